@@ -1,0 +1,3 @@
+module ombak
+
+go 1.26

@@ -1,0 +1,163 @@
+package calendar
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+)
+
+// ErrNoHours is what Next answers for sending hours without any interval.
+var ErrNoHours = errors.New("the sending hours have no interval")
+
+// An Interval is a half-open stretch of a wall-clock day, in minutes since
+// midnight: From 510 To 660 is 08:30 up to, not including, 11:00.
+type Interval struct {
+	From int `json:"from"`
+	To   int `json:"to"` // at most 1440
+}
+
+// SendingHours lists, for each weekday (Sunday first, as package time has
+// it), the intervals in which a touch may go out.
+type SendingHours struct {
+	Days [7][]Interval `json:"days"`
+	Zone string        `json:"zone,omitempty"` // IANA name; empty: the reader's own
+}
+
+// OfficeHours are sending hours from Monday to Friday.
+func OfficeHours(from, to int) SendingHours {
+	var h SendingHours
+	for d := time.Monday; d <= time.Friday; d++ {
+		h.Days[d] = []Interval{{from, to}}
+	}
+	return h
+}
+
+// Check reports an interval that cannot be, more than three on a day, an
+// unknown zone, or ErrNoHours.
+func (h SendingHours) Check() error {
+	some := false
+	for day, list := range h.Days {
+		if len(list) > 3 {
+			return fmt.Errorf("sending hours: more than three intervals on %s", time.Weekday(day))
+		}
+		for i, in := range list {
+			if in.From < 0 || in.To > 24*60 || in.From >= in.To {
+				return fmt.Errorf("sending hours: %s is no interval on %s", in, time.Weekday(day))
+			}
+			if i > 0 && in.From < list[i-1].To {
+				return fmt.Errorf("sending hours: two intervals overlap on %s", time.Weekday(day))
+			}
+			some = true
+		}
+	}
+	if h.Zone != "" {
+		if _, err := time.LoadLocation(h.Zone); err != nil {
+			return fmt.Errorf("sending hours: unknown time zone %q", h.Zone)
+		}
+	}
+	if !some {
+		return ErrNoHours
+	}
+	return nil
+}
+
+// Next returns the next allowed instant at or after t: t itself where the wall
+// clock in loc is inside an interval, else the next instant at which it comes
+// inside one. An interval that a clock change swallows whole is passed over;
+// where a change sets the clock back into an interval, the moment of the
+// change counts as its start. Without any interval it returns ErrNoHours.
+func (h SendingHours) Next(t time.Time, loc *time.Location) (time.Time, error) {
+	if h.inside(t, loc) {
+		return t, nil
+	}
+	first := DateOf(t, loc)
+	// A weekday comes round every 7 days; one occurrence may be swallowed by a
+	// change and one by a skipped date, so three rounds are certain to do.
+	for n := 0; n <= 21; n++ {
+		var next time.Time
+		consider := func(at time.Time) {
+			if !at.Before(t) && h.inside(at, loc) && (next.IsZero() || at.Before(next)) {
+				next = at
+			}
+		}
+		d := first.Add(n)
+		for _, in := range h.Days[d.Weekday()] {
+			start := At(d, time.Duration(in.From)*time.Minute, loc)
+			consider(start)
+			if _, change := start.In(loc).ZoneBounds(); !change.IsZero() && DateOf(change, loc) == d {
+				// A clock set back may show the start again, or land inside.
+				consider(change.UTC())
+				_, before := start.In(loc).Zone()
+				_, after := change.In(loc).Zone()
+				if again := start.Add(time.Duration(before-after) * time.Second); !again.Before(change) {
+					consider(again)
+				}
+			}
+		}
+		if !next.IsZero() {
+			return next, nil
+		}
+	}
+	return time.Time{}, ErrNoHours
+}
+
+func (h SendingHours) inside(t time.Time, loc *time.Location) bool {
+	l := t.In(loc)
+	m := l.Hour()*60 + l.Minute()
+	for _, in := range h.Days[l.Weekday()] {
+		if m >= in.From && m < in.To {
+			return true
+		}
+	}
+	return false
+}
+
+// String gives the interval as 08:30–11:00.
+func (in Interval) String() string {
+	return fmt.Sprintf("%02d:%02d–%02d:%02d", in.From/60, in.From%60, in.To/60, in.To%60)
+}
+
+// String says the hours in words, days of equal hours together.
+func (h SendingHours) String() string {
+	var parts []string
+	for i := 0; i < 7; {
+		// Monday first: that is how a working week is read.
+		day := func(i int) time.Weekday { return time.Weekday((i + 1) % 7) }
+		j := i
+		for j+1 < 7 && sameIntervals(h.Days[day(i)], h.Days[day(j+1)]) {
+			j++
+		}
+		if list := h.Days[day(i)]; len(list) > 0 {
+			name := day(i).String()[:3]
+			if j > i {
+				name += "–" + day(j).String()[:3]
+			}
+			for _, in := range list {
+				name += " " + in.String()
+			}
+			parts = append(parts, name)
+		}
+		i = j + 1
+	}
+	if len(parts) == 0 {
+		return "never"
+	}
+	s := strings.Join(parts, ", ")
+	if h.Zone != "" {
+		return s + " in " + h.Zone
+	}
+	return s + " in the reader’s own time"
+}
+
+func sameIntervals(a, b []Interval) bool {
+	if len(a) != len(b) {
+		return false
+	}
+	for i := range a {
+		if a[i] != b[i] {
+			return false
+		}
+	}
+	return true
+}

@@ -1,0 +1,255 @@
+package score
+
+import (
+	"math"
+	"math/rand/v2"
+	"testing"
+	"time"
+
+	"ombak/internal/core/rule"
+	"ombak/internal/core/signal"
+)
+
+var day0 = time.Date(2026, 4, 14, 9, 20, 0, 0, time.UTC)
+
+func day(n float64) time.Time { return day0.Add(time.Duration(n * 24 * float64(time.Hour))) }
+
+func on(k signal.Kind) signal.Pattern { return signal.Pattern{Kind: k} }
+
+// common is the model of the trade's usual figures. Common practice, no source.
+var common = Model{Line: 15, Rules: []Rule{
+	{On: on(signal.PageView), Points: 10, Lasts: 30},
+	{On: on(signal.Open), Points: 1, Lasts: 30},
+	{On: on(signal.Click), Points: 3, Lasts: 30},
+}}
+
+type did struct {
+	day  float64
+	kind signal.Kind
+}
+
+func signals(list ...did) []signal.Signal {
+	var out []signal.Signal
+	for i, d := range list {
+		out = append(out, signal.Signal{ID: int64(i + 1), At: day(d.day), Kind: d.kind})
+	}
+	signal.Sort(out)
+	return out
+}
+
+// person is somebody with a country and the signals of a test.
+type person struct {
+	country string
+	list    []signal.Signal
+}
+
+func (p person) Text(f rule.Field) string {
+	if f == rule.Country {
+		return p.country
+	}
+	return ""
+}
+func (p person) Score(time.Time) float64 { return 0 }
+func (p person) Count(q *signal.Pattern, from, to time.Time) int {
+	return signal.Count(p.list, q, from, to)
+}
+
+// TestWorkedCases are the cases of the trade. Common practice, no source.
+func TestWorkedCases(t *testing.T) {
+	story := signals(did{0, signal.Open}, did{0, signal.Click}, did{0, signal.PageView}, did{1, signal.Open})
+	harm := Model{Floor: -1000, Rules: []Rule{
+		{On: on(signal.Complaint), Points: -100}, {On: on(signal.OptOut), Points: -100},
+		{On: on(signal.Open), Points: 1}, {On: on(signal.Click), Points: 1},
+		{On: on(signal.Reply), Points: 2}, {On: on(signal.Meeting), Points: 3},
+	}}
+	held := harm
+	held.Floor = 0
+	keen := Model{Rules: []Rule{{
+		On: signal.Pattern{Kind: signal.Click, Place: signal.Place{Sequence: 7}}, Points: 15,
+		Often: While, N: 3, Window: 180, If: rule.FieldIs(rule.Country, "CA"),
+	}}}
+	clicks := signals(did{0, signal.Click}, did{10, signal.Click}, did{20, signal.Click}, did{30, signal.Click})
+	for i := range clicks {
+		clicks[i].Sequence = 7
+	}
+	elsewhere := append([]signal.Signal(nil), clicks...)
+	elsewhere[1].Sequence, elsewhere[2].Sequence = 8, 8
+
+	for _, c := range []struct {
+		name  string
+		m     Model
+		list  []signal.Signal
+		facts rule.Facts
+		at    float64
+		want  float64
+	}{
+		{"an open, a click and a page view at day 0 make 14", common, story, nil, 0, 14},
+		{"just before day 0 there is nothing", common, story, nil, -0.001, 0},
+		{"a second open at day 1 makes 15", common, story, nil, 1, 15},
+		{"still 15 a moment before day 30", common, story, nil, 29.9999, 15},
+		{"at day 30 exactly the first three are gone", common, story, nil, 30, 1},
+		{"at day 31 exactly the last one too", common, story, nil, 31, 0},
+		{"a complaint takes 100", harm, signals(did{0, signal.Open}, did{1, signal.Reply}, did{2, signal.Complaint}), nil, 2, -97},
+		{"what is shown is held at the floor", held, signals(did{0, signal.Open}, did{1, signal.Reply}, did{2, signal.Complaint}), nil, 2, 0},
+		{"but the true sum is kept", held, signals(append([]did{{0, signal.OptOut}}, many(99, did{1, signal.Click})...)...), nil, 1, 0},
+		{"so 101 clicks climb out of an opt-out", held, signals(append([]did{{0, signal.OptOut}}, many(101, did{1, signal.Click})...)...), nil, 1, 1},
+		{"a reply and a meeting", harm, signals(did{0, signal.Reply}, did{0, signal.Meeting}), nil, 9, 5},
+		{"two clicks are not three", keen, clicks, person{"CA", clicks}, 10, 0},
+		{"three clicks from one sequence", keen, clicks, person{"ca ", clicks}, 20, 15},
+		{"a fourth adds nothing", keen, clicks, person{"CA", clicks}, 30, 15},
+		{"180 days after the second click three are left", keen, clicks, person{"CA", clicks}, 190, 15},
+		{"a moment later only two", keen, clicks, person{"CA", clicks}, 190.0001, 0},
+		{"another country", keen, clicks, person{"US", clicks}, 20, 0},
+		{"two from elsewhere", keen, elsewhere, person{"CA", elsewhere}, 30, 0},
+	} {
+		if got := c.m.At(c.list, c.facts, day(c.at)); got != c.want {
+			t.Errorf("%s: %v, want %v", c.name, got, c.want)
+		}
+	}
+}
+
+func many(n int, d did) []did {
+	out := make([]did, n)
+	for i := range out {
+		out[i] = d
+	}
+	return out
+}
+
+func TestOften(t *testing.T) {
+	list := signals(did{0, signal.Click}, did{0.1, signal.Click}, did{0.2, signal.Click}, did{1, signal.Click}, did{2, signal.Click})
+	list[4].Machine = true
+	for _, c := range []struct {
+		name string
+		r    Rule
+		want float64
+	}{
+		{"every time, machines not counted", Rule{On: on(signal.Click), Points: 3}, 12},
+		{"machines where the rule says so", Rule{On: signal.Pattern{Kind: signal.Click, Machine: true}, Points: 3}, 15},
+		{"the first time only", Rule{On: on(signal.Click), Points: 3, Often: First}, 3},
+		{"at most two a day", Rule{On: on(signal.Click), Points: 3, Often: PerDay, N: 2}, 9},
+		{"at most three in all", Rule{On: on(signal.Click), Points: 3, Often: InAll, N: 3}, 9},
+		{"negative points", Rule{On: on(signal.Click), Points: -3}, -12},
+	} {
+		m := Model{Floor: -99, Rules: []Rule{c.r}}
+		if err := c.r.Check(); err != nil {
+			t.Errorf("%s: %v", c.name, err)
+		}
+		if got := m.At(list, nil, day(3)); got != c.want {
+			t.Errorf("%s: %v, want %v", c.name, got, c.want)
+		}
+	}
+}
+
+func TestHalfLifeAndWipe(t *testing.T) {
+	m := Model{Rules: []Rule{{On: on(signal.Click), Points: 8, Half: 10}, {On: on(signal.OptOut), Wipe: true}}}
+	list := signals(did{0, signal.Click})
+	// points · 2^(−age/half), the definition of a half-life.
+	for age, want := range map[float64]float64{0: 8, 10: 4, 20: 2, 5: math.Round(80/math.Sqrt2) / 10} {
+		if got := m.At(list, nil, day(age)); got != want {
+			t.Errorf("8 points halving every 10 days are %v after %v days, want %v", got, age, want)
+		}
+	}
+	list = signals(did{0, signal.Click}, did{3, signal.OptOut}, did{3, signal.Click}, did{4, signal.Click})
+	m.Rules[0].Half = 0
+	for at, want := range map[float64]float64{2.9: 8, 3: 8, 4: 16} {
+		if got := m.At(list, nil, day(at)); got != want {
+			t.Errorf("wiped at day 3: %v at day %v, want %v", got, at, want)
+		}
+	}
+}
+
+func TestCrossings(t *testing.T) {
+	story := signals(did{0, signal.Open}, did{0, signal.Click}, did{0, signal.PageView}, did{1, signal.Open},
+		did{2, signal.Click}, did{40, signal.PageView}, did{41, signal.PageView})
+	for _, c := range []struct {
+		name     string
+		m        Model
+		from, to float64
+		armed    bool
+		want     []float64
+	}{
+		{"the second open crosses 15", common, -1, 1, true, []float64{1}},
+		{"once, though the score goes on rising", common, -1, 5, true, []float64{1}},
+		{"asked in two parts it is the same", common, 1, 5, false, nil},
+		{"from 9 to 11 crosses 10", Model{Line: 10, Rules: []Rule{{On: on(signal.Open), Points: 9}, {On: on(signal.Click), Points: 2}}}, -1, 0.5, true, []float64{0}},
+		{"below again after points ran out, it fires again", common, -1, 60, true, []float64{1, 41}},
+		{"with a margin it must have been well below", Model{Line: 15, Margin: 20, Rules: common.Rules}, -1, 60, true, []float64{1}},
+		{"no line, no crossing", Model{Rules: common.Rules}, -1, 60, true, nil},
+	} {
+		ledger := c.m.Ledger(nil, story, nil, day(c.to))
+		got, _ := c.m.Crossings(ledger, day(c.from), day(c.to), c.armed)
+		if len(got) != len(c.want) {
+			t.Errorf("%s: %v, want days %v", c.name, got, c.want)
+			continue
+		}
+		for i := range got {
+			if !got[i].Equal(day(c.want[i])) {
+				t.Errorf("%s: %v, want day %v", c.name, got[i], c.want[i])
+			}
+		}
+	}
+}
+
+// TestKeptEqualsCounted keeps a figure as signals come and points run out, looking only when NextChange says,
+// and holds it against counting everything again at random instants.
+func TestKeptEqualsCounted(t *testing.T) {
+	rnd := rand.New(rand.NewPCG(7, 11))
+	m := Model{Rules: []Rule{
+		{On: on(signal.PageView), Points: 10, Lasts: 30, Often: PerDay, N: 2},
+		{On: on(signal.Open), Points: 1, Lasts: 7},
+		{On: on(signal.Click), Points: 15, Often: While, N: 3, Window: 20},
+		{On: on(signal.Reply), Points: 2, Often: First},
+		{On: on(signal.Form), Points: 4, Often: InAll, N: 3, Lasts: 90},
+		{On: on(signal.OptOut), Wipe: true, Points: -5, Lasts: 60},
+	}}
+	kinds := []signal.Kind{signal.PageView, signal.Open, signal.Open, signal.Click, signal.Click, signal.Reply, signal.Form, signal.OptOut}
+	for range 200 {
+		var all []signal.Signal
+		kept, until, seen := 0.0, time.Time{}, 0
+		at := day0
+		for n := range 300 {
+			at = at.Add(time.Duration(rnd.IntN(36)) * time.Hour)
+			if rnd.IntN(3) == 0 {
+				all = append(all, signal.Signal{ID: int64(n), At: at, Kind: kinds[rnd.IntN(len(kinds))], Machine: rnd.IntN(9) == 0})
+			}
+			if seen != len(all) || (!until.IsZero() && !at.Before(until)) {
+				ledger := m.Ledger(nil, all, nil, at)
+				kept, until, seen = m.Shown(Sum(ledger, at)), NextChange(ledger, at), len(all)
+			}
+			if counted := m.At(all, nil, at); counted != kept {
+				t.Fatalf("after %d signals at %v: kept %v, counted %v", len(all), at, kept, counted)
+			}
+		}
+	}
+}
+
+func TestRuleCheck(t *testing.T) {
+	for name, r := range map[string]Rule{
+		"no kind":           {Points: 1},
+		"no points":         {On: on(signal.Open)},
+		"too many":          {On: on(signal.Open), Points: 1001},
+		"while of nothing":  {On: on(signal.Open), Points: 1, Often: While},
+		"per day of none":   {On: on(signal.Open), Points: 1, Often: PerDay},
+		"unknown frequency": {On: on(signal.Open), Points: 1, Often: "weekly"},
+		"asks the score":    {On: on(signal.Open), Points: 1, If: rule.ScoreAtLeast(3)},
+		"negative days":     {On: on(signal.Open), Points: 1, Lasts: -1},
+	} {
+		if r.Check() == nil {
+			t.Errorf("%s: no error", name)
+		}
+	}
+}
+
+func BenchmarkScore(b *testing.B) {
+	list := signals(many(20, did{0, signal.Open})...)
+	list = append(list, signals(did{1, signal.Click}, did{2, signal.PageView}, did{40, signal.Click})...)
+	var buf []Entry
+	b.ReportAllocs()
+	for b.Loop() {
+		buf = common.Ledger(buf[:0], list, nil, day(20))
+		if Sum(buf, day(20)) != 33 {
+			b.Fatal("wrong sum")
+		}
+	}
+}

@@ -1,0 +1,289 @@
+package sequence
+
+import (
+	"slices"
+	"testing"
+	"time"
+
+	"ombak/internal/core/calendar"
+	"ombak/internal/core/rule"
+	"ombak/internal/core/signal"
+)
+
+// day0 is a Tuesday morning.
+var day0 = time.Date(2026, 4, 14, 9, 20, 0, 0, time.UTC)
+
+func day(n float64) time.Time { return day0.Add(time.Duration(n * 24 * float64(time.Hour))) }
+
+// facts is one person in memory.
+type facts struct {
+	zone    *time.Location
+	signals []signal.Signal
+	touches map[StepID]time.Time
+	score   float64
+	left    Reason
+}
+
+func (f *facts) Zone() *time.Location    { return f.zone }
+func (f *facts) Text(rule.Field) string  { return "" }
+func (f *facts) Score(time.Time) float64 { return f.score }
+func (f *facts) Left() (Reason, bool)    { return f.left, f.left != "" }
+func (f *facts) Touch(id StepID) Touch   { at, ok := f.touches[id]; return Touch{at, ok} }
+func (f *facts) Count(p *signal.Pattern, from, to time.Time) int {
+	return signal.Count(f.signals, p, from, to)
+}
+func (f *facts) Nth(p *signal.Pattern, n int, from, to time.Time) (time.Time, bool) {
+	return signal.Nth(f.signals, p, n, from, to)
+}
+
+func someone() *facts { return &facts{zone: time.UTC, touches: map[StepID]time.Time{}} }
+
+func compile(t testing.TB, p *Plan) *Program {
+	t.Helper()
+	pr, err := Compile(p, 7, time.Time{}, calendar.Working{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return pr
+}
+
+// watching is a plan of an email and one watch.
+func watching(t testing.TB, w *Watch) (*Program, StepID, StepID) {
+	p := NewPlan()
+	p.LongestStay = calendar.Span{}
+	email, err := p.Insert(&Email{Message: 1}, 0, "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if w.Of == 1 {
+		w.Of = email
+	}
+	id, err := p.Insert(w, email, Next)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return compile(t, p), email, id
+}
+
+// TestWatch is what a watch promises: which signals count, from when and until when, and when it goes on.
+// The email is done at day 0; days of signals are counted from there.
+func TestWatch(t *testing.T) {
+	five := calendar.Span{N: 5, Unit: calendar.Days}
+	const email = 2 // the id of the email in watching: 1 is the end it was put before
+	at := func(d float64, s signal.Signal) signal.Signal { s.At = day(d); return s }
+	click := signal.Signal{Kind: signal.Click, Place: signal.Place{Sequence: 7, Step: email, Link: 1}}
+	open := signal.Signal{Kind: signal.Open, Place: signal.Place{Sequence: 7, Step: email}}
+	other := click
+	other.Step = 9
+	machine := click
+	machine.Machine = true
+	form := signal.Signal{Kind: signal.Form, Place: signal.Place{Page: 3}}
+	µs := time.Microsecond.Hours() / 24
+
+	clickOf := Watch{Signal: signal.Click, Of: 1, For: five}
+	opens := Watch{Signal: signal.Open, Of: 1, N: 4, For: five}
+	forms := Watch{Signal: signal.Form, Page: 3, For: five}
+	atEnd := Watch{Signal: signal.Click, Of: 1, For: five, AtEnd: true}
+	link2 := Watch{Signal: signal.Click, Of: 1, Link: 2, For: five}
+	anywhere := Watch{Signal: signal.Click, For: five}
+
+	for _, c := range []struct {
+		name string
+		w    Watch
+		list []signal.Signal
+		now  float64
+		exit Exit    // empty: still waiting
+		when float64 // instant of the exit
+	}{
+		{"nothing yet", clickOf, nil, 3, "", 0},
+		{"as soon as: at the instant of the click", clickOf, []signal.Signal{at(2, click)}, 3, Happened, 2},
+		{"a click at exactly the limit counts", clickOf, []signal.Signal{at(5, click)}, 5 + 2*µs, Happened, 5},
+		{"at exactly the limit it still waits", clickOf, nil, 5, "", 0},
+		{"then it goes on, as of the limit", clickOf, nil, 5 + 2*µs, NotInTime, 5},
+		{"a click after the limit is too late", clickOf, []signal.Signal{at(5.5, click)}, 6, NotInTime, 5},
+		{"a click before the email was done", clickOf, []signal.Signal{at(-1, click)}, 6, NotInTime, 5},
+		{"a click on another email", clickOf, []signal.Signal{at(2, other)}, 3, "", 0},
+		{"from anywhere any click counts", anywhere, []signal.Signal{at(2, other)}, 3, Happened, 2},
+		{"a machine's click", clickOf, []signal.Signal{at(2, machine)}, 3, "", 0},
+		{"another link", link2, []signal.Signal{at(2, click)}, 3, "", 0},
+		{"more than 3 opens: three are not enough", opens, []signal.Signal{at(1, open), at(1.1, open), at(1.2, open)}, 3, "", 0},
+		{"the fourth is", opens, []signal.Signal{at(1, open), at(1.1, open), at(1.2, open), at(2, open)}, 3, Happened, 2},
+		{"a form counts from entry", forms, []signal.Signal{at(-0.5, form)}, 0, Happened, 0},
+		{"a form before entry does not", forms, []signal.Signal{at(-2, form)}, 0, "", 0},
+		{"at the end: it waits though it has happened", atEnd, []signal.Signal{at(1, click)}, 4, "", 0},
+		{"at the end: and then decides", atEnd, []signal.Signal{at(1, click)}, 6, Happened, 5},
+		{"at the end: nothing came", atEnd, nil, 6, NotInTime, 5},
+	} {
+		w := c.w
+		pr, mail, id := watching(t, &w)
+		if mail != email {
+			t.Fatalf("the email is step %d", mail)
+		}
+		f := someone()
+		f.signals, f.touches[mail] = c.list, day0
+		st := State{Step: id, Entered: day(-1), Reached: day0, Due: day0}
+		var d Decision
+		pr.Advance(&st, f, day(c.now), &d)
+		if c.exit == "" {
+			if len(d.Logs) != 0 || !st.Due.Equal(day(5).Add(time.Microsecond)) {
+				t.Errorf("%s: %v, due %v; want it to wait for day 5", c.name, d.Logs, st.Due)
+			}
+			continue
+		}
+		if len(d.Logs) == 0 || d.Logs[0].Exit != c.exit || !d.Logs[0].At.Equal(day(c.when)) {
+			t.Errorf("%s: %+v, want %s at %v", c.name, d.Logs, c.exit, day(c.when))
+		}
+	}
+}
+
+// TestTheGuideEndToEnd walks people through the whole plan as an engine would.
+func TestTheGuideEndToEnd(t *testing.T) {
+	p, email, watch, check, second, hand, call := guide(t)
+	pr := compile(t, p)
+
+	t.Run("clicks, and is ready", func(t *testing.T) {
+		f, st, d := someone(), pr.Enter(day0), Decision{}
+		pr.Advance(&st, f, day0, &d)
+		if !slices.Equal(d.Effects, []Effect{{SendEmail, email, day0}}) || st.Phase != Out {
+			t.Fatalf("at entry: %+v, %+v", d.Effects, st)
+		}
+		pr.Advance(&st, f, day(0.01), &d)
+		if len(d.Effects) != 1 {
+			t.Fatal("asked for the same email twice")
+		}
+		d.Reset()
+		f.touches[email] = day(0.02)
+		pr.Advance(&st, f, day(0.02), &d)
+		if st.Step != watch || !st.Reached.Equal(day(0.02)) {
+			t.Fatalf("after the email: %+v", st)
+		}
+		d.Reset()
+		f.score = 15
+		f.signals = []signal.Signal{{At: day(1), Kind: signal.Click, Place: signal.Place{Sequence: 7, Step: int32(email)}}}
+		pr.Advance(&st, f, day(1), &d)
+		want := []Log{{watch, day(1), Happened, ""}, {check, day(1), Yes, ""}}
+		if !slices.Equal(d.Logs, want) || d.Effects[0].Step != second {
+			t.Fatalf("after the click: %+v, %+v", d.Logs, d.Effects)
+		}
+		d.Reset()
+		f.touches[second] = day(1)
+		pr.Advance(&st, f, day(1), &d)
+		if st.Reason != HandedOver || d.Effects[0].Do != HandOver || d.Effects[0].Step != hand {
+			t.Fatalf("at the end: %+v, %+v", st, d.Effects)
+		}
+	})
+
+	t.Run("clicks, not ready, and the call is missed", func(t *testing.T) {
+		f, d := someone(), Decision{}
+		f.touches[email] = day0
+		f.signals = []signal.Signal{{At: day(1), Kind: signal.Click, Place: signal.Place{Sequence: 7, Step: int32(email)}}}
+		st := State{Step: watch, Entered: day0, Reached: day0}
+		pr.Advance(&st, f, day(1), &d)
+		if d.Effects[0].Do != PutOnDesk || st.Step != call {
+			t.Fatalf("%+v, %+v", d.Effects, st)
+		}
+		// Five working days from a Wednesday are the Wednesday after.
+		if !st.Due.Equal(day(8)) {
+			t.Fatalf("the call waits until %v", st.Due)
+		}
+		d.Reset()
+		pr.Advance(&st, f, day(8), &d)
+		if d.Effects[0].Do != TakeOffDesk || d.Logs[0].Exit != Missed || st.Reason != Finished {
+			t.Fatalf("%+v %+v %+v", d.Effects, d.Logs, st)
+		}
+	})
+}
+
+func TestTouchesKeepTheirHours(t *testing.T) {
+	p := NewPlan()
+	p.Hours = calendar.OfficeHours(8*60+30, 11*60)
+	email, _ := p.Insert(&Email{Message: 1, Wait: calendar.Span{N: 3, Unit: calendar.Days}}, 0, "")
+	jakarta, err := time.LoadLocation("Asia/Jakarta")
+	if err != nil {
+		t.Fatal(err)
+	}
+	pr := compile(t, p)
+	f, st, d := someone(), pr.Enter(day0), Decision{}
+	f.zone = jakarta
+	pr.Advance(&st, f, day0, &d) // Tuesday 16:20 in Jakarta
+	want := time.Date(2026, 4, 20, 8, 30, 0, 0, jakarta)
+	if !st.Due.Equal(want) { // Friday 16:20 is after hours: Monday
+		t.Fatalf("due %v, want %v", st.Due.In(jakarta), want)
+	}
+	// A worker that was down until after hours waits for the next morning.
+	pr.Advance(&st, f, want.Add(4*time.Hour), &d)
+	if len(d.Effects) != 0 || !st.Due.Equal(want.AddDate(0, 0, 1)) {
+		t.Fatalf("late: %+v, due %v", d.Effects, st.Due.In(jakarta))
+	}
+	pr.Advance(&st, f, want.AddDate(0, 0, 1), &d)
+	if len(d.Effects) != 1 || d.Effects[0].Step != email {
+		t.Fatalf("in hours: %+v", d.Effects)
+	}
+}
+
+func TestLaunchHold(t *testing.T) {
+	p := NewPlan()
+	if _, err := p.Insert(&Email{Message: 1}, 0, ""); err != nil {
+		t.Fatal(err)
+	}
+	pr, err := Compile(p, 7, day(1), calendar.Working{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	f, st, d := someone(), pr.Enter(day0), Decision{}
+	pr.Advance(&st, f, day0, &d)
+	if len(d.Effects) != 0 || !st.Due.Equal(day(1)) {
+		t.Errorf("held until %v with %v", st.Due, d.Effects)
+	}
+}
+
+func TestLeaving(t *testing.T) {
+	p, _, watch, _, _, _, _ := guide(t)
+	p.LongestStay = calendar.Span{N: 3, Unit: calendar.Days}
+	pr := compile(t, p)
+	for _, c := range []struct {
+		name string
+		left Reason
+		now  float64
+		want Reason
+		at   float64
+	}{
+		{"answered", Answered, 1, Answered, 1},
+		{"the longest stay ends at its instant", "", 4, StayedTooLong, 3},
+		{"until then it does not", "", 2.9, "", 0},
+	} {
+		f, d := someone(), Decision{}
+		f.left = c.left
+		st := State{Step: watch, Entered: day0, Reached: day0}
+		pr.Advance(&st, f, day(c.now), &d)
+		if st.Reason != c.want || (c.want != "" && !st.Ended.Equal(day(c.at))) {
+			t.Errorf("%s: %+v", c.name, st)
+		}
+		if c.want == "" && !st.Due.Equal(day(3)) {
+			t.Errorf("%s: looks again at %v", c.name, st.Due)
+		}
+		if len(d.Effects) > 0 {
+			t.Errorf("%s: %v goes out", c.name, d.Effects)
+		}
+	}
+}
+
+// BenchmarkAdvance measures steps a second: a pause, a watch and a check are done in each round.
+func BenchmarkAdvance(b *testing.B) {
+	p, email, watch, _, _, _, _ := guide(b)
+	pr := compile(b, p)
+	f := someone()
+	f.touches[email] = day0
+	f.score = 20
+	f.signals = []signal.Signal{{At: day(1), Kind: signal.Click, Place: signal.Place{Sequence: 7, Step: int32(email)}}}
+	var d Decision
+	steps := 0
+	b.ReportAllocs()
+	for b.Loop() {
+		d.Reset()
+		st := State{Step: watch, Entered: day0, Reached: day0}
+		pr.Advance(&st, f, day(1), &d)
+		steps += len(d.Logs) + 1 // the two that are done and the email it stops at
+	}
+	b.ReportMetric(float64(steps)/b.Elapsed().Seconds(), "steps/s")
+}

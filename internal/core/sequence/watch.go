@@ -1,0 +1,98 @@
+package sequence
+
+import (
+	"fmt"
+	"time"
+
+	"ombak/internal/core/calendar"
+	"ombak/internal/core/signal"
+)
+
+// Watch waits for a signal: a kind, from a touch of this sequence, from a page
+// or from anywhere, at least N times. Signals count from the instant the
+// watched touch was done, else from entry; a signal at exactly the limit counts.
+type Watch struct {
+	Common
+	Signal signal.Kind   `json:"signal"`
+	Of     StepID        `json:"of,omitempty"`   // the email it answers to; 0: any
+	Page   int64         `json:"page,omitempty"` // 0: any
+	Link   int32         `json:"link,omitempty"` // 0: any
+	N      int           `json:"n,omitempty"`    // 0: once
+	For    calendar.Span `json:"for"`
+	AtEnd  bool          `json:"at_end,omitempty"` // always wait the whole time, then decide
+}
+
+var kindWatch = register(3, &Kind{Word: "watch", Does: "waits for what they do", Exits: []Exit{Happened, NotInTime},
+	make: func() Step {
+		return &Watch{Common: Common{Title: "Watch"}, Signal: signal.Click, N: 1, For: calendar.Span{N: 5, Unit: calendar.Days}}
+	}})
+
+// Kind describes watches.
+func (*Watch) Kind() *Kind { return kindWatch }
+
+// Says tells what it waits for.
+func (s *Watch) Says() string {
+	if s.N > 1 {
+		return fmt.Sprintf("%s for %s", s.For, s.Signal.Plural(s.N))
+	}
+	article := "a"
+	switch s.Signal {
+	case signal.Open, signal.OptOut, signal.AutomaticReply:
+		article = "an"
+	}
+	return fmt.Sprintf("%s for %s %s", s.For, article, s.Signal)
+}
+
+func (s *Watch) check(p *Plan, report func(string)) {
+	if !s.Signal.Known() {
+		report("waits for an unknown signal")
+	}
+	if err := s.For.Check(); err != nil {
+		report(err.Error())
+	} else if s.For.N == 0 {
+		report("watches for no time at all")
+	}
+	if s.N < 0 || s.N > 1000 {
+		report("waits for a number of signals that cannot be")
+	}
+	if s.Of != 0 && !p.leads(s.Of, s.ID) {
+		report("watches an email that does not come before it")
+	}
+}
+
+func (s *Watch) takes() (before, after float64) { return 0, s.For.NominalDays() }
+func (s *Watch) needs() Need                    { return NeedSignals | NeedTouch }
+
+func (s *Watch) advance(r *run) verdict {
+	pattern := signal.Pattern{Kind: s.Signal, Place: signal.Place{Page: s.Page, Link: s.Link}}
+	from := r.st.Entered
+	if s.Of != 0 {
+		pattern.Sequence, pattern.Step = r.p.Sequence, int32(s.Of)
+		if t := r.f.Touch(s.Of); t.Ended {
+			from = t.At
+		}
+	}
+	limit := s.For.After(r.st.Reached, r.f.Zone(), r.p.Working)
+	to := limit
+	if r.now.Before(to) {
+		to = r.now
+	}
+	// The limit itself still counts, so the decision falls just after it.
+	over := r.now.After(limit)
+	if s.AtEnd && !over {
+		return r.wait(limit.Add(time.Microsecond))
+	}
+	at, ok := r.f.Nth(&pattern, max(s.N, 1), from, to)
+	switch {
+	case ok && s.AtEnd:
+		return verdict{exit: 0, at: limit}
+	case ok:
+		if at.Before(r.st.Reached) {
+			at = r.st.Reached
+		}
+		return verdict{exit: 0, at: at}
+	case over:
+		return verdict{exit: 1, at: limit}
+	}
+	return r.wait(limit.Add(time.Microsecond))
+}

@@ -1,0 +1,180 @@
+// Package signal knows what people do: the kinds of signal, where one came
+// from, and counting them in windows of time.
+//
+// A signal is a fact and never changes. Scores, watches, audiences and
+// timelines are all derived from signals and can be made again from them.
+package signal
+
+import (
+	"fmt"
+	"sort"
+	"time"
+)
+
+// Kind is what somebody did. The numbers are stored; new kinds go at the end.
+type Kind int16
+
+// The kinds of signal.
+const (
+	PageView Kind = iota + 1
+	Form
+	Download
+	Open
+	Click
+	Reply
+	AutomaticReply
+	OptOut
+	Bounce
+	Complaint
+	Meeting
+	CallAnswered
+	kindEnd
+)
+
+var kinds = [...]struct{ word, did, plural string }{
+	PageView:       {"page view", "viewed a page", "page views"},
+	Form:           {"form", "filled in a form", "forms"},
+	Download:       {"download", "took a download", "downloads"},
+	Open:           {"open", "opened an email", "opens"},
+	Click:          {"click", "clicked a link", "clicks"},
+	Reply:          {"reply", "replied", "replies"},
+	AutomaticReply: {"automatic reply", "sent an automatic reply", "automatic replies"},
+	OptOut:         {"opt-out", "opted out", "opt-outs"},
+	Bounce:         {"bounce", "bounced", "bounces"},
+	Complaint:      {"complaint", "complained", "complaints"},
+	Meeting:        {"meeting", "booked a meeting", "meetings"},
+	CallAnswered:   {"call answered", "took a call", "calls answered"},
+}
+
+// Kinds lists every kind, in the order of their numbers.
+func Kinds() []Kind {
+	var all []Kind
+	for k := PageView; k < kindEnd; k++ {
+		all = append(all, k)
+	}
+	return all
+}
+
+// Known reports whether k is one of Kinds.
+func (k Kind) Known() bool { return k >= PageView && k < kindEnd }
+
+// String is the kind as a noun: "page view".
+func (k Kind) String() string {
+	if !k.Known() {
+		return fmt.Sprintf("signal %d", int16(k))
+	}
+	return kinds[k].word
+}
+
+// Did is the kind as something a person did: "viewed a page".
+func (k Kind) Did() string {
+	if !k.Known() {
+		return k.String()
+	}
+	return kinds[k].did
+}
+
+// Plural is the kind's noun for n of them, with the figure: "3 clicks".
+func (k Kind) Plural(n int) string {
+	if n == 1 || !k.Known() {
+		return fmt.Sprintf("%d %s", n, k)
+	}
+	return fmt.Sprintf("%d %s", n, kinds[k].plural)
+}
+
+// Stops reports whether a signal of this kind ends every sequence its person
+// is on. An automatic reply does not: nobody has answered yet.
+func (k Kind) Stops() bool {
+	switch k {
+	case Reply, OptOut, Bounce, Complaint, Meeting:
+		return true
+	}
+	return false
+}
+
+// Place is where a signal came from. Zero fields are unknown in a Signal and
+// any in a Pattern.
+type Place struct {
+	Sequence int64 `json:"sequence,omitempty"`
+	Step     int32 `json:"step,omitempty"` // the step of that sequence whose touch it answers
+	Message  int64 `json:"message,omitempty"`
+	Link     int32 `json:"link,omitempty"` // number of the link in the message, from 1
+	Page     int64 `json:"page,omitempty"`
+}
+
+// Signal is one thing one person did.
+type Signal struct {
+	ID   int64
+	At   time.Time
+	Kind Kind
+	Place
+	Machine bool // made by a machine, not by the person
+}
+
+// Pattern picks signals out: a kind, from a place or from anywhere. Signals
+// made by machines do not count unless Machine is set.
+type Pattern struct {
+	Kind Kind `json:"kind"`
+	Place
+	Machine bool `json:"machine,omitempty"`
+}
+
+// Matches reports whether s is what p asks for.
+func (p *Pattern) Matches(s *Signal) bool {
+	return s.Kind == p.Kind &&
+		(p.Machine || !s.Machine) &&
+		(p.Sequence == 0 || p.Sequence == s.Sequence) &&
+		(p.Step == 0 || p.Step == s.Step) &&
+		(p.Message == 0 || p.Message == s.Message) &&
+		(p.Link == 0 || p.Link == s.Link) &&
+		(p.Page == 0 || p.Page == s.Page)
+}
+
+// Sort puts signals into the order in which all of this package's functions
+// want them: by instant, then by id.
+func Sort(list []Signal) {
+	sort.Slice(list, func(i, j int) bool {
+		if !list[i].At.Equal(list[j].At) {
+			return list[i].At.Before(list[j].At)
+		}
+		return list[i].ID < list[j].ID
+	})
+}
+
+// Count counts the signals of sorted list that match p, at from or later and
+// not after to.
+func Count(list []Signal, p *Pattern, from, to time.Time) int {
+	n := 0
+	for i := range list {
+		s := &list[i]
+		if s.At.After(to) {
+			break
+		}
+		if !s.At.Before(from) && p.Matches(s) {
+			n++
+		}
+	}
+	return n
+}
+
+// Nth returns the instant of the n-th signal of sorted list that matches p at
+// from or later and not after to; false where there are fewer.
+func Nth(list []Signal, p *Pattern, n int, from, to time.Time) (time.Time, bool) {
+	for i := range list {
+		s := &list[i]
+		if s.At.After(to) {
+			break
+		}
+		if s.At.Before(from) || !p.Matches(s) {
+			continue
+		}
+		if n--; n <= 0 {
+			return s.At, true
+		}
+	}
+	return time.Time{}, false
+}
+
+// Within returns the start of "within the last days days" at t: t − days·24 h,
+// which is elapsed time, whatever clocks do.
+func Within(t time.Time, days int) time.Time { return t.Add(-time.Duration(days) * 24 * time.Hour) }
