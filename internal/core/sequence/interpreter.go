@@ -117,6 +117,8 @@ type Effect struct {
 type Decision struct {
 	Logs    []Log
 	Effects []Effect
+
+	run run // here and not on the stack, so that passing it on allocates nothing
 }
 
 // Reset empties d and keeps its memory.
@@ -205,13 +207,14 @@ const (
 	ends  int8 = -2
 )
 
-// run is what a step sees while it is asked. It lives on Advance's stack.
+// run is what a step sees while it is asked.
 type run struct {
-	p   *Program
-	st  *State
-	f   Facts
-	now time.Time
-	d   *Decision
+	pattern signal.Pattern // room for the one a step asks with
+	p       *Program
+	st      *State
+	f       Facts
+	now     time.Time
+	d       *Decision
 }
 
 func (r *run) wait(until time.Time) verdict {
@@ -290,10 +293,11 @@ func (p *Program) Advance(st *State, f Facts, now time.Time, d *Decision) {
 			return
 		}
 	}
-	r := run{p, st, f, now, d}
+	r := &d.run
+	*r = run{p: p, st: st, f: f, now: now, d: d}
 	for {
 		n := &p.nodes[i]
-		v := n.step.advance(&r)
+		v := n.step.advance(r)
 		switch v.exit {
 		case waits:
 			if !limit.IsZero() && (st.Due.IsZero() || limit.Before(st.Due)) {

@@ -277,11 +277,12 @@ func BenchmarkAdvance(b *testing.B) {
 	f.score = 20
 	f.signals = []signal.Signal{{At: day(1), Kind: signal.Click, Place: signal.Place{Sequence: 7, Step: int32(email)}}}
 	var d Decision
+	var st State
 	steps := 0
 	b.ReportAllocs()
 	for b.Loop() {
 		d.Reset()
-		st := State{Step: watch, Entered: day0, Reached: day0}
+		st = State{Step: watch, Entered: day0, Reached: day0}
 		pr.Advance(&st, f, day(1), &d)
 		steps += len(d.Logs) + 1 // the two that are done and the email it stops at
 	}

@@ -64,7 +64,8 @@ func (s *Watch) takes() (before, after float64) { return 0, s.For.NominalDays() 
 func (s *Watch) needs() Need                    { return NeedSignals | NeedTouch }
 
 func (s *Watch) advance(r *run) verdict {
-	pattern := signal.Pattern{Kind: s.Signal, Place: signal.Place{Page: s.Page, Link: s.Link}}
+	pattern := &r.pattern
+	*pattern = signal.Pattern{Kind: s.Signal, Place: signal.Place{Page: s.Page, Link: s.Link}}
 	from := r.st.Entered
 	if s.Of != 0 {
 		pattern.Sequence, pattern.Step = r.p.Sequence, int32(s.Of)
@@ -82,7 +83,7 @@ func (s *Watch) advance(r *run) verdict {
 	if s.AtEnd && !over {
 		return r.wait(limit.Add(time.Microsecond))
 	}
-	at, ok := r.f.Nth(&pattern, max(s.N, 1), from, to)
+	at, ok := r.f.Nth(pattern, max(s.N, 1), from, to)
 	switch {
 	case ok && s.AtEnd:
 		return verdict{exit: 0, at: limit}

@@ -1,0 +1,53 @@
+// Package pipeline knows the stages a deal goes through and what they promise.
+package pipeline
+
+import "math"
+
+// Stage is a column of the pipeline.
+type Stage struct {
+	ID    int64
+	Name  string
+	Share int  // percent of deals in it that are won in the end
+	Won   bool // a closed stage: won
+	Lost  bool // a closed stage: lost
+}
+
+// Closed reports whether deals in the stage are done with.
+func (s Stage) Closed() bool { return s.Won || s.Lost }
+
+// Deal is what a forecast needs of a deal. Amounts are in cents.
+type Deal struct {
+	Stage  int64
+	Amount int64
+}
+
+// Column is what stands in one stage.
+type Column struct {
+	Stage  Stage
+	Deals  int
+	Amount int64 // sum, in cents
+}
+
+// Forecast sums the deals of each stage and, over the open ones, what they
+// promise: each amount weighted with its stage's share. Deals in no known
+// stage are left out.
+func Forecast(stages []Stage, deals []Deal) (columns []Column, promised int64) {
+	at := map[int64]int{}
+	for i, s := range stages {
+		at[s.ID] = i
+		columns = append(columns, Column{Stage: s})
+	}
+	weighted := 0.0
+	for _, d := range deals {
+		i, ok := at[d.Stage]
+		if !ok {
+			continue
+		}
+		columns[i].Deals++
+		columns[i].Amount += d.Amount
+		if !columns[i].Stage.Closed() {
+			weighted += float64(d.Amount) * float64(columns[i].Stage.Share) / 100
+		}
+	}
+	return columns, int64(math.Round(weighted))
+}
