@@ -3,15 +3,28 @@ module ombak
 go 1.26.0
 
 require (
+	github.com/jackc/pgx/v5 v5.12.0
+	github.com/jmoiron/sqlx v1.4.0
 	github.com/k3a/html2text v1.3.0
 	github.com/microcosm-cc/bluemonday v1.0.27
 	github.com/osteele/liquid v1.6.0
+	github.com/pressly/goose/v3 v3.29.0
 	golang.org/x/net v0.62.0
 )
 
 require (
 	github.com/aymerick/douceur v0.2.0 // indirect
 	github.com/gorilla/css v1.0.1 // indirect
+	github.com/jackc/pgpassfile v1.0.0 // indirect
+	github.com/jackc/pgservicefile v0.0.0-20240606120523-5a60cdf6a761 // indirect
+	github.com/jackc/puddle/v2 v2.2.3 // indirect
+	github.com/kr/text v0.2.0 // indirect
+	github.com/mfridman/interpolate v0.0.2 // indirect
 	github.com/osteele/tuesday v1.0.3 // indirect
+	github.com/rogpeppe/go-internal v1.16.0 // indirect
+	github.com/sethvargo/go-retry v0.5.0 // indirect
+	go.uber.org/multierr v1.11.0 // indirect
+	golang.org/x/sync v0.24.0 // indirect
+	golang.org/x/text v0.43.0 // indirect
 	gopkg.in/yaml.v2 v2.4.0 // indirect
 )

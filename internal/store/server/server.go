@@ -1,0 +1,280 @@
+// Package server runs a private PostgreSQL server on loopback, from the
+// programs of Debian's packages, with a data directory of its own.
+//
+// PostgreSQL refuses to run as root; where this process is root, the server
+// runs as the user postgres that Debian's package makes.
+package server
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"net"
+	"net/url"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"sort"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+)
+
+// Server is a running server.
+type Server struct {
+	URL string
+
+	cmd  *exec.Cmd
+	done chan error
+}
+
+// Options say how to run it.
+type Options struct {
+	Dir string // where its data lie; made if it is not there
+
+	// Throwaway gives up durability for speed: for tests, whose data nobody wants back.
+	Throwaway bool
+}
+
+// ErrMissing is answered where PostgreSQL's programs are not installed.
+var ErrMissing = errors.New("PostgreSQL is not installed: install Debian's package postgresql")
+
+// Start starts the server on a free port of 127.0.0.1, making its data
+// directory first where there is none. Where another process already runs a
+// server on that directory, that one is used and Stop leaves it alone.
+func Start(ctx context.Context, o Options) (*Server, error) {
+	bin, err := programs()
+	if err != nil {
+		return nil, err
+	}
+	dir, err := filepath.Abs(o.Dir)
+	if err != nil {
+		return nil, err
+	}
+	who, err := owner()
+	if err != nil {
+		return nil, err
+	}
+	data := filepath.Join(dir, "data")
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return nil, fmt.Errorf("making the database's directory: %w", err)
+	}
+	if who != nil {
+		if err := os.Chown(dir, int(who.Uid), int(who.Gid)); err != nil {
+			return nil, fmt.Errorf("giving %s to the user postgres: %w", dir, err)
+		}
+		if err := reachable(ctx, dir, who); err != nil {
+			return nil, err
+		}
+	}
+	password, fresh, err := secret(filepath.Join(dir, "password"))
+	if err != nil {
+		return nil, err
+	}
+	if _, err := os.Stat(filepath.Join(data, "PG_VERSION")); err != nil {
+		if !fresh {
+			// A first start that was cut off may have left half a directory.
+			if err := os.RemoveAll(data); err != nil {
+				return nil, err
+			}
+		}
+		if err := initialise(ctx, bin, dir, data, password, who); err != nil {
+			return nil, err
+		}
+	}
+	if s := adopt(ctx, data, password); s != nil {
+		return s, nil
+	}
+	return start(ctx, bin, dir, data, password, who, o)
+}
+
+func start(ctx context.Context, bin, dir, data, password string, who *syscall.Credential, o Options) (*Server, error) {
+	port, err := freePort()
+	if err != nil {
+		return nil, err
+	}
+	args := []string{"-D", data, "-h", "127.0.0.1", "-p", strconv.Itoa(port), "-c", "unix_socket_directories=",
+		"-c", "max_connections=100", "-c", "shared_buffers=128MB", "-c", "max_wal_size=2GB", "-c", "wal_compression=on",
+		"-c", "timezone=UTC", "-c", "log_min_messages=warning", "-c", "log_checkpoints=off"}
+	if o.Throwaway {
+		args = append(args, "-c", "fsync=off", "-c", "synchronous_commit=off", "-c", "full_page_writes=off")
+	}
+	logFile, err := os.OpenFile(filepath.Join(dir, "log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o644)
+	if err != nil {
+		return nil, err
+	}
+	defer logFile.Close()
+	cmd := exec.Command(filepath.Join(bin, "postgres"), args...)
+	cmd.Dir = dir
+	cmd.Stdout, cmd.Stderr = logFile, logFile
+	// Its own process group: Ctrl-C at the terminal is for us, and we stop it in our time.
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Credential: who}
+	if err := cmd.Start(); err != nil {
+		return nil, fmt.Errorf("starting PostgreSQL: %w", err)
+	}
+	s := &Server{URL: address(port, password), cmd: cmd, done: make(chan error, 1)}
+	go func() { s.done <- cmd.Wait() }()
+	deadline := time.Now().Add(30 * time.Second)
+	for {
+		if err = ping(ctx, s.URL); err == nil {
+			return s, nil
+		}
+		select {
+		case <-ctx.Done():
+			s.Stop()
+			return nil, ctx.Err()
+		case werr := <-s.done:
+			return nil, fmt.Errorf("PostgreSQL ended while starting (%v): see %s", werr, filepath.Join(dir, "log"))
+		case <-time.After(50 * time.Millisecond):
+		}
+		if time.Now().After(deadline) {
+			s.Stop()
+			return nil, fmt.Errorf("PostgreSQL did not answer within 30 s: %w", err)
+		}
+	}
+}
+
+// Stop ends the server and waits until it is gone. Stopping one that was
+// already running when Start came does nothing.
+func (s *Server) Stop() error {
+	if s == nil || s.cmd == nil {
+		return nil
+	}
+	if err := s.cmd.Process.Signal(syscall.SIGINT); err != nil { // fast: ends connections, keeps data
+		return err
+	}
+	select {
+	case <-s.done:
+		return nil
+	case <-time.After(20 * time.Second):
+		return s.cmd.Process.Kill()
+	}
+}
+
+// adopt finds a server that already runs on the data directory.
+func adopt(ctx context.Context, data, password string) *Server {
+	b, err := os.ReadFile(filepath.Join(data, "postmaster.pid"))
+	if err != nil {
+		return nil
+	}
+	lines := strings.Split(string(b), "\n")
+	if len(lines) < 4 {
+		return nil
+	}
+	port, err := strconv.Atoi(strings.TrimSpace(lines[3]))
+	if err != nil {
+		return nil
+	}
+	s := &Server{URL: address(port, password)}
+	if ping(ctx, s.URL) != nil {
+		return nil
+	}
+	return s
+}
+
+func initialise(ctx context.Context, bin, dir, data, password string, who *syscall.Credential) error {
+	pw := filepath.Join(dir, "password.init")
+	if err := os.WriteFile(pw, []byte(password), 0o600); err != nil {
+		return err
+	}
+	defer os.Remove(pw)
+	if who != nil {
+		if err := os.Chown(pw, int(who.Uid), int(who.Gid)); err != nil {
+			return err
+		}
+	}
+	cmd := exec.CommandContext(ctx, filepath.Join(bin, "initdb"), "-D", data, "-U", "ombak", "-A", "scram-sha-256",
+		"--pwfile", pw, "-E", "UTF8", "--locale=C.UTF-8", "--no-sync", "--no-instructions")
+	cmd.Dir = dir
+	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: who}
+	if out, err := cmd.CombinedOutput(); err != nil {
+		return fmt.Errorf("making the database: %w: %s", err, strings.TrimSpace(string(out)))
+	}
+	return nil
+}
+
+func address(port int, password string) string {
+	u := url.URL{Scheme: "postgres", User: url.UserPassword("ombak", password), Host: net.JoinHostPort("127.0.0.1", strconv.Itoa(port)),
+		Path: "/postgres", RawQuery: "sslmode=disable"}
+	return u.String()
+}
+
+func ping(ctx context.Context, address string) error {
+	ctx, cancel := context.WithTimeout(ctx, 3*time.Second)
+	defer cancel()
+	c, err := pgx.Connect(ctx, address)
+	if err != nil {
+		return err
+	}
+	return c.Close(ctx)
+}
+
+// programs finds the newest of Debian's installed versions.
+func programs() (string, error) {
+	found, _ := filepath.Glob("/usr/lib/postgresql/*/bin/postgres")
+	sort.Slice(found, func(i, j int) bool { return version(found[i]) > version(found[j]) })
+	if len(found) > 0 {
+		return filepath.Dir(found[0]), nil
+	}
+	p, err := exec.LookPath("postgres")
+	if err != nil {
+		return "", ErrMissing
+	}
+	if p, err = filepath.EvalSymlinks(p); err != nil {
+		return "", ErrMissing
+	}
+	return filepath.Dir(p), nil
+}
+
+func version(path string) int {
+	n, _ := strconv.Atoi(filepath.Base(filepath.Dir(filepath.Dir(path))))
+	return n
+}
+
+// owner is who the server has to run as, nil for ourselves.
+func owner() (*syscall.Credential, error) {
+	if os.Geteuid() != 0 {
+		return nil, nil
+	}
+	u, err := user.Lookup("postgres")
+	if err != nil {
+		return nil, fmt.Errorf("%w (as root its user postgres is needed)", ErrMissing)
+	}
+	uid, _ := strconv.Atoi(u.Uid)
+	gid, _ := strconv.Atoi(u.Gid)
+	return &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}, nil
+}
+
+// reachable checks that the user who will run the server can come to dir.
+func reachable(ctx context.Context, dir string, who *syscall.Credential) error {
+	cmd := exec.CommandContext(ctx, "/bin/sh", "-c", `test -w "$0"`, dir)
+	cmd.Dir = "/"
+	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: who}
+	if cmd.Run() != nil {
+		return fmt.Errorf("the user postgres cannot come to %s: set OMBAK_HOME to a folder that other users may pass through, such as one under /var/lib", dir)
+	}
+	return nil
+}
+
+// secret reads the password, or makes one.
+func secret(file string) (password string, fresh bool, err error) {
+	if b, err := os.ReadFile(file); err == nil && len(b) > 0 {
+		return strings.TrimSpace(string(b)), false, nil
+	}
+	password = rand.Text()
+	return password, true, os.WriteFile(file, []byte(password), 0o600)
+}
+
+func freePort() (int, error) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return 0, err
+	}
+	defer l.Close()
+	return l.Addr().(*net.TCPAddr).Port, nil
+}

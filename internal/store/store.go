@@ -1,0 +1,266 @@
+// Package store keeps everything in PostgreSQL: one file for each thing kept.
+//
+// The store decides nothing. It is told what to keep by the engine, which asks
+// the core; functions that change something take a Tx, so that what belongs
+// together is kept together. Instants go in and out as UTC.
+package store
+
+import (
+	"context"
+	"database/sql"
+	"database/sql/driver"
+	"embed"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgtype"
+	"github.com/jackc/pgx/v5/pgxpool"
+	"github.com/jackc/pgx/v5/stdlib"
+	"github.com/jmoiron/sqlx"
+	"github.com/pressly/goose/v3"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// ErrNotFound is answered for something that is not there.
+var ErrNotFound = errors.New("not found")
+
+// Store is one database. It is safe for use by several goroutines.
+type Store struct {
+	Pool *pgxpool.Pool
+	db   *sqlx.DB
+}
+
+// Tx is a transaction.
+type Tx = *sqlx.Tx
+
+// Open connects to the database at url with at most conns connections and
+// checks that it answers.
+func Open(ctx context.Context, url string, conns int) (*Store, error) {
+	cfg, err := pgxpool.ParseConfig(url)
+	if err != nil {
+		return nil, fmt.Errorf("the database's address cannot be read: %w", err)
+	}
+	cfg.MaxConns = int32(conns)
+	cfg.ConnConfig.RuntimeParams["timezone"] = "UTC"
+	cfg.ConnConfig.RuntimeParams["application_name"] = "ombak"
+	cfg.AfterConnect = func(_ context.Context, c *pgx.Conn) error {
+		c.TypeMap().RegisterType(&pgtype.Type{Name: "timestamptz", OID: pgtype.TimestamptzOID, Codec: &pgtype.TimestamptzCodec{ScanLocation: time.UTC}})
+		return nil
+	}
+	pool, err := pgxpool.NewWithConfig(ctx, cfg)
+	if err != nil {
+		return nil, fmt.Errorf("opening the database: %w", err)
+	}
+	if err := pool.Ping(ctx); err != nil {
+		pool.Close()
+		return nil, fmt.Errorf("the database does not answer: %w", err)
+	}
+	return &Store{Pool: pool, db: sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx")}, nil
+}
+
+// Close gives all connections back.
+func (s *Store) Close() {
+	s.db.Close()
+	s.Pool.Close()
+}
+
+// DB is the same database as database/sql has it, for libraries that want it.
+func (s *Store) DB() *sql.DB { return s.db.DB }
+
+// Migrate brings the database's shape up to date. Several processes may call
+// it at once: an advisory lock lets one go first.
+func (s *Store) Migrate(ctx context.Context) error {
+	dir, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return err
+	}
+	conn, err := s.Pool.Acquire(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Release()
+	if _, err := conn.Exec(ctx, "select pg_advisory_lock($1)", lockMigrate); err != nil {
+		return fmt.Errorf("waiting for another migration: %w", err)
+	}
+	defer conn.Exec(context.WithoutCancel(ctx), "select pg_advisory_unlock($1)", lockMigrate)
+	p, err := goose.NewProvider(goose.DialectPostgres, s.db.DB, dir, goose.WithLogger(goose.NopLogger()))
+	if err != nil {
+		return err
+	}
+	done, err := p.Up(ctx)
+	if err != nil {
+		return fmt.Errorf("migrating the database: %w", err)
+	}
+	if len(done) > 0 {
+		slog.Info("database migrated", "steps", len(done))
+	}
+	return nil
+}
+
+// Keys of advisory locks, beside the workers' own (which are their ids).
+const (
+	lockMigrate int64 = -1001
+	lockEntry   int64 = -1002
+)
+
+// Ping reports whether the database answers and has its tables.
+func (s *Store) Ping(ctx context.Context) error {
+	_, err := one[bool](ctx, s.db, "select exists (select from setting) or true")
+	return err
+}
+
+// InTx runs f in a transaction and commits it where f returns nil. A
+// serialisation failure or deadlock is tried again, three times at most: f
+// must have no effect outside the transaction.
+func (s *Store) InTx(ctx context.Context, f func(Tx) error) error {
+	var err error
+	for try := 0; try < 4; try++ {
+		err = s.inTx(ctx, f)
+		if pe, ok := errors.AsType[*pgconn.PgError](err); !ok || (pe.Code != "40001" && pe.Code != "40P01") {
+			return err
+		}
+	}
+	return err
+}
+
+func (s *Store) inTx(ctx context.Context, f func(Tx) error) error {
+	tx, err := s.db.BeginTxx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback() // nothing to do once it is committed
+	if err := f(tx); err != nil {
+		return err
+	}
+	return tx.Commit()
+}
+
+// querier is a database or a transaction.
+type querier interface {
+	sqlx.ExtContext
+	GetContext(ctx context.Context, dest any, query string, args ...any) error
+	SelectContext(ctx context.Context, dest any, query string, args ...any) error
+}
+
+// all reads every row into a slice of structs, by column name.
+func all[T any](ctx context.Context, q querier, query string, args ...any) ([]T, error) {
+	var list []T
+	err := q.SelectContext(ctx, &list, query, args...)
+	return list, err
+}
+
+// one reads one row or value, or answers ErrNotFound.
+func one[T any](ctx context.Context, q querier, query string, args ...any) (T, error) {
+	var v T
+	err := q.GetContext(ctx, &v, query, args...)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = ErrNotFound
+	}
+	return v, err
+}
+
+// exec runs a statement and answers how many rows it changed.
+func exec(ctx context.Context, q querier, query string, args ...any) (int64, error) {
+	r, err := q.ExecContext(ctx, query, args...)
+	if err != nil {
+		return 0, err
+	}
+	return r.RowsAffected()
+}
+
+// JSON is a column that holds a T as JSON.
+type JSON[T any] struct{ V T }
+
+// Scan reads the column.
+func (j *JSON[T]) Scan(src any) error {
+	switch x := src.(type) {
+	case nil:
+		return nil
+	case []byte:
+		return json.Unmarshal(x, &j.V)
+	case string:
+		return json.Unmarshal([]byte(x), &j.V)
+	}
+	return fmt.Errorf("a JSON column came as %T", src)
+}
+
+// Value writes the column.
+func (j JSON[T]) Value() (driver.Value, error) {
+	b, err := json.Marshal(j.V)
+	return string(b), err
+}
+
+// Setting reads a setting into v and reports whether it is there.
+func (s *Store) Setting(ctx context.Context, name string, v any) (bool, error) {
+	raw, err := one[[]byte](ctx, s.db, "select value from setting where name = $1", name)
+	if errors.Is(err, ErrNotFound) {
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	return true, json.Unmarshal(raw, v)
+}
+
+// SetSetting keeps a setting.
+func (s *Store) SetSetting(ctx context.Context, name string, v any) error {
+	_, err := exec(ctx, s.db, "insert into setting values ($1, $2) on conflict (name) do update set value = excluded.value", name, JSON[any]{v})
+	return err
+}
+
+// Notify tells every process that listens what has changed, when the
+// transaction commits.
+func Notify(ctx context.Context, tx Tx, topics ...string) error {
+	for _, t := range topics {
+		if _, err := exec(ctx, tx, "select pg_notify('ombak', $1)", t); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Listen calls f with each topic that Notify tells, until ctx ends. A broken
+// connection is made again; what was told meanwhile is lost, so it calls f
+// with "" then, which stands for anything.
+func (s *Store) Listen(ctx context.Context, f func(topic string)) {
+	for ctx.Err() == nil {
+		err := s.listen(ctx, f)
+		if ctx.Err() != nil {
+			return
+		}
+		slog.Warn("listening for changes was interrupted", "error", err)
+		select {
+		case <-ctx.Done():
+		case <-time.After(time.Second):
+		}
+		f("")
+	}
+}
+
+func (s *Store) listen(ctx context.Context, f func(string)) error {
+	conn, err := s.Pool.Acquire(ctx)
+	if err != nil {
+		return err
+	}
+	// A listening connection must not go back to the pool.
+	c := conn.Hijack()
+	defer c.Close(context.WithoutCancel(ctx))
+	if _, err := c.Exec(ctx, "listen ombak"); err != nil {
+		return err
+	}
+	for {
+		n, err := c.WaitForNotification(ctx)
+		if err != nil {
+			return err
+		}
+		f(n.Payload)
+	}
+}
