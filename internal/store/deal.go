@@ -1,0 +1,119 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"ombak/internal/core/pipeline"
+)
+
+// Deal is a deal on the pipeline.
+type Deal struct {
+	ID      int64
+	Person  int64  `db:"person_id"`
+	Company string `db:"company"`
+	Rep     *int64 `db:"rep_id"`
+	RepName string `db:"rep_name"`
+	Stage   int64  `db:"stage_id"`
+	Name    string
+	Amount  int64      // cents
+	Opened  time.Time  `db:"opened_at"`
+	Moved   time.Time  `db:"moved_at"`
+	Closed  *time.Time `db:"closed_at"`
+	First   string
+	Last    string
+	Score   float64
+}
+
+const dealFields = `select d.id, d.person_id, coalesce(c.name, '') as company, d.rep_id, coalesce(a.name, '') as rep_name, d.stage_id, d.name, d.amount, d.opened_at, d.moved_at, d.closed_at,
+	p.first_name as first, p.last_name as last, coalesce((select max(score) from standing where person_id = p.id), 0) as score
+	from deal d join person p on p.id = d.person_id left join company c on c.id = d.company_id left join app_user a on a.id = d.rep_id `
+
+// Stages lists the stages in their order.
+func (s *Store) Stages(ctx context.Context) ([]pipeline.Stage, error) {
+	return all[pipeline.Stage](ctx, s.db, "select id, name, share, won, lost from stage order by position, id")
+}
+
+// AddStage keeps a stage at the end.
+func (s *Store) AddStage(ctx context.Context, st pipeline.Stage) (int64, error) {
+	return one[int64](ctx, s.db, "insert into stage (name, position, share, won, lost) values ($1, (select coalesce(max(position), 0) + 1 from stage), $2, $3, $4) returning id", st.Name, st.Share, st.Won, st.Lost)
+}
+
+// Board lists the deals of the pipeline: the open ones, and those closed since
+// an instant.
+func (s *Store) Board(ctx context.Context, closedSince time.Time) ([]Deal, error) {
+	return all[Deal](ctx, s.db, dealFields+"where d.closed_at is null or d.closed_at >= $1 order by d.position, d.id limit 2000", closedSince)
+}
+
+// PersonDeals lists a person's, the newest first.
+func (s *Store) PersonDeals(ctx context.Context, person int64) ([]Deal, error) {
+	return all[Deal](ctx, s.db, dealFields+"where d.person_id = $1 order by d.id desc", person)
+}
+
+// OpenDeal opens a deal for the person of an accepted handoff in the first
+// stage, or answers the open one they have.
+func OpenDeal(ctx context.Context, tx Tx, h Handoff, rep int64, at time.Time) (int64, error) {
+	id, err := one[int64](ctx, tx, "select id from deal where person_id = $1 and closed_at is null", h.Person)
+	if err == nil || !IsNotFound(err) {
+		return id, err
+	}
+	name := h.Company
+	if name == "" {
+		name = h.First + " " + h.Last
+	}
+	id, err = one[int64](ctx, tx, `insert into deal (person_id, company_id, rep_id, handoff_id, stage_id, name, position, opened_at, moved_at)
+		select $1, p.company_id, $2, $3, (select id from stage where not won and not lost order by position, id limit 1), $4,
+			coalesce((select min(position) from deal), 0) - 1, $5, $5 from person p where p.id = $1 returning id`, h.Person, rep, h.ID, name, at)
+	if err != nil {
+		return 0, fmt.Errorf("opening a deal for person %d: %w", h.Person, err)
+	}
+	_, err = exec(ctx, tx, "insert into deal_move (deal_id, stage_id, at, user_id) select id, stage_id, $2, $3 from deal where id = $1", id, at, rep)
+	return id, err
+}
+
+// MoveDeal puts a deal into a stage, before another deal of it (0: at the
+// end), closing or reopening it as the stage says. It answers the person.
+func MoveDeal(ctx context.Context, tx Tx, id, stage, before, user int64, at time.Time) (int64, error) {
+	row, err := one[struct {
+		Person int64 `db:"person_id"`
+		Was    int64
+	}](ctx, tx, `with was as (select stage_id from deal where id = $1 for update)
+		update deal d set stage_id = st.id, moved_at = case when d.stage_id = st.id then d.moved_at else $4 end,
+			closed_at = case when st.won or st.lost then coalesce(d.closed_at, $4) end,
+			position = coalesce(
+				(select (b.position + coalesce((select max(a.position) from deal a where a.stage_id = st.id and a.position < b.position and a.id <> $1), b.position - 2)) / 2
+					from deal b where b.id = $3 and b.stage_id = st.id),
+				(select max(position) + 1 from deal where stage_id = st.id and id <> $1), 0)
+		from stage st, was where d.id = $1 and st.id = $2 returning d.person_id, was.stage_id as was`, id, stage, before, at)
+	if err != nil {
+		return 0, err
+	}
+	if row.Was != stage {
+		_, err = exec(ctx, tx, "insert into deal_move (deal_id, stage_id, at, user_id) values ($1, $2, $3, nullif($4, 0))", id, stage, at, user)
+	}
+	return row.Person, err
+}
+
+// SetAmount keeps what a deal is worth, in cents.
+func (s *Store) SetAmount(ctx context.Context, id, cents int64) error {
+	n, err := exec(ctx, s.db, "update deal set amount = $2 where id = $1", id, cents)
+	if err == nil && n == 0 {
+		err = ErrNotFound
+	}
+	return err
+}
+
+// DealMove is a line of a deal's history.
+type DealMove struct {
+	Deal  int64 `db:"deal_id"`
+	Stage string
+	At    time.Time
+	User  string
+}
+
+// PersonMoves lists how a person's deals moved, the newest first.
+func (s *Store) PersonMoves(ctx context.Context, person int64) ([]DealMove, error) {
+	return all[DealMove](ctx, s.db, `select m.deal_id, st.name as stage, m.at, coalesce(a.name, '') as user from deal_move m join deal d on d.id = m.deal_id
+		join stage st on st.id = m.stage_id left join app_user a on a.id = m.user_id where d.person_id = $1 order by m.at desc, m.id desc limit 200`, person)
+}

@@ -1,0 +1,233 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgtype"
+
+	"ombak/internal/core/sequence"
+)
+
+// Claimed is an enrolment that this transaction has taken to look at, with
+// what the record of its person says that every look needs.
+type Claimed struct {
+	ID, Sequence, Version, Person int64
+	State                         sequence.State
+
+	Country, City, Zone string
+	StoppedAt           time.Time // zero: never
+	StoppedBy           int16
+	DoNotContact        bool
+}
+
+// ClaimDue takes up to n enrolments that have to be looked at by now, passing
+// over those another worker has, and those of held sequences. They stay locked
+// until the transaction ends.
+func ClaimDue(ctx context.Context, tx Tx, now time.Time, n int) ([]Claimed, error) {
+	rows, err := tx.QueryContext(ctx, `
+		with due as (
+			select id from enrolment
+			where ended_at is null and look is not null and look <= $1
+				and sequence_id <> all (array(select id from sequence where state <> 'running'))
+			order by look limit $2 for update skip locked)
+		select e.id, e.sequence_id, e.version_id, e.person_id, e.step, e.phase, e.entered_at, e.reached_at, e.due,
+			p.country, p.city, p.zone, p.stopped_at, coalesce(p.stopped_by, 0), p.do_not_contact
+		from due join enrolment e using (id) join person p on p.id = e.person_id`, now, n)
+	if err != nil {
+		return nil, fmt.Errorf("claiming enrolments: %w", err)
+	}
+	defer rows.Close()
+	out := make([]Claimed, 0, n)
+	for rows.Next() {
+		var c Claimed
+		var due, stopped *time.Time
+		st := &c.State
+		if err := rows.Scan(&c.ID, &c.Sequence, &c.Version, &c.Person, &st.Step, &st.Phase, &st.Entered, &st.Reached, &due,
+			&c.Country, &c.City, &c.Zone, &stopped, &c.StoppedBy, &c.DoNotContact); err != nil {
+			return nil, err
+		}
+		if due != nil {
+			st.Due = *due
+		}
+		if stopped != nil {
+			c.StoppedAt = *stopped
+		}
+		out = append(out, c)
+	}
+	return out, rows.Err()
+}
+
+// Progress is what has become of claimed enrolments, as columns: the form in
+// which it is written back at once.
+type Progress struct {
+	id             []int64
+	step           []int32
+	phase          []int16
+	reached        []time.Time
+	due, ended     []pgtype.Timestamptz
+	reason         []string
+	logID, logVer  []int64
+	logStep        []int32
+	logAt          []time.Time
+	logExit, logIf []string
+}
+
+func stamp(t time.Time) pgtype.Timestamptz { return pgtype.Timestamptz{Time: t, Valid: !t.IsZero()} }
+
+// Add notes the new state of an enrolment and the steps it has done.
+func (p *Progress) Add(c *Claimed, logs []sequence.Log) {
+	st := &c.State
+	p.id = append(p.id, c.ID)
+	p.step = append(p.step, int32(st.Step))
+	p.phase = append(p.phase, int16(st.Phase))
+	p.reached = append(p.reached, st.Reached)
+	p.due = append(p.due, stamp(st.Due))
+	p.ended = append(p.ended, stamp(st.Ended))
+	p.reason = append(p.reason, string(st.Reason))
+	for _, l := range logs {
+		p.logID = append(p.logID, c.ID)
+		p.logVer = append(p.logVer, c.Version)
+		p.logStep = append(p.logStep, int32(l.Step))
+		p.logAt = append(p.logAt, l.At)
+		p.logExit = append(p.logExit, string(l.Exit))
+		p.logIf = append(p.logIf, string(l.Reason))
+	}
+}
+
+// KeepProgress writes it back, in two statements whatever its size.
+func KeepProgress(ctx context.Context, tx Tx, p *Progress) error {
+	if len(p.id) == 0 {
+		return nil
+	}
+	if _, err := exec(ctx, tx, `
+		update enrolment e set step = u.step, phase = u.phase, reached_at = u.reached, due = u.due, look = u.due, ended_at = u.ended, reason = u.reason
+		from unnest($1::bigint[], $2::int[], $3::smallint[], $4::timestamptz[], $5::timestamptz[], $6::timestamptz[], $7::text[])
+			as u(id, step, phase, reached, due, ended, reason)
+		where e.id = u.id`, p.id, p.step, p.phase, p.reached, p.due, p.ended, p.reason); err != nil {
+		return fmt.Errorf("keeping %d enrolments: %w", len(p.id), err)
+	}
+	if len(p.logID) == 0 {
+		return nil
+	}
+	if _, err := exec(ctx, tx, `
+		insert into enrolment_log (enrolment_id, version_id, step, at, exit, reason)
+		select * from unnest($1::bigint[], $2::bigint[], $3::int[], $4::timestamptz[], $5::text[], $6::text[])`,
+		p.logID, p.logVer, p.logStep, p.logAt, p.logExit, p.logIf); err != nil {
+		return fmt.Errorf("logging %d steps: %w", len(p.logID), err)
+	}
+	return nil
+}
+
+// Wake has every open enrolment of these people looked at, at the instant.
+func Wake(ctx context.Context, tx Tx, people []int64, at time.Time) error {
+	_, err := exec(ctx, tx, `
+		update enrolment set look = least(look, $2) where id in (
+			select id from enrolment where person_id = any ($1) and ended_at is null order by id for update)`, people, at)
+	return err
+}
+
+// WakeOne has one enrolment looked at.
+func WakeOne(ctx context.Context, tx Tx, id int64, at time.Time) error {
+	_, err := exec(ctx, tx, "update enrolment set look = least(look, $2) where id = $1 and ended_at is null", id, at)
+	return err
+}
+
+// LeaveAll ends every open enrolment of a person for a reason and withdraws
+// the touches that have not gone out. It answers the sequences left.
+func LeaveAll(ctx context.Context, tx Tx, person int64, reason sequence.Reason, at time.Time) ([]int64, error) {
+	left, err := all[struct {
+		ID       int64
+		Sequence int64
+	}](ctx, tx, `
+		with open as (select id from enrolment where person_id = $1 and ended_at is null order by id for update),
+		left_now as (
+			update enrolment e set ended_at = $3, reason = $2, due = null, look = null from open where e.id = open.id
+			returning e.id, e.sequence_id, e.version_id, e.step),
+		logged as (
+			insert into enrolment_log (enrolment_id, version_id, step, at, exit, reason)
+			select id, version_id, step, $3, '', $2 from left_now)
+		select id, sequence_id as sequence from left_now`, person, string(reason), at)
+	if err != nil {
+		return nil, fmt.Errorf("ending the sequences of person %d: %w", person, err)
+	}
+	var ids, sequences []int64
+	for _, l := range left {
+		ids, sequences = append(ids, l.ID), append(sequences, l.Sequence)
+	}
+	if len(ids) > 0 {
+		if err := Withdraw(ctx, tx, ids, string(reason), at); err != nil {
+			return nil, err
+		}
+	}
+	return sequences, nil
+}
+
+// Enrol enters people into a version at an instant, passing over those who are
+// on the sequence or have been, and answers how many entered.
+func Enrol(ctx context.Context, tx Tx, sequenceID, version int64, start sequence.StepID, people []int64, at time.Time) (int64, error) {
+	n, err := exec(ctx, tx, `
+		insert into enrolment (sequence_id, version_id, person_id, step, entered_at, reached_at, due, look)
+		select $1, $2, p.id, $3, $5, $5, $5, $5 from person p
+		where p.id = any ($4) and not p.do_not_contact and p.opted_out_at is null and p.bounced_at is null
+			and not exists (select from enrolment e where e.sequence_id = $1 and e.person_id = p.id)
+		order by p.id
+		on conflict (sequence_id, person_id) where ended_at is null do nothing`,
+		sequenceID, version, int32(start), people, at)
+	if err != nil {
+		return 0, fmt.Errorf("entering people into sequence %d: %w", sequenceID, err)
+	}
+	return n, nil
+}
+
+// NextLook is the first instant at which some enrolment of a running sequence
+// has to be looked at, some touch is ready or some score changes; zero for none.
+func (s *Store) NextLook(ctx context.Context) (time.Time, error) {
+	t, err := one[*time.Time](ctx, s.db, `
+		select least(
+			(select min(e.look) from enrolment e join sequence q on q.id = e.sequence_id where e.ended_at is null and q.state = 'running'),
+			(select min(t.ready_at) from touch t join sequence q on q.id = t.sequence_id where t.state = 'ready' and q.state = 'running'),
+			(select min(due) from standing where due is not null))`)
+	if err != nil || t == nil {
+		return time.Time{}, err
+	}
+	return *t, nil
+}
+
+// Way is one person's way through one sequence, for showing.
+type Way struct {
+	ID       int64
+	Sequence int64      `db:"sequence_id"`
+	Name     string     // of the sequence
+	Version  int64      `db:"version_id"`
+	Person   int64      `db:"person_id"`
+	Step     int32      `db:"step"`
+	Entered  time.Time  `db:"entered_at"`
+	Due      *time.Time `db:"due"`
+	Ended    *time.Time `db:"ended_at"`
+	Reason   string
+}
+
+// PersonWays lists where a person stands and stood, the newest first.
+func (s *Store) PersonWays(ctx context.Context, person int64) ([]Way, error) {
+	return all[Way](ctx, s.db, `select e.id, e.sequence_id, q.name, e.version_id, e.person_id, e.step, e.entered_at, e.due, e.ended_at, e.reason
+		from enrolment e join sequence q on q.id = e.sequence_id where e.person_id = $1 order by e.id desc limit 50`, person)
+}
+
+// WayLog is one line of a way's log.
+type WayLog struct {
+	Enrolment int64 `db:"enrolment_id"`
+	Version   int64 `db:"version_id"`
+	Sequence  int64 `db:"sequence_id"`
+	Step      int32
+	At        time.Time
+	Exit      string
+	Reason    string
+}
+
+// PersonLogs lists the steps a person did in all sequences, the newest first.
+func (s *Store) PersonLogs(ctx context.Context, person int64) ([]WayLog, error) {
+	return all[WayLog](ctx, s.db, `select l.enrolment_id, l.version_id, e.sequence_id, l.step, l.at, l.exit, l.reason
+		from enrolment e join enrolment_log l on l.enrolment_id = e.id where e.person_id = $1 order by l.at desc, l.id desc limit 500`, person)
+}

@@ -1,0 +1,180 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgtype"
+
+	"ombak/internal/core/rule"
+	"ombak/internal/core/score"
+	"ombak/internal/core/signal"
+)
+
+// Model is a score model with its id.
+type Model struct {
+	ID int64
+	score.Model
+}
+
+type scoreRule struct {
+	ID        int64
+	Kind      signal.Kind
+	Points    int
+	Often     score.Often
+	N         int
+	Window    int `db:"window_days"`
+	Lasts     int
+	Half      int
+	Wipe      bool
+	Condition JSON[rule.Rule]
+}
+
+// Model reads the score model; ErrNotFound where none was made yet.
+func (s *Store) Model(ctx context.Context) (Model, error) { return readModel(ctx, s.db) }
+
+// ModelIn is Model within a transaction.
+func ModelIn(ctx context.Context, tx Tx) (Model, error) { return readModel(ctx, tx) }
+
+func readModel(ctx context.Context, q querier) (Model, error) {
+	head, err := one[struct {
+		ID                           int64
+		Name                         string
+		Floor, Ceiling, Line, Margin int
+	}](ctx, q, "select id, name, floor, ceiling, line, margin from score_model order by id limit 1")
+	if err != nil {
+		return Model{}, err
+	}
+	m := Model{head.ID, score.Model{Name: head.Name, Floor: head.Floor, Ceiling: head.Ceiling, Line: head.Line, Margin: head.Margin}}
+	rules, err := all[scoreRule](ctx, q, "select id, kind, points, often, n, window_days, lasts, half, wipe, condition from score_rule where model_id = $1 order by position, id", m.ID)
+	for _, r := range rules {
+		m.Rules = append(m.Rules, score.Rule{ID: r.ID, On: signal.Pattern{Kind: r.Kind}, Points: r.Points, Often: r.Often, N: r.N,
+			Window: r.Window, Lasts: r.Lasts, Half: r.Half, Wipe: r.Wipe, If: r.Condition.V})
+	}
+	return m, err
+}
+
+// SaveModel keeps the model, replacing its rules, and has everybody's score
+// counted again.
+func SaveModel(ctx context.Context, tx Tx, m Model, at time.Time) (int64, error) {
+	var err error
+	if m.ID == 0 {
+		m.ID, err = one[int64](ctx, tx, "insert into score_model (name, floor, ceiling, line, margin) values ($1, $2, $3, $4, $5) returning id", m.Name, m.Floor, m.Ceiling, m.Line, m.Margin)
+	} else {
+		_, err = exec(ctx, tx, "update score_model set name = $2, floor = $3, ceiling = $4, line = $5, margin = $6 where id = $1", m.ID, m.Name, m.Floor, m.Ceiling, m.Line, m.Margin)
+	}
+	if err != nil {
+		return 0, fmt.Errorf("keeping the score model: %w", err)
+	}
+	if _, err = exec(ctx, tx, "delete from score_rule where model_id = $1", m.ID); err != nil {
+		return 0, err
+	}
+	for i, r := range m.Rules {
+		cond, err := json.Marshal(r.If)
+		if err != nil {
+			return 0, err
+		}
+		if _, err := exec(ctx, tx, `insert into score_rule (model_id, position, kind, points, often, n, window_days, lasts, half, wipe, condition)
+			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)`, m.ID, i, int16(r.On.Kind), r.Points, string(r.Often), r.N, r.Window, r.Lasts, r.Half, r.Wipe, string(cond)); err != nil {
+			return 0, fmt.Errorf("keeping a score rule: %w", err)
+		}
+	}
+	_, err = exec(ctx, tx, "update standing set due = $2 where model_id = $1", m.ID, at)
+	return m.ID, err
+}
+
+// Standing is a person's score as last counted.
+type Standing struct {
+	Person    int64
+	Score     float64
+	Armed     bool
+	CountedAt time.Time // zero: never
+	Until     time.Time // first instant at which it no longer holds; zero: it holds until a signal comes
+	Due       time.Time // zero: nothing to count
+}
+
+type standingRow struct {
+	Person    int64 `db:"person_id"`
+	Score     float64
+	Armed     bool
+	CountedAt *time.Time `db:"counted_at"`
+	Until     *time.Time
+	Due       *time.Time
+}
+
+func (r standingRow) standing() Standing {
+	s := Standing{Person: r.Person, Score: r.Score, Armed: r.Armed}
+	if r.CountedAt != nil {
+		s.CountedAt = *r.CountedAt
+	}
+	if r.Until != nil {
+		s.Until = *r.Until
+	}
+	if r.Due != nil {
+		s.Due = *r.Due
+	}
+	return s
+}
+
+// MarkStandings has the scores of these people counted again.
+func MarkStandings(ctx context.Context, tx Tx, people []int64, at time.Time) error {
+	_, err := exec(ctx, tx, `insert into standing (model_id, person_id, due)
+		select m.id, p, $2 from (select id from score_model order by id) m, (select distinct unnest($1::bigint[]) as p order by 1) u
+		on conflict (model_id, person_id) do update set due = least(standing.due, excluded.due)`, people, at)
+	return err
+}
+
+// ClaimStandings takes up to n scores that have to be counted by now.
+func ClaimStandings(ctx context.Context, tx Tx, model int64, now time.Time, n int) ([]Standing, error) {
+	rows, err := all[standingRow](ctx, tx, `select person_id, score, armed, counted_at, until, due from standing
+		where model_id = $1 and due is not null and due <= $2 order by due limit $3 for update skip locked`, model, now, n)
+	return standings(rows), err
+}
+
+// Standings reads the scores of some people.
+func Standings(ctx context.Context, q querier, model int64, people []int64) ([]Standing, error) {
+	rows, err := all[standingRow](ctx, q, "select person_id, score, armed, counted_at, until, due from standing where model_id = $1 and person_id = any ($2)", model, people)
+	return standings(rows), err
+}
+
+func standings(rows []standingRow) []Standing {
+	var out []Standing
+	for _, r := range rows {
+		out = append(out, r.standing())
+	}
+	return out
+}
+
+// KeepStandings writes counted scores back.
+func KeepStandings(ctx context.Context, tx Tx, model int64, list []Standing) error {
+	n := len(list)
+	person, value, armed := make([]int64, n), make([]float64, n), make([]bool, n)
+	counted, until := make([]pgtype.Timestamptz, n), make([]pgtype.Timestamptz, n)
+	for i, s := range list {
+		person[i], value[i], armed[i], counted[i], until[i] = s.Person, s.Score, s.Armed, stamp(s.CountedAt), stamp(s.Until)
+	}
+	_, err := exec(ctx, tx, `update standing s set score = u.score, armed = u.armed, counted_at = u.counted, until = u.until, due = u.until
+		from unnest($2::bigint[], $3::float8[], $4::bool[], $5::timestamptz[], $6::timestamptz[]) as u(person, score, armed, counted, until)
+		where s.model_id = $1 and s.person_id = u.person`, model, person, value, armed, counted, until)
+	if err != nil {
+		return fmt.Errorf("keeping %d scores: %w", n, err)
+	}
+	return nil
+}
+
+// ScoreBands counts people by score, in steps of five up to a highest.
+func (s *Store) ScoreBands(ctx context.Context, model int64, step, bands int) ([]int64, error) {
+	rows, err := all[struct {
+		Band int
+		N    int64
+	}](ctx, s.db, "select least(floor(score / $2)::int, $3 - 1) as band, count(*) as n from standing where model_id = $1 and score > 0 group by 1", model, step, bands)
+	out := make([]int64, bands)
+	for _, r := range rows {
+		if r.Band >= 0 && r.Band < bands {
+			out[r.Band] = r.N
+		}
+	}
+	return out, err
+}

@@ -1,0 +1,255 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"ombak/internal/core/rule"
+	"ombak/internal/core/sequence"
+)
+
+// Entry says who enters a sequence: those who fill in a page's form, or those
+// for whom a rule holds. The zero Entry lets nobody in.
+type Entry struct {
+	Page int64      `json:"page,omitempty"`
+	Rule *rule.Rule `json:"rule,omitempty"`
+}
+
+// Sequence is a sequence with its figures.
+type Sequence struct {
+	ID       int64
+	Name     string
+	State    string // draft, running, held or ended
+	Entry    JSON[Entry]
+	DraftN   int    `db:"draft_n"`
+	Version  *int64 `db:"version_id"`
+	Number   *int   // of the version
+	Launched *time.Time
+	Updated  time.Time `db:"updated_at"`
+	Entered  int64
+	OnTheWay int64 `db:"on_the_way"`
+	Handed   int64
+	Ended    int64
+}
+
+const sequenceFields = `select q.id, q.name, q.state, q.entry, q.draft_n, q.version_id, v.number, v.launched_at as launched, q.updated_at,
+	coalesce(f.entered, 0) as entered, coalesce(f.on_the_way, 0) as on_the_way, coalesce(f.handed, 0) as handed, coalesce(f.ended, 0) as ended
+	from sequence q left join sequence_version v on v.id = q.version_id
+	left join lateral (select count(*) as entered, count(*) filter (where ended_at is null) as on_the_way,
+		count(*) filter (where reason = 'handed over') as handed, count(*) filter (where ended_at is not null) as ended
+		from enrolment e where e.sequence_id = q.id) f on true `
+
+// Sequences lists all, the last changed first.
+func (s *Store) Sequences(ctx context.Context) ([]Sequence, error) {
+	return all[Sequence](ctx, s.db, sequenceFields+"order by q.updated_at desc, q.id desc limit 500")
+}
+
+// Sequence reads one.
+func (s *Store) Sequence(ctx context.Context, id int64) (Sequence, error) {
+	return one[Sequence](ctx, s.db, sequenceFields+"where q.id = $1", id)
+}
+
+// AddSequence makes a sequence with a first draft.
+func AddSequence(ctx context.Context, tx Tx, name string, p *sequence.Plan, at time.Time) (int64, error) {
+	id, err := one[int64](ctx, tx, "insert into sequence (name, created_at, updated_at) values ($1, $2, $2) returning id", name, at)
+	if err != nil {
+		return 0, fmt.Errorf("making the sequence %q: %w", name, err)
+	}
+	_, err = exec(ctx, tx, "insert into sequence_draft (sequence_id, n, plan, what) values ($1, 0, $2, 'new')", id, JSON[*sequence.Plan]{p})
+	return id, err
+}
+
+// Draft is one state of a sequence's draft.
+type Draft struct {
+	N    int
+	Plan JSON[*sequence.Plan]
+	What string // what was done to come here
+	Last int    // the highest n there is: later ones can be redone
+}
+
+// Draft reads the draft as it stands.
+func (s *Store) Draft(ctx context.Context, id int64) (Draft, error) {
+	return one[Draft](ctx, s.db, `select d.n, d.plan, d.what, (select max(n) from sequence_draft where sequence_id = $1) as last
+		from sequence q join sequence_draft d on d.sequence_id = q.id and d.n = q.draft_n where q.id = $1`, id)
+}
+
+// maxDrafts is how many states of a draft can be undone.
+const maxDrafts = 100
+
+// SaveDraft keeps a new state of the draft after state n and drops what could
+// have been redone. It answers false where the draft is not in state n any
+// more: somebody else has changed it.
+func SaveDraft(ctx context.Context, tx Tx, id int64, n int, p *sequence.Plan, what string, at time.Time) (bool, error) {
+	moved, err := exec(ctx, tx, "update sequence set draft_n = $2 + 1, updated_at = $3 where id = $1 and draft_n = $2", id, n, at)
+	if err != nil || moved == 0 {
+		return false, err
+	}
+	if _, err := exec(ctx, tx, "delete from sequence_draft where sequence_id = $1 and (n > $2 or n < $2 - $3)", id, n, maxDrafts); err != nil {
+		return false, err
+	}
+	_, err = exec(ctx, tx, "insert into sequence_draft (sequence_id, n, plan, what) values ($1, $2, $3, $4)", id, n+1, JSON[*sequence.Plan]{p}, what)
+	return err == nil, err
+}
+
+// MoveDraft goes back (by −1) or forward (by 1) through the draft's states and
+// reports whether there was one.
+func MoveDraft(ctx context.Context, tx Tx, id int64, by int, at time.Time) (bool, error) {
+	n, err := exec(ctx, tx, `update sequence set draft_n = draft_n + $2, updated_at = $3 where id = $1
+		and exists (select from sequence_draft d where d.sequence_id = $1 and d.n = draft_n + $2)`, id, by, at)
+	return n == 1, err
+}
+
+// RenameSequence gives it another name.
+func (s *Store) RenameSequence(ctx context.Context, id int64, name string, at time.Time) error {
+	_, err := exec(ctx, s.db, "update sequence set name = $2, updated_at = $3 where id = $1", id, name, at)
+	return err
+}
+
+// SetEntry keeps who enters; it holds from the next launch on.
+func (s *Store) SetEntry(ctx context.Context, id int64, e Entry, at time.Time) error {
+	_, err := exec(ctx, s.db, "update sequence set entry = $2, updated_at = $3 where id = $1", id, JSON[Entry]{e}, at)
+	return err
+}
+
+// Version is a launched version of a sequence. It never changes.
+type Version struct {
+	ID       int64
+	Sequence int64 `db:"sequence_id"`
+	Number   int
+	Plan     JSON[*sequence.Plan]
+	Messages JSON[map[int64]int]
+	Entry    JSON[Entry]
+	Hold     *time.Time `db:"hold_until"`
+	Launched time.Time  `db:"launched_at"`
+}
+
+// Version reads one.
+func (s *Store) Version(ctx context.Context, id int64) (Version, error) {
+	return one[Version](ctx, s.db, "select id, sequence_id, number, plan, messages, entry, hold_until, launched_at from sequence_version where id = $1", id)
+}
+
+// Versions reads several.
+func (s *Store) Versions(ctx context.Context, ids []int64) ([]Version, error) {
+	return all[Version](ctx, s.db, "select id, sequence_id, number, plan, messages, entry, hold_until, launched_at from sequence_version where id = any ($1)", ids)
+}
+
+// AddVersion launches: it keeps a version and makes it the running one.
+func AddVersion(ctx context.Context, tx Tx, v Version, by int64) (int64, error) {
+	id, err := one[int64](ctx, tx, `insert into sequence_version (sequence_id, number, plan, messages, entry, hold_until, launched_at, launched_by)
+		select $1, coalesce(max(number), 0) + 1, $2, $3, $4, $5, $6, nullif($7, 0) from sequence_version where sequence_id = $1 returning id`,
+		v.Sequence, v.Plan, v.Messages, v.Entry, v.Hold, v.Launched, by)
+	if err != nil {
+		return 0, fmt.Errorf("launching sequence %d: %w", v.Sequence, err)
+	}
+	_, err = exec(ctx, tx, "update sequence set state = 'running', version_id = $2, updated_at = $3 where id = $1", v.Sequence, id, v.Launched)
+	return id, err
+}
+
+// MoveEnrolments brings people on the way to another version, those whose step
+// is still in it, and has each looked at.
+func MoveEnrolments(ctx context.Context, tx Tx, sequenceID, version int64, steps []int32, at time.Time) (int64, error) {
+	return exec(ctx, tx, `update enrolment set version_id = $2, look = $4 where sequence_id = $1 and version_id <> $2 and ended_at is null and step = any ($3)`,
+		sequenceID, version, steps, at)
+}
+
+// SetSequenceState holds a sequence or lets it run on.
+func (s *Store) SetSequenceState(ctx context.Context, id int64, from, to string, at time.Time) (bool, error) {
+	n, err := exec(ctx, s.db, "update sequence set state = $3, updated_at = $4 where id = $1 and state = $2", id, from, to, at)
+	return n == 1, err
+}
+
+// HoldEverything holds every running sequence and answers how many.
+func (s *Store) HoldEverything(ctx context.Context, at time.Time) (int64, error) {
+	return exec(ctx, s.db, "update sequence set state = 'held', updated_at = $1 where state = 'running'", at)
+}
+
+// RunningEntry is who enters a running sequence.
+type RunningEntry struct {
+	Sequence int64 `db:"sequence_id"`
+	Version  int64 `db:"version_id"`
+	Entry    JSON[Entry]
+	Start    int32
+}
+
+const runningEntries = `select q.id as sequence_id, v.id as version_id, v.entry, (v.plan->>'start')::int as start
+	from sequence q join sequence_version v on v.id = q.version_id where q.state = 'running' `
+
+// EnteredByPage lists the running sequences that a page's form leads into.
+func EnteredByPage(ctx context.Context, q querier, page int64) ([]RunningEntry, error) {
+	return all[RunningEntry](ctx, q, runningEntries+"and (v.entry->>'page')::bigint = $1 order by q.id", page)
+}
+
+// EnteredByRule lists the running sequences that an audience enters.
+func EnteredByRule(ctx context.Context, q querier) ([]RunningEntry, error) {
+	return all[RunningEntry](ctx, q, runningEntries+"and v.entry ? 'rule' order by q.id")
+}
+
+// LockEntry makes this transaction the only one that enters people by rule; it
+// answers false where another is at it.
+func LockEntry(ctx context.Context, tx Tx) (bool, error) {
+	return one[bool](ctx, tx, "select pg_try_advisory_xact_lock($1)", lockEntry)
+}
+
+// StepFigure is how many people are at a step of any version of a sequence,
+// and took or left it.
+type StepFigure struct {
+	Step   int32
+	Exit   string // empty: left there
+	Reason string
+	N      int64
+}
+
+// Passed counts, for a sequence, how often each exit of each step was taken,
+// and who left where and why.
+func (s *Store) Passed(ctx context.Context, sequenceID int64) ([]StepFigure, error) {
+	return all[StepFigure](ctx, s.db, `select l.step, l.exit, l.reason, count(*) as n from enrolment_log l
+		where l.version_id in (select id from sequence_version where sequence_id = $1) group by 1, 2, 3`, sequenceID)
+}
+
+// Here counts the people at each step of a sequence now.
+func (s *Store) Here(ctx context.Context, sequenceID int64) ([]StepFigure, error) {
+	return all[StepFigure](ctx, s.db, `select step, '' as exit, '' as reason, count(*) as n from enrolment where sequence_id = $1 and ended_at is null group by 1`, sequenceID)
+}
+
+// StepResult is what became of the touches of a step.
+type StepResult struct {
+	Step    int32
+	Made    int64
+	Sent    int64
+	Opened  int64
+	Clicked int64
+	Replied int64
+	Trouble int64
+	Done    int64
+	Missed  int64
+	Desk    int64
+}
+
+// StepResults counts the touches of each step of a sequence, and the people
+// who opened, clicked and answered them; signals made by machines not.
+func (s *Store) StepResults(ctx context.Context, sequenceID int64) ([]StepResult, error) {
+	return all[StepResult](ctx, s.db, `
+		with acted as (
+			select touch_id, bool_or(kind = 4) as opened, bool_or(kind = 5) as clicked, bool_or(kind = 6) as replied
+			from signal where sequence_id = $1 and touch_id is not null and machine = '' group by 1)
+		select t.step, count(*) as made, count(*) filter (where t.state = 'sent') as sent,
+			count(*) filter (where a.opened) as opened, count(*) filter (where a.clicked) as clicked, count(*) filter (where a.replied) as replied,
+			count(*) filter (where t.state in ('held', 'stopped')) as trouble, count(*) filter (where t.state = 'done') as done,
+			count(*) filter (where t.state = 'missed') as missed, count(*) filter (where t.state = 'desk') as desk
+		from touch t left join acted a on a.touch_id = t.id where t.sequence_id = $1 group by 1`, sequenceID)
+}
+
+// PeopleAtStep lists people at a step now, or who took one of its exits, or
+// who left there: the people behind a figure of the map.
+func (s *Store) PeopleAtStep(ctx context.Context, sequenceID int64, step int32, which string, n int) ([]Person, error) {
+	sub := map[string]string{
+		"here":   "select e.person_id from enrolment e where e.sequence_id = $1 and e.step = $2 and e.ended_at is null",
+		"left":   "select e.person_id from enrolment e join enrolment_log l on l.enrolment_id = e.id where e.sequence_id = $1 and l.step = $2 and l.exit = ''",
+		"passed": "select e.person_id from enrolment e join enrolment_log l on l.enrolment_id = e.id where e.sequence_id = $1 and l.step = $2",
+	}[which]
+	if sub == "" {
+		return nil, ErrNotFound
+	}
+	return all[Person](ctx, s.db, personFields+"where p.id in ("+sub+") order by lower(p.last_name), lower(p.first_name), p.id limit $3", sequenceID, step, n)
+}

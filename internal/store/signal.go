@@ -1,0 +1,115 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"ombak/internal/core/signal"
+)
+
+// Signal is a signal with the person it belongs to and what is kept beside it.
+type Signal struct {
+	signal.Signal
+	Person int64
+	Touch  int64
+	Why    string // why it is taken for a machine's
+	Detail string // for the timeline: a link's target, a page's title
+}
+
+// AddSignals keeps signals, in one statement.
+func AddSignals(ctx context.Context, tx Tx, list []Signal) error {
+	n := len(list)
+	person, at, kind := make([]int64, n), make([]time.Time, n), make([]int16, n)
+	seq, step, msg, link, page, touch := make([]int64, n), make([]int32, n), make([]int64, n), make([]int32, n), make([]int64, n), make([]int64, n)
+	why, detail := make([]string, n), make([]string, n)
+	for i := range list {
+		s := &list[i]
+		person[i], at[i], kind[i] = s.Person, s.At, int16(s.Kind)
+		seq[i], step[i], msg[i], link[i], page[i], touch[i] = s.Sequence, s.Step, s.Message, s.Link, s.Page, s.Touch
+		why[i], detail[i] = s.Why, s.Detail
+	}
+	_, err := exec(ctx, tx, `
+		insert into signal (person_id, at, kind, sequence_id, step, message_id, link, page_id, touch_id, machine, detail)
+		select u.person, u.at, u.kind, nullif(u.seq, 0), nullif(u.step, 0), nullif(u.msg, 0), nullif(u.link, 0), nullif(u.page, 0), nullif(u.touch, 0), u.why, u.detail
+		from unnest($1::bigint[], $2::timestamptz[], $3::smallint[], $4::bigint[], $5::int[], $6::bigint[], $7::int[], $8::bigint[], $9::bigint[], $10::text[], $11::text[])
+			as u(person, at, kind, seq, step, msg, link, page, touch, why, detail)`,
+		person, at, kind, seq, step, msg, link, page, touch, why, detail)
+	if err != nil {
+		return fmt.Errorf("keeping %d signals: %w", n, err)
+	}
+	return nil
+}
+
+// EnsureMonths makes the signal table's partitions for the months from from to
+// to. A month whose signals already lie in the catch-all stays there.
+func (s *Store) EnsureMonths(ctx context.Context, from, to time.Time) error {
+	m := time.Date(from.UTC().Year(), from.UTC().Month(), 1, 0, 0, 0, 0, time.UTC)
+	for ; !m.After(to); m = m.AddDate(0, 1, 0) {
+		next := m.AddDate(0, 1, 0)
+		name := "signal_" + m.Format("2006_01")
+		there, err := one[bool](ctx, s.db, "select to_regclass($1) is not null or exists (select from signal_other where at >= $2 and at < $3)", name, m, next)
+		if err != nil {
+			return err
+		}
+		if there {
+			continue
+		}
+		// A name and two dates made here: nothing of it comes from outside.
+		_, err = exec(ctx, s.db, fmt.Sprintf("create table if not exists %s partition of signal for values from ('%s') to ('%s')",
+			name, m.Format(time.RFC3339), next.Format(time.RFC3339)))
+		if err != nil {
+			return fmt.Errorf("making room for the signals of %s: %w", m.Format("January 2006"), err)
+		}
+	}
+	return nil
+}
+
+// Since asks for a person's signals from an instant on.
+type Since struct {
+	Person int64
+	From   time.Time
+}
+
+// SignalsSince reads the signals of several people, each from an instant on,
+// sorted for the core.
+func SignalsSince(ctx context.Context, q querier, who []Since) (map[int64][]signal.Signal, error) {
+	ids, from := make([]int64, len(who)), make([]time.Time, len(who))
+	for i, w := range who {
+		ids[i], from[i] = w.Person, w.From
+	}
+	rows, err := q.QueryxContext(ctx, `
+		select s.id, s.person_id, s.at, s.kind, coalesce(s.sequence_id, 0), coalesce(s.step, 0), coalesce(s.message_id, 0), coalesce(s.link, 0), coalesce(s.page_id, 0), s.machine <> ''
+		from unnest($1::bigint[], $2::timestamptz[]) as w(person, since)
+		join signal s on s.person_id = w.person and s.at >= w.since
+		order by s.person_id, s.at, s.id`, ids, from)
+	if err != nil {
+		return nil, fmt.Errorf("reading signals: %w", err)
+	}
+	defer rows.Close()
+	out := map[int64][]signal.Signal{}
+	for rows.Next() {
+		var x signal.Signal
+		var person int64
+		if err := rows.Scan(&x.ID, &person, &x.At, &x.Kind, &x.Sequence, &x.Step, &x.Message, &x.Link, &x.Page, &x.Machine); err != nil {
+			return nil, err
+		}
+		out[person] = append(out[person], x)
+	}
+	return out, rows.Err()
+}
+
+// PersonSignals reads all signals of one person, sorted.
+func (s *Store) PersonSignals(ctx context.Context, person int64) ([]signal.Signal, error) {
+	m, err := SignalsSince(ctx, s.db, []Since{{Person: person}})
+	return m[person], err
+}
+
+// Stop notes on a person's record that a signal ended every sequence.
+func Stop(ctx context.Context, tx Tx, person int64, k signal.Kind, at time.Time) error {
+	_, err := exec(ctx, tx, `update person set stopped_at = $2, stopped_by = $3,
+		opted_out_at = case when $4 then $2 else opted_out_at end,
+		bounced_at = case when $5 then $2 else bounced_at end where id = $1`,
+		person, at, int16(k), k == signal.OptOut || k == signal.Complaint, k == signal.Bounce)
+	return err
+}

@@ -1,0 +1,61 @@
+package store
+
+import (
+	"context"
+	"time"
+)
+
+// Day is what happened on one day.
+type Day struct {
+	Day   time.Time
+	Sent  int64
+	Opens int64
+	Acts  int64 // clicks, forms, downloads, answers
+}
+
+// Days counts mail and signals by day, from an instant on, the days being
+// those of a zone.
+func (s *Store) Days(ctx context.Context, from time.Time, zone string) ([]Day, error) {
+	return all[Day](ctx, s.db, `
+		with t as (select date_trunc('day', done_at at time zone $2) as day, count(*) as sent from touch where state = 'sent' and done_at >= $1 group by 1),
+		g as (select date_trunc('day', at at time zone $2) as day, count(*) filter (where kind = 4) as opens, count(*) filter (where kind in (2, 3, 5, 6)) as acts
+			from signal where at >= $1 and machine = '' group by 1)
+		select coalesce(t.day, g.day) as day, coalesce(t.sent, 0) as sent, coalesce(g.opens, 0) as opens, coalesce(g.acts, 0) as acts
+		from t full join g on t.day = g.day order by 1`, from, zone)
+}
+
+// Figures are the counts that the first screen shows.
+type Figures struct {
+	People   int64
+	OnTheWay int64 `db:"on_the_way"`
+	Waiting  int64 // open handoffs
+	Pool     int64 // of them, with nobody
+	Calls    int64
+	Trouble  int64
+	Deals    int64
+	Replies  int64 // since
+	Fresh    int64 // people met since
+}
+
+// Figures counts, since an instant where they are of a time.
+func (s *Store) Figures(ctx context.Context, since time.Time) (Figures, error) {
+	return one[Figures](ctx, s.db, `select
+		(select count(*) from person) as people,
+		(select count(*) from enrolment where ended_at is null) as on_the_way,
+		(select count(*) from handoff where state = 'open') as waiting,
+		(select count(*) from handoff where state = 'open' and rep_id is null) as pool,
+		(select count(*) from touch where state = 'desk') as calls,
+		(select count(*) from touch where state in ('held', 'stopped')) as trouble,
+		(select count(*) from deal where closed_at is null) as deals,
+		(select count(*) from incoming where kind = 6 and at >= $1) as replies,
+		(select count(*) from person where created_at >= $1) as fresh`, since)
+}
+
+// Risers lists the people whose score is highest among those who did
+// something since an instant and are with nobody yet.
+func (s *Store) Risers(ctx context.Context, since time.Time, n int) ([]Person, error) {
+	return all[Person](ctx, s.db, personFields+`where p.id in (select person_id from signal where at >= $1 and machine = '' group by 1)
+		and not exists (select from deal d where d.person_id = p.id and d.closed_at is null)
+		and not exists (select from handoff h where h.person_id = p.id and h.state = 'open')
+		order by s.score desc nulls last, p.id desc limit $2`, since, n)
+}

@@ -1,0 +1,316 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"ombak/internal/core/sequence"
+)
+
+// NewTouch is a touch that a step asks for.
+type NewTouch struct {
+	Enrolment, Sequence, Version, Person int64
+	Step                                 sequence.StepID
+	Kind                                 string // email or call
+	State                                string // ready or desk
+	At                                   time.Time
+	Message                              int64
+	MessageVersion                       int
+}
+
+// MakeTouches keeps touches. One that its enrolment already has at its step is
+// not made again, whatever asks for it. Calls go to the person's owner, else
+// stay with nobody, for any rep to take.
+func MakeTouches(ctx context.Context, tx Tx, list []NewTouch) error {
+	n := len(list)
+	enr, seq, ver, person, msg := make([]int64, n), make([]int64, n), make([]int64, n), make([]int64, n), make([]int64, n)
+	step, mver := make([]int32, n), make([]int32, n)
+	kind, state := make([]string, n), make([]string, n)
+	at := make([]time.Time, n)
+	for i, t := range list {
+		enr[i], seq[i], ver[i], person[i], msg[i] = t.Enrolment, t.Sequence, t.Version, t.Person, t.Message
+		step[i], mver[i], kind[i], state[i], at[i] = int32(t.Step), int32(t.MessageVersion), t.Kind, t.State, t.At
+	}
+	_, err := exec(ctx, tx, `
+		insert into touch (enrolment_id, sequence_id, version_id, person_id, step, kind, state, made_at, ready_at, message_id, message_version, rep_id)
+		select u.enr, u.seq, u.ver, u.person, u.step, u.kind, u.state, u.at, u.at, nullif(u.msg, 0), nullif(u.mver, 0),
+			case when u.kind = 'call' then (select p.owner_id from person p join app_user a on a.id = p.owner_id and a.role = 'rep' where p.id = u.person) end
+		from unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::bigint[], $5::int[], $6::text[], $7::text[], $8::timestamptz[], $9::bigint[], $10::int[])
+			as u(enr, seq, ver, person, step, kind, state, at, msg, mver)
+		on conflict (enrolment_id, step) do nothing`, enr, seq, ver, person, step, kind, state, at, msg, mver)
+	if err != nil {
+		return fmt.Errorf("making %d touches: %w", n, err)
+	}
+	return nil
+}
+
+// EndedTouch is a touch that is done or passed over.
+type EndedTouch struct {
+	Enrolment int64
+	Step      int32
+	At        time.Time
+}
+
+// EndedTouches reads those of some enrolments.
+func EndedTouches(ctx context.Context, q querier, enrolments []int64) ([]EndedTouch, error) {
+	rows, err := q.QueryxContext(ctx, `select enrolment_id, step, done_at from touch
+		where enrolment_id = any ($1) and done_at is not null and state in ('sent', 'done', 'missed', 'passed')`, enrolments)
+	if err != nil {
+		return nil, fmt.Errorf("reading touches: %w", err)
+	}
+	defer rows.Close()
+	var out []EndedTouch
+	for rows.Next() {
+		var t EndedTouch
+		if err := rows.Scan(&t.Enrolment, &t.Step, &t.At); err != nil {
+			return nil, err
+		}
+		out = append(out, t)
+	}
+	return out, rows.Err()
+}
+
+// Withdraw takes back the touches of enrolments that have not gone out.
+func Withdraw(ctx context.Context, tx Tx, enrolments []int64, why string, at time.Time) error {
+	_, err := exec(ctx, tx, `update touch set state = 'withdrawn', done_at = $3, trouble = $2
+		where enrolment_id = any ($1) and state in ('ready', 'stopped', 'desk')`, enrolments, why, at)
+	return err
+}
+
+// MissTouch marks a call nobody made in time.
+func MissTouch(ctx context.Context, tx Tx, enrolment int64, step sequence.StepID, at time.Time) error {
+	_, err := exec(ctx, tx, `update touch set state = 'missed', done_at = $3 where enrolment_id = $1 and step = $2 and state = 'desk'`, enrolment, int32(step), at)
+	return err
+}
+
+// Outgoing is an email that a worker has claimed, with all that is needed to
+// write it.
+type Outgoing struct {
+	ID        int64
+	Enrolment int64  `db:"enrolment_id"`
+	Sequence  int64  `db:"sequence_id"`
+	Person    int64  `db:"person_id"`
+	Step      int32  `db:"step"`
+	MailID    string `db:"mail_id"`
+	Message   int64  `db:"message_id"`
+	Tries     int
+	Subject   string
+	Body      string
+
+	First, Last, Email, Title, Country, City string
+	Company, Industry                        string
+	SenderID                                 *int64 `db:"sender_id"`
+	SenderName, SenderEmail, SenderPhone     *string
+}
+
+// ClaimEmails takes up to n emails that are ready for worker, each with the
+// Message-ID it will keep whatever happens. The last look at the person falls
+// into the same transaction: an email whose enrolment has ended, or whose
+// person must not get mail, is not claimed, and the rows are locked against a
+// reply that comes at the same moment.
+func (s *Store) ClaimEmails(ctx context.Context, worker int64, domain string, now time.Time, n int) ([]Outgoing, error) {
+	var out []Outgoing
+	err := s.InTx(ctx, func(tx Tx) error {
+		ids, err := all[int64](ctx, tx, `
+			with picked as (
+				select t.id from touch t
+				join enrolment e on e.id = t.enrolment_id
+				join person p on p.id = t.person_id
+				join sequence q on q.id = t.sequence_id
+				where t.state = 'ready' and t.ready_at <= $1 and e.ended_at is null and q.state = 'running'
+					and p.opted_out_at is null and p.bounced_at is null and not p.do_not_contact
+					and (p.stopped_at is null or p.stopped_at < e.entered_at)
+				order by t.ready_at, t.id limit $2 for update of t, e skip locked)
+			update touch t set state = 'claimed', claimed_at = $1, worker = $3, tries = t.tries + 1,
+				mail_id = coalesce(t.mail_id, 't' || t.id || '.' || substr(md5(random()::text || t.id), 1, 12) || '@' || $4)
+			from picked where t.id = picked.id returning t.id`, now, n, worker, domain)
+		if err != nil || len(ids) == 0 {
+			return err
+		}
+		out, err = all[Outgoing](ctx, tx, `
+			with written as (
+				update touch t set sender_id = a.id, address = p.email
+				from message_version v, person p left join app_user o on o.id = p.owner_id, app_user a
+				where t.id = any ($1) and v.message_id = t.message_id and v.version = t.message_version and p.id = t.person_id
+					and a.id = coalesce(case when v.from_owner then o.id end, v.sender_id)
+				returning t.id, a.id as sender_id, a.name as sendername, a.email as senderemail, a.phone as senderphone)
+			select t.id, t.enrolment_id, t.sequence_id, t.person_id, t.step, t.mail_id, t.message_id, t.tries, v.subject, v.body,
+				p.first_name as first, p.last_name as last, p.email, p.title, p.country, p.city, coalesce(c.name, '') as company, coalesce(c.industry, '') as industry,
+				w.sender_id, w.sendername, w.senderemail, w.senderphone
+			from touch t
+			join message_version v on v.message_id = t.message_id and v.version = t.message_version
+			join person p on p.id = t.person_id
+			left join company c on c.id = p.company_id
+			left join written w on w.id = t.id
+			where t.id = any ($1) order by t.id`, ids)
+		return err
+	})
+	if err != nil {
+		return nil, fmt.Errorf("claiming emails: %w", err)
+	}
+	return out, nil
+}
+
+// EndTouch moves a claimed or held touch on: to sent, held, stopped, passed or
+// back to ready. It answers false where the touch is in another state by now.
+func EndTouch(ctx context.Context, tx Tx, id int64, state, subject, trouble string, at time.Time, ready time.Time) (bool, error) {
+	n, err := exec(ctx, tx, `update touch set state = $2, trouble = $4,
+			subject = case when $3 = '' then subject else $3 end,
+			done_at = case when $2 in ('sent', 'passed') then $5::timestamptz end,
+			ready_at = case when $2 = 'ready' then $6::timestamptz else ready_at end,
+			worker = null
+		where id = $1 and state in ('claimed', 'held', 'stopped')`, id, state, subject, trouble, at, ready)
+	return n == 1, err
+}
+
+// HoldOrphans holds the emails that workers had claimed who are gone: whether
+// they were sent nobody knows. It answers how many.
+func (s *Store) HoldOrphans(ctx context.Context, why string) (int64, error) {
+	var n int64
+	err := s.InTx(ctx, func(tx Tx) error {
+		workers, err := all[int64](ctx, tx, "select distinct worker from touch where state = 'claimed'")
+		if err != nil {
+			return err
+		}
+		for _, w := range workers {
+			gone, err := one[bool](ctx, tx, "select pg_try_advisory_xact_lock($1)", w)
+			if err != nil {
+				return err
+			}
+			if !gone {
+				continue
+			}
+			m, err := exec(ctx, tx, "update touch set state = 'held', trouble = $2 where state = 'claimed' and worker = $1", w, why)
+			if err != nil {
+				return err
+			}
+			n += m
+		}
+		return nil
+	})
+	return n, err
+}
+
+// Worker is a working process's hold on its name. As long as its connection
+// lives, others see that the process does.
+type Worker struct {
+	ID    int64
+	close func()
+}
+
+// NewWorker registers this process.
+func (s *Store) NewWorker(ctx context.Context, at time.Time) (*Worker, error) {
+	conn, err := s.Pool.Acquire(ctx)
+	if err != nil {
+		return nil, err
+	}
+	c := conn.Hijack() // the lock belongs to the connection: it must never go back
+	w := &Worker{close: func() { c.Close(context.Background()) }}
+	err = c.QueryRow(ctx, "insert into worker (started_at) values ($1) returning id", at).Scan(&w.ID)
+	if err == nil {
+		_, err = c.Exec(ctx, "select pg_advisory_lock($1)", w.ID)
+	}
+	if err != nil {
+		w.close()
+		return nil, fmt.Errorf("registering a worker: %w", err)
+	}
+	return w, nil
+}
+
+// Close gives the name up.
+func (w *Worker) Close() { w.close() }
+
+// Touch is a touch as it is shown.
+type Touch struct {
+	ID        int64
+	Enrolment int64      `db:"enrolment_id"`
+	Sequence  int64      `db:"sequence_id"`
+	Version   int64      `db:"version_id"`
+	Person    int64      `db:"person_id"`
+	Step      int32      `db:"step"`
+	Kind      string     `db:"kind"`
+	State     string     `db:"state"`
+	Made      time.Time  `db:"made_at"`
+	Ready     time.Time  `db:"ready_at"`
+	Done      *time.Time `db:"done_at"`
+	MailID    *string    `db:"mail_id"`
+	Message   *int64     `db:"message_id"`
+	Subject   string
+	Address   string
+	Rep       *int64 `db:"rep_id"`
+	Outcome   string
+	Notes     string
+	Trouble   string
+
+	First, Last, Email string
+	Company            string
+	SequenceName       string `db:"sequence_name"`
+	Zone, Country      string
+	City, Phone, Title string
+	Score              float64
+}
+
+const touchFields = `select t.id, t.enrolment_id, t.sequence_id, t.version_id, t.person_id, t.step, t.kind, t.state, t.made_at, t.ready_at, t.done_at,
+	t.mail_id, t.message_id, t.subject, t.address, t.rep_id, t.outcome, t.notes, t.trouble,
+	p.first_name as first, p.last_name as last, p.email, p.zone, p.country, p.city, p.phone, p.title, coalesce(c.name, '') as company, q.name as sequence_name,
+	coalesce((select max(score) from standing where person_id = p.id), 0) as score from `
+
+const touchJoins = ` t join person p on p.id = t.person_id left join company c on c.id = p.company_id join sequence q on q.id = t.sequence_id `
+
+// Touch reads one.
+func (s *Store) Touch(ctx context.Context, id int64) (Touch, error) {
+	return one[Touch](ctx, s.db, touchFields+"touch"+touchJoins+"where t.id = $1", id)
+}
+
+// DeskCalls lists the calls on a rep's desk, and those no rep owns, the
+// longest waiting first; rep 0 stands for everybody's.
+func (s *Store) DeskCalls(ctx context.Context, rep int64) ([]Touch, error) {
+	return all[Touch](ctx, s.db, touchFields+"touch"+touchJoins+"where t.state = 'desk' and ($1 = 0 or t.rep_id = $1 or t.rep_id is null) order by t.ready_at, t.id limit 200", rep)
+}
+
+// Trouble lists the emails somebody has to look at, the oldest first.
+func (s *Store) Trouble(ctx context.Context, n int) ([]Touch, error) {
+	return all[Touch](ctx, s.db, touchFields+"touch"+touchJoins+"where t.state in ('held', 'stopped') order by t.id limit $1", n)
+}
+
+// PersonTouches lists a person's touches, the newest first.
+func (s *Store) PersonTouches(ctx context.Context, person int64) ([]Touch, error) {
+	return all[Touch](ctx, s.db, touchFields+"touch"+touchJoins+"where t.person_id = $1 order by t.made_at desc, t.id desc limit 500", person)
+}
+
+// FinishCall records the outcome of a call and who made it. It answers
+// ErrNotFound where the call is no longer on the desk.
+func FinishCall(ctx context.Context, tx Tx, id, rep int64, outcome, notes string, at time.Time) (Touch, error) {
+	return one[Touch](ctx, tx, `with done as (
+			update touch set state = 'done', done_at = $5, outcome = $3, notes = $4, rep_id = $2 where id = $1 and state = 'desk' returning *)
+		`+touchFields+"done"+touchJoins, id, rep, outcome, notes, at)
+}
+
+// TouchByMailID finds the touch a Message-ID belongs to.
+func TouchByMailID(ctx context.Context, q querier, ids []string) (Touch, error) {
+	return one[Touch](ctx, q, touchFields+"touch"+touchJoins+"where t.mail_id = any ($1) order by t.id desc limit 1", ids)
+}
+
+// SentLink is where a tracked link of an email leads, and what it came with.
+type SentLink struct {
+	Touch    int64
+	Person   int64 `db:"person_id"`
+	Sequence int64 `db:"sequence_id"`
+	Step     int32
+	Message  int64 `db:"message_id"`
+	Body     string
+	Sent     *time.Time `db:"done_at"`
+}
+
+// SentLink reads the email that a touch sent.
+func (s *Store) SentLink(ctx context.Context, touch int64) (SentLink, error) {
+	l, err := one[SentLink](ctx, s.db, `select t.id as touch, t.person_id, t.sequence_id, t.step, t.message_id, v.body, t.done_at
+		from touch t join message_version v on v.message_id = t.message_id and v.version = t.message_version
+		where t.id = $1 and t.kind = 'email' and t.state in ('sent', 'claimed', 'held')`, touch)
+	if errors.Is(err, ErrNotFound) {
+		return l, ErrNotFound
+	}
+	return l, err
+}

@@ -1,0 +1,68 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"ombak/internal/core/handoff"
+)
+
+// User is somebody who signs in.
+type User struct {
+	ID           int64
+	Name         string
+	Email        string
+	Phone        string
+	Role         string // marketer, rep, lead or admin
+	PasswordHash string `db:"password_hash"`
+	Capacity     int
+	Away         bool
+}
+
+const userFields = "select id, name, email, phone, role, password_hash, capacity, away from app_user "
+
+// UserByEmail finds a user by address, in lower case.
+func (s *Store) UserByEmail(ctx context.Context, email string) (User, error) {
+	return one[User](ctx, s.db, userFields+"where email = $1", email)
+}
+
+// User reads one.
+func (s *Store) User(ctx context.Context, id int64) (User, error) {
+	return one[User](ctx, s.db, userFields+"where id = $1", id)
+}
+
+// Users lists all.
+func (s *Store) Users(ctx context.Context) ([]User, error) {
+	return all[User](ctx, s.db, userFields+"order by name, id")
+}
+
+// AddUser keeps a new user.
+func (s *Store) AddUser(ctx context.Context, u User, at time.Time) (int64, error) {
+	return one[int64](ctx, s.db, `insert into app_user (name, email, phone, role, password_hash, capacity, created_at)
+		values ($1, $2, $3, $4, $5, $6, $7) returning id`, u.Name, u.Email, u.Phone, u.Role, u.PasswordHash, u.Capacity, at)
+}
+
+// RepsInTurn reads the reps with what routing asks for, and locks them, so
+// that two handoffs at one moment do not go to the same rep's turn.
+func RepsInTurn(ctx context.Context, tx Tx) ([]handoff.Rep, error) {
+	rows, err := all[struct {
+		ID       int64
+		Capacity int
+		Away     bool
+		Open     int
+		Last     *time.Time `db:"handed_at"`
+	}](ctx, tx, `select a.id, a.capacity, a.away, a.handed_at, (select count(*) from handoff h where h.rep_id = a.id and h.state = 'open') as open
+		from app_user a where a.role = 'rep' order by a.id for update of a`)
+	if err != nil {
+		return nil, err
+	}
+	var reps []handoff.Rep
+	for _, r := range rows {
+		rep := handoff.Rep{ID: r.ID, Capacity: r.Capacity, Away: r.Away, Open: r.Open}
+		if r.Last != nil {
+			rep.Last = *r.Last
+		}
+		reps = append(reps, rep)
+	}
+	return reps, nil
+}
