@@ -3,17 +3,21 @@ module ombak
 go 1.26.0
 
 require (
+	github.com/emersion/go-message v0.18.2
+	github.com/emersion/go-smtp v0.25.1
 	github.com/jackc/pgx/v5 v5.12.0
 	github.com/jmoiron/sqlx v1.4.0
 	github.com/k3a/html2text v1.3.0
 	github.com/microcosm-cc/bluemonday v1.0.27
 	github.com/osteele/liquid v1.6.0
 	github.com/pressly/goose/v3 v3.29.0
+	github.com/wneessen/go-mail v0.8.1
 	golang.org/x/net v0.62.0
 )
 
 require (
 	github.com/aymerick/douceur v0.2.0 // indirect
+	github.com/emersion/go-sasl v0.0.0-20241020182733-b788ff22d5a6 // indirect
 	github.com/gorilla/css v1.0.1 // indirect
 	github.com/jackc/pgpassfile v1.0.0 // indirect
 	github.com/jackc/pgservicefile v0.0.0-20240606120523-5a60cdf6a761 // indirect
@@ -24,6 +28,7 @@ require (
 	github.com/rogpeppe/go-internal v1.16.0 // indirect
 	github.com/sethvargo/go-retry v0.5.0 // indirect
 	go.uber.org/multierr v1.11.0 // indirect
+	golang.org/x/crypto v0.58.0 // indirect
 	golang.org/x/sync v0.24.0 // indirect
 	golang.org/x/text v0.43.0 // indirect
 	gopkg.in/yaml.v2 v2.4.0 // indirect

@@ -264,3 +264,9 @@ func (s *Store) listen(ctx context.Context, f func(string)) error {
 		f(n.Payload)
 	}
 }
+
+// InitSetting keeps a setting where there is none yet.
+func (s *Store) InitSetting(ctx context.Context, name string, v any) error {
+	_, err := exec(ctx, s.db, "insert into setting values ($1, $2) on conflict (name) do nothing", name, JSON[any]{v})
+	return err
+}

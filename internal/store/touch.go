@@ -314,3 +314,9 @@ func (s *Store) SentLink(ctx context.Context, touch int64) (SentLink, error) {
 	}
 	return l, err
 }
+
+// Sending reports whether some worker has claimed emails that it has not done
+// with.
+func (s *Store) Sending(ctx context.Context) (bool, error) {
+	return one[bool](ctx, s.db, "select exists (select from touch where state = 'claimed')")
+}

@@ -1,0 +1,45 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"slices"
+
+	"ombak/internal/core/signal"
+	"ombak/internal/store"
+)
+
+// Outcomes are what can become of a call.
+var Outcomes = []string{"reached", "no answer", "left a message", "wrong number", "not interested"}
+
+// FinishCall records what became of a call, and the sequence goes on.
+func (e *Engine) FinishCall(ctx context.Context, touch, rep int64, outcome, notes string) error {
+	if !slices.Contains(Outcomes, outcome) {
+		return fmt.Errorf("%q is no outcome of a call", outcome)
+	}
+	now := e.Now()
+	err := e.Store.InTx(ctx, func(tx store.Tx) error {
+		t, err := store.FinishCall(ctx, tx, touch, rep, outcome, cut(notes, 5000), now)
+		if store.IsNotFound(err) {
+			return ErrGone
+		}
+		if err != nil {
+			return err
+		}
+		if outcome == "reached" || outcome == "not interested" {
+			s := store.Signal{Person: t.Person, Touch: t.ID, Detail: outcome,
+				Signal: signal.Signal{At: now, Kind: signal.CallAnswered, Place: signal.Place{Sequence: t.Sequence, Step: t.Step}}}
+			if err := record(ctx, tx, []store.Signal{s}); err != nil {
+				return err
+			}
+		}
+		if err := store.WakeOne(ctx, tx, t.Enrolment, now); err != nil {
+			return err
+		}
+		return store.Notify(ctx, tx, "desk", topic("sequence", t.Sequence))
+	})
+	if err == nil {
+		e.Nudge()
+	}
+	return err
+}

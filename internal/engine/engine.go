@@ -1,0 +1,139 @@
+// Package engine is what runs by itself: it enters people into sequences,
+// walks them on, sends, receives, keeps scores and makes handoffs.
+//
+// It decides nothing on its own. Each piece of work is a transaction in which
+// the store claims what is due, the core says what to do, and the store keeps
+// it. Any number of engines can work on one database at once.
+package engine
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/base64"
+	"fmt"
+	"sync"
+	"time"
+
+	"ombak/internal/core/calendar"
+	"ombak/internal/core/sequence"
+	"ombak/internal/mail"
+	"ombak/internal/store"
+)
+
+// Clock tells the time. Instants are UTC, in whole microseconds.
+type Clock interface{ Now() time.Time }
+
+// SystemClock is the machine's.
+type SystemClock struct{}
+
+// Now is the machine's time.
+func (SystemClock) Now() time.Time { return time.Now().UTC().Truncate(time.Microsecond) }
+
+// Mailer sends one letter and tells what became of it.
+type Mailer interface {
+	Send(ctx context.Context, l mail.Letter) (mail.Fate, error)
+}
+
+// Config is what an engine works with.
+type Config struct {
+	Store  *store.Store
+	Clock  Clock
+	Mail   Mailer
+	URL    string         // where readers reach Ombak, without a slash at its end
+	Domain string         // of Message-IDs and return paths
+	Zone   *time.Location // the workspace's; nil: UTC
+}
+
+// Engine works on one database. It is safe for use by several goroutines.
+type Engine struct {
+	Config
+
+	key      []byte
+	programs sync.Map // version → *program
+	wake     chan struct{}
+
+	mu      sync.Mutex
+	worker  *store.Worker
+	entered time.Time // when rules were last asked whom they let in
+}
+
+// New readies an engine. The key that signs links is made at the first start
+// and kept in the database.
+func New(ctx context.Context, c Config) (*Engine, error) {
+	x := &Engine{Config: c, wake: make(chan struct{}, 1)}
+	if x.Zone == nil {
+		x.Zone = time.UTC
+	}
+	var key string
+	fresh := make([]byte, 32)
+	rand.Read(fresh)
+	if err := x.Store.InitSetting(ctx, "link_key", base64.StdEncoding.EncodeToString(fresh)); err != nil {
+		return nil, err
+	}
+	if _, err := x.Store.Setting(ctx, "link_key", &key); err != nil {
+		return nil, fmt.Errorf("reading the key that signs links: %w", err)
+	}
+	var err error
+	if x.key, err = base64.StdEncoding.DecodeString(key); err != nil || len(x.key) < 32 {
+		return nil, fmt.Errorf("the key that signs links is damaged")
+	}
+	return x, nil
+}
+
+// Now is the engine's time.
+func (e *Engine) Now() time.Time { return e.Clock.Now() }
+
+// Nudge has the engine look for work at once instead of at its next turn.
+func (e *Engine) Nudge() {
+	select {
+	case e.wake <- struct{}{}:
+	default: // one is waiting already
+	}
+}
+
+// program is a launched version ready to run.
+type program struct {
+	*sequence.Program
+	messages map[int64]int
+}
+
+// programsOf readies the versions that some enrolments are on.
+func (e *Engine) programsOf(ctx context.Context, claimed []store.Claimed) (map[int64]*program, error) {
+	out := map[int64]*program{}
+	var missing []int64
+	for i := range claimed {
+		v := claimed[i].Version
+		if _, ok := out[v]; ok {
+			continue
+		}
+		if p, ok := e.programs.Load(v); ok {
+			out[v] = p.(*program)
+			continue
+		}
+		out[v] = nil
+		missing = append(missing, v)
+	}
+	if len(missing) == 0 {
+		return out, nil
+	}
+	versions, err := e.Store.Versions(ctx, missing)
+	if err != nil {
+		return nil, err
+	}
+	for _, v := range versions {
+		var hold time.Time
+		if v.Hold != nil {
+			hold = *v.Hold
+		}
+		pr, err := sequence.Compile(v.Plan.V, v.Sequence, hold, calendar.Working{})
+		if err != nil {
+			return nil, err
+		}
+		p := &program{pr, v.Messages.V}
+		e.programs.Store(v.ID, p) // a version never changes
+		out[v.ID] = p
+	}
+	return out, nil
+}
+
+func topic(kind string, id int64) string { return fmt.Sprintf("%s:%d", kind, id) }

@@ -1,0 +1,126 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"strings"
+	"time"
+
+	"ombak/internal/core/handoff"
+	"ombak/internal/core/sequence"
+	"ombak/internal/store"
+)
+
+// handOver makes a handoff, unless the person has an open one or an open deal.
+func (e *Engine) handOver(ctx context.Context, tx store.Tx, person int64, by string, sequenceID int64, at time.Time) error {
+	// The reps are locked first: whoever hands over, waits here.
+	reps, err := store.RepsInTurn(ctx, tx)
+	if err != nil {
+		return err
+	}
+	can, err := store.CanHand(ctx, tx, person)
+	if err != nil || !can {
+		return err
+	}
+	owner, err := store.OwnerOf(ctx, tx, person)
+	if err != nil {
+		return err
+	}
+	rep, how := handoff.Route(owner, reps)
+	brief, err := e.brief(ctx, tx, person, at)
+	if err != nil {
+		return err
+	}
+	if _, err := store.AddHandoff(ctx, tx, store.NewHandoff{Person: person, Rep: rep, Sequence: sequenceID, MadeBy: by, How: how, Brief: brief, At: at}); err != nil {
+		return err
+	}
+	return store.Notify(ctx, tx, "desk")
+}
+
+// brief says why now, from the ledger as it stands.
+func (e *Engine) brief(ctx context.Context, tx store.Tx, person int64, at time.Time) (handoff.Brief, error) {
+	m, err := store.ModelIn(ctx, tx)
+	if store.IsNotFound(err) {
+		return handoff.Brief{}, nil
+	}
+	if err != nil {
+		return handoff.Brief{}, err
+	}
+	f, err := personFacts(ctx, tx, &m, person)
+	if err != nil {
+		return handoff.Brief{}, err
+	}
+	return handoff.NewBrief(&m.Model, m.Ledger(nil, f.signals, f, at), f.signals, at), nil
+}
+
+// HandOver hands a person over by hand.
+func (e *Engine) HandOver(ctx context.Context, person int64) error {
+	return e.Store.InTx(ctx, func(tx store.Tx) error {
+		can, err := store.CanHand(ctx, tx, person)
+		if err != nil {
+			return err
+		}
+		if !can {
+			return ErrHanded
+		}
+		return e.handOver(ctx, tx, person, "hand", 0, e.Now())
+	})
+}
+
+// Errors of handing over.
+var (
+	ErrHanded   = errors.New("they are with a rep already: an open handoff or an open deal")
+	ErrNoReason = errors.New("sending back needs a reason")
+	ErrGone     = errors.New("somebody else has decided this meanwhile")
+)
+
+// Accept accepts a handoff for a rep: a deal is opened in the first stage, or
+// they join the open one, and the person leaves every sequence. It answers the deal.
+func (e *Engine) Accept(ctx context.Context, id, rep int64) (deal int64, err error) {
+	now := e.Now()
+	err = e.Store.InTx(ctx, func(tx store.Tx) error {
+		h, err := store.DecideHandoff(ctx, tx, id, rep, "accepted", "", now)
+		if store.IsNotFound(err) {
+			return ErrGone
+		}
+		if err != nil {
+			return err
+		}
+		if deal, err = store.OpenDeal(ctx, tx, h, rep, now); err != nil {
+			return err
+		}
+		if err := leave(ctx, tx, h.Person, sequence.DealOpened, now); err != nil {
+			return err
+		}
+		return store.Notify(ctx, tx, "desk", "pipeline")
+	})
+	return deal, err
+}
+
+// SendBack sends a handoff back for a reason.
+func (e *Engine) SendBack(ctx context.Context, id, rep int64, reason string) error {
+	reason = strings.TrimSpace(reason)
+	if reason == "" {
+		return ErrNoReason
+	}
+	return e.Store.InTx(ctx, func(tx store.Tx) error {
+		_, err := store.DecideHandoff(ctx, tx, id, rep, "sent back", cut(reason, 500), e.Now())
+		if store.IsNotFound(err) {
+			return ErrGone
+		}
+		if err != nil {
+			return err
+		}
+		return store.Notify(ctx, tx, "desk")
+	})
+}
+
+// MoveDeal puts a deal into a stage, before another one of it (0: at its end).
+func (e *Engine) MoveDeal(ctx context.Context, deal, stage, before, user int64) error {
+	return e.Store.InTx(ctx, func(tx store.Tx) error {
+		if _, err := store.MoveDeal(ctx, tx, deal, stage, before, user, e.Now()); err != nil {
+			return err
+		}
+		return store.Notify(ctx, tx, "pipeline")
+	})
+}

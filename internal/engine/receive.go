@@ -1,0 +1,84 @@
+package engine
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"log/slog"
+	"strings"
+
+	"ombak/internal/core/signal"
+	"ombak/internal/mail"
+	"ombak/internal/store"
+)
+
+// Receive takes in a letter that came: it finds the email it answers and the
+// person it is from, keeps it, and makes it a signal. An answer by a human
+// stops the person's sequences in the same transaction. The same letter again
+// changes nothing.
+//
+// It is matched by In-Reply-To and References, then by the return path, then
+// by the sender's address; a letter from nobody known is kept with nobody.
+func (e *Engine) Receive(ctx context.Context, m mail.Received) error {
+	now := e.Now()
+	if m.ID == "" { // RFC 5322 only says it should have one
+		h := sha256.Sum256([]byte(m.From + "\n" + m.Subject + "\n" + m.Text))
+		m.ID = hex.EncodeToString(h[:16]) + "@unnamed"
+	}
+	kind := signal.Reply
+	switch m.Kind {
+	case mail.Automatic:
+		kind = signal.AutomaticReply
+	case mail.Bounce:
+		kind = signal.Bounce
+	}
+	err := e.Store.InTx(ctx, func(tx store.Tx) error {
+		in := store.Incoming{MailID: m.ID, At: now, Kind: kind, Sender: m.From, Subject: cut(m.Subject, 500), Body: cut(m.Text, 100_000)}
+		s := store.Signal{Detail: cut(m.Subject, 200), Signal: signal.Signal{At: now, Kind: kind}}
+		ids := append([]string(nil), m.References...)
+		for _, to := range m.To {
+			if local, ok := strings.CutPrefix(to, "bounce+"); ok {
+				local, _, _ = strings.Cut(local, "@")
+				ids = append(ids, local+"@"+e.Domain)
+			}
+		}
+		t, err := store.TouchByMailID(ctx, tx, ids)
+		switch {
+		case err == nil:
+			s.Person, s.Touch = t.Person, t.ID
+			s.Place = signal.Place{Sequence: t.Sequence, Step: t.Step}
+			if t.Message != nil {
+				s.Message = *t.Message
+			}
+			in.Touch = &t.ID
+		case store.IsNotFound(err):
+			if s.Person, err = store.LastMailSender(ctx, tx, m.From); err != nil && !store.IsNotFound(err) {
+				return err
+			}
+		default:
+			return err
+		}
+		if s.Person != 0 {
+			in.Person = &s.Person
+		}
+		fresh, err := store.AddIncoming(ctx, tx, in)
+		if err != nil || !fresh || s.Person == 0 {
+			return err
+		}
+		return record(ctx, tx, []store.Signal{s})
+	})
+	if err != nil {
+		return err
+	}
+	slog.Debug("a letter came in", "kind", kind)
+	e.Nudge()
+	return nil
+}
+
+func cut(s string, n int) string {
+	s = strings.ToValidUTF8(strings.ReplaceAll(s, "\x00", ""), "")
+	if len(s) <= n {
+		return s
+	}
+	return strings.ToValidUTF8(s[:n], "")
+}

@@ -1,0 +1,193 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"ombak/internal/core/message"
+	"ombak/internal/core/sequence"
+	"ombak/internal/core/signal"
+	"ombak/internal/store"
+)
+
+// Record keeps what people did, and does at once what follows from it: whoever
+// waits for a signal is looked at, scores are marked to be counted, and a
+// signal that stops sequences stops them, all in one transaction.
+func (e *Engine) Record(ctx context.Context, list ...store.Signal) error {
+	if len(list) == 0 {
+		return nil
+	}
+	err := e.Store.InTx(ctx, func(tx store.Tx) error { return record(ctx, tx, list) })
+	if err == nil {
+		e.Nudge()
+	}
+	return err
+}
+
+func record(ctx context.Context, tx store.Tx, list []store.Signal) error {
+	if err := store.AddSignals(ctx, tx, list); err != nil {
+		return err
+	}
+	var people []int64
+	first := list[0].At
+	for i := range list {
+		s := &list[i]
+		people = append(people, s.Person)
+		if s.At.Before(first) {
+			first = s.At
+		}
+		if reason, stops := sequence.LeaveFor(s.Kind); stops && !s.Machine {
+			if err := store.Stop(ctx, tx, s.Person, s.Kind, s.At); err != nil {
+				return err
+			}
+			if err := leave(ctx, tx, s.Person, reason, s.At); err != nil {
+				return err
+			}
+		}
+	}
+	if err := store.Wake(ctx, tx, people, first); err != nil {
+		return err
+	}
+	if err := store.MarkStandings(ctx, tx, people, first); err != nil {
+		return err
+	}
+	return store.Notify(ctx, tx, "signal")
+}
+
+// leave takes a person off every sequence they are on.
+func leave(ctx context.Context, tx store.Tx, person int64, reason sequence.Reason, at time.Time) error {
+	sequences, err := store.LeaveAll(ctx, tx, person, reason, at)
+	if err != nil {
+		return err
+	}
+	for _, q := range sequences {
+		if err := store.Notify(ctx, tx, topic("sequence", q)); err != nil {
+			return err
+		}
+	}
+	if len(sequences) > 0 {
+		return store.Notify(ctx, tx, "desk")
+	}
+	return nil
+}
+
+func mailSignal(l store.SentLink, k signal.Kind, at time.Time) store.Signal {
+	return store.Signal{Person: l.Person, Touch: l.Touch,
+		Signal: signal.Signal{At: at, Kind: k, Place: signal.Place{Sequence: l.Sequence, Step: l.Step, Message: l.Message}}}
+}
+
+// Click follows a tracked link: it answers where it leads and who pressed it,
+// and keeps the click. A signature that is not ours, or a link the email never
+// had, is store.ErrNotFound. why marks a click by a machine.
+func (e *Engine) Click(ctx context.Context, touch int64, n int, signature, why string) (target string, person int64, err error) {
+	if !e.signed("link", touch, int64(n), signature) {
+		return "", 0, store.ErrNotFound
+	}
+	l, err := e.Store.SentLink(ctx, touch)
+	if err != nil {
+		return "", 0, err
+	}
+	links := (&message.Message{Body: l.Body}).Links()
+	if n < 1 || n > len(links) {
+		return "", 0, store.ErrNotFound
+	}
+	target = e.absolute(links[n-1])
+	s := mailSignal(l, signal.Click, e.Now())
+	s.Link, s.Detail, s.Why, s.Machine = int32(n), links[n-1], why, why != ""
+	return target, l.Person, e.Record(ctx, s)
+}
+
+// Open keeps that an email's picture was fetched.
+func (e *Engine) Open(ctx context.Context, touch int64, signature, why string) error {
+	if !e.signed("open", touch, 0, signature) {
+		return store.ErrNotFound
+	}
+	l, err := e.Store.SentLink(ctx, touch)
+	if err != nil {
+		return err
+	}
+	s := mailSignal(l, signal.Open, e.Now())
+	s.Why, s.Machine = why, why != ""
+	return e.Record(ctx, s)
+}
+
+// CanOptOut reports whether an opt-out address is ours, and whose it is.
+func (e *Engine) CanOptOut(ctx context.Context, touch int64, signature string) (store.SentLink, error) {
+	if !e.signed("opt-out", touch, 0, signature) {
+		return store.SentLink{}, store.ErrNotFound
+	}
+	return e.Store.SentLink(ctx, touch)
+}
+
+// OptOut keeps that a reader wants no more mail. Doing it again does nothing.
+func (e *Engine) OptOut(ctx context.Context, touch int64, signature string) error {
+	l, err := e.CanOptOut(ctx, touch, signature)
+	if err != nil {
+		return err
+	}
+	p, err := e.Store.Person(ctx, l.Person)
+	if err != nil || p.OptedOut != nil {
+		return err
+	}
+	return e.Record(ctx, mailSignal(l, signal.OptOut, e.Now()))
+}
+
+// View keeps that a known reader looked at a page.
+func (e *Engine) View(ctx context.Context, person int64, p store.Page) error {
+	return e.Record(ctx, store.Signal{Person: person, Detail: p.Title,
+		Signal: signal.Signal{At: e.Now(), Kind: signal.PageView, Place: signal.Place{Page: p.ID}}})
+}
+
+// Download keeps that a known reader took a page's file.
+func (e *Engine) Download(ctx context.Context, person int64, p store.Page) error {
+	return e.Record(ctx, store.Signal{Person: person, Detail: p.Offer,
+		Signal: signal.Signal{At: e.Now(), Kind: signal.Download, Place: signal.Place{Page: p.ID}}})
+}
+
+// FormFilled takes a filled form in: its person is met, what they did is kept
+// (the view, vouched for by its token, and the form), and they enter the
+// sequences that the form leads into. The answers must be checked already.
+func (e *Engine) FormFilled(ctx context.Context, p store.Page, viewed string, who store.NewPerson) (int64, error) {
+	now := e.Now()
+	var id int64
+	err := e.Store.InTx(ctx, func(tx store.Tx) error {
+		var err error
+		if id, _, err = store.MeetPerson(ctx, tx, who, now); err != nil {
+			return err
+		}
+		var list []store.Signal
+		if at, ok := e.viewedAt(p.ID, viewed, now); ok {
+			list = append(list, store.Signal{Person: id, Detail: p.Title, Signal: signal.Signal{At: at, Kind: signal.PageView, Place: signal.Place{Page: p.ID}}})
+		}
+		list = append(list, store.Signal{Person: id, Detail: p.Title, Signal: signal.Signal{At: now, Kind: signal.Form, Place: signal.Place{Page: p.ID}}})
+		entries, err := store.EnteredByPage(ctx, tx, p.ID)
+		if err != nil {
+			return err
+		}
+		for _, q := range entries {
+			if _, err := store.Enrol(ctx, tx, q.Sequence, q.Version, sequence.StepID(q.Start), []int64{id}, now); err != nil {
+				return err
+			}
+			if err := store.Notify(ctx, tx, topic("sequence", q.Sequence)); err != nil {
+				return err
+			}
+		}
+		return record(ctx, tx, list)
+	})
+	if err == nil {
+		e.Nudge()
+	}
+	return id, err
+}
+
+// viewedAt reads a ViewToken: within the last day, by our own signature.
+func (e *Engine) viewedAt(page int64, token string, now time.Time) (time.Time, bool) {
+	var µs int64
+	var sig string
+	if n, err := fmt.Sscanf(token, "%d.%s", &µs, &sig); n != 2 || err != nil || !e.signed("view", page, µs, sig) {
+		return time.Time{}, false
+	}
+	at := time.UnixMicro(µs).UTC()
+	return at, !at.After(now) && now.Sub(at) < 24*time.Hour
+}

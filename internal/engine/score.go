@@ -1,0 +1,127 @@
+package engine
+
+import (
+	"context"
+	"time"
+
+	"ombak/internal/core/rule"
+	"ombak/internal/core/score"
+	"ombak/internal/core/signal"
+	"ombak/internal/store"
+)
+
+// personOf is what a score model may ask about one person.
+type personOf struct {
+	record  store.Record
+	signals []signal.Signal
+}
+
+func (p *personOf) Text(f rule.Field) string { return p.record.Text(f) }
+
+// Score is asked by no rule of a score model: score.Rule.Check refuses it.
+func (p *personOf) Score(time.Time) float64 { return 0 }
+func (p *personOf) Count(q *signal.Pattern, from, to time.Time) int {
+	return signal.Count(p.signals, q, from, to)
+}
+
+func personFacts(ctx context.Context, tx store.Tx, m *store.Model, person int64) (*personOf, error) {
+	signals, err := store.SignalsSince(ctx, tx, []store.Since{{Person: person}})
+	if err != nil {
+		return nil, err
+	}
+	p := &personOf{signals: signals[person]}
+	if asksRecord(&m.Model) {
+		records, err := store.Records(ctx, tx, []int64{person})
+		if err != nil {
+			return nil, err
+		}
+		p.record = records[person]
+	}
+	return p, nil
+}
+
+// CountBatch counts up to n scores that have changed by now, because a signal
+// came or points ran out, and makes a handoff for each crossing of the ready
+// line. It answers how many it counted.
+func (e *Engine) CountBatch(ctx context.Context, n int) (int, error) {
+	counted := 0
+	err := e.Store.InTx(ctx, func(tx store.Tx) error {
+		now := e.Now()
+		m, err := store.ModelIn(ctx, tx)
+		if store.IsNotFound(err) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		list, err := store.ClaimStandings(ctx, tx, m.ID, now, n)
+		if err != nil || len(list) == 0 {
+			return err
+		}
+		counted = len(list)
+		var who []store.Since
+		var ids []int64
+		for _, s := range list {
+			who = append(who, store.Since{Person: s.Person})
+			ids = append(ids, s.Person)
+		}
+		signals, err := store.SignalsSince(ctx, tx, who)
+		if err != nil {
+			return err
+		}
+		var records map[int64]store.Record
+		if asksRecord(&m.Model) {
+			if records, err = store.Records(ctx, tx, ids); err != nil {
+				return err
+			}
+		}
+		var ledger []score.Entry
+		crossed := map[int64]time.Time{}
+		for i := range list {
+			s := &list[i]
+			p := &personOf{records[s.Person], signals[s.Person]}
+			ledger = m.Ledger(ledger[:0], p.signals, p, now)
+			var fired []time.Time
+			fired, s.Armed = m.Crossings(ledger, s.CountedAt, now, s.Armed)
+			if len(fired) > 0 {
+				crossed[s.Person] = fired[len(fired)-1]
+			}
+			s.Score = m.Shown(score.Sum(ledger, now))
+			s.CountedAt = now
+			s.Until = score.NextChange(ledger, now)
+			if m.Halves() && (s.Until.IsZero() || s.Until.Sub(now) > time.Hour) && s.Score != m.Shown(0) {
+				s.Until = now.Add(time.Hour) // halving points are shown afresh every hour
+			}
+		}
+		if err := store.KeepStandings(ctx, tx, m.ID, list); err != nil {
+			return err
+		}
+		for _, s := range list {
+			if at, ok := crossed[s.Person]; ok {
+				if err := e.handOver(ctx, tx, s.Person, "crossing", 0, at); err != nil {
+					return err
+				}
+			}
+		}
+		return store.Notify(ctx, tx, "score")
+	})
+	return counted, err
+}
+
+// SaveModel keeps a changed score model and has every score counted again. The
+// change itself makes nobody cross: only what people do from now on does.
+func (e *Engine) SaveModel(ctx context.Context, m store.Model) error {
+	for i := range m.Rules {
+		if err := m.Rules[i].Check(); err != nil {
+			return err
+		}
+	}
+	err := e.Store.InTx(ctx, func(tx store.Tx) error {
+		_, err := store.SaveModel(ctx, tx, m, e.Now())
+		return err
+	})
+	if err == nil {
+		e.Nudge()
+	}
+	return err
+}

@@ -1,0 +1,176 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"log/slog"
+	"sync"
+	"time"
+)
+
+// idle is how long an engine without work waits before it looks again, where
+// nothing nudges it. Other processes' signals are found so.
+const idle = 250 * time.Millisecond
+
+// Work does everything that comes due, until ctx ends: walking people on and
+// counting scores in one goroutine, sending in another. What has been claimed
+// is finished before it returns.
+func (e *Engine) Work(ctx context.Context) error {
+	if err := e.Register(ctx); err != nil {
+		return err
+	}
+	defer e.Unregister()
+	var wg sync.WaitGroup
+	wg.Add(2)
+	sendNow := make(chan struct{}, 1)
+	go func() {
+		defer wg.Done()
+		e.loop(ctx, "deciding", e.wake, func(ctx context.Context) (bool, error) {
+			some, err := e.Decide(ctx)
+			select {
+			case sendNow <- struct{}{}:
+			default:
+			}
+			return some, err
+		})
+	}()
+	go func() {
+		defer wg.Done()
+		e.loop(ctx, "sending", sendNow, func(ctx context.Context) (bool, error) {
+			n, err := e.SendBatch(ctx, 20)
+			return n > 0, err
+		})
+	}()
+	wg.Wait()
+	return nil
+}
+
+// Register makes this engine a worker that others can see.
+func (e *Engine) Register(ctx context.Context) error {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if e.worker != nil {
+		return nil
+	}
+	w, err := e.Store.NewWorker(ctx, e.Now())
+	e.worker = w
+	return err
+}
+
+// Unregister ends that.
+func (e *Engine) Unregister() {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if e.worker != nil {
+		e.worker.Close()
+		e.worker = nil
+	}
+}
+
+// workerID is the name under which this engine claims emails, 0 for none.
+func (e *Engine) workerID() int64 {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if e.worker == nil {
+		return 0
+	}
+	return e.worker.ID
+}
+
+// loop calls f again and again; after a turn without work or with an error it
+// waits for a nudge or a while, longer after errors.
+func (e *Engine) loop(ctx context.Context, what string, nudge <-chan struct{}, f func(context.Context) (bool, error)) {
+	wait := idle
+	for ctx.Err() == nil {
+		some, err := f(ctx)
+		switch {
+		case err != nil && ctx.Err() == nil && !errors.Is(err, context.Canceled):
+			slog.Error("work failed and is tried again", "what", what, "error", err)
+			wait = min(2*wait, 10*time.Second)
+		case some:
+			wait = idle
+			continue
+		default:
+			wait = idle
+		}
+		select {
+		case <-ctx.Done():
+		case <-nudge:
+		case <-time.After(wait):
+		}
+	}
+}
+
+// Decide does one turn of everything but sending, and reports whether there
+// was something to do.
+func (e *Engine) Decide(ctx context.Context) (bool, error) {
+	if c, ok := e.Clock.(interface{ Refresh(context.Context) error }); ok {
+		if err := c.Refresh(ctx); err != nil {
+			return false, err
+		}
+	}
+	if held, err := e.Store.HoldOrphans(ctx, "the process that was sending it ended before the mail server’s answer: perhaps sent"); err != nil {
+		return false, err
+	} else if held > 0 {
+		slog.Warn("emails are held: nobody knows whether they were sent", "count", held)
+	}
+	counted, err := e.CountBatch(ctx, batch)
+	if err != nil {
+		return false, err
+	}
+	entered, err := e.enterInTurn(ctx)
+	if err != nil {
+		return false, err
+	}
+	looked, _, err := e.AdvanceBatch(ctx, batch)
+	return counted > 0 || entered > 0 || looked > 0, err
+}
+
+// enterInTurn looks for people whom rules let in, at most every two seconds:
+// it asks about everybody.
+func (e *Engine) enterInTurn(ctx context.Context) (int64, error) {
+	e.mu.Lock()
+	due := time.Since(e.entered) >= 2*time.Second
+	if due {
+		e.entered = time.Now()
+	}
+	e.mu.Unlock()
+	if !due {
+		return 0, nil
+	}
+	return e.EnterByRules(ctx)
+}
+
+// Settle does all that is due now, and returns when nothing is left. It is for
+// a clock that is moved by hand; the engine must be registered as a worker.
+func (e *Engine) Settle(ctx context.Context) error {
+	for ctx.Err() == nil {
+		if _, err := e.EnterByRules(ctx); err != nil {
+			return err
+		}
+		some, err := e.Decide(ctx)
+		if err != nil {
+			return err
+		}
+		sent, err := e.SendBatch(ctx, 50)
+		if err != nil {
+			return err
+		}
+		if some || sent > 0 {
+			continue
+		}
+		next, err := e.Store.NextLook(ctx)
+		if err != nil {
+			return err
+		}
+		busy, err := e.Store.Sending(ctx)
+		if err != nil {
+			return err
+		}
+		if !busy && (next.IsZero() || next.After(e.Now())) {
+			return nil
+		}
+		time.Sleep(5 * time.Millisecond) // another worker is at it
+	}
+	return ctx.Err()
+}

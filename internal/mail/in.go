@@ -1,0 +1,191 @@
+package mail
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"strings"
+	"time"
+
+	"github.com/emersion/go-message"
+	_ "github.com/emersion/go-message/charset" // letters come in many
+	gomsg "github.com/emersion/go-message/mail"
+	"github.com/emersion/go-smtp"
+	"github.com/k3a/html2text"
+)
+
+// Kind is what an incoming letter is.
+type Kind int
+
+// The kinds. Automatic is an automatic answer (RFC 3834), Bounce a report that
+// a letter was not delivered (RFC 3464).
+const (
+	FromPerson Kind = iota
+	Automatic
+	Bounce
+)
+
+// Received is a letter that came in.
+type Received struct {
+	ID         string   // Message-ID without brackets
+	From       string   // address, in lower case
+	To         []string // of the envelope
+	Subject    string
+	Text       string
+	References []string // Message-IDs it answers to, the nearest first
+	Kind       Kind
+}
+
+// Limits of what is taken in.
+const (
+	MaxLetter = 10 << 20
+	maxText   = 200_000
+)
+
+// Read reads a letter's source. What cannot be read as RFC 5322 is an error; a
+// part in an unknown character set or encoding is passed over.
+func Read(source []byte) (Received, error) {
+	r, err := gomsg.CreateReader(bytes.NewReader(source))
+	if err != nil && !message.IsUnknownCharset(err) {
+		return Received{}, fmt.Errorf("this is no letter: %w", err)
+	}
+	defer r.Close()
+	h := r.Header
+	var m Received
+	m.ID, _ = h.MessageID()
+	m.Subject, _ = h.Subject()
+	if from, err := h.AddressList("From"); err == nil && len(from) > 0 {
+		m.From = strings.ToLower(from[0].Address)
+	}
+	if ids, err := h.MsgIDList("In-Reply-To"); err == nil {
+		m.References = append(m.References, ids...)
+	}
+	if ids, err := h.MsgIDList("References"); err == nil {
+		for i := len(ids) - 1; i >= 0; i-- {
+			m.References = append(m.References, ids[i])
+		}
+	}
+	// RFC 3834, 5: "no" and its absence are a person's; anything else a machine's.
+	if a := strings.ToLower(strings.TrimSpace(strings.SplitN(h.Get("Auto-Submitted"), ";", 2)[0])); a != "" && a != "no" {
+		m.Kind = Automatic
+	}
+	kind, params, _ := h.ContentType()
+	if strings.EqualFold(kind, "multipart/report") && strings.EqualFold(params["report-type"], "delivery-status") {
+		m.Kind = Bounce
+	}
+	html := ""
+	for {
+		p, err := r.NextPart()
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil {
+			if message.IsUnknownCharset(err) || message.IsUnknownEncoding(err) {
+				continue
+			}
+			break // a letter cut off keeps what came before
+		}
+		ih, ok := p.Header.(*gomsg.InlineHeader)
+		if !ok {
+			continue
+		}
+		ct, _, _ := ih.ContentType()
+		body, err := io.ReadAll(io.LimitReader(p.Body, maxText))
+		if err != nil {
+			continue
+		}
+		text := strings.ToValidUTF8(strings.ReplaceAll(string(body), "\x00", ""), "�")
+		switch {
+		case ct == "text/plain" && m.Text == "":
+			m.Text = text
+		case ct == "text/html" && html == "":
+			html = text
+		case ct == "message/delivery-status":
+			m.Text += text
+		case ct == "message/rfc822" || ct == "text/rfc822-headers":
+			if inner, err := message.Read(strings.NewReader(text)); err == nil || message.IsUnknownCharset(err) {
+				ih := gomsg.Header{Header: inner.Header}
+				if id, err := ih.MessageID(); err == nil && id != "" {
+					m.References = append(m.References, id)
+				}
+			}
+		}
+	}
+	if m.Text == "" && html != "" {
+		m.Text = html2text.HTML2Text(html)
+	}
+	return m, nil
+}
+
+// Handler takes a letter in. An error keeps the other side in charge of it: it
+// is told to try again later.
+type Handler func(ctx context.Context, m Received) error
+
+// Receiver is the listener for mail that comes in.
+type Receiver struct {
+	srv *smtp.Server
+	l   net.Listener
+}
+
+// Listen takes letters at an address and hands each to f. It relays nothing:
+// every recipient is taken to be ours, and what f does not know it drops.
+func Listen(address string, f Handler) (*Receiver, error) {
+	l, err := net.Listen("tcp", address)
+	if err != nil {
+		return nil, fmt.Errorf("listening for mail: %w", err)
+	}
+	s := smtp.NewServer(smtp.BackendFunc(func(*smtp.Conn) (smtp.Session, error) { return &session{f: f}, nil }))
+	s.Domain = "ombak"
+	s.MaxMessageBytes = MaxLetter
+	s.MaxRecipients = 20
+	s.ReadTimeout, s.WriteTimeout = time.Minute, time.Minute
+	r := &Receiver{srv: s, l: l}
+	go func() {
+		if err := s.Serve(l); err != nil && !errors.Is(err, smtp.ErrServerClosed) {
+			slog.Error("the listener for mail ended", "error", err)
+		}
+	}()
+	return r, nil
+}
+
+// Addr is where it listens.
+func (r *Receiver) Addr() string { return r.l.Addr().String() }
+
+// Close stops listening and ends open connections.
+func (r *Receiver) Close() error { return r.srv.Close() }
+
+type session struct {
+	f  Handler
+	to []string
+}
+
+func (s *session) Reset()                               { s.to = nil }
+func (s *session) Logout() error                        { return nil }
+func (s *session) Mail(string, *smtp.MailOptions) error { return nil }
+func (s *session) Rcpt(to string, _ *smtp.RcptOptions) error {
+	s.to = append(s.to, strings.ToLower(to))
+	return nil
+}
+
+func (s *session) Data(r io.Reader) error {
+	source, err := io.ReadAll(r)
+	if err != nil {
+		return err
+	}
+	m, err := Read(source)
+	if err != nil {
+		return &smtp.SMTPError{Code: 554, EnhancedCode: smtp.EnhancedCode{5, 6, 0}, Message: "this cannot be read as a letter"}
+	}
+	m.To = s.to
+	ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
+	defer cancel()
+	if err := s.f(ctx, m); err != nil {
+		slog.Error("a letter was not taken in", "error", err)
+		return &smtp.SMTPError{Code: 451, EnhancedCode: smtp.EnhancedCode{4, 3, 0}, Message: "not taken now, try again"}
+	}
+	return nil
+}

@@ -1,0 +1,220 @@
+// Package mail carries letters out and in over SMTP (RFC 5321) in the form of
+// RFC 5322.
+//
+// Out, it is told apart what became of a letter: taken, refused for now,
+// refused for good, or not known. The last is the one that matters: between
+// the end of a letter and the server's answer a broken connection leaves open
+// whether it was taken, and such a letter must never be sent again by itself.
+package mail
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	netmail "net/mail"
+	"strconv"
+	"sync"
+	"time"
+
+	gomail "github.com/wneessen/go-mail"
+)
+
+// Letter is an email to one reader.
+type Letter struct {
+	ID         string // Message-ID without its brackets
+	FromName   string
+	From       string
+	To         string
+	ReturnPath string // where bounces go; empty: From
+	Subject    string
+	Text       string
+	HTML       string
+	OptOut     string // address of the page and, by POST, of the one-click opt-out (RFC 8058); empty: none
+	InReplyTo  string
+	Automatic  bool // says so, as RFC 3834 asks of automatic answers
+	Date       time.Time
+}
+
+// Fate is what became of a letter.
+type Fate int
+
+// The fates. Taken: the server has it. Later: not taken, and worth another
+// try. Refused: not taken, for good. Unknown: perhaps taken.
+const (
+	Taken Fate = iota
+	Later
+	Refused
+	Unknown
+)
+
+// String says it in words.
+func (f Fate) String() string {
+	return [...]string{"taken", "not taken now", "refused", "unknown"}[f]
+}
+
+// Compose writes a letter as a MIME message (RFC 2045) with a plain text and,
+// where there is one, an HTML part.
+func Compose(l Letter) (*gomail.Msg, error) {
+	m := gomail.NewMsg(gomail.WithNoDefaultUserAgent())
+	from := netmail.Address{Name: l.FromName, Address: l.From}
+	m.FromMailAddress(&from)
+	if err := m.To(l.To); err != nil {
+		return nil, fmt.Errorf("the address %q: %w", l.To, err)
+	}
+	if l.ReturnPath != "" {
+		if err := m.EnvelopeFrom(l.ReturnPath); err != nil {
+			return nil, fmt.Errorf("the return path %q: %w", l.ReturnPath, err)
+		}
+	}
+	m.Subject(l.Subject)
+	m.SetMessageIDWithValue(l.ID)
+	m.SetDateWithValue(l.Date)
+	if l.OptOut != "" {
+		m.SetGenHeader(gomail.HeaderListUnsubscribe, "<"+l.OptOut+">")                 // RFC 2369
+		m.SetGenHeader(gomail.HeaderListUnsubscribePost, "List-Unsubscribe=One-Click") // RFC 8058
+	}
+	if l.InReplyTo != "" {
+		m.SetGenHeader(gomail.HeaderInReplyTo, "<"+l.InReplyTo+">")
+		m.SetGenHeader(gomail.HeaderReferences, "<"+l.InReplyTo+">")
+	}
+	if l.Automatic {
+		m.SetGenHeader("Auto-Submitted", "auto-replied") // RFC 3834
+	}
+	m.SetBodyString(gomail.TypeTextPlain, l.Text)
+	if l.HTML != "" {
+		m.AddAlternativeString(gomail.TypeTextHTML, l.HTML)
+	}
+	return m, nil
+}
+
+// Write writes a letter's source to w.
+func Write(w io.Writer, l Letter) error {
+	m, err := Compose(l)
+	if err != nil {
+		return err
+	}
+	_, err = m.WriteTo(w)
+	return err
+}
+
+// Sender sends letters to one mail server, over a connection that it keeps
+// open between them. It is safe for use by several goroutines, which take
+// turns.
+type Sender struct {
+	host string
+	port int
+
+	mu     sync.Mutex
+	client *gomail.Client
+	used   time.Time
+}
+
+// NewSender makes a sender to a server at host:port, which it does not reach
+// for yet. The connection is upgraded to TLS where the server offers it.
+func NewSender(address string) (*Sender, error) {
+	host, p, err := net.SplitHostPort(address)
+	if err != nil {
+		return nil, fmt.Errorf("the mail server's address %q: %w", address, err)
+	}
+	port, err := strconv.Atoi(p)
+	if err != nil {
+		return nil, fmt.Errorf("the mail server's address %q has no port number", address)
+	}
+	return &Sender{host: host, port: port}, nil
+}
+
+// keepFor is how long an idle connection is trusted to be still good.
+const keepFor = 20 * time.Second
+
+// Send sends one letter and tells what became of it. The error says why in
+// words; it is nil exactly for Taken.
+func (s *Sender) Send(ctx context.Context, l Letter) (Fate, error) {
+	m, err := Compose(l)
+	if err != nil {
+		return Refused, err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if err := s.connect(ctx); err != nil {
+		return Later, fmt.Errorf("the mail server at %s is not reached: %w", net.JoinHostPort(s.host, strconv.Itoa(s.port)), err)
+	}
+	err = s.client.Send(m)
+	s.used = time.Now()
+	if err == nil {
+		return Taken, nil
+	}
+	fate := judge(err, m.IsDelivered())
+	if se, ok := errors.AsType[*gomail.SendError](err); !ok || se.ErrorCode() == 0 || fate == Taken {
+		s.drop() // the connection itself is in doubt
+	}
+	if fate == Taken {
+		return Taken, nil
+	}
+	return fate, fmt.Errorf("the mail server: %w", err)
+}
+
+// judge tells what an error of sending means. Only an answer of the server
+// settles it: 4xx not now, 5xx never (RFC 5321, 4.2.1). Without one the letter
+// was not taken, unless its end had been sent already.
+func judge(err error, delivered bool) Fate {
+	if delivered {
+		return Taken // only the clearing up after it failed
+	}
+	se, ok := errors.AsType[*gomail.SendError](err)
+	if !ok {
+		return Unknown
+	}
+	switch code := se.ErrorCode(); {
+	case code >= 500 && code != 503: // 503: we said something out of turn, which is not about this letter
+		return Refused
+	case code >= 400:
+		return Later
+	}
+	switch se.Reason {
+	case gomail.ErrSMTPDataClose, gomail.ErrAmbiguous:
+		return Unknown
+	case gomail.ErrGetSender, gomail.ErrGetRcpts, gomail.ErrNoUnencoded:
+		return Refused
+	}
+	return Later
+}
+
+func (s *Sender) connect(ctx context.Context) error {
+	if s.client != nil && time.Since(s.used) < keepFor {
+		return nil
+	}
+	s.drop()
+	c, err := gomail.NewClient(s.host, gomail.WithPort(s.port), gomail.WithTLSPolicy(gomail.TLSOpportunistic),
+		gomail.WithTimeout(30*time.Second), gomail.WithoutNoop())
+	if err != nil {
+		return err
+	}
+	if err := c.DialWithContext(ctx); err != nil {
+		return err
+	}
+	s.client = c
+	return nil
+}
+
+func (s *Sender) drop() {
+	if s.client != nil {
+		s.client.Close() // it is being given up: whether it says goodbye properly does not matter
+		s.client = nil
+	}
+}
+
+// Close ends the connection.
+func (s *Sender) Close() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.drop()
+}
+
+// NoSuchReader reports whether a refusal was about the reader's address, so
+// that no other letter will reach it either.
+func NoSuchReader(err error) bool {
+	se, ok := errors.AsType[*gomail.SendError](err)
+	return ok && se.Reason == gomail.ErrSMTPRcptTo && se.ErrorCode() >= 500
+}
