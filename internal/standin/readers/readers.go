@@ -1,0 +1,252 @@
+// Package readers plays the people that Ombak writes to. Each has a
+// temperament, by which they open a letter, press its links, look at the page
+// behind, answer, or stay silent; some hours or days later, in their time.
+//
+// They act as real people would: they fetch what a mail reader fetches over
+// HTTP and answer over SMTP. From one seed the same letters lead to the same
+// acts.
+package readers
+
+import (
+	"container/heap"
+	"context"
+	"fmt"
+	"hash/fnv"
+	"io"
+	"log/slog"
+	"math/rand/v2"
+	"net/http"
+	"net/http/cookiejar"
+	"strings"
+	"sync"
+	"time"
+
+	"ombak/internal/standin/mailserver"
+)
+
+// Temperament is how somebody is with mail.
+type Temperament string
+
+// The temperaments, from the most silent to the keenest.
+const (
+	Silent  Temperament = "silent"
+	Glancer Temperament = "glances"
+	Curious Temperament = "curious"
+	Keen    Temperament = "keen"
+	Talker  Temperament = "answers"
+	Fed     Temperament = "fed up"
+)
+
+// shares says how many of a hundred people have each temperament.
+var shares = []struct {
+	t Temperament
+	n int
+}{{Silent, 38}, {Glancer, 26}, {Curious, 18}, {Keen, 10}, {Talker, 5}, {Fed, 3}}
+
+// Of is the temperament of an address: always the same for one seed.
+func Of(seed uint64, address string) Temperament {
+	n := int(random(seed, address, 0).IntN(100))
+	for _, s := range shares {
+		if n -= s.n; n < 0 {
+			return s.t
+		}
+	}
+	return Silent
+}
+
+func random(seed uint64, address string, nth int) *rand.Rand {
+	h := fnv.New64a()
+	fmt.Fprintf(h, "%s#%d", address, nth)
+	return rand.New(rand.NewPCG(seed, h.Sum64()))
+}
+
+// World is everybody together.
+type World struct {
+	Seed uint64
+	Mail *mailserver.Server
+	View *mailserver.View // sends their answers
+
+	mu    sync.Mutex
+	queue queue
+	order int
+	nth   map[string]int // address → letters so far
+}
+
+type act struct {
+	at    time.Time
+	order int // of equals, the first planned goes first
+	what  string
+	do    func(ctx context.Context) error
+}
+
+type queue []*act
+
+func (q queue) Len() int { return len(q) }
+func (q queue) Less(i, j int) bool {
+	if !q[i].at.Equal(q[j].at) {
+		return q[i].at.Before(q[j].at)
+	}
+	return q[i].order < q[j].order
+}
+func (q queue) Swap(i, j int) { q[i], q[j] = q[j], q[i] }
+func (q *queue) Push(x any)   { *q = append(*q, x.(*act)) }
+func (q *queue) Pop() any {
+	old := *q
+	x := old[len(old)-1]
+	*q = old[:len(old)-1]
+	return x
+}
+
+// Got plans what a reader does about a letter. Hand it to the mail server as
+// its Options.On.
+func (w *World) Got(l *mailserver.Letter) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.nth == nil {
+		w.nth = map[string]int{}
+	}
+	w.nth[l.To]++
+	r := random(w.Seed, l.To, w.nth[l.To])
+	t := Of(w.Seed, l.To)
+	chance := func(percent int) bool { return r.IntN(100) < percent }
+	opens := map[Temperament]int{Silent: 6, Glancer: 60, Curious: 80, Keen: 96, Talker: 90, Fed: 70}[t]
+	clicks := map[Temperament]int{Glancer: 12, Curious: 62, Keen: 90, Talker: 45}[t]
+	answers := map[Temperament]int{Curious: 3, Keen: 9, Talker: 60}[t]
+	leaves := map[Temperament]int{Fed: 75, Glancer: 1}[t]
+
+	// Half of all mail that is read at all is read within a few hours.
+	at := l.At.Add(time.Duration(10+r.IntN(360)) * time.Minute)
+	if chance(40) {
+		at = at.Add(time.Duration(r.IntN(60)) * time.Hour)
+	}
+	if !chance(opens) {
+		return
+	}
+	w.plan(at, "open", func(ctx context.Context) error { return w.fetch(ctx, l, "open") })
+	if chance(30) {
+		w.plan(at.Add(time.Duration(20+r.IntN(2000))*time.Minute), "open again", func(ctx context.Context) error { return w.fetch(ctx, l, "open") })
+	}
+	if chance(leaves) {
+		w.plan(at.Add(2*time.Minute), "opt out", func(ctx context.Context) error { return w.fetch(ctx, l, "opt out") })
+		return
+	}
+	if chance(clicks) {
+		w.plan(at.Add(time.Duration(1+r.IntN(20))*time.Minute), "press a link", func(ctx context.Context) error { return w.fetch(ctx, l, "link") })
+	}
+	if chance(answers) {
+		text := lines[r.IntN(len(lines))]
+		w.plan(at.Add(time.Duration(15+r.IntN(600))*time.Minute), "answer", func(ctx context.Context) error { return w.View.Reply(ctx, l, text, false) })
+	}
+}
+
+var lines = []string{
+	"Thank you, this came at the right moment. We are replacing two sondes in spring. Could you call next week?",
+	"Interesting. What does a buoy cost to run through a winter with ice?",
+	"We have three pens at 14 m. Would the low-oxygen alarm reach a telephone without a network on site?",
+	"Not for us this year, please ask again in autumn.",
+	"I passed this on to our plant manager, who looks after the intake.",
+}
+
+func (w *World) plan(at time.Time, what string, do func(context.Context) error) {
+	w.order++
+	heap.Push(&w.queue, &act{at, w.order, what, do})
+}
+
+// Next is when somebody acts next; zero where nobody will.
+func (w *World) Next() time.Time {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if len(w.queue) == 0 {
+		return time.Time{}
+	}
+	return w.queue[0].at
+}
+
+// Act has everybody do what they planned up to an instant, one after the
+// other. An act that fails is passed over and logged: people do not try twice.
+func (w *World) Act(ctx context.Context, until time.Time) {
+	for ctx.Err() == nil {
+		w.mu.Lock()
+		if len(w.queue) == 0 || w.queue[0].at.After(until) {
+			w.mu.Unlock()
+			return
+		}
+		a := heap.Pop(&w.queue).(*act)
+		w.mu.Unlock()
+		if err := a.do(ctx); err != nil {
+			slog.Warn("a stand-in reader could not act", "what", a.what, "error", err)
+		}
+	}
+}
+
+// fetch does over HTTP what a reader's mail program or browser does.
+func (w *World) fetch(ctx context.Context, l *mailserver.Letter, what string) error {
+	p, err := w.Mail.Read(l)
+	if err != nil {
+		return err
+	}
+	jar, err := cookiejar.New(nil)
+	if err != nil {
+		return err
+	}
+	c := &http.Client{Jar: jar, Timeout: 20 * time.Second}
+	defer c.CloseIdleConnections()
+	switch what {
+	case "open":
+		u := between(p.HTML, `<img src="`, `"`)
+		if u == "" {
+			return nil
+		}
+		return get(ctx, c, u)
+	case "opt out":
+		u := between(p.Text, "No more mail from us: ", "\n")
+		if u == "" {
+			return nil
+		}
+		return post(ctx, c, u)
+	}
+	links, err := w.Mail.Links(l)
+	if err != nil || len(links) < 2 {
+		return err
+	}
+	r := random(w.Seed, l.To+"/link", l.N)
+	return get(ctx, c, links[r.IntN(len(links)-1)]) // the last one is the way to opt out
+}
+
+func between(s, a, b string) string {
+	_, s, ok := strings.Cut(s, a)
+	if !ok {
+		return ""
+	}
+	s, _, _ = strings.Cut(s, b)
+	return strings.TrimSpace(s)
+}
+
+func get(ctx context.Context, c *http.Client, u string) error {
+	return do(ctx, c, http.MethodGet, u, "")
+}
+
+func post(ctx context.Context, c *http.Client, u string) error {
+	return do(ctx, c, http.MethodPost, u, "List-Unsubscribe=One-Click") // RFC 8058, 3.2
+}
+
+func do(ctx context.Context, c *http.Client, method, u, body string) error {
+	req, err := http.NewRequestWithContext(ctx, method, u, strings.NewReader(body))
+	if err != nil {
+		return err
+	}
+	req.Header.Set("User-Agent", "Mozilla/5.0 (X11; Linux x86_64) stand-in reader")
+	if body != "" {
+		req.Header.Set("Content-Type", "application/x-www-form-urlencoded")
+	}
+	res, err := c.Do(req)
+	if err != nil {
+		return err
+	}
+	defer res.Body.Close()
+	_, err = io.Copy(io.Discard, io.LimitReader(res.Body, 20<<20))
+	if err == nil && res.StatusCode >= 400 {
+		err = fmt.Errorf("%s answered %s", req.URL.Path, res.Status)
+	}
+	return err
+}
