@@ -61,7 +61,7 @@ func ZoneFor(w Whereabouts, fallback *time.Location) (loc *time.Location, guess 
 			return loc, false
 		}
 	}
-	rows := zones()[strings.ToUpper(w.Country)]
+	rows := zones()[strings.ToUpper(strings.TrimSpace(w.Country))]
 	name := ""
 	switch {
 	case len(rows) == 0:
@@ -77,7 +77,7 @@ func ZoneFor(w Whereabouts, fallback *time.Location) (loc *time.Location, guess 
 		}
 		if name == "" {
 			name, guess = rows[0].name, true
-			if m := mostPeople[strings.ToUpper(w.Country)]; m != "" {
+			if m := mostPeople[strings.ToUpper(strings.TrimSpace(w.Country))]; m != "" {
 				name = m
 			}
 		}

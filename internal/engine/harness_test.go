@@ -1,0 +1,231 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"sync"
+	"testing"
+	"time"
+
+	"ombak/internal/core/calendar"
+	"ombak/internal/core/rule"
+	"ombak/internal/core/score"
+	"ombak/internal/core/sequence"
+	"ombak/internal/core/signal"
+	"ombak/internal/mail"
+	"ombak/internal/standin/mailserver"
+	"ombak/internal/store"
+	"ombak/internal/store/storetest"
+)
+
+func TestMain(m *testing.M) { storetest.Main(m) }
+
+// day0 is a Tuesday morning within sending hours.
+var day0 = time.Date(2026, 4, 14, 9, 20, 0, 0, time.UTC)
+
+// handClock is a clock in memory.
+type handClock struct {
+	mu sync.Mutex
+	t  time.Time
+}
+
+func (c *handClock) Now() time.Time {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.t
+}
+
+func (c *handClock) set(t time.Time) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.t = t
+}
+
+// world is an engine with a stand-in mail server and the guide's sequence, made but not launched.
+type world struct {
+	t     *testing.T
+	ctx   context.Context
+	s     *store.Store
+	url   string
+	e     *Engine
+	clock *handClock
+	mail  *mailserver.Server
+
+	marketer, rep1, rep2 int64
+	page                 store.Page
+	first, second        int64 // messages
+	seq                  int64
+	email, watch, check  sequence.StepID
+	owner, hand, call    sequence.StepID
+}
+
+func newWorld(t *testing.T, o mailserver.Options) *world {
+	t.Helper()
+	w := &world{t: t, ctx: context.Background(), clock: &handClock{t: day0}}
+	w.s, w.url = storetest.NewURL(t)
+	o.Addr, o.Now = "127.0.0.1:0", w.clock.Now
+	var err error
+	w.mail, err = mailserver.Start(o)
+	w.must(err)
+	t.Cleanup(func() { w.mail.Close() })
+	sender, err := mail.NewSender(w.mail.Addr())
+	w.must(err)
+	t.Cleanup(sender.Close)
+	w.e, err = New(w.ctx, Config{Store: w.s, Clock: w.clock, Mail: sender, URL: "http://ombak.example", Domain: "mail.karang.example"})
+	w.must(err)
+	w.must(w.e.Register(w.ctx))
+	t.Cleanup(w.e.Unregister)
+	w.must(w.s.EnsureMonths(w.ctx, day0, day0.AddDate(0, 2, 0)))
+
+	user := func(name, role string) int64 {
+		id, err := w.s.AddUser(w.ctx, store.User{Name: name, Email: fmt.Sprintf("%s@karang.example", role+name[:1]), Role: role, PasswordHash: "x"}, day0)
+		w.must(err)
+		return id
+	}
+	w.marketer, w.rep1, w.rep2 = user("Ines Radu", "marketer"), user("Tomas Vale", "rep"), user("Uma Okoye", "rep")
+	for _, st := range []string{"Accepted", "Trial"} {
+		_, err := w.s.DB().ExecContext(w.ctx, "insert into stage (name, position, share) values ($1, 1, 10)", st)
+		w.must(err)
+	}
+	w.tx(func(tx store.Tx) error {
+		_, err := store.SaveModel(w.ctx, tx, store.Model{Model: score.Model{Name: "Engagement", Line: 15, Rules: []score.Rule{
+			{On: signal.Pattern{Kind: signal.PageView}, Points: 10, Lasts: 30},
+			{On: signal.Pattern{Kind: signal.Open}, Points: 1, Lasts: 30},
+			{On: signal.Pattern{Kind: signal.Click}, Points: 3, Lasts: 30},
+			{On: signal.Pattern{Kind: signal.Reply}, Points: 2},
+		}}}, day0)
+		w.must(err)
+		w.first, err = store.SaveMessage(w.ctx, tx, store.Message{Name: "Guide", Subject: "Your guide, {{ person.first_name | default: \"reader\" }}",
+			Body: `<p>Here it <a href="/g/alarms">is</a>.</p>`, SenderID: &w.marketer}, w.marketer, day0)
+		w.must(err)
+		w.second, err = store.SaveMessage(w.ctx, tx, store.Message{Name: "From the owner", Subject: "Three alarms at {{ company.name | default: \"your site\" }}",
+			Body: `<p>Shall we talk?</p>`, FromOwner: true, SenderID: &w.marketer}, w.marketer, day0)
+		return err
+	})
+	id, err := w.s.SavePage(w.ctx, store.Page{Slug: "alarms", Title: "Oxygen alarms", Button: "Send it", Offer: "Field guide", Published: true}, []byte("guide"), day0)
+	w.must(err)
+	w.page, err = w.s.Page(w.ctx, id)
+	w.must(err)
+
+	p := sequence.NewPlan()
+	p.LaunchHold = false
+	put := func(s sequence.Step, from sequence.StepID, e sequence.Exit) sequence.StepID {
+		id, err := p.Insert(s, from, e)
+		w.must(err)
+		return id
+	}
+	w.email = put(&sequence.Email{Common: sequence.Common{Title: "Field guide"}, Message: w.first}, 0, "")
+	w.watch = put(&sequence.Watch{Signal: signal.Click, Of: w.email, For: calendar.Span{N: 5, Unit: calendar.Days}}, w.email, sequence.Next)
+	w.check = put(sequence.New("check"), w.watch, sequence.Happened)
+	w.owner = put(&sequence.Email{Message: w.second}, w.check, sequence.Yes)
+	w.hand = put(sequence.New("hand over"), w.owner, sequence.Next)
+	w.call = put(sequence.New("call"), w.check, sequence.No)
+	w.tx(func(tx store.Tx) error {
+		w.seq, err = store.AddSequence(w.ctx, tx, "Field guide follow-up", p, day0)
+		return err
+	})
+	w.must(w.s.SetEntry(w.ctx, w.seq, store.Entry{Page: w.page.ID}, day0))
+	return w
+}
+
+func (w *world) must(err error) {
+	w.t.Helper()
+	if err != nil {
+		w.t.Fatal(err)
+	}
+}
+
+func (w *world) tx(f func(store.Tx) error) {
+	w.t.Helper()
+	w.must(w.s.InTx(w.ctx, f))
+}
+
+func (w *world) launch() {
+	w.t.Helper()
+	w.must(w.e.Launch(w.ctx, w.seq, w.marketer, false))
+}
+
+// fill fills the page's form in.
+func (w *world) fill(first, email string) int64 {
+	w.t.Helper()
+	id, err := w.e.FormFilled(w.ctx, w.page, w.e.ViewToken(w.page.ID), store.NewPerson{First: first, Last: "Reader", Email: email, Company: "Fjord Farms", Domain: "fjord.example"})
+	w.must(err)
+	w.settle()
+	return id
+}
+
+func (w *world) settle() {
+	w.t.Helper()
+	w.must(w.e.Settle(w.ctx))
+}
+
+// to moves the clock to an instant after day 0, stopping wherever something is due.
+func (w *world) to(after time.Duration) {
+	w.t.Helper()
+	for target := day0.Add(after); ; {
+		next, err := w.s.NextLook(w.ctx)
+		w.must(err)
+		if next.IsZero() || next.After(target) {
+			w.clock.set(target)
+			w.settle()
+			return
+		}
+		if next.After(w.clock.Now()) {
+			w.clock.set(next)
+		}
+		w.settle()
+	}
+}
+
+const dayLong = 24 * time.Hour
+
+func (w *world) letters(to string) []*mailserver.Letter { return w.mail.Letters(to, 100) }
+
+// press follows the n-th link of the newest letter to somebody.
+func (w *world) press(to string, n int) {
+	w.t.Helper()
+	touch := w.touchOf(to)
+	_, _, err := w.e.Click(w.ctx, touch, n, w.e.sign("link", touch, int64(n)), "")
+	w.must(err)
+	w.settle()
+}
+
+func (w *world) touchOf(to string) int64 {
+	w.t.Helper()
+	l := w.letters(to)
+	if len(l) == 0 {
+		w.t.Fatalf("%s got no letter", to)
+	}
+	var id int64
+	w.must(w.s.DB().QueryRowContext(w.ctx, "select id from touch where mail_id = $1", l[0].MessageID).Scan(&id))
+	return id
+}
+
+func (w *world) way(person int64) store.Way {
+	w.t.Helper()
+	ways, err := w.s.PersonWays(w.ctx, person)
+	w.must(err)
+	if len(ways) != 1 {
+		w.t.Fatalf("person %d is or was on %d sequences", person, len(ways))
+	}
+	return ways[0]
+}
+
+func (w *world) score(person int64) float64 {
+	w.t.Helper()
+	p, err := w.s.Person(w.ctx, person)
+	w.must(err)
+	return p.Score
+}
+
+func (w *world) count(query string, args ...any) int {
+	w.t.Helper()
+	var n int
+	w.must(w.s.DB().QueryRowContext(w.ctx, query, args...).Scan(&n))
+	return n
+}
+
+func ruleOf(country string) *rule.Rule {
+	r := rule.FieldIs(rule.Country, country)
+	return &r
+}
