@@ -125,3 +125,25 @@ func (e *Engine) SaveModel(ctx context.Context, m store.Model) error {
 	}
 	return err
 }
+
+// Ledger is a person's ledger as it stands now, entries that have run out
+// included.
+func (e *Engine) Ledger(ctx context.Context, person int64) ([]score.Entry, error) {
+	var out []score.Entry
+	err := e.Store.InTx(ctx, func(tx store.Tx) error {
+		m, err := store.ModelIn(ctx, tx)
+		if store.IsNotFound(err) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		p, err := personFacts(ctx, tx, &m, person)
+		if err != nil {
+			return err
+		}
+		out = m.Ledger(nil, p.signals, p, e.Now())
+		return nil
+	})
+	return out, err
+}

@@ -1,0 +1,111 @@
+// What every page does: keys, the finder, live changes, and small conveniences. Pages work without it.
+(() => {
+  const $ = (s, el = document) => el.querySelector(s);
+  const all = (s, el = document) => [...el.querySelectorAll(s)];
+  const typing = (e) => e.target.closest('input, textarea, select, trix-editor, [contenteditable]');
+
+  // Each request of htmx carries the page's token.
+  document.addEventListener('htmx:config:request', (e) => {
+    e.detail.ctx.request.headers['X-CSRF-Token'] = $('meta[name=csrf]')?.content || '';
+  });
+  document.addEventListener('htmx:error', () => say('That did not reach Ombak. Nothing was changed; try again.'));
+  document.addEventListener('htmx:response:error', (e) => {
+    const status = e.detail.ctx.response?.raw?.status;
+    if (status === 401) location.reload();
+    else if (status !== 422) say('That did not work. Nothing was changed; reload the page and try again.');
+  });
+
+  function say(text) {
+    const el = $('#said');
+    if (!el) return;
+    el.textContent = text;
+    el.hidden = false;
+    clearTimeout(say.timer);
+    say.timer = setTimeout(() => { el.hidden = true; }, 8000);
+  }
+  window.ombakSay = say;
+
+  // Live changes: the server names what has changed, and whoever shows it asks again.
+  const wanted = () => all('[data-live]');
+  if (wanted().length && window.EventSource) {
+    const source = new EventSource('/events');
+    const due = new Map();
+    source.onmessage = (e) => {
+      for (const el of wanted()) {
+        const topics = el.dataset.live.split(' ');
+        if (e.data !== '' && !topics.includes(e.data)) continue;
+        if (due.has(el)) continue;
+        due.set(el, setTimeout(() => {
+          due.delete(el);
+          if (el.contains(document.activeElement) && typing({ target: document.activeElement })) return; // nobody loses what they type
+          if (el.isConnected) htmx.trigger(el, 'changed');
+        }, 400));
+      }
+    };
+    addEventListener('pagehide', () => source.close());
+  }
+
+  // The finder.
+  const finder = $('#finder');
+  function find() {
+    finder.showModal();
+    $('input', finder).select();
+  }
+  document.addEventListener('click', (e) => {
+    if (e.target.closest('[data-find]')) find();
+    if (e.target.closest('[data-keys]')) $('#keys').showModal();
+    const close = e.target.closest('[data-close]');
+    if (close) close.closest('dialog').close();
+    if (e.target.matches('dialog')) e.target.close();
+    const insert = e.target.closest('[data-insert]');
+    if (insert) {
+      const ed = $('trix-editor');
+      if (insert.dataset.into === 'subject') {
+        const input = $('input[name=subject]');
+        input.setRangeText(insert.dataset.insert, input.selectionStart, input.selectionEnd, 'end');
+        input.focus();
+      } else if (insert.dataset.href) ed.editor.insertHTML(`<a href="${insert.dataset.href}">${insert.dataset.insert}</a>`);
+      else ed.editor.insertString(insert.dataset.insert);
+    }
+  });
+  document.addEventListener('change', (e) => {
+    if (e.target.closest('[data-submit]')) e.target.form.requestSubmit();
+  });
+  document.addEventListener('trix-file-accept', (e) => e.preventDefault()); // pictures come with the shelf
+
+  // Lists move with j and k (or the arrows), open with Enter; the rest of the keys stand in the page as data-key.
+  function rows() { return all('[data-row]').filter((r) => r.offsetParent); }
+  function step(by) {
+    const list = rows();
+    if (!list.length) return;
+    const now = list.indexOf(document.activeElement.closest('[data-row]'));
+    const next = list[Math.max(0, Math.min(list.length - 1, now < 0 ? (by > 0 ? 0 : list.length - 1) : now + by))];
+    next.focus();
+    next.scrollIntoView({ block: 'nearest' });
+  }
+  document.addEventListener('keydown', (e) => {
+    if (e.ctrlKey || e.metaKey || e.altKey) return;
+    if (finder?.open) {
+      const list = all('[data-found]', finder);
+      const now = list.indexOf(document.activeElement);
+      if (e.key === 'ArrowDown' && list.length) { e.preventDefault(); list[Math.min(now + 1, list.length - 1)].focus(); }
+      if (e.key === 'ArrowUp' && list.length) { e.preventDefault(); now <= 0 ? $('input', finder).focus() : list[now - 1].focus(); }
+      if (e.key === 'Enter' && now < 0 && list.length) { e.preventDefault(); list[0].click(); }
+      return;
+    }
+    if (typing(e) || $('dialog[open]')) return;
+    if (e.key === '/') { e.preventDefault(); return find(); }
+    if (e.key === '?') { e.preventDefault(); return $('#keys').showModal(); }
+    if (e.key === 'j') { e.preventDefault(); return step(1); }
+    if (e.key === 'k') { e.preventDefault(); return step(-1); }
+    const el = all('[data-key]').find((x) => x.dataset.key === e.key && x.offsetParent);
+    if (el) {
+      e.preventDefault();
+      if (el.matches('input, textarea, select')) el.focus();
+      else el.click();
+    }
+  });
+  document.addEventListener('keydown', (e) => {
+    if (e.key === 'Enter' && e.target.matches('[data-row]') && !e.target.matches('a')) $('a', e.target)?.click();
+  });
+})();

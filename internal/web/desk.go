@@ -1,0 +1,128 @@
+package web
+
+import (
+	"errors"
+	"fmt"
+	"net/http"
+	"strconv"
+
+	"github.com/labstack/echo/v5"
+
+	"ombak/internal/core/sequence"
+	"ombak/internal/engine"
+	"ombak/internal/store"
+)
+
+// work is one thing on the desk.
+type work struct {
+	Key     string // "call-12"
+	Handoff *store.Handoff
+	Call    *store.Touch
+}
+
+type deskData struct {
+	Work     []work
+	Now      *work
+	Guide    string
+	Outcomes []string
+	Handoffs int
+	Calls    int
+	All      bool // a lead sees everybody's
+	Signals  []store.TimelineSignal
+	Wrong    string
+}
+
+func (s *Server) desk(c *echo.Context) error { return s.showDesk(c, http.StatusOK, "") }
+
+func (s *Server) showDesk(c *echo.Context, code int, wrong string) error {
+	ctx := c.Request().Context()
+	u := userOf(c)
+	rep := u.ID
+	d := deskData{Outcomes: engine.Outcomes, Wrong: wrong}
+	if u.Role != "rep" {
+		rep, d.All = 0, true
+	}
+	handoffs, err := s.Store.OpenHandoffs(ctx, rep)
+	if err != nil {
+		return err
+	}
+	calls, err := s.Store.DeskCalls(ctx, rep)
+	if err != nil {
+		return err
+	}
+	d.Handoffs, d.Calls = len(handoffs), len(calls)
+	for i := range handoffs {
+		d.Work = append(d.Work, work{Key: fmt.Sprintf("handoff-%d", handoffs[i].ID), Handoff: &handoffs[i]})
+	}
+	for i := range calls {
+		d.Work = append(d.Work, work{Key: fmt.Sprintf("call-%d", calls[i].ID), Call: &calls[i]})
+	}
+	for i := range d.Work {
+		if d.Work[i].Key == c.QueryParam("item") || (i == 0 && d.Now == nil) {
+			d.Now = &d.Work[i]
+		}
+	}
+	if d.Now != nil {
+		who := int64(0)
+		if d.Now.Call != nil {
+			who = d.Now.Call.Person
+			v, err := s.Store.Version(ctx, d.Now.Call.Version)
+			if err != nil {
+				return err
+			}
+			if step, ok := v.Plan.V.Step(sequence.StepID(d.Now.Call.Step)).(*sequence.Call); ok {
+				d.Guide = step.Guide
+			}
+		} else {
+			who = d.Now.Handoff.Person
+		}
+		if d.Signals, err = s.Store.PersonTimeline(ctx, who); err != nil {
+			return err
+		}
+		if len(d.Signals) > 8 {
+			d.Signals = d.Signals[:8]
+		}
+	}
+	return s.pageCode(c, code, "desk.html", "desk", "Desk", "Desk", d)
+}
+
+func (s *Server) finishCall(c *echo.Context) error {
+	id, err := idOf(c, "id")
+	if err != nil {
+		return err
+	}
+	err = s.Engine.FinishCall(c.Request().Context(), id, userOf(c).ID, c.FormValue("outcome"), c.FormValue("notes"))
+	if errors.Is(err, engine.ErrGone) {
+		return s.notDone(c, "/desk", "This call is no longer on the desk: somebody else made it, or the sequence has gone on.")
+	}
+	if err != nil {
+		return s.notDone(c, fmt.Sprintf("/desk?item=call-%d", id), sentence(err))
+	}
+	return s.done(c, "/desk", "Call noted: "+c.FormValue("outcome")+".")
+}
+
+func (s *Server) accept(c *echo.Context) error {
+	id, err := idOf(c, "id")
+	if err != nil {
+		return err
+	}
+	if _, err := s.Engine.Accept(c.Request().Context(), id, userOf(c).ID); err != nil {
+		return s.notDone(c, "/desk", sentence(err))
+	}
+	return s.done(c, "/desk", "Accepted. A deal stands on the pipeline.")
+}
+
+func (s *Server) sendBack(c *echo.Context) error {
+	id, err := idOf(c, "id")
+	if err != nil {
+		return err
+	}
+	err = s.Engine.SendBack(c.Request().Context(), id, userOf(c).ID, c.FormValue("reason"))
+	if errors.Is(err, engine.ErrNoReason) {
+		return s.notDone(c, "/desk?item=handoff-"+strconv.FormatInt(id, 10), sentence(err))
+	}
+	if err != nil {
+		return s.notDone(c, "/desk", sentence(err))
+	}
+	return s.done(c, "/desk", "Sent back. Marketing sees your reason.")
+}

@@ -1,0 +1,346 @@
+package web
+
+import (
+	"bytes"
+	"embed"
+	"fmt"
+	"html/template"
+	"io"
+	"net/http"
+	"net/url"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/labstack/echo/v5"
+
+	"ombak/internal/core/calendar"
+	"ombak/internal/core/person"
+	"ombak/internal/core/rule"
+	"ombak/internal/core/sequence"
+	"ombak/internal/store"
+)
+
+//go:embed templates
+var templateFiles embed.FS
+
+// View is what every page gets; Data is its own.
+type View struct {
+	Title   string
+	Place   string // the place in the bar that is lit
+	User    store.User
+	CSRF    string
+	Note    string // something that has just been done
+	Bad     string // something that was not
+	Scheme  string // light, dark or empty: as the machine has it
+	Now     time.Time
+	Zone    *time.Location
+	Demo    bool
+	Mailbox string
+	Moving  *time.Time // the demo clock is on its way there
+	Path    string
+	Data    any
+}
+
+// May reports whether the user has one of the roles.
+func (v View) May(roles ...string) bool {
+	for _, r := range roles {
+		if v.User.Role == r {
+			return true
+		}
+	}
+	return false
+}
+
+// Writes reports whether the user may change content, sequences and scoring.
+func (v View) Writes() bool { return v.May("marketer", "lead", "admin") }
+
+// At gives an instant in the workspace's zone: "Tue 14 Apr, 09:20".
+func (v View) At(t any) string { return v.in(t, "Mon 2 Jan, 15:04") }
+
+// Day gives its date alone.
+func (v View) Day(t any) string { return v.in(t, "Mon 2 Jan 2006") }
+
+func (v View) in(t any, format string) string {
+	switch x := t.(type) {
+	case time.Time:
+		if x.IsZero() {
+			return ""
+		}
+		return x.In(v.Zone).Format(format)
+	case *time.Time:
+		if x == nil {
+			return ""
+		}
+		return x.In(v.Zone).Format(format)
+	}
+	return ""
+}
+
+// Ago says how long before now an instant is, roughly; or how long until it.
+func (v View) Ago(t any) string {
+	var at time.Time
+	switch x := t.(type) {
+	case time.Time:
+		at = x
+	case *time.Time:
+		if x == nil {
+			return ""
+		}
+		at = *x
+	}
+	d := v.Now.Sub(at)
+	if d < 0 {
+		return "in " + roughly(-d)
+	}
+	if d < time.Minute {
+		return "just now"
+	}
+	return roughly(d) + " ago"
+}
+
+func roughly(d time.Duration) string {
+	for _, u := range []struct {
+		of   time.Duration
+		word string
+	}{{24 * time.Hour, "day"}, {time.Hour, "hour"}, {time.Minute, "minute"}} {
+		if n := int(d / u.of); n > 0 {
+			if n == 1 {
+				return "1 " + u.word
+			}
+			return fmt.Sprintf("%d %ss", n, u.word)
+		}
+	}
+	return "less than a minute"
+}
+
+// Theirs gives an instant on the clock of a person, with their zone's name,
+// where it differs from the workspace's.
+func (v View) Theirs(zone, country, city string, t time.Time) string {
+	loc, guess := calendar.ZoneFor(calendar.Whereabouts{Zone: zone, Country: country, City: city}, v.Zone)
+	s := t.In(loc).Format("15:04") + " in " + strings.ReplaceAll(loc.String()[strings.LastIndexByte(loc.String(), '/')+1:], "_", " ")
+	if guess {
+		s += " (a guess from the country)"
+	}
+	return s
+}
+
+var funcs = template.FuncMap{
+	"icon": func(name string) template.HTML {
+		return template.HTML(`<svg class="i" aria-hidden="true"><use href="/assets/icons.svg#` + template.HTMLEscapeString(name) + `"/></svg>`)
+	},
+	"asset":   func(name string) string { return "/assets/" + name + "?v=" + version() },
+	"html":    func(s string) template.HTML { return template.HTML(s) }, // of what core/message has cleaned, alone
+	"n":       thousands,
+	"score":   func(f float64) string { return strings.TrimSuffix(fmt.Sprintf("%.1f", f), ".0") },
+	"money":   money,
+	"full":    person.Full,
+	"initial": initials,
+	"list":    func(x ...any) []any { return x },
+	"dict": func(kv ...any) (map[string]any, error) {
+		m := map[string]any{}
+		for i := 0; i+1 < len(kv); i += 2 {
+			k, ok := kv[i].(string)
+			if !ok {
+				return nil, fmt.Errorf("dict: %v is no name", kv[i])
+			}
+			m[k] = kv[i+1]
+		}
+		return m, nil
+	},
+	"share": func(part, of int64) string {
+		if of == 0 {
+			return "none yet"
+		}
+		return fmt.Sprintf("%.0f %% of %s", float64(part)/float64(of)*100, thousands(of))
+	},
+	"plural": func(n any, one, many string) string {
+		if thousands(n) == "1" {
+			return one
+		}
+		return many
+	},
+	"deref": func(p *int64) int64 {
+		if p == nil {
+			return 0
+		}
+		return *p
+	},
+	"inc": func(n any) int {
+		switch x := n.(type) {
+		case int:
+			return x + 1
+		case *int:
+			return *x + 1
+		}
+		return 0
+	},
+	"floatOf":     func(n int) float64 { return float64(n) },
+	"mid":         func(x, w float64) float64 { return x + w/2 },
+	"fields":      rule.Fields,
+	"kindIcon":    func(s sequence.Step) string { return kindIcons[s.Kind().Word] },
+	"stepTitle":   stepTitle,
+	"hour":        hour,
+	"weekend":     func(h calendar.SendingHours) bool { return len(h.Days[time.Saturday]) > 0 },
+	"checksScore": func(s *sequence.Check) bool { return s.Rule.If != nil && s.Rule.If.Score },
+	"checkField": func(s *sequence.Check) rule.Field {
+		if s.Rule.If == nil {
+			return ""
+		}
+		return s.Rule.If.Field
+	},
+	"checkValue": func(s *sequence.Check) string {
+		switch {
+		case s.Rule.If == nil:
+			return ""
+		case s.Rule.If.Score:
+			return fmt.Sprint(s.Rule.If.N)
+		}
+		return s.Rule.If.Value
+	},
+	"query": func(s string) string { return url.QueryEscape(s) },
+	"title": func(s string) string {
+		if s == "" {
+			return s
+		}
+		return strings.ToUpper(s[:1]) + s[1:]
+	},
+}
+
+func stepTitle(p *sequence.Plan, id sequence.StepID) string {
+	if s := p.Step(id); s != nil {
+		return s.About().Title
+	}
+	return ""
+}
+
+// hour is the beginning (0) or the end (1) of the hours of a Monday.
+func hour(h calendar.SendingHours, end int) string {
+	list := h.Days[time.Monday]
+	if len(list) == 0 {
+		return ""
+	}
+	m := list[0].From
+	if end == 1 {
+		m = list[0].To
+	}
+	return fmt.Sprintf("%02d:%02d", m/60, m%60)
+}
+
+// thousands writes a whole number with commas.
+func thousands(n any) string {
+	s := fmt.Sprint(n)
+	sign := ""
+	if strings.HasPrefix(s, "-") {
+		sign, s = "−", s[1:]
+	}
+	for i := len(s) - 3; i > 0; i -= 3 {
+		s = s[:i] + "," + s[i:]
+	}
+	return sign + s
+}
+
+func money(cents int64) string {
+	if cents%100 == 0 {
+		return thousands(cents / 100)
+	}
+	return fmt.Sprintf("%s.%02d", thousands(cents/100), cents%100)
+}
+
+func initials(name string) string {
+	out := ""
+	for _, w := range strings.Fields(name) {
+		out += string([]rune(w)[:1])
+	}
+	if r := []rune(out); len(r) > 2 {
+		out = string(r[0]) + string(r[len(r)-1])
+	}
+	return out
+}
+
+// renderer renders "file.html", or "file.html#block" for a part of one.
+type renderer struct{}
+
+var parsed sync.Map // file → *template.Template
+
+func templateOf(file string) (*template.Template, error) {
+	if t, ok := parsed.Load(file); ok {
+		return t.(*template.Template), nil
+	}
+	t, err := template.New("layout.html").Funcs(funcs).ParseFS(templateFiles, "templates/layout.html", "templates/parts.html", "templates/"+file)
+	if err != nil {
+		return nil, err
+	}
+	parsed.Store(file, t)
+	return t, nil
+}
+
+// Render renders into a buffer first, so that a template that fails half way
+// is an error and not half a page.
+func (renderer) Render(_ *echo.Context, w io.Writer, name string, data any) error {
+	file, block, part := strings.Cut(name, "#")
+	t, err := templateOf(file)
+	if err != nil {
+		return err
+	}
+	if !part {
+		block = "layout"
+	}
+	var b bytes.Buffer
+	if err := t.ExecuteTemplate(&b, block, data); err != nil {
+		return fmt.Errorf("template %s: %w", name, err)
+	}
+	_, err = w.Write(b.Bytes())
+	return err
+}
+
+// view readies what every page gets.
+func (s *Server) view(c *echo.Context, place, title string, data any) View {
+	v := View{Title: title, Place: place, Now: s.Engine.Now(), Zone: s.Engine.Zone, Demo: s.Demo != nil, Data: data, Path: c.Request().URL.RequestURI()}
+	v.CSRF, _ = c.Get("csrf").(string)
+	if u, ok := c.Get("user").(store.User); ok {
+		v.User = u
+	}
+	if s.Demo != nil {
+		v.Mailbox = s.Demo.Mailbox()
+		if t, ok := s.Demo.Moving(); ok {
+			v.Moving = &t
+		}
+	}
+	ctx := c.Request().Context()
+	v.Note = s.sessions.PopString(ctx, "note")
+	v.Bad = s.sessions.PopString(ctx, "bad")
+	if k, err := c.Cookie("ombak_scheme"); err == nil && (k.Value == "dark" || k.Value == "light") {
+		v.Scheme = k.Value
+	}
+	return v
+}
+
+// page renders a place: whole, or for htmx the part it asked for.
+func (s *Server) page(c *echo.Context, file, part, place, title string, data any) error {
+	return s.pageCode(c, http.StatusOK, file, part, place, title, data)
+}
+
+func (s *Server) pageCode(c *echo.Context, code int, file, part, place, title string, data any) error {
+	v := s.view(c, place, title, data)
+	if part != "" && isHTMX(c) {
+		return c.Render(code, file+"#"+part, v)
+	}
+	return c.Render(code, file, v)
+}
+
+func isHTMX(c *echo.Context) bool { return c.Request().Header.Get("HX-Request") != "" }
+
+// done sends the browser on, with a word about what was done.
+func (s *Server) done(c *echo.Context, to, note string) error {
+	if note != "" {
+		s.sessions.Put(c.Request().Context(), "note", note)
+	}
+	return c.Redirect(http.StatusSeeOther, to)
+}
+
+// notDone sends the browser back, with a word about why not.
+func (s *Server) notDone(c *echo.Context, to, why string) error {
+	s.sessions.Put(c.Request().Context(), "bad", why)
+	return c.Redirect(http.StatusSeeOther, to)
+}

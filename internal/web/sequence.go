@@ -1,0 +1,529 @@
+package web
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"html/template"
+	"net/http"
+	"strconv"
+	"strings"
+
+	"github.com/labstack/echo/v5"
+
+	"ombak/internal/core/calendar"
+	"ombak/internal/core/person"
+	"ombak/internal/core/rule"
+	"ombak/internal/core/sequence"
+	"ombak/internal/core/signal"
+	"ombak/internal/engine"
+	"ombak/internal/store"
+)
+
+type sequencesData struct {
+	List []store.Sequence
+	New  bool
+}
+
+func (s *Server) sequences(c *echo.Context) error {
+	list, err := s.Store.Sequences(c.Request().Context())
+	if err != nil {
+		return err
+	}
+	return s.page(c, "sequences.html", "list", "Sequences", "Sequences", sequencesData{list, c.QueryParam("new") != ""})
+}
+
+func (s *Server) newSequence(c *echo.Context) error {
+	name := person.Name(c.FormValue("name"))
+	if name == "" {
+		return s.notDone(c, "/sequences?new=1", "Give the sequence a name first.")
+	}
+	var id int64
+	err := s.Store.InTx(c.Request().Context(), func(tx store.Tx) error {
+		var err error
+		id, err = store.AddSequence(c.Request().Context(), tx, name, sequence.NewPlan(), s.Engine.Now())
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	return s.done(c, fmt.Sprintf("/sequences/%d", id), "")
+}
+
+// sequenceData is the map with what stands beside it.
+type sequenceData struct {
+	Q        store.Sequence
+	Draft    bool // the draft is shown, not what is running
+	Editable bool
+	Plan     *sequence.Plan
+	Map      drawn
+	N        int // state of the draft
+	CanUndo  string
+	CanRedo  bool
+	Differs  bool // the draft is not what is running
+	Problems []sequence.Problem
+	Parts    []part
+
+	Panel   string // step, insert or sequence
+	Step    sequence.Step
+	Result  *store.StepResult
+	Here    int64
+	Passed  int64
+	Left    int64
+	Form    template.HTML
+	From    sequence.StepID
+	Exit    sequence.Exit
+	Kinds   []kindChoice
+	Entry   entryForm
+	Pages   []store.Page
+	Wrong   string
+	Waiting int64
+}
+
+type kindChoice struct{ Word, Does, Icon string }
+
+// part is a line of the parts list: a message that a step needs.
+type part struct {
+	Step    sequence.StepID
+	Title   string
+	Message string
+	ID      int64
+}
+
+// entryForm is who enters, as the form has it.
+type entryForm struct {
+	How   string // page or rule
+	Page  int64
+	Field rule.Field // of a simple rule: a field that is a value, or the score
+	Value string
+	Words string
+}
+
+func entryOf(e store.Entry, pages []store.Page) entryForm {
+	f := entryForm{How: "page", Page: e.Page, Field: rule.Country, Words: "nobody yet"}
+	if e.Rule != nil {
+		f.How = "rule"
+		if q := e.Rule.If; q != nil && q.Score {
+			f.Field, f.Value = "score", strconv.Itoa(q.N)
+		} else if q != nil {
+			f.Field, f.Value = q.Field, q.Value
+		}
+		f.Words = "everybody with " + e.Rule.Words()
+	}
+	for _, p := range pages {
+		if p.ID == e.Page {
+			f.Words = "those who fill in “" + p.Title + "”"
+		}
+	}
+	return f
+}
+
+func (s *Server) sequence(c *echo.Context) error {
+	id, err := idOf(c, "id")
+	if err != nil {
+		return err
+	}
+	return s.showSequence(c, http.StatusOK, id, func(*sequenceData) {})
+}
+
+// showSequence renders the map of a sequence; adjust has the last word.
+func (s *Server) showSequence(c *echo.Context, code int, id int64, adjust func(*sequenceData)) error {
+	ctx := c.Request().Context()
+	q, err := s.Store.Sequence(ctx, id)
+	if err != nil {
+		return err
+	}
+	draft, err := s.Store.Draft(ctx, id)
+	if err != nil {
+		return err
+	}
+	d := sequenceData{Q: q, N: draft.N, Plan: draft.Plan.V, Draft: q.Version == nil || c.FormValue("view") == "draft", CanRedo: draft.Last > draft.N}
+	if draft.N > 0 {
+		d.CanUndo = draft.What
+	}
+	if q.Version != nil {
+		v, err := s.Store.Version(ctx, *q.Version)
+		if err != nil {
+			return err
+		}
+		d.Differs = !samePlan(v.Plan.V, draft.Plan.V)
+		if !d.Draft {
+			d.Plan = v.Plan.V
+		}
+	}
+	d.Editable = d.Draft && (View{User: userOf(c)}).Writes()
+	if d.Pages, err = s.Store.Pages(ctx); err != nil {
+		return err
+	}
+	d.Entry = entryOf(q.Entry.V, d.Pages)
+	messages, err := s.Store.Messages(ctx)
+	if err != nil {
+		return err
+	}
+	if d.Draft {
+		if d.Problems, err = s.Engine.Problems(ctx, q, d.Plan); err != nil {
+			return err
+		}
+	}
+	for _, st := range d.Plan.Steps {
+		if m, ok := st.(*sequence.Email); ok {
+			p := part{Step: m.ID, Title: m.Title, ID: m.Message}
+			for _, x := range messages {
+				if x.ID == m.Message {
+					p.Message = x.Name
+				}
+			}
+			d.Parts = append(d.Parts, p)
+		}
+	}
+	step, _ := strconv.Atoi(c.FormValue("step"))
+	d.Panel = "sequence"
+	if d.Step = d.Plan.Step(sequence.StepID(step)); d.Step != nil {
+		d.Panel = "step"
+	} else if from, exit, ok := strings.Cut(c.FormValue("plus"), "."); ok && d.Editable {
+		f, _ := strconv.Atoi(from)
+		d.Panel, d.From, d.Exit = "insert", sequence.StepID(f), sequence.Exit(exit)
+		for _, k := range sequence.Kinds() {
+			d.Kinds = append(d.Kinds, kindChoice{k.Word, k.Does, kindIcons[k.Word]})
+		}
+	}
+	adjust(&d)
+	if err := s.figures(c, &d); err != nil {
+		return err
+	}
+	if d.Panel == "step" && d.Editable {
+		if d.Form, err = s.stepForm(d.Plan, d.Step, messages, d.Pages); err != nil {
+			return err
+		}
+	}
+	part := "work"
+	if c.Request().Header.Get("HX-Target") == "" {
+		part = ""
+	}
+	return s.pageCode(c, code, "sequence.html", part, "Sequences", q.Name, d)
+}
+
+func samePlan(a, b *sequence.Plan) bool {
+	x, err1 := a.MarshalJSON()
+	y, err2 := b.MarshalJSON()
+	return err1 == nil && err2 == nil && bytes.Equal(x, y)
+}
+
+// figures draws the map with the people in it, or with its timing in a draft.
+func (s *Server) figures(c *echo.Context, d *sequenceData) error {
+	ctx := c.Request().Context()
+	var f flowFigures
+	var err error
+	if !d.Draft {
+		if f.passed, err = s.Store.Passed(ctx, d.Q.ID); err != nil {
+			return err
+		}
+		if f.here, err = s.Store.Here(ctx, d.Q.ID); err != nil {
+			return err
+		}
+		if f.results, err = s.Store.StepResults(ctx, d.Q.ID); err != nil {
+			return err
+		}
+	}
+	d.Map = drawMap(d, f)
+	if d.Step != nil {
+		id := int32(d.Step.About().ID)
+		for i := range f.results {
+			if f.results[i].Step == id {
+				d.Result = &f.results[i]
+			}
+		}
+		for _, x := range f.here {
+			if x.Step == id {
+				d.Here = x.N
+			}
+		}
+		for _, x := range f.passed {
+			if x.Step == id {
+				d.Passed += x.N
+				if x.Exit == "" && x.Reason != string(sequence.Finished) && x.Reason != string(sequence.HandedOver) {
+					d.Left += x.N
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// stepForm renders the form of a step's kind.
+func (s *Server) stepForm(p *sequence.Plan, st sequence.Step, messages []store.Message, pages []store.Page) (template.HTML, error) {
+	t, err := templateOf("sequence.html")
+	if err != nil {
+		return "", err
+	}
+	t, err = t.Clone()
+	if err != nil {
+		return "", err
+	}
+	if t, err = t.ParseFS(templateFiles, "templates/steps.html"); err != nil {
+		return "", err
+	}
+	var b bytes.Buffer
+	err = t.ExecuteTemplate(&b, "step-"+strings.ReplaceAll(st.Kind().Word, " ", "-"), map[string]any{
+		"S": st, "Messages": messages, "Pages": pages, "Emails": p.Touches(st.About().ID, "email"), "Kinds": signal.Kinds(),
+		"Units": []calendar.Unit{calendar.Minutes, calendar.Hours, calendar.Days, calendar.WorkingDays}, "Fields": rule.Fields(),
+	})
+	return template.HTML(b.String()), err
+}
+
+// edit changes the draft and shows the map again.
+func (s *Server) edit(c *echo.Context, change func(p *sequence.Plan) (what string, step sequence.StepID, err error)) error {
+	ctx := c.Request().Context()
+	id, err := idOf(c, "id")
+	if err != nil {
+		return err
+	}
+	draft, err := s.Store.Draft(ctx, id)
+	if err != nil {
+		return err
+	}
+	wrong := func(text string) error {
+		return s.showSequence(c, http.StatusUnprocessableEntity, id, func(d *sequenceData) { d.Wrong = text })
+	}
+	if n, err := strconv.Atoi(c.FormValue("n")); err != nil || n != draft.N {
+		return wrong("Somebody else has changed this draft meanwhile. What you see now is theirs; nothing of it was lost.")
+	}
+	p := draft.Plan.V.Clone()
+	what, step, err := change(p)
+	if err != nil {
+		return wrong(sentence(err))
+	}
+	saved := false
+	err = s.Store.InTx(ctx, func(tx store.Tx) error {
+		var err error
+		saved, err = store.SaveDraft(ctx, tx, id, draft.N, p, what, s.Engine.Now())
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	if !saved {
+		return wrong("Somebody else has changed this draft meanwhile. What you see now is theirs; nothing of it was lost.")
+	}
+	return s.goTo(c, id, step)
+}
+
+// goTo shows the draft with a step chosen, in place where htmx asks.
+func (s *Server) goTo(c *echo.Context, id int64, step sequence.StepID) error {
+	to := fmt.Sprintf("/sequences/%d?view=draft", id)
+	if step != 0 {
+		to += fmt.Sprintf("&step=%d", step)
+	}
+	if !isHTMX(c) {
+		return c.Redirect(http.StatusSeeOther, to)
+	}
+	c.Response().Header().Set("HX-Push-Url", to)
+	return s.showSequence(c, http.StatusOK, id, func(d *sequenceData) {
+		d.Panel = "sequence"
+		if d.Step = d.Plan.Step(step); d.Step != nil {
+			d.Panel = "step"
+		}
+	})
+}
+
+func (s *Server) insertStep(c *echo.Context) error {
+	return s.edit(c, func(p *sequence.Plan) (string, sequence.StepID, error) {
+		st := sequence.New(c.FormValue("kind"))
+		if st == nil {
+			return "", 0, errors.New("there is no such kind of step")
+		}
+		from, _ := strconv.Atoi(c.FormValue("from"))
+		if from == 0 && p.Step(p.Start) == nil {
+			return "", 0, sequence.ErrNoStep
+		}
+		// A watch that follows an email watches that email, unless told otherwise.
+		if w, ok := st.(*sequence.Watch); ok {
+			if e, ok := p.Step(sequence.StepID(from)).(*sequence.Email); ok {
+				w.Of = e.ID
+			}
+		}
+		id, err := p.Insert(st, sequence.StepID(from), sequence.Exit(c.FormValue("exit")))
+		return "insert " + st.Kind().Word, id, err
+	})
+}
+
+func (s *Server) changeStep(c *echo.Context) error {
+	return s.edit(c, func(p *sequence.Plan) (string, sequence.StepID, error) {
+		id, _ := strconv.Atoi(c.Param("step"))
+		st := p.Step(sequence.StepID(id))
+		if st == nil {
+			return "", 0, sequence.ErrNoStep
+		}
+		title := person.Name(c.FormValue("title"))
+		if title == "" {
+			return "", 0, errors.New("give the step a title")
+		}
+		st.About().Title = title
+		if read := stepForms[st.Kind().Word]; read != nil {
+			if err := read(c, st); err != nil {
+				return "", 0, err
+			}
+		}
+		return "change “" + title + "”", st.About().ID, nil
+	})
+}
+
+func (s *Server) removeStep(c *echo.Context) error {
+	return s.edit(c, func(p *sequence.Plan) (string, sequence.StepID, error) {
+		id, _ := strconv.Atoi(c.Param("step"))
+		st := p.Step(sequence.StepID(id))
+		if st == nil {
+			return "", 0, sequence.ErrNoStep
+		}
+		return "remove “" + st.About().Title + "”", 0, p.Remove(st.About().ID)
+	})
+}
+
+func (s *Server) undo(by int) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		id, err := idOf(c, "id")
+		if err != nil {
+			return err
+		}
+		ctx := c.Request().Context()
+		if err := s.Store.InTx(ctx, func(tx store.Tx) error {
+			_, err := store.MoveDraft(ctx, tx, id, by, s.Engine.Now())
+			return err
+		}); err != nil {
+			return err
+		}
+		return s.goTo(c, id, 0)
+	}
+}
+
+// sequenceSettings keeps the name, who enters and how touches go out.
+func (s *Server) sequenceSettings(c *echo.Context) error {
+	id, err := idOf(c, "id")
+	if err != nil {
+		return err
+	}
+	ctx := c.Request().Context()
+	name := person.Name(c.FormValue("name"))
+	entry, err := readEntry(c)
+	if err == nil && name == "" {
+		err = errors.New("give the sequence a name")
+	}
+	if err != nil {
+		return s.showSequence(c, http.StatusUnprocessableEntity, id, func(d *sequenceData) { d.Wrong, d.Panel, d.Step = sentence(err), "sequence", nil })
+	}
+	if err := s.Store.RenameSequence(ctx, id, name, s.Engine.Now()); err != nil {
+		return err
+	}
+	if err := s.Store.SetEntry(ctx, id, entry, s.Engine.Now()); err != nil {
+		return err
+	}
+	return s.edit(c, func(p *sequence.Plan) (string, sequence.StepID, error) {
+		from, err1 := clockTime(c.FormValue("from"))
+		to, err2 := clockTime(c.FormValue("to"))
+		if err := errors.Join(err1, err2); err != nil {
+			return "", 0, err
+		}
+		p.Hours = calendar.OfficeHours(from, to)
+		if c.FormValue("weekend") != "" {
+			p.Hours.Days[0], p.Hours.Days[6] = p.Hours.Days[1], p.Hours.Days[1]
+		}
+		p.LaunchHold = c.FormValue("hold") != ""
+		return "change the settings", 0, p.Hours.Check()
+	})
+}
+
+// clockTime reads 08:30 as minutes since midnight; 24:00 is the day's end.
+func clockTime(s string) (int, error) {
+	h, m, ok := strings.Cut(strings.TrimSpace(s), ":")
+	hour, err1 := strconv.Atoi(h)
+	minute, err2 := strconv.Atoi(m)
+	if !ok || err1 != nil || err2 != nil || hour < 0 || minute < 0 || minute > 59 || hour*60+minute > 24*60 {
+		return 0, fmt.Errorf("%q is no time of day, such as 08:30", s)
+	}
+	return hour*60 + minute, nil
+}
+
+func readEntry(c *echo.Context) (store.Entry, error) {
+	switch c.FormValue("entry") {
+	case "page":
+		page, _ := strconv.ParseInt(c.FormValue("page"), 10, 64)
+		return store.Entry{Page: max(page, 0)}, nil
+	case "rule":
+		var r rule.Rule
+		value := person.Name(c.FormValue("value"))
+		if field := rule.Field(c.FormValue("field")); field == "score" {
+			n, err := strconv.Atoi(value)
+			if err != nil {
+				return store.Entry{}, errors.New("a score is a whole number")
+			}
+			r = rule.ScoreAtLeast(n)
+		} else {
+			r = rule.FieldIs(field, value)
+		}
+		return store.Entry{Rule: &r}, r.Check()
+	}
+	return store.Entry{}, errors.New("choose who enters")
+}
+
+func (s *Server) launch(c *echo.Context) error {
+	id, err := idOf(c, "id")
+	if err != nil {
+		return err
+	}
+	to := fmt.Sprintf("/sequences/%d", id)
+	err = s.Engine.Launch(c.Request().Context(), id, userOf(c).ID, c.FormValue("move") != "")
+	if u, ok := errors.AsType[*engine.Unready](err); ok {
+		return s.notDone(c, to+"?view=draft", sentence(u))
+	}
+	if err != nil {
+		return err
+	}
+	return s.done(c, to, "Launched. People enter from now on.")
+}
+
+func (s *Server) hold(c *echo.Context) error {
+	return s.setRunning(c, s.Engine.Hold, "Held. Nobody is walked on and nothing goes out until you let it run on.")
+}
+
+func (s *Server) resume(c *echo.Context) error {
+	return s.setRunning(c, s.Engine.Resume, "Running again. What came due meanwhile goes out in its sending hours.")
+}
+
+func (s *Server) holdAll(c *echo.Context) error {
+	n, err := s.Store.HoldEverything(c.Request().Context(), s.Engine.Now())
+	if err != nil {
+		return err
+	}
+	return s.done(c, "/sequences", fmt.Sprintf("%d held. Let each run on from its map.", n))
+}
+
+// stepPeople lists the people behind a figure of the map.
+func (s *Server) stepPeople(c *echo.Context) error {
+	id, err := idOf(c, "id")
+	if err != nil {
+		return err
+	}
+	step, _ := strconv.Atoi(c.QueryParam("step"))
+	list, err := s.Store.PeopleAtStep(c.Request().Context(), id, int32(step), c.QueryParam("which"), 200)
+	if err != nil {
+		return err
+	}
+	q, err := s.Store.Sequence(c.Request().Context(), id)
+	if err != nil {
+		return err
+	}
+	return s.page(c, "steppeople.html", "", "Sequences", q.Name, map[string]any{"Q": q, "People": list, "Which": c.QueryParam("which"), "Step": step})
+}
+
+func (s *Server) setRunning(c *echo.Context, f func(context.Context, int64) error, note string) error {
+	id, err := idOf(c, "id")
+	if err != nil {
+		return err
+	}
+	to := fmt.Sprintf("/sequences/%d", id)
+	if err := f(c.Request().Context(), id); err != nil {
+		return s.notDone(c, to, sentence(err))
+	}
+	return s.done(c, to, note)
+}

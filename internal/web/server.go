@@ -1,0 +1,237 @@
+// Package web is the interface: pages rendered on the server, one file for
+// each place in them. Handlers read from the store, ask the engine where
+// something changes, and hand a view model to a template. They hold no rules
+// of the job and no SQL.
+package web
+
+import (
+	"context"
+	"embed"
+	"errors"
+	"io/fs"
+	"log/slog"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/alexedwards/scs/postgresstore"
+	"github.com/alexedwards/scs/v2"
+	"github.com/labstack/echo/v5"
+	"github.com/labstack/echo/v5/middleware"
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	"ombak/internal/engine"
+	"ombak/internal/store"
+)
+
+//go:embed assets/dist
+var assetFiles embed.FS
+
+// Demo is what the demo adds to the interface; nil elsewhere.
+type Demo interface {
+	// Faces are the people one press signs in as.
+	Faces(ctx context.Context) ([]store.User, error)
+	// Move moves the clock forward: by "hour", "day", or to the "next" thing
+	// due. It returns at once; Moving tells how far it is.
+	Move(how string) error
+	Moving() (target time.Time, ok bool)
+	Stop()
+	// Mailbox is the address of the stand-in's mailbox.
+	Mailbox() string
+}
+
+// Config is what the interface works with.
+type Config struct {
+	Store  *store.Store
+	Engine *engine.Engine
+	Demo   Demo
+	Secure bool // reached over HTTPS: cookies say so
+}
+
+// Server serves the interface.
+type Server struct {
+	Config
+	sessions *scs.SessionManager
+	limits   *limits
+	events   *events
+	metrics  *prometheus.Registry
+}
+
+// New makes the server; ctx ends its background work.
+func New(ctx context.Context, c Config) *Server {
+	s := &Server{Config: c, limits: newLimits(), events: newEvents(), metrics: prometheus.NewRegistry()}
+	s.sessions = scs.New()
+	s.sessions.Store = postgresstore.NewWithCleanupInterval(c.Store.DB(), 30*time.Minute)
+	s.sessions.Lifetime = 12 * time.Hour
+	s.sessions.Cookie.Name = "ombak"
+	s.sessions.Cookie.HttpOnly = true
+	s.sessions.Cookie.SameSite = http.SameSiteLaxMode
+	s.sessions.Cookie.Secure = c.Secure
+	go c.Store.Listen(ctx, s.events.tell)
+	s.measure()
+	return s
+}
+
+// maxBody bounds a request's body: a page's file is the largest.
+const maxBody = 12 << 20
+
+// Handler is everything Ombak answers over HTTP.
+func (s *Server) Handler() http.Handler {
+	e := echo.New()
+	e.Logger = slog.Default()
+	e.HTTPErrorHandler = s.failed
+	e.Renderer = renderer{}
+	e.Use(s.counted, middleware.Recover(), secure, middleware.BodyLimit(maxBody), middleware.Gzip())
+
+	e.GET("/healthz", func(c *echo.Context) error { return c.String(http.StatusOK, "ok\n") })
+	e.GET("/readyz", s.ready)
+	e.GET("/metrics", echo.WrapHandler(promhttp.HandlerFor(s.metrics, promhttp.HandlerOpts{})))
+	dist, err := fs.Sub(assetFiles, "assets/dist")
+	if err != nil {
+		panic(err) // the folder is embedded above
+	}
+	files := http.StripPrefix("/assets/", http.FileServerFS(dist))
+	e.GET("/assets/*", func(c *echo.Context) error {
+		if c.QueryParam("v") != "" || strings.HasSuffix(c.Request().URL.Path, ".woff2") {
+			c.Response().Header().Set("Cache-Control", "public, max-age=31536000, immutable")
+		} else {
+			c.Response().Header().Set("Cache-Control", "no-cache")
+		}
+		files.ServeHTTP(c.Response(), c.Request())
+		return nil
+	})
+
+	s.publicRoutes(e)
+
+	g := e.Group("", echo.WrapMiddleware(s.sessions.LoadAndSave), s.csrf())
+	g.GET("/sign-in", s.signInPage)
+	g.POST("/sign-in", s.signIn)
+	g.POST("/sign-in/:id", s.signInAs)
+	g.POST("/sign-out", s.signOut)
+
+	in := g.Group("", s.signedIn)
+	writes := allow("marketer", "lead", "admin")
+	sells := allow("rep", "lead", "admin")
+	in.GET("/", s.home)
+	in.GET("/today", s.today)
+	in.GET("/find", s.find)
+	in.GET("/events", s.eventStream)
+	in.POST("/scheme", s.scheme)
+	in.POST("/clock", s.moveClock)
+	in.POST("/clock/stop", s.stopClock)
+	in.GET("/clock", s.clockChip)
+
+	in.GET("/people", s.people)
+	in.GET("/people/:id", s.person)
+	in.POST("/people/:id/owner", s.setOwner, writes)
+	in.POST("/people/:id/hand-over", s.handOver, writes)
+
+	in.GET("/content", s.content)
+	in.GET("/content/messages/new", s.messageEditor, writes)
+	in.GET("/content/messages/:id", s.messageEditor)
+	in.POST("/content/messages/new", s.saveMessage, writes)
+	in.POST("/content/messages/:id", s.saveMessage, writes)
+	in.GET("/content/messages/:id/preview", s.previewMessage)
+	in.GET("/content/pages/new", s.pageEditor, writes)
+	in.GET("/content/pages/:id", s.pageEditor)
+	in.POST("/content/pages/new", s.savePage, writes)
+	in.POST("/content/pages/:id", s.savePage, writes)
+
+	in.GET("/sequences", s.sequences)
+	in.POST("/sequences", s.newSequence, writes)
+	in.GET("/sequences/:id", s.sequence)
+	in.GET("/sequences/:id/people", s.stepPeople)
+	in.POST("/sequences/:id/insert", s.insertStep, writes)
+	in.POST("/sequences/:id/steps/:step", s.changeStep, writes)
+	in.POST("/sequences/:id/steps/:step/remove", s.removeStep, writes)
+	in.POST("/sequences/:id/undo", s.undo(-1), writes)
+	in.POST("/sequences/:id/redo", s.undo(1), writes)
+	in.POST("/sequences/:id/settings", s.sequenceSettings, writes)
+	in.POST("/sequences/:id/launch", s.launch, writes)
+	in.POST("/sequences/:id/hold", s.hold, writes)
+	in.POST("/sequences/:id/resume", s.resume, writes)
+	in.POST("/sequences/hold-all", s.holdAll, allow("marketer", "lead", "admin"))
+	in.POST("/touches/:id/resolve", s.resolve, writes)
+
+	in.GET("/scoring", s.scoring)
+	in.POST("/scoring", s.saveScoring, writes)
+
+	in.GET("/desk", s.desk)
+	in.POST("/desk/calls/:id", s.finishCall, sells)
+	in.POST("/desk/handoffs/:id/accept", s.accept, sells)
+	in.POST("/desk/handoffs/:id/send-back", s.sendBack, sells)
+
+	in.GET("/pipeline", s.pipeline)
+	in.POST("/pipeline/:id/move", s.moveDeal, sells)
+	in.POST("/pipeline/:id/amount", s.setAmount, sells)
+	return e
+}
+
+// secure sets the headers that keep a page to itself. Scripts come from our
+// own files alone; nothing inline runs.
+func secure(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		h := c.Response().Header()
+		h.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src 'self'; connect-src 'self'; frame-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'self'")
+		h.Set("X-Content-Type-Options", "nosniff")
+		h.Set("X-Frame-Options", "SAMEORIGIN")
+		h.Set("Referrer-Policy", "same-origin")
+		h.Set("Permissions-Policy", "camera=(), microphone=(), geolocation=()")
+		h.Set("Cross-Origin-Opener-Policy", "same-origin")
+		return next(c)
+	}
+}
+
+func (s *Server) csrf() echo.MiddlewareFunc {
+	return middleware.CSRFWithConfig(middleware.CSRFConfig{
+		TokenLookup: "header:X-CSRF-Token,form:_csrf", CookieName: "ombak_csrf", CookiePath: "/", CookieHTTPOnly: true,
+		CookieSecure: s.Secure, CookieSameSite: http.SameSiteLaxMode,
+	})
+}
+
+func (s *Server) ready(c *echo.Context) error {
+	ctx, cancel := context.WithTimeout(c.Request().Context(), 2*time.Second)
+	defer cancel()
+	if err := s.Store.Ping(ctx); err != nil {
+		slog.Error("not ready", "error", err)
+		return c.String(http.StatusServiceUnavailable, "the database does not answer\n")
+	}
+	return c.String(http.StatusOK, "ready\n")
+}
+
+// failed answers an error: a page that says what happened, what was kept and
+// what to do, and no more of the inside than that.
+func (s *Server) failed(c *echo.Context, err error) {
+	if r, ok := c.Response().(*echo.Response); ok && r.Committed {
+		return
+	}
+	code := http.StatusInternalServerError
+	switch {
+	case errors.Is(err, store.ErrNotFound):
+		code = http.StatusNotFound
+	case errors.Is(err, context.Canceled):
+		return // nobody is there any more
+	default:
+		if x := echo.StatusCode(err); x != 0 {
+			code = x
+		}
+	}
+	if code >= 500 {
+		slog.Error("a request failed", "method", c.Request().Method, "path", c.Request().URL.Path, "error", err)
+	}
+	text := map[int][2]string{
+		http.StatusNotFound:              {"There is nothing here", "The address may be old or mistyped. Nothing was changed."},
+		http.StatusForbidden:             {"This is not yours to do", "Your role does not allow it, or the page was open for too long. Nothing was changed; go back and try again, or ask an admin."},
+		http.StatusTooManyRequests:       {"Too many tries", "Wait a minute, then try again."},
+		http.StatusRequestEntityTooLarge: {"That is too large", "A page’s file can have up to 10 MB. Nothing was changed."},
+		http.StatusMethodNotAllowed:      {"There is nothing here", "The address may be old or mistyped. Nothing was changed."},
+		http.StatusBadRequest:            {"That could not be read", "Something in the form was not as it should be. Nothing was changed."},
+	}[code]
+	if text[0] == "" {
+		text = [2]string{"Something went wrong", "Nothing was changed. Try again; if it happens again, tell whoever looks after Ombak."}
+	}
+	if rerr := c.Render(code, "error.html", View{Title: text[0], Data: text}); rerr != nil {
+		slog.Error("showing an error", "error", rerr)
+	}
+}

@@ -1,0 +1,245 @@
+package web
+
+import (
+	"crypto/rand"
+	"crypto/subtle"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"net/http"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/labstack/echo/v5"
+	"golang.org/x/crypto/argon2"
+	"golang.org/x/time/rate"
+
+	"ombak/internal/store"
+)
+
+// Parameters of argon2id: those that OWASP's password storage cheat sheet
+// gives as its first choice below 20 MiB (from memory).
+const (
+	argonTime    = 2
+	argonMemory  = 19 * 1024
+	argonThreads = 1
+)
+
+// HashPassword hashes a password with argon2id, in the usual coded form that
+// holds its own parameters and salt.
+func HashPassword(password string) string {
+	salt := make([]byte, 16)
+	rand.Read(salt)
+	return hashWith(password, salt)
+}
+
+func hashWith(password string, salt []byte) string {
+	key := argon2.IDKey([]byte(password), salt, argonTime, argonMemory, argonThreads, 32)
+	b := base64.RawStdEncoding
+	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, argonMemory, argonTime, argonThreads, b.EncodeToString(salt), b.EncodeToString(key))
+}
+
+var errHash = errors.New("a password hash cannot be read")
+
+func passwordMatches(password, hash string) (bool, error) {
+	parts := strings.Split(hash, "$")
+	if len(parts) != 6 || parts[1] != "argon2id" {
+		return false, errHash
+	}
+	var m, t uint32
+	var p uint8
+	if _, err := fmt.Sscanf(parts[3], "m=%d,t=%d,p=%d", &m, &t, &p); err != nil || m == 0 || t == 0 || p == 0 || m > 1<<20 {
+		return false, errHash
+	}
+	salt, err := base64.RawStdEncoding.DecodeString(parts[4])
+	if err != nil {
+		return false, errHash
+	}
+	want, err := base64.RawStdEncoding.DecodeString(parts[5])
+	if err != nil || len(want) == 0 {
+		return false, errHash
+	}
+	got := argon2.IDKey([]byte(password), salt, t, m, p, uint32(len(want)))
+	return subtle.ConstantTimeCompare(got, want) == 1, nil
+}
+
+// nobody is hashed against where an address is unknown, so that the answer
+// takes as long.
+var nobody = sync.OnceValue(func() string { return HashPassword(rand.Text()) })
+
+// limits counts tries by address, for what anybody can call.
+type limits struct {
+	mu sync.Mutex
+	by map[string]*limit
+}
+
+type limit struct {
+	*rate.Limiter
+	used time.Time
+}
+
+func newLimits() *limits { return &limits{by: map[string]*limit{}} }
+
+// allow takes a try of what by whom: burst at once, then one every so often.
+func (l *limits) allow(what, who string, every time.Duration, burst int) bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	now := time.Now()
+	if len(l.by) > 10_000 {
+		for k, x := range l.by {
+			if now.Sub(x.used) > time.Duration(burst)*every {
+				delete(l.by, k)
+			}
+		}
+	}
+	k := what + " " + who
+	x := l.by[k]
+	if x == nil {
+		x = &limit{Limiter: rate.NewLimiter(rate.Every(every), burst)}
+		l.by[k] = x
+	}
+	x.used = now
+	return x.Allow()
+}
+
+type signInData struct {
+	Email string
+	Wrong string
+	Faces []store.User
+	Next  string
+}
+
+func (s *Server) signInPage(c *echo.Context) error {
+	return s.showSignIn(c, http.StatusOK, signInData{})
+}
+
+func (s *Server) showSignIn(c *echo.Context, code int, d signInData) error {
+	if s.Demo != nil {
+		var err error
+		if d.Faces, err = s.Demo.Faces(c.Request().Context()); err != nil {
+			return err
+		}
+	}
+	d.Next = localPath(c.FormValue("next"))
+	return s.pageCode(c, code, "signin.html", "", "", "Sign in", d)
+}
+
+func (s *Server) signIn(c *echo.Context) error {
+	email, password := strings.ToLower(strings.TrimSpace(c.FormValue("email"))), c.FormValue("password")
+	// By address and by account: neither many accounts from one place nor one account from many.
+	if !s.limits.allow("sign-in", c.RealIP(), 10*time.Second, 10) || !s.limits.allow("account", email, 10*time.Second, 10) {
+		return s.showSignIn(c, http.StatusTooManyRequests, signInData{Email: email, Wrong: "Too many tries. Wait a minute, then try again."})
+	}
+	if len(password) > 1000 {
+		password = ""
+	}
+	u, err := s.Store.UserByEmail(c.Request().Context(), email)
+	if err != nil && !store.IsNotFound(err) {
+		return err
+	}
+	hash := u.PasswordHash
+	if err != nil {
+		hash = nobody()
+	}
+	ok, herr := passwordMatches(password, hash)
+	if herr != nil {
+		return herr
+	}
+	if err != nil || !ok {
+		return s.showSignIn(c, http.StatusUnprocessableEntity, signInData{Email: email, Wrong: "The address or the password is not right."})
+	}
+	return s.enter(c, u)
+}
+
+// signInAs signs in as one of the demo's people.
+func (s *Server) signInAs(c *echo.Context) error {
+	if s.Demo == nil {
+		return echo.ErrNotFound
+	}
+	faces, err := s.Demo.Faces(c.Request().Context())
+	if err != nil {
+		return err
+	}
+	for _, u := range faces {
+		if strconv.FormatInt(u.ID, 10) == c.Param("id") {
+			return s.enter(c, u)
+		}
+	}
+	return echo.ErrNotFound
+}
+
+func (s *Server) enter(c *echo.Context, u store.User) error {
+	ctx := c.Request().Context()
+	if err := s.sessions.RenewToken(ctx); err != nil {
+		return err
+	}
+	s.sessions.Put(ctx, "user", u.ID)
+	next := localPath(c.FormValue("next"))
+	if next == "" {
+		next = "/"
+	}
+	return c.Redirect(http.StatusSeeOther, next)
+}
+
+// localPath lets a path of our own through and nothing else.
+func localPath(p string) string {
+	if !strings.HasPrefix(p, "/") || strings.HasPrefix(p, "//") || strings.ContainsAny(p, "\\\r\n") {
+		return ""
+	}
+	return p
+}
+
+func (s *Server) signOut(c *echo.Context) error {
+	if err := s.sessions.Destroy(c.Request().Context()); err != nil {
+		return err
+	}
+	return c.Redirect(http.StatusSeeOther, "/sign-in")
+}
+
+// signedIn lets nobody through who is not, and knows who is.
+func (s *Server) signedIn(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		ctx := c.Request().Context()
+		c.Response().Header().Set("Cache-Control", "no-store")
+		id := s.sessions.GetInt64(ctx, "user")
+		u, err := s.Store.User(ctx, id)
+		if id == 0 || store.IsNotFound(err) {
+			if isHTMX(c) || c.Request().Method != http.MethodGet {
+				return echo.ErrUnauthorized
+			}
+			return c.Redirect(http.StatusSeeOther, "/sign-in?next="+c.Request().URL.EscapedPath())
+		}
+		if err != nil {
+			return err
+		}
+		c.Set("user", u)
+		return next(c)
+	}
+}
+
+// allow lets only some roles through.
+func allow(roles ...string) echo.MiddlewareFunc {
+	return func(next echo.HandlerFunc) echo.HandlerFunc {
+		return func(c *echo.Context) error {
+			if u := userOf(c); !(View{User: u}).May(roles...) {
+				return echo.ErrForbidden
+			}
+			return next(c)
+		}
+	}
+}
+
+func userOf(c *echo.Context) store.User {
+	u, _ := c.Get("user").(store.User)
+	return u
+}
+
+func idOf(c *echo.Context, name string) (int64, error) {
+	id, err := strconv.ParseInt(c.Param(name), 10, 64)
+	if err != nil || id < 1 {
+		return 0, store.ErrNotFound
+	}
+	return id, nil
+}

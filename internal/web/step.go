@@ -1,0 +1,94 @@
+package web
+
+import (
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+
+	"github.com/labstack/echo/v5"
+
+	"ombak/internal/core/calendar"
+	"ombak/internal/core/rule"
+	"ombak/internal/core/sequence"
+	"ombak/internal/core/signal"
+)
+
+// stepForms read the form of each kind of step, as templates/steps.html writes
+// it. A kind without settings of its own needs none.
+var stepForms = map[string]func(c *echo.Context, s sequence.Step) error{
+	"email": func(c *echo.Context, s sequence.Step) error {
+		e := s.(*sequence.Email)
+		e.Message, _ = strconv.ParseInt(c.FormValue("message"), 10, 64)
+		return readSpan(c, "wait", &e.Wait)
+	},
+	"call": func(c *echo.Context, s sequence.Step) error {
+		x := s.(*sequence.Call)
+		x.Guide = strings.TrimSpace(c.FormValue("guide"))
+		if len(x.Guide) > 5000 {
+			return errors.New("the guide is too long: at most 5,000 letters")
+		}
+		x.NoWait = c.FormValue("nowait") != ""
+		return errors.Join(readSpan(c, "wait", &x.Wait), readSpan(c, "limit", &x.Limit))
+	},
+	"pause": func(c *echo.Context, s sequence.Step) error {
+		return readSpan(c, "for", &s.(*sequence.Pause).For)
+	},
+	"watch": func(c *echo.Context, s sequence.Step) error {
+		w := s.(*sequence.Watch)
+		kind, _ := strconv.Atoi(c.FormValue("signal"))
+		of, _ := strconv.Atoi(c.FormValue("of"))
+		w.Signal, w.Of = signal.Kind(kind), sequence.StepID(of)
+		w.Page, _ = strconv.ParseInt(c.FormValue("page"), 10, 64)
+		n, err := strconv.Atoi(c.FormValue("times"))
+		if err != nil || n < 1 || n > 1000 {
+			return errors.New("how often is a whole number from 1 to 1000")
+		}
+		w.N, w.AtEnd = n, c.FormValue("atend") != ""
+		if w.Signal == signal.Form || w.Signal == signal.PageView || w.Signal == signal.Download {
+			w.Of = 0 // these come from pages, not from emails
+		} else {
+			w.Page = 0
+		}
+		return readSpan(c, "for", &w.For)
+	},
+	"check": func(c *echo.Context, s sequence.Step) error {
+		k := s.(*sequence.Check)
+		value := strings.TrimSpace(c.FormValue("value"))
+		if c.FormValue("asks") == "score" {
+			n, err := strconv.Atoi(value)
+			if err != nil {
+				return errors.New("a score is a whole number")
+			}
+			k.Rule = rule.ScoreAtLeast(n)
+			return nil
+		}
+		r := rule.FieldIs(rule.Field(c.FormValue("asks")), value)
+		if err := r.Check(); err != nil {
+			return err
+		}
+		k.Rule = r
+		return nil
+	},
+}
+
+// readSpan reads a length of time from the fields name and name-unit.
+func readSpan(c *echo.Context, name string, s *calendar.Span) error {
+	text := strings.TrimSpace(c.FormValue(name))
+	n := 0
+	if text != "" {
+		var err error
+		if n, err = strconv.Atoi(text); err != nil {
+			return fmt.Errorf("%q is no whole number", text)
+		}
+	}
+	x := calendar.Span{N: n, Unit: calendar.Unit(c.FormValue(name + "-unit"))}
+	if n == 0 {
+		x = calendar.Span{}
+	}
+	if err := x.Check(); err != nil {
+		return err
+	}
+	*s = x
+	return nil
+}

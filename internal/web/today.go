@@ -1,0 +1,106 @@
+package web
+
+import (
+	"fmt"
+	"net/http"
+	"time"
+
+	"github.com/labstack/echo/v5"
+
+	"ombak/internal/store"
+)
+
+// home leads everybody to where their work begins.
+func (s *Server) home(c *echo.Context) error {
+	if userOf(c).Role == "rep" {
+		return c.Redirect(http.StatusSeeOther, "/desk")
+	}
+	return c.Redirect(http.StatusSeeOther, "/today")
+}
+
+type todayData struct {
+	Figures   store.Figures
+	Trouble   []store.Touch
+	Handoffs  []store.Handoff
+	Risers    []store.Person
+	Replies   []store.Incoming
+	Sequences []store.Sequence
+	Tide      tide
+	Line      int
+}
+
+func (s *Server) today(c *echo.Context) error {
+	ctx := c.Request().Context()
+	now := s.Engine.Now()
+	var d todayData
+	var err error
+	if d.Figures, err = s.Store.Figures(ctx, now.Add(-24*time.Hour)); err != nil {
+		return err
+	}
+	if d.Trouble, err = s.Store.Trouble(ctx, 20); err != nil {
+		return err
+	}
+	if d.Handoffs, err = s.Store.OpenHandoffs(ctx, 0); err != nil {
+		return err
+	}
+	if len(d.Handoffs) > 6 {
+		d.Handoffs = d.Handoffs[:6]
+	}
+	if d.Risers, err = s.Store.Risers(ctx, now.AddDate(0, 0, -7), 8); err != nil {
+		return err
+	}
+	if d.Replies, err = s.Store.LastReplies(ctx, 5); err != nil {
+		return err
+	}
+	if d.Sequences, err = s.Store.Sequences(ctx); err != nil {
+		return err
+	}
+	if m, err := s.Store.Model(ctx); err == nil {
+		d.Line = m.Line
+	} else if !store.IsNotFound(err) {
+		return err
+	}
+	from := now.In(s.Engine.Zone).AddDate(0, 0, -41)
+	days, err := s.Store.Days(ctx, time.Date(from.Year(), from.Month(), from.Day(), 0, 0, 0, 0, s.Engine.Zone), s.Engine.Zone.String())
+	if err != nil {
+		return err
+	}
+	d.Tide = dayTide(days, from, 42)
+	return s.page(c, "today.html", "today", "Today", "Today", d)
+}
+
+// dayTide draws what people did by day, over the mail that went out.
+func dayTide(days []store.Day, from time.Time, n int) tide {
+	by := map[string]store.Day{}
+	for _, d := range days {
+		by[d.Day.Format("2006-01-02")] = d
+	}
+	t := tide{W: 720, H: 150, Left: 34, Bottom: 22}
+	for i := range n {
+		day := from.AddDate(0, 0, i)
+		d := by[day.Format("2006-01-02")]
+		p := tidePoint{Value: float64(d.Opens + d.Acts), Second: float64(d.Sent)}
+		p.Title = fmt.Sprintf("%s: %d opened, clicked, answered or filled in; %d emails sent", day.Format("Mon 2 Jan"), d.Opens+d.Acts, d.Sent)
+		if day.Weekday() == time.Monday {
+			p.Tick = day.Format("2 Jan")
+		}
+		t.Points = append(t.Points, p)
+	}
+	t.layout()
+	return t
+}
+
+func (s *Server) resolve(c *echo.Context) error {
+	id, err := idOf(c, "id")
+	if err != nil {
+		return err
+	}
+	how := c.FormValue("how")
+	if err := s.Engine.Resolve(c.Request().Context(), id, how); err != nil {
+		if store.IsNotFound(err) {
+			return s.notDone(c, "/today", "Somebody else has decided about this email meanwhile.")
+		}
+		return err
+	}
+	return s.done(c, "/today", map[string]string{"sent": "Noted as sent. The sequence goes on.", "again": "It goes out again, under the same Message-ID.", "pass": "Passed over. The sequence goes on without it."}[how])
+}
