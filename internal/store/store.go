@@ -270,3 +270,8 @@ func (s *Store) InitSetting(ctx context.Context, name string, v any) error {
 	_, err := exec(ctx, s.db, "insert into setting values ($1, $2) on conflict (name) do nothing", name, JSON[any]{v})
 	return err
 }
+
+// Tell is Notify outside a transaction.
+func (s *Store) Tell(ctx context.Context, topics ...string) error {
+	return s.InTx(ctx, func(tx Tx) error { return Notify(ctx, tx, topics...) })
+}

@@ -15,6 +15,7 @@ import (
 	"io"
 	"log/slog"
 	"math/rand/v2"
+	"net"
 	"net/http"
 	"net/http/cookiejar"
 	"strings"
@@ -189,7 +190,7 @@ func (w *World) fetch(ctx context.Context, l *mailserver.Letter, what string) er
 	if err != nil {
 		return err
 	}
-	c := &http.Client{Jar: jar, Timeout: 20 * time.Second}
+	c := &http.Client{Jar: jar, Timeout: 20 * time.Second, Transport: From(l.To)}
 	defer c.CloseIdleConnections()
 	switch what {
 	case "open":
@@ -249,4 +250,20 @@ func do(ctx context.Context, c *http.Client, method, u, body string) error {
 		err = fmt.Errorf("%s answered %s", req.URL.Path, res.Status)
 	}
 	return err
+}
+
+// From makes requests come from an address of the loopback network that is
+// somebody's own, as people come from networks of their own.
+func From(somebody string) *http.Transport {
+	h := fnv.New32a()
+	h.Write([]byte(somebody))
+	n := h.Sum32()
+	d := &net.Dialer{Timeout: 5 * time.Second, LocalAddr: &net.TCPAddr{IP: net.IPv4(127, byte(1+n>>16%254), byte(n>>8), byte(1+n%254))}}
+	return &http.Transport{DialContext: func(ctx context.Context, network, address string) (net.Conn, error) {
+		host, _, err := net.SplitHostPort(address)
+		if ip := net.ParseIP(host); err == nil && host != "localhost" && (ip == nil || !ip.IsLoopback()) {
+			return (&net.Dialer{Timeout: 5 * time.Second}).DialContext(ctx, network, address)
+		}
+		return d.DialContext(ctx, network, address)
+	}}
 }

@@ -1,0 +1,350 @@
+// Command ombak is all of Ombak in one program.
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"ombak/internal/core/person"
+	"ombak/internal/demo"
+	"ombak/internal/engine"
+	"ombak/internal/mail"
+	"ombak/internal/standin/mailserver"
+	"ombak/internal/standin/readers"
+	"ombak/internal/store"
+	"ombak/internal/store/server"
+	"ombak/internal/web"
+)
+
+func main() {
+	command := "help"
+	if len(os.Args) > 1 {
+		command = os.Args[1]
+	}
+	c, err := readConfig(os.Environ())
+	if err != nil {
+		die(err)
+	}
+	c.logTo(os.Stderr)
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	run := map[string]func(context.Context, config) error{
+		"demo": runDemo, "serve": runServe, "work": runWork, "migrate": runMigrate, "user": runUser, "bench": runBench,
+		"help": func(context.Context, config) error { usage(os.Stdout); return nil },
+	}[command]
+	if run == nil {
+		usage(os.Stderr)
+		die(fmt.Errorf("there is no command %q", command))
+	}
+	if err := run(ctx, c); err != nil && !errors.Is(err, context.Canceled) {
+		die(err)
+	}
+}
+
+// open opens the database that is named, or starts an own server. The function
+// it answers closes both.
+func open(ctx context.Context, c config, conns int) (*store.Store, func(), error) {
+	address, stop := c["OMBAK_DATABASE_URL"], func() {}
+	if address == "" {
+		home, err := c.home()
+		if err != nil {
+			return nil, nil, err
+		}
+		srv, err := server.Start(ctx, server.Options{Dir: filepath.Join(home, "postgres")})
+		if err != nil {
+			return nil, nil, err
+		}
+		address = srv.URL
+		stop = func() {
+			if err := srv.Stop(); err != nil {
+				slog.Error("stopping PostgreSQL", "error", err)
+			}
+		}
+	}
+	s, err := store.Open(ctx, address, conns)
+	if err != nil {
+		stop()
+		return nil, nil, err
+	}
+	return s, func() { s.Close(); stop() }, nil
+}
+
+// listen listens at a setting's address. The usual port gives way to a free
+// one where it is taken; one that was set by hand does not.
+func listen(c config, name string) (net.Listener, error) {
+	l, err := net.Listen("tcp", c.get(name))
+	if err == nil {
+		return l, nil
+	}
+	if !errors.Is(err, syscall.EADDRINUSE) || c.set(name) {
+		return nil, fmt.Errorf("%s: %s cannot be listened at: %w", name, c.get(name), err)
+	}
+	host, _, err := net.SplitHostPort(c.get(name))
+	if err != nil {
+		return nil, err
+	}
+	return net.Listen("tcp", net.JoinHostPort(host, "0"))
+}
+
+// free is the address that listen would take.
+func free(c config, name string) (string, error) {
+	l, err := listen(c, name)
+	if err != nil {
+		return "", err
+	}
+	defer l.Close()
+	return l.Addr().String(), nil
+}
+
+func (c config) url(l net.Listener) string {
+	if u := c["OMBAK_URL"]; u != "" {
+		return strings.TrimSuffix(u, "/")
+	}
+	return "http://" + l.Addr().String()
+}
+
+func (c config) zone(usual string) *time.Location {
+	name := c["OMBAK_ZONE"]
+	if name == "" {
+		name = usual
+	}
+	loc, err := time.LoadLocation(name)
+	if err != nil {
+		return time.UTC // checked when it was read
+	}
+	return loc
+}
+
+// serve answers over HTTP until ctx ends, then lets what is being answered finish.
+func serve(ctx context.Context, l net.Listener, h http.Handler) error {
+	srv := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute, WriteTimeout: 2 * time.Minute, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
+		BaseContext: func(net.Listener) context.Context { return ctx }}
+	failed := make(chan error, 1)
+	go func() { failed <- srv.Serve(l) }()
+	select {
+	case err := <-failed:
+		return err
+	case <-ctx.Done():
+	}
+	end, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	if err := srv.Shutdown(end); err != nil {
+		return srv.Close() // open event streams do not end by themselves
+	}
+	return nil
+}
+
+func runMigrate(ctx context.Context, c config) error {
+	s, end, err := open(ctx, c, 4)
+	if err != nil {
+		return err
+	}
+	defer end()
+	return s.Migrate(ctx)
+}
+
+func runUser(ctx context.Context, c config) error {
+	if len(os.Args) != 5 {
+		return errors.New("ombak user NAME EMAIL ROLE, the password on standard input")
+	}
+	email, err := person.Email(os.Args[3])
+	if err != nil {
+		return err
+	}
+	role := os.Args[4]
+	if err := oneOf("marketer", "rep", "lead", "admin")(role); err != nil {
+		return fmt.Errorf("the role is %q, but %w", role, err)
+	}
+	var password string
+	if _, err := fmt.Fscanln(os.Stdin, &password); err != nil || len(password) < 10 {
+		return errors.New("the password on standard input has at least 10 letters")
+	}
+	s, end, err := open(ctx, c, 4)
+	if err != nil {
+		return err
+	}
+	defer end()
+	if err := s.Migrate(ctx); err != nil {
+		return err
+	}
+	_, err = s.AddUser(ctx, store.User{Name: person.Name(os.Args[2]), Email: email, Role: role, PasswordHash: web.HashPassword(password)}, time.Now().UTC())
+	return err
+}
+
+func newEngine(ctx context.Context, c config, s *store.Store, clock engine.Clock, url, mailOut, zone string) (*engine.Engine, func(), error) {
+	sender, err := mail.NewSender(mailOut)
+	if err != nil {
+		return nil, nil, err
+	}
+	e, err := engine.New(ctx, engine.Config{Store: s, Clock: clock, Mail: sender, URL: url, Domain: c.get("OMBAK_MAIL_DOMAIN"), Zone: c.zone(zone)})
+	return e, sender.Close, err
+}
+
+func runServe(ctx context.Context, c config) error {
+	s, end, err := open(ctx, c, 16)
+	if err != nil {
+		return err
+	}
+	defer end()
+	if err := s.Migrate(ctx); err != nil {
+		return err
+	}
+	l, err := listen(c, "OMBAK_ADDR")
+	if err != nil {
+		return err
+	}
+	e, closeMail, err := newEngine(ctx, c, s, engine.SystemClock{}, c.url(l), c.get("OMBAK_MAIL_OUT"), "UTC")
+	if err != nil {
+		return err
+	}
+	defer closeMail()
+	if err := s.EnsureMonths(ctx, e.Now(), e.Now().AddDate(0, 3, 0)); err != nil {
+		return err
+	}
+	in, err := mail.Listen(c.get("OMBAK_MAIL_IN"), e.Receive)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	slog.Info("Ombak answers", "at", "http://"+l.Addr().String(), "mail in", in.Addr())
+	return serve(ctx, l, web.New(ctx, web.Config{Store: s, Engine: e, Secure: strings.HasPrefix(e.URL, "https:")}).Handler())
+}
+
+func runWork(ctx context.Context, c config) error {
+	s, end, err := open(ctx, c, 8)
+	if err != nil {
+		return err
+	}
+	defer end()
+	if err := s.Migrate(ctx); err != nil {
+		return err
+	}
+	var clock engine.Clock = engine.SystemClock{}
+	if c.get("OMBAK_CLOCK") == "demo" {
+		if clock, err = engine.NewHandClock(ctx, s, demo.Start); err != nil {
+			return err
+		}
+	}
+	url := c["OMBAK_URL"]
+	if url == "" {
+		url = "http://" + c.get("OMBAK_ADDR")
+	}
+	e, closeMail, err := newEngine(ctx, c, s, clock, strings.TrimSuffix(url, "/"), c.get("OMBAK_MAIL_OUT"), "UTC")
+	if err != nil {
+		return err
+	}
+	defer closeMail()
+	if err := s.EnsureMonths(ctx, e.Now(), e.Now().AddDate(0, 3, 0)); err != nil {
+		return err
+	}
+	slog.Info("working")
+	return e.Work(ctx)
+}
+
+func runDemo(ctx context.Context, c config) error {
+	began := time.Now()
+	home, err := c.home()
+	if err != nil {
+		return err
+	}
+	s, end, err := open(ctx, c, 20)
+	if err != nil {
+		return err
+	}
+	defer end()
+	if err := s.Migrate(ctx); err != nil {
+		return err
+	}
+	clock, err := engine.NewHandClock(ctx, s, demo.Start.AddDate(0, 0, -demo.Lived))
+	if err != nil {
+		return err
+	}
+	l, err := listen(c, "OMBAK_ADDR")
+	if err != nil {
+		return err
+	}
+	inAddr, err := free(c, "OMBAK_MAIL_IN")
+	if err != nil {
+		return err
+	}
+	boxes, err := listen(c, "OMBAK_MAILBOX_ADDR")
+	if err != nil {
+		return err
+	}
+	world := &readers.World{}
+	world.Seed, err = strconv.ParseUint(c.get("OMBAK_SEED"), 10, 64)
+	if err != nil {
+		return err
+	}
+	out, err := mailserver.Start(mailserver.Options{Addr: "127.0.0.1:0", Dir: filepath.Join(home, "mailbox"), Now: clock.Now, On: world.Got})
+	if err != nil {
+		return err
+	}
+	defer out.Close()
+	e, closeMail, err := newEngine(ctx, c, s, clock, c.url(l), out.Addr(), demo.Zone)
+	if err != nil {
+		return err
+	}
+	defer closeMail()
+	in, err := mail.Listen(inAddr, e.Receive)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	world.Mail = out
+	world.View = &mailserver.View{Server: out, Answer: in.Addr(), Home: e.URL}
+	d := &demo.Demo{Store: s, Engine: e, Clock: clock, World: world, Seed: world.Seed, Readers: "http://" + boxes.Addr().String()}
+
+	inner, cancel := context.WithCancel(ctx)
+	defer cancel()
+	failed := make(chan error, 3)
+	go func() {
+		failed <- serve(inner, l, web.New(inner, web.Config{Store: s, Engine: e, Demo: d, Secure: strings.HasPrefix(e.URL, "https:")}).Handler())
+	}()
+	go func() { failed <- serve(inner, boxes, world.View) }()
+	if err := e.Register(ctx); err != nil {
+		return err
+	}
+	defer e.Unregister()
+	if err := d.Load(ctx); err != nil {
+		return fmt.Errorf("loading the demo: %w", err)
+	}
+	fmt.Printf(`
+Ombak's demo is ready, after %.1f s.
+
+  Ombak             %s
+  Readers' mailbox  %s
+  A page            %s/p/oxygen-alarms
+
+Sign in with one press, or by address; everybody's password is %s
+`, time.Since(began).Seconds(), e.URL, d.Readers, e.URL, demo.Password)
+	faces, err := d.Faces(ctx)
+	if err != nil {
+		return err
+	}
+	for _, u := range faces {
+		fmt.Printf("  %-10s %s\n", u.Role, u.Email)
+	}
+	fmt.Println("\nCtrl-C ends it, with all that it started.")
+	working := make(chan error, 1)
+	go func() { working <- e.Work(inner) }()
+	select {
+	case <-ctx.Done():
+	case err = <-failed:
+	}
+	d.Stop()
+	cancel()
+	<-working
+	return err
+}

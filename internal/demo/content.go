@@ -1,0 +1,154 @@
+package demo
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"time"
+
+	"ombak/internal/core/calendar"
+	"ombak/internal/core/rule"
+	"ombak/internal/core/sequence"
+	"ombak/internal/core/signal"
+	"ombak/internal/store"
+)
+
+// guidePDF is the field guide: a PDF of one page, made here.
+func guidePDF() []byte {
+	lines := []string{"Field guide to dissolved-oxygen alarms", "", "1. Set the first alarm where fish slow down, not where they die.",
+		"2. Measure where the fish are at night, not where the boat is by day.", "3. An alarm nobody hears at three in the morning is no alarm.", "", "Karang Instruments (an invented company)"}
+	var text bytes.Buffer
+	for i, l := range lines {
+		size := 12
+		if i == 0 {
+			size = 20
+		}
+		fmt.Fprintf(&text, "BT /F1 %d Tf 60 %d Td (%s) Tj ET\n", size, 760-i*28, l)
+	}
+	objects := []string{
+		"<< /Type /Catalog /Pages 2 0 R >>", "<< /Type /Pages /Kids [3 0 R] /Count 1 >>",
+		"<< /Type /Page /Parent 2 0 R /MediaBox [0 0 595 842] /Contents 4 0 R /Resources << /Font << /F1 5 0 R >> >> >>",
+		fmt.Sprintf("<< /Length %d >>\nstream\n%sendstream", text.Len(), text.String()),
+		"<< /Type /Font /Subtype /Type1 /BaseFont /Helvetica >>",
+	}
+	var b bytes.Buffer
+	b.WriteString("%PDF-1.4\n")
+	var at []int
+	for i, o := range objects {
+		at = append(at, b.Len())
+		fmt.Fprintf(&b, "%d 0 obj\n%s\nendobj\n", i+1, o)
+	}
+	start := b.Len()
+	fmt.Fprintf(&b, "xref\n0 %d\n0000000000 65535 f \n", len(objects)+1)
+	for _, o := range at {
+		fmt.Fprintf(&b, "%010d 00000 n \n", o)
+	}
+	fmt.Fprintf(&b, "trailer << /Size %d /Root 1 0 R >>\nstartxref\n%d\n%%%%EOF\n", len(objects)+1, start)
+	return b.Bytes()
+}
+
+type made struct {
+	page               int64
+	guide, loan, owner int64 // messages
+	followUp, loanSeq  int64 // sequences
+}
+
+// keepContent keeps the page, the messages and the two sequences, drafted.
+func keepContent(ctx context.Context, st *store.Store, ids []int64, at time.Time) (made, error) {
+	var m made
+	var err error
+	marketer := ids[0]
+	m.page, err = st.SavePage(ctx, store.Page{
+		Slug: "oxygen-alarms", Title: "Your alarm goes off at three in the morning. Is it the right one?", Button: "Send me the field guide", Published: true,
+		Offer: "Field guide to dissolved-oxygen alarms", FileName: "dissolved-oxygen-alarms.pdf", FileType: "application/pdf",
+		Thanks: "Thank you. The field guide is on its way to your mailbox.",
+		Intro: "<div>Oxygen falls fastest when nobody is on the water. Our field guide shows where to hang a sensor, how low is too low for which fish, and how to set alarms that people still believe after a month.</div>" +
+			"<ul><li>Three alarms that saved a pen</li><li>Where to measure, by depth and current</li><li>A table of limits to hang beside the feed plan</li></ul>",
+	}, guidePDF(), at)
+	if err != nil {
+		return m, err
+	}
+	hello := `{{ person.first_name | default: "reader" }}`
+	err = st.InTx(ctx, func(tx store.Tx) error {
+		save := func(name, subject, body string, fromOwner bool) int64 {
+			var id int64
+			if err == nil {
+				id, err = store.SaveMessage(ctx, tx, store.Message{Name: name, Subject: subject, Body: body, FromOwner: fromOwner, SenderID: &marketer}, marketer, at)
+			}
+			return id
+		}
+		m.guide = save("Field guide, download", "Your field guide, "+hello,
+			"<div>Dear "+hello+",</div><div><br></div><div>here is the <a href=\"/g/oxygen-alarms\">field guide to dissolved-oxygen alarms</a> that you asked for.</div><div><br></div><div>Page 4 is the one people hang beside the feed plan. If your site looks different from the drawings, write back and tell us how.</div><div><br></div><div>{{ sender.name }}<br>Karang Instruments</div>", false)
+		m.owner = save("From the owner: three alarms", `Three alarms that saved a pen, and {{ company.name | default: "your site" }}`,
+			"<div>Dear "+hello+",</div><div><br></div><div>I saw that you took our field guide. Two sites near {{ person.city | default: \"you\" }} changed their alarms after reading it; <a href=\"/p/oxygen-alarms\">what they did</a> fits on one page.</div><div><br></div><div>Shall we talk for a quarter of an hour this week?</div><div><br></div><div>{{ sender.name }}, {{ sender.phone | default: \"Karang Instruments\" }}</div>", true)
+		m.loan = save("Buoy on loan", `A buoy at {{ company.name | default: "your site" }} for 30 days, on us`,
+			"<div>Dear "+hello+",</div><div><br></div><div>for 30 days we moor one of our buoys where you choose, and you keep what it measured. <a href=\"/p/oxygen-alarms\">How the loan works</a>, and what others found out in a month.</div><div><br></div><div>{{ sender.name }}</div>", true)
+		return err
+	})
+	if err != nil {
+		return m, err
+	}
+
+	days := func(n int) calendar.Span { return calendar.Span{N: n, Unit: calendar.Days} }
+	p := sequence.NewPlan()
+	p.LaunchHold = false
+	put := func(p *sequence.Plan, s sequence.Step, title string, from sequence.StepID, e sequence.Exit) sequence.StepID {
+		s.About().Title = title
+		var id sequence.StepID
+		if err == nil {
+			id, err = p.Insert(s, from, e)
+		}
+		return id
+	}
+	first := put(p, &sequence.Email{Message: m.guide}, "Field guide", 0, "")
+	watch := put(p, &sequence.Watch{Signal: signal.Click, Of: first, N: 1, For: days(5)}, "Takes it?", first, sequence.Next)
+	check := put(p, &sequence.Check{Rule: rule.ScoreAtLeast(15)}, "Score 15 or more?", watch, sequence.Happened)
+	second := put(p, &sequence.Email{Message: m.owner, Wait: days(1)}, "From the owner", check, sequence.Yes)
+	put(p, sequence.New("hand over"), "Hand over", second, sequence.Next)
+	call := put(p, &sequence.Call{Guide: "Ask how they measure oxygen now, and who hears the alarm at night."}, "Call", check, sequence.No)
+	name(p, call, sequence.Done, "Talked")
+	name(p, call, sequence.Missed, "Nobody called")
+	name(p, watch, sequence.NotInTime, "Went quiet")
+
+	q := sequence.NewPlan()
+	q.LaunchHold = false
+	q.Hours = calendar.OfficeHours(8*60+30, 11*60)
+	offer := put(q, &sequence.Email{Message: m.loan}, "Buoy on loan", 0, "")
+	opens := put(q, &sequence.Watch{Signal: signal.Open, Of: offer, N: 1, For: days(4)}, "Reads it?", offer, sequence.Next)
+	clicks := put(q, &sequence.Watch{Signal: signal.Click, Of: offer, N: 1, For: days(7)}, "Looks closer?", opens, sequence.Happened)
+	ready := put(q, &sequence.Check{Rule: rule.ScoreAtLeast(15)}, "Score 15 or more?", clicks, sequence.Happened)
+	put(q, sequence.New("hand over"), "Hand over", ready, sequence.Yes)
+	ask := put(q, &sequence.Call{Guide: "Offer to moor the buoy ourselves. Ask for depth and current."}, "Call", ready, sequence.No)
+	name(q, ask, sequence.Done, "Talked")
+	name(q, ask, sequence.Missed, "Nobody called")
+	name(q, clicks, sequence.NotInTime, "Read, no more")
+	second2 := put(q, &sequence.Email{Message: m.owner}, "Second chance", opens, sequence.NotInTime)
+	name(q, second2, sequence.Next, "Went quiet")
+	if err != nil {
+		return m, err
+	}
+	err = st.InTx(ctx, func(tx store.Tx) error {
+		if m.followUp, err = store.AddSequence(ctx, tx, "Field guide follow-up", p, at); err != nil {
+			return err
+		}
+		m.loanSeq, err = store.AddSequence(ctx, tx, "Buoy loan, fish farms in Norway", q, at)
+		return err
+	})
+	if err != nil {
+		return m, err
+	}
+	if err := st.SetEntry(ctx, m.followUp, store.Entry{Page: m.page}, at); err != nil {
+		return m, err
+	}
+	norway := rule.FieldIs(rule.Country, "NO")
+	return m, st.SetEntry(ctx, m.loanSeq, store.Entry{Rule: &norway}, at)
+}
+
+// name titles the end that an exit leads to.
+func name(p *sequence.Plan, from sequence.StepID, e sequence.Exit, title string) {
+	if s := p.Step(from); s != nil {
+		if end := p.Step(s.About().To[e]); end != nil {
+			end.About().Title = title
+		}
+	}
+}

@@ -1,0 +1,381 @@
+package demo
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net/http"
+	"net/http/cookiejar"
+	"net/url"
+	"regexp"
+	"strings"
+	"sync"
+	"time"
+
+	"ombak/internal/engine"
+	"ombak/internal/standin/readers"
+	"ombak/internal/store"
+)
+
+// Demo is the running demo: its clock, the people who act while it moves, and
+// what the interface wants of it.
+type Demo struct {
+	Store   *store.Store
+	Engine  *engine.Engine
+	Clock   *engine.HandClock
+	World   *readers.World
+	Seed    uint64
+	Readers string // address of the stand-in's mailbox
+
+	mu     sync.Mutex
+	target time.Time // where the clock is moving to; zero: it stands
+	stop   context.CancelFunc
+	done   chan struct{}
+}
+
+// Size of the demo.
+const (
+	companies = 400
+	people    = 2000
+)
+
+// Load makes the scenario in an empty database: the past year is written down,
+// and its last days are lived through, with the real engine, real mail and
+// the stand-in's readers, up to Start. A database that is in use is left alone.
+// Ombak must already answer at its address.
+func (d *Demo) Load(ctx context.Context) error {
+	used, err := d.Store.AnyUser(ctx)
+	if err != nil || used {
+		return err
+	}
+	began := Start.AddDate(0, 0, -Lived)
+	if err := d.Store.EnsureMonths(ctx, began.AddDate(-1, 0, 0), Start.AddDate(0, 6, 0)); err != nil {
+		return err
+	}
+	s := imagine(d.Seed, companies, people)
+	ids, err := keepUsers(ctx, d.Store, began.AddDate(-1, 0, 0))
+	if err != nil {
+		return err
+	}
+	var stageIDs []int64
+	for _, st := range stages {
+		id, err := d.Store.AddStage(ctx, st)
+		if err != nil {
+			return err
+		}
+		stageIDs = append(stageIDs, id)
+	}
+	if err := d.Engine.SaveModel(ctx, store.Model{Model: model}); err != nil {
+		return err
+	}
+	who, err := keepPeople(ctx, d.Store, s, ids, d.Seed, began)
+	if err != nil {
+		return err
+	}
+	var domains, kinds []string
+	for _, c := range s.companies {
+		domains, kinds = append(domains, c.domain), append(kinds, c.industry)
+	}
+	if err := d.Store.SetIndustry(ctx, domains, kinds); err != nil {
+		return err
+	}
+	if err := keepDeals(ctx, d.Store, s, who, ids, stageIDs, began); err != nil {
+		return err
+	}
+	if err := d.Store.BeginStandings(ctx, began); err != nil {
+		return err
+	}
+	m, err := keepContent(ctx, d.Store, ids, began)
+	if err != nil {
+		return err
+	}
+	return d.live(ctx, s, m, ids)
+}
+
+// live lets the last days before Start happen: people fill in the form, and
+// the two sequences run.
+func (d *Demo) live(ctx context.Context, s *scenario, m made, ids []int64) error {
+	for _, q := range []int64{m.followUp, m.loanSeq} {
+		if err := d.Engine.Launch(ctx, q, ids[0], false); err != nil {
+			return err
+		}
+	}
+	began := d.Clock.Now()
+	const forms = 150
+	for n := range forms {
+		at := began.Add(time.Duration(float64(Start.Sub(began)) * (float64(n) + s.rnd.Float64()) / forms))
+		if err := d.Advance(ctx, at, 3*time.Hour); err != nil {
+			return err
+		}
+		p := s.people[s.rnd.IntN(len(s.people))]
+		if err := d.fillForm(ctx, p); err != nil {
+			slog.Warn("a stand-in visitor could not fill in the form", "error", err)
+		}
+	}
+	if err := d.Advance(ctx, Start, 3*time.Hour); err != nil {
+		return err
+	}
+	return d.repsWork(ctx)
+}
+
+var viewToken = regexp.MustCompile(`name="view" value="([^"]+)"`)
+
+// fillForm visits the page and fills it in, over HTTP.
+func (d *Demo) fillForm(ctx context.Context, p store.NewPerson) error {
+	jar, err := cookiejar.New(nil)
+	if err != nil {
+		return err
+	}
+	c := &http.Client{Jar: jar, Timeout: 20 * time.Second, Transport: readers.From(p.Email)}
+	defer c.CloseIdleConnections()
+	address := d.Engine.URL + "/p/oxygen-alarms"
+	page, err := request(ctx, c, http.MethodGet, address, nil)
+	if err != nil {
+		return err
+	}
+	token := viewToken.FindStringSubmatch(page)
+	if token == nil {
+		return errors.New("the page has no form")
+	}
+	_, err = request(ctx, c, http.MethodPost, address, url.Values{"view": {token[1]}, "first": {p.First}, "last": {p.Last}, "company": {p.Company}, "email": {p.Email}})
+	return err
+}
+
+func request(ctx context.Context, c *http.Client, method, address string, form url.Values) (string, error) {
+	req, err := http.NewRequestWithContext(ctx, method, address, strings.NewReader(form.Encode()))
+	if err != nil {
+		return "", err
+	}
+	req.Header.Set("User-Agent", "Mozilla/5.0 (X11; Linux x86_64) stand-in visitor")
+	if form != nil {
+		req.Header.Set("Content-Type", "application/x-www-form-urlencoded")
+	}
+	res, err := c.Do(req)
+	if err != nil {
+		return "", err
+	}
+	defer res.Body.Close()
+	b, err := io.ReadAll(io.LimitReader(res.Body, 1<<20))
+	if err == nil && res.StatusCode >= 400 {
+		err = fmt.Errorf("%s answered %s", address, res.Status)
+	}
+	return string(b), err
+}
+
+// repsWork has the reps do most of what came to their desks, so that the demo
+// begins with some left.
+func (d *Demo) repsWork(ctx context.Context) error {
+	handoffs, err := d.Store.OpenHandoffs(ctx, 0)
+	if err != nil {
+		return err
+	}
+	for i, h := range handoffs {
+		if h.Rep == nil || i >= len(handoffs)-12 {
+			continue
+		}
+		if i%5 == 4 {
+			err = d.Engine.SendBack(ctx, h.ID, *h.Rep, "Reads for a thesis, no site of their own")
+		} else {
+			_, err = d.Engine.Accept(ctx, h.ID, *h.Rep)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	calls, err := d.Store.DeskCalls(ctx, 0)
+	if err != nil {
+		return err
+	}
+	reps, err := d.Store.Users(ctx)
+	if err != nil {
+		return err
+	}
+	var rep int64
+	for _, u := range reps {
+		if u.Role == "rep" {
+			rep = u.ID
+		}
+	}
+	for i, c := range calls {
+		if i >= len(calls)-9 {
+			break
+		}
+		if err := d.Engine.FinishCall(ctx, c.ID, rep, engine.Outcomes[i%3], ""); err != nil {
+			return err
+		}
+	}
+	return d.Engine.Settle(ctx)
+}
+
+// Advance moves the clock to an instant and lets everything happen on the way:
+// people act when they act, and the engine looks after every grain of time in
+// which something is due.
+func (d *Demo) Advance(ctx context.Context, to time.Time, grain time.Duration) error {
+	if err := d.Engine.Settle(ctx); err != nil {
+		return err
+	}
+	for ctx.Err() == nil {
+		look, err := d.Store.NextLook(ctx)
+		if err != nil {
+			return err
+		}
+		if !look.IsZero() {
+			if now := d.Clock.Now(); look.Before(now) {
+				look = now
+			}
+			look = ceil(look, grain)
+			if look.After(to) && !d.nextLookAfter(look, to) {
+				look = to
+			}
+		}
+		act := d.World.Next()
+		switch {
+		case !act.IsZero() && !act.After(to) && (look.IsZero() || act.Before(look)):
+			if err := d.Clock.Set(ctx, act); err != nil {
+				return err
+			}
+			d.World.Act(ctx, act)
+		case !look.IsZero() && !look.After(to):
+			if err := d.Clock.Set(ctx, look); err != nil {
+				return err
+			}
+			if err := d.Engine.Settle(ctx); err != nil {
+				return err
+			}
+			next, err := d.Store.NextLook(ctx)
+			if err != nil {
+				return err
+			}
+			if look.Equal(to) && (act.IsZero() || act.After(to)) && (next.IsZero() || next.After(to)) {
+				return nil
+			}
+		default:
+			return d.Clock.Set(ctx, to)
+		}
+	}
+	return ctx.Err()
+}
+
+// nextLookAfter reports whether what was rounded up past the end was really
+// due after it.
+func (d *Demo) nextLookAfter(rounded, to time.Time) bool {
+	look, err := d.Store.NextLook(context.Background())
+	return err != nil || look.IsZero() || look.After(to)
+}
+
+// ceil rounds an instant up to a whole grain; a grain of 0 leaves it.
+func ceil(t time.Time, grain time.Duration) time.Time {
+	if grain <= 0 {
+		return t
+	}
+	if r := t.Truncate(grain); !r.Equal(t) {
+		return r.Add(grain)
+	}
+	return t
+}
+
+// ErrMoving is answered while the clock is already on its way.
+var ErrMoving = errors.New("the clock is already moving")
+
+// Move moves the clock in the background: by an hour, by a day, or to the next
+// thing due.
+func (d *Demo) Move(how string) error {
+	ctx := context.Background()
+	now := d.Clock.Now()
+	var to time.Time
+	grain := 10 * time.Minute
+	switch how {
+	case "hour":
+		to, grain = now.Add(time.Hour), time.Minute
+	case "day":
+		to = now.Add(24 * time.Hour)
+	case "next":
+		look, err := d.Store.NextLook(ctx)
+		if err != nil {
+			return err
+		}
+		if act := d.World.Next(); look.IsZero() || (!act.IsZero() && act.Before(look)) {
+			look = act
+		}
+		if look.IsZero() {
+			return errors.New("nothing is due: nobody is on the way, and nobody is about to act")
+		}
+		if to, grain = look, 0; to.Before(now) {
+			to = now
+		}
+	default:
+		return fmt.Errorf("the clock moves by an hour, a day or to the next thing due, not by %q", how)
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if !d.target.IsZero() {
+		return ErrMoving
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	d.target, d.stop, d.done = to, cancel, make(chan struct{})
+	go func(done chan struct{}) {
+		defer close(done)
+		defer cancel()
+		if err := d.Advance(ctx, to, grain); err != nil && ctx.Err() == nil {
+			slog.Error("moving the clock", "error", err)
+		}
+		d.mu.Lock()
+		d.target = time.Time{}
+		d.mu.Unlock()
+		if err := d.Store.Tell(context.Background(), "clock", "desk", "signal"); err != nil {
+			slog.Error("telling that the clock has moved", "error", err)
+		}
+	}(d.done)
+	// Most moves are over at once; then the page that follows shows it.
+	done := d.done
+	d.mu.Unlock()
+	select {
+	case <-done:
+	case <-time.After(1500 * time.Millisecond):
+	}
+	d.mu.Lock()
+	return nil
+}
+
+// Moving tells where the clock is on its way to.
+func (d *Demo) Moving() (time.Time, bool) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.target, !d.target.IsZero()
+}
+
+// Stop stops the clock where it is and waits until it stands.
+func (d *Demo) Stop() {
+	d.mu.Lock()
+	stop, done, moving := d.stop, d.done, !d.target.IsZero()
+	d.mu.Unlock()
+	if moving {
+		stop()
+		<-done
+	}
+}
+
+// Faces are the people one press signs in as.
+func (d *Demo) Faces(ctx context.Context) ([]store.User, error) {
+	var out []store.User
+	for _, u := range users[:faces] {
+		x, err := d.Store.UserByEmail(ctx, u.Email)
+		if store.IsNotFound(err) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, x)
+	}
+	return out, nil
+}
+
+// Mailbox is the address of the stand-in's mailbox.
+func (d *Demo) Mailbox() string { return d.Readers }
+
+// Lived is how many days before Start are lived through for real when the
+// demo is loaded.
+const Lived = 24

@@ -1,0 +1,127 @@
+package demo
+
+import (
+	"context"
+	"fmt"
+	"math"
+	"time"
+
+	"ombak/internal/core/handoff"
+	"ombak/internal/core/signal"
+	"ombak/internal/standin/readers"
+	"ombak/internal/store"
+)
+
+// keepPeople keeps everybody, and a year of what they did before began.
+func keepPeople(ctx context.Context, st *store.Store, s *scenario, ids []int64, seed uint64, began time.Time) ([]int64, error) {
+	year := began.AddDate(-1, 0, 0)
+	var people []int64
+	var past []store.Signal
+	met := make([]time.Time, len(s.people))
+	for i := range met {
+		// More and more people come, as the market wakes.
+		met[i] = year.Add(time.Duration(math.Sqrt(s.rnd.Float64()) * float64(began.Sub(year)-48*time.Hour))).Truncate(time.Second)
+	}
+	err := st.InTx(ctx, func(tx store.Tx) error {
+		people, past = nil, nil
+		for i, p := range s.people {
+			id, _, err := store.MeetPerson(ctx, tx, p, met[i])
+			if err != nil {
+				return err
+			}
+			people = append(people, id)
+		}
+		if err := store.DemoRecords(ctx, tx, people, ownersOf(s, ids)); err != nil {
+			return err
+		}
+		for i, p := range s.people {
+			past = append(past, s.lived(people[i], readers.Of(seed, p.Email), met[i], began)...)
+		}
+		for len(past) > 0 {
+			n := min(len(past), 5000)
+			if err := store.AddSignals(ctx, tx, past[:n]); err != nil {
+				return err
+			}
+			past = past[n:]
+		}
+		return nil
+	})
+	return people, err
+}
+
+func ownersOf(s *scenario, ids []int64) []int64 {
+	out := make([]int64, len(s.owners))
+	for i, o := range s.owners {
+		if o >= 0 {
+			out[i] = ids[o]
+		}
+	}
+	return out
+}
+
+// lived is what one person did between two instants, by their temperament:
+// bursts of a few days in which one thing leads to another.
+func (s *scenario) lived(person int64, t readers.Temperament, from, to time.Time) []store.Signal {
+	bursts := map[readers.Temperament]int{readers.Silent: 1, readers.Glancer: 4, readers.Curious: 7, readers.Keen: 10, readers.Talker: 7, readers.Fed: 2}[t]
+	clicks := map[readers.Temperament]int{readers.Glancer: 10, readers.Curious: 35, readers.Keen: 60, readers.Talker: 35}[t]
+	var out []store.Signal
+	add := func(at time.Time, k signal.Kind, detail string) {
+		if at.Before(to) {
+			out = append(out, store.Signal{Person: person, Detail: detail, Signal: signal.Signal{At: at, Kind: k}})
+		}
+	}
+	for range s.rnd.IntN(bursts + 1) {
+		at := from.Add(time.Duration(s.rnd.Float64() * float64(to.Sub(from)))).Truncate(time.Second)
+		add(at, signal.Open, "")
+		if s.rnd.IntN(100) < 30 {
+			add(at.Add(time.Duration(s.rnd.IntN(40))*time.Hour), signal.Open, "")
+		}
+		if s.rnd.IntN(100) < clicks {
+			add(at.Add(2*time.Minute), signal.Click, subjects[s.rnd.IntN(len(subjects))])
+			if s.rnd.IntN(100) < 35 {
+				add(at.Add(3*time.Minute), signal.PageView, subjects[s.rnd.IntN(len(subjects))])
+			}
+			if s.rnd.IntN(100) < 12 {
+				add(at.Add(9*time.Minute), signal.Form, subjects[s.rnd.IntN(len(subjects))])
+			}
+		}
+	}
+	return out
+}
+
+var subjects = []string{"Calibration clinic", "Field guide to dissolved-oxygen alarms", "30-day buoy loan", "Winter moorings", "What a night without oxygen costs"}
+
+// keepDeals keeps handoffs and deals of the past year for people who had
+// reason to be handed over.
+func keepDeals(ctx context.Context, st *store.Store, s *scenario, people, ids []int64, stageIDs []int64, began time.Time) error {
+	reps := []int64{ids[1], ids[4], ids[5]}
+	reasons := []string{"No budget before summer", "Wrong person: looks after the website", "Studies, wants to read only", "Has just bought elsewhere", "Asked to be called in autumn"}
+	return st.InTx(ctx, func(tx store.Tx) error {
+		perm := s.rnd.Perm(len(people))
+		for n := range 150 {
+			person, rep := people[perm[n]], reps[n%3]
+			made := began.Add(-time.Duration(3+s.rnd.IntN(320)) * 24 * time.Hour).Add(time.Duration(s.rnd.IntN(9*60)) * time.Minute)
+			brief := handoff.Brief{Score: float64(15 + s.rnd.IntN(12)), Line: 15, Reasons: []handoff.Reason{
+				{Points: 10, Times: 1, Kind: "page view", Last: made.Add(-2 * time.Hour)}, {Points: 3, Times: 1, Kind: "click", Last: made.Add(-3 * time.Hour)}, {Points: 2, Times: 2, Kind: "open", Last: made.Add(-3 * time.Hour)}}}
+			h := store.PastHandoff{Person: person, Rep: rep, Brief: brief, Made: made, Decided: made.Add(time.Duration(30+s.rnd.IntN(2000)) * time.Minute), State: "accepted"}
+			if n%4 == 3 {
+				h.State, h.Reason = "sent back", reasons[s.rnd.IntN(len(reasons))]
+			} else {
+				// The longer ago, the further along; most of what is old is won or lost.
+				age := began.Sub(made).Hours() / 24
+				stage := min(int(age/28)+s.rnd.IntN(2), 3)
+				if age > 75 {
+					stage = 4 + s.rnd.IntN(5)/3
+				}
+				h.Stage = stageIDs[stage]
+				h.Moved = made.Add(time.Duration(float64(began.Sub(made)) * (0.3 + 0.6*s.rnd.Float64())))
+				h.Closed = stage >= 4
+				h.Amount = int64(40+s.rnd.IntN(460)) * 100 * 100
+			}
+			if err := store.AddPastHandoff(ctx, tx, h); err != nil {
+				return fmt.Errorf("keeping a past handoff: %w", err)
+			}
+		}
+		return nil
+	})
+}

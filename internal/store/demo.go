@@ -1,0 +1,68 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"ombak/internal/core/handoff"
+)
+
+// What the demo alone keeps: a past that nobody lived through.
+
+// DemoRecords gives people their owners (0: none) and companies the industry
+// that their name tells.
+func DemoRecords(ctx context.Context, tx Tx, people, owners []int64) error {
+	_, err := exec(ctx, tx, "update person p set owner_id = nullif(u.owner, 0) from unnest($1::bigint[], $2::bigint[]) as u(id, owner) where p.id = u.id", people, owners)
+	return err
+}
+
+// SetIndustry keeps a company's industry, by its domain.
+func (s *Store) SetIndustry(ctx context.Context, domains, industries []string) error {
+	_, err := exec(ctx, s.db, "update company c set industry = u.industry from unnest($1::text[], $2::text[]) as u(domain, industry) where c.domain = u.domain", domains, industries)
+	return err
+}
+
+// PastHandoff is a handoff of the past with what became of it.
+type PastHandoff struct {
+	Person, Rep   int64
+	Brief         handoff.Brief
+	Made, Decided time.Time
+	State, Reason string
+	Stage         int64 // 0: no deal
+	Moved         time.Time
+	Closed        bool
+	Amount        int64
+}
+
+// AddPastHandoff keeps one, with its deal.
+func AddPastHandoff(ctx context.Context, tx Tx, h PastHandoff) error {
+	id, err := one[int64](ctx, tx, `insert into handoff (person_id, rep_id, state, made_by, how, brief, made_at, decided_at, reason)
+		values ($1, $2, $3, 'crossing', 'in turn', $4, $5, $6, $7) returning id`, h.Person, h.Rep, h.State, JSON[handoff.Brief]{h.Brief}, h.Made, h.Decided, h.Reason)
+	if err != nil || h.Stage == 0 {
+		return err
+	}
+	if _, err := exec(ctx, tx, "update person set owner_id = $2 where id = $1", h.Person, h.Rep); err != nil {
+		return err
+	}
+	deal, err := one[int64](ctx, tx, `insert into deal (person_id, company_id, rep_id, handoff_id, stage_id, name, amount, position, opened_at, moved_at, closed_at)
+		select p.id, p.company_id, $2, $3::bigint, $4, coalesce(c.name, p.email), $5, $3::bigint::float8, $6, $7, case when $8 then $7::timestamptz end
+		from person p left join company c on c.id = p.company_id where p.id = $1 returning id`, h.Person, h.Rep, id, h.Stage, h.Amount, h.Decided, h.Moved, h.Closed)
+	if err != nil {
+		return err
+	}
+	_, err = exec(ctx, tx, "insert into deal_move (deal_id, stage_id, at, user_id) values ($1, $2, $3, $4)", deal, h.Stage, h.Moved, h.Rep)
+	return err
+}
+
+// BeginStandings has everybody's score counted at an instant, without anybody
+// crossing the ready line by it: what was before is past.
+func (s *Store) BeginStandings(ctx context.Context, at time.Time) error {
+	_, err := exec(ctx, s.db, `insert into standing (model_id, person_id, armed, counted_at, due)
+		select m.id, p.id, false, $1, $1 from score_model m, person p on conflict do nothing`, at)
+	return err
+}
+
+// AnyUser reports whether somebody can sign in: whether the database is in use.
+func (s *Store) AnyUser(ctx context.Context) (bool, error) {
+	return one[bool](ctx, s.db, "select exists (select from app_user)")
+}
