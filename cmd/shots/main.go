@@ -10,9 +10,6 @@ import (
 	"slices"
 	"time"
 
-	"github.com/chromedp/cdproto/emulation"
-	"github.com/chromedp/chromedp"
-
 	"ombak/internal/browser"
 )
 
@@ -51,42 +48,61 @@ func main() {
 }
 
 func run(base, dir string, only []string) error {
-	ctx, end, err := browser.Start(context.Background(), 5*time.Minute)
+	t, err := browser.Start(context.Background())
 	if err != nil {
 		return err
 	}
-	defer end()
+	defer t.Close()
 	who := ""
 	for _, s := range shots {
 		if len(only) > 0 && !slices.Contains(only, s.name) {
 			continue
 		}
-		if s.who != "" && s.who != who {
-			who = s.who
-			if err := chromedp.Run(ctx, chromedp.Navigate(base+"/sign-in"), chromedp.Click(fmt.Sprintf(`//button[contains(., %q)]`, s.who), chromedp.BySearch), chromedp.WaitVisible(".places")); err != nil {
-				return fmt.Errorf("signing in as %s: %w", s.who, err)
-			}
-		}
-		address := base + s.path
-		if s.path == "mailbox" {
-			if address = os.Getenv("OMBAK_SHOTS_MAILBOX"); address == "" {
-				continue
-			}
-		}
-		var png []byte
-		actions := []chromedp.Action{
-			emulation.SetEmulatedMedia().WithFeatures([]*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: s.scheme}}),
-			chromedp.Navigate(address), chromedp.Sleep(400 * time.Millisecond),
-		}
-		if s.before != "" {
-			actions = append(actions, chromedp.Evaluate(s.before, nil), chromedp.Sleep(900*time.Millisecond))
-		}
-		if err := chromedp.Run(ctx, append(actions, chromedp.CaptureScreenshot(&png))...); err != nil {
+		if err := take(t, base, dir, s, &who); err != nil {
 			return fmt.Errorf("%s: %w", s.name, err)
-		}
-		if err := os.WriteFile(filepath.Join(dir, s.name+".png"), png, 0o644); err != nil {
-			return err
 		}
 	}
 	return nil
+}
+
+func take(t *browser.Tab, base, dir string, s shot, who *string) error {
+	if s.who != "" && s.who != *who {
+		if err := t.Go(base + "/sign-in"); err != nil {
+			return err
+		}
+		if err := t.Press(s.who); err != nil {
+			return err
+		}
+		if err := t.Find(".places"); err != nil {
+			return err
+		}
+		*who = s.who
+	}
+	address := base + s.path
+	if s.path == "mailbox" {
+		if address = os.Getenv("OMBAK_SHOTS_MAILBOX"); address == "" {
+			return nil
+		}
+	}
+	if err := t.Go(base + "/healthz"); err != nil {
+		return err
+	}
+	if _, err := t.Eval(fmt.Sprintf("document.cookie = 'ombak_scheme=%s; path=/'", s.scheme)); err != nil {
+		return err
+	}
+	if err := t.Go(address); err != nil {
+		return err
+	}
+	time.Sleep(500 * time.Millisecond)
+	if s.before != "" {
+		if _, err := t.Eval("(() => {" + s.before + "})()"); err != nil {
+			return err
+		}
+		time.Sleep(time.Second)
+	}
+	png, err := t.Picture()
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(filepath.Join(dir, s.name+".png"), png, 0o644)
 }

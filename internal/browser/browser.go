@@ -1,11 +1,15 @@
-// Package browser drives a headless Chromium for tests and pictures.
+// Package browser drives a headless Chromium for tests and pictures, in the
+// words of somebody who sits before it: go there, press that, type this, see.
 package browser
 
 import (
 	"context"
 	"errors"
+	"fmt"
 	"os"
 	"os/exec"
+	"strconv"
+	"strings"
 	"time"
 
 	"github.com/chromedp/chromedp"
@@ -14,34 +18,160 @@ import (
 // ErrMissing is answered where no Chromium is installed.
 var ErrMissing = errors.New("Chromium is not installed: install Debian's package chromium")
 
-// Start starts a Chromium with a fresh profile and answers a context of its
-// first tab, 1280 by 800. The function it answers ends it.
-func Start(ctx context.Context, timeout time.Duration) (context.Context, func(), error) {
+// patience is how long something may take to be seen.
+const patience = 15 * time.Second
+
+// Tab is a tab of a browser, 1280 by 800.
+type Tab struct {
+	ctx context.Context
+	end func()
+}
+
+// Start starts a Chromium with a fresh profile.
+func Start(ctx context.Context) (*Tab, error) {
 	path, err := exec.LookPath("chromium")
 	if err != nil {
-		return nil, nil, ErrMissing
+		return nil, ErrMissing
 	}
 	profile, err := os.MkdirTemp("", "ombak-chromium-")
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	opts := append(chromedp.DefaultExecAllocatorOptions[:],
 		chromedp.ExecPath(path), chromedp.UserDataDir(profile), chromedp.WindowSize(1280, 800),
-		chromedp.NoSandbox, chromedp.DisableGPU, chromedp.Flag("disable-quic", true), chromedp.Flag("no-first-run", true),
+		chromedp.NoSandbox, chromedp.DisableGPU, chromedp.NoFirstRun, chromedp.Flag("disable-quic", true),
 		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true),
 		chromedp.Flag("hide-scrollbars", true))
 	ctx, cancelAll := chromedp.NewExecAllocator(ctx, opts...)
 	ctx, cancelTab := chromedp.NewContext(ctx)
-	ctx, cancelTime := context.WithTimeout(ctx, timeout)
-	end := func() {
-		cancelTime()
+	t := &Tab{ctx: ctx, end: func() {
 		cancelTab()
 		cancelAll()
 		os.RemoveAll(profile) // only clears up: a profile left in the temporary folder does no harm
+	}}
+	if err := chromedp.Do(t.ctx, chromedp.EmulateViewport(1280, 800)); err != nil {
+		t.end()
+		return nil, err
 	}
-	if err := chromedp.Run(ctx, chromedp.EmulateViewport(1280, 800)); err != nil {
-		end()
-		return nil, nil, err
+	return t, nil
+}
+
+// Close ends the browser.
+func (t *Tab) Close() { t.end() }
+
+func (t *Tab) do(what string, steps ...chromedp.Action[chromedp.Void]) error {
+	ctx, cancel := context.WithTimeout(t.ctx, patience)
+	defer cancel()
+	if err := chromedp.Do(ctx, steps...); err != nil {
+		return fmt.Errorf("%s: %w", what, err)
 	}
-	return ctx, end, nil
+	return nil
+}
+
+// Go goes to an address.
+func (t *Tab) Go(address string) error {
+	return t.do("going to "+address, chromedp.Navigate(address), chromedp.WaitReady("body"))
+}
+
+// Text is what the page shows, without the spaces that only lay it out.
+func (t *Tab) Text() (string, error) {
+	s, err := chromedp.Run(t.ctx, chromedp.Evaluate[string](`document.body.innerText`))
+	return strings.Join(strings.Fields(s), " "), err
+}
+
+// Eval runs a script and answers what it comes to, as text.
+func (t *Tab) Eval(script string) (string, error) {
+	return chromedp.Run(t.ctx, chromedp.Evaluate[string](`String(`+script+`)`))
+}
+
+// Until waits until a condition in JavaScript holds.
+func (t *Tab) Until(what, condition string) error {
+	deadline := time.Now().Add(patience)
+	for {
+		// A page that is just being left has no answer; the next one will.
+		got, err := t.Eval(`Boolean(` + condition + `)`)
+		if err == nil && got == "true" {
+			return nil
+		}
+		if time.Now().After(deadline) {
+			text, _ := t.Text()
+			return fmt.Errorf("waited %v for %s (last error: %v); the page shows: %.1500s", patience, what, err, text)
+		}
+		time.Sleep(60 * time.Millisecond)
+	}
+}
+
+// See waits until the page shows a text.
+func (t *Tab) See(text string) error {
+	return t.Until(strconv.Quote(text), `document.body.innerText.replace(/\s+/g, ' ').includes(`+strconv.Quote(text)+`)`)
+}
+
+// Find waits for an element.
+func (t *Tab) Find(selector string) error {
+	return t.Until(selector, `document.querySelector(`+strconv.Quote(selector)+`)`)
+}
+
+// Press presses the first thing to press that says text: a button, a link, or
+// what has it as its label.
+func (t *Tab) Press(text string) error {
+	mark := `(() => {
+		document.querySelectorAll('[data-pressing]').forEach(e => e.removeAttribute('data-pressing'));
+		const want = ` + strconv.Quote(text) + `, says = e => (e.innerText || e.textContent || '').replace(/\s+/g, ' ').trim();
+		const all = [...document.querySelectorAll('button, a, summary, label')].filter(e => e.getClientRects().length && !e.disabled);
+		const e = all.find(e => says(e) === want) || all.find(e => (e.getAttribute('aria-label') || '') === want) || all.find(e => says(e).startsWith(want)) || all.find(e => (e.getAttribute('aria-label') || '').includes(want)) || all.find(e => says(e).includes(want));
+		e?.setAttribute('data-pressing', '');
+		return e;
+	})()`
+	if err := t.Until("something to press that says "+strconv.Quote(text), mark); err != nil {
+		return err
+	}
+	return t.Click("[data-pressing]")
+}
+
+// Click presses an element with the mouse.
+func (t *Tab) Click(selector string) error {
+	if err := t.Find(selector); err != nil {
+		return err
+	}
+	return t.do("pressing "+selector, chromedp.ScrollIntoView(chromedp.CSS(selector)), chromedp.Click(chromedp.CSS(selector)))
+}
+
+// Type empties a field and types into it.
+func (t *Tab) Type(selector, text string) error {
+	if err := t.Find(selector); err != nil {
+		return err
+	}
+	s := chromedp.CSS(selector)
+	return t.do("typing into "+selector, chromedp.Focus(s), chromedp.Evaluate[chromedp.Void](`document.activeElement.select?.()`), chromedp.SendKeys(s, text))
+}
+
+// Key presses a key where the focus is.
+func (t *Tab) Key(key string) error { return t.do("the key "+key, chromedp.KeyEvent(key)) }
+
+// Choose chooses what an entry of a select says.
+func (t *Tab) Choose(selector, entry string) error {
+	if err := t.Find(selector); err != nil {
+		return err
+	}
+	return t.Until("the entry "+strconv.Quote(entry)+" of "+selector, `(() => {
+		const s = document.querySelector(`+strconv.Quote(selector)+`), o = [...s.options].find(o => o.text.trim().includes(`+strconv.Quote(entry)+`));
+		if (!o) return false;
+		s.value = o.value;
+		s.dispatchEvent(new Event('input', { bubbles: true }));
+		s.dispatchEvent(new Event('change', { bubbles: true }));
+		return true;
+	})()`)
+}
+
+// Drag drags one element onto another with the mouse.
+func (t *Tab) Drag(from, to string) error {
+	return t.do("dragging "+from+" to "+to, chromedp.DragAndDrop(chromedp.CSS(from), chromedp.CSS(to)))
+}
+
+// Picture is the page as a PNG.
+func (t *Tab) Picture() ([]byte, error) { return chromedp.Run(t.ctx, chromedp.CaptureScreenshot()) }
+
+// Size sets how large the page is shown.
+func (t *Tab) Size(width, height int64) error {
+	return t.do("sizing", chromedp.EmulateViewport(width, height))
 }
