@@ -229,3 +229,5 @@ func ruleOf(country string) *rule.Rule {
 	r := rule.FieldIs(rule.Country, country)
 	return &r
 }
+
+var anyHour = calendar.Interval{From: 0, To: 24 * 60}

@@ -22,10 +22,10 @@ var gaps = []time.Duration{time.Minute, 5 * time.Minute, 15 * time.Minute, time.
 // SendBatch claims up to n emails that are ready and sends them, one after the
 // other. It answers how many it claimed.
 //
-// Each was claimed, with its Message-ID, in a transaction of its own before
-// the mail server hears of it. If this process dies meanwhile, the email stays
-// claimed by nobody and is held for a person to look at: never sent again by
-// itself.
+// Each was claimed, with its Message-ID, before the mail server hears of it,
+// and is marked once more when its turn comes, unless its reader has left by
+// then. If this process dies between that mark and the note of what became of
+// the email, it is held for a person to look at: never sent again by itself.
 func (e *Engine) SendBatch(ctx context.Context, n int) (int, error) {
 	worker := e.workerID()
 	if worker == 0 {
@@ -37,17 +37,20 @@ func (e *Engine) SendBatch(ctx context.Context, n int) (int, error) {
 	}
 	for i := range list {
 		// What is claimed is finished, even when we are asked to stop.
-		if err := e.send(context.WithoutCancel(ctx), &list[i]); err != nil {
+		if err := e.send(context.WithoutCancel(ctx), worker, &list[i]); err != nil {
 			return len(list), err
 		}
 	}
 	return len(list), nil
 }
 
-func (e *Engine) send(ctx context.Context, o *store.Outgoing) error {
+func (e *Engine) send(ctx context.Context, worker int64, o *store.Outgoing) error {
 	letter, err := e.letter(o)
 	if err != nil {
 		return e.endEmail(ctx, o, "stopped", "", err.Error(), time.Time{})
+	}
+	if ok, err := e.Store.BeginSending(ctx, o.ID, worker); err != nil || !ok {
+		return err
 	}
 	fate, err := e.Mail.Send(ctx, letter)
 	switch fate {

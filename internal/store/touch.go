@@ -75,7 +75,7 @@ func EndedTouches(ctx context.Context, q querier, enrolments []int64) ([]EndedTo
 // Withdraw takes back the touches of enrolments that have not gone out.
 func Withdraw(ctx context.Context, tx Tx, enrolments []int64, why string, at time.Time) error {
 	_, err := exec(ctx, tx, `update touch set state = 'withdrawn', done_at = $3, trouble = $2
-		where enrolment_id = any ($1) and state in ('ready', 'stopped', 'desk')`, enrolments, why, at)
+		where enrolment_id = any ($1) and state in ('ready', 'claimed', 'stopped', 'desk')`, enrolments, why, at)
 	return err
 }
 
@@ -161,16 +161,27 @@ func EndTouch(ctx context.Context, tx Tx, id int64, state, subject, trouble stri
 			done_at = case when $2 in ('sent', 'passed') then $5::timestamptz end,
 			ready_at = case when $2 = 'ready' then $6::timestamptz else ready_at end,
 			worker = null
-		where id = $1 and state in ('claimed', 'held', 'stopped')`, id, state, subject, trouble, at, ready)
+		where id = $1 and state in ('claimed', 'sending', 'held', 'stopped')`, id, state, subject, trouble, at, ready)
 	return n == 1, err
 }
 
-// HoldOrphans holds the emails that workers had claimed who are gone: whether
-// they were sent nobody knows. It answers how many.
+// BeginSending marks a claimed email as being sent: from here on its fate can
+// become unknown. It answers false where the email is not to go out any more,
+// because its reader has left meanwhile.
+func (s *Store) BeginSending(ctx context.Context, id, worker int64) (bool, error) {
+	n, err := exec(ctx, s.db, "update touch set state = 'sending' where id = $1 and worker = $2 and state = 'claimed'", id, worker)
+	return n == 1, err
+}
+
+// HoldOrphans looks after the emails of workers that are gone. One that was
+// being sent is held: whether it went out nobody knows. Those that were only
+// claimed are ready again, under the Message-ID they have. It answers how many
+// are held.
 func (s *Store) HoldOrphans(ctx context.Context, why string) (int64, error) {
-	var n int64
+	var held int64
 	err := s.InTx(ctx, func(tx Tx) error {
-		workers, err := all[int64](ctx, tx, "select distinct worker from touch where state = 'claimed'")
+		held = 0
+		workers, err := all[int64](ctx, tx, "select distinct worker from touch where state in ('claimed', 'sending')")
 		if err != nil {
 			return err
 		}
@@ -182,15 +193,18 @@ func (s *Store) HoldOrphans(ctx context.Context, why string) (int64, error) {
 			if !gone {
 				continue
 			}
-			m, err := exec(ctx, tx, "update touch set state = 'held', trouble = $2 where state = 'claimed' and worker = $1", w, why)
+			n, err := exec(ctx, tx, "update touch set state = 'held', trouble = $2 where state = 'sending' and worker = $1", w, why)
 			if err != nil {
 				return err
 			}
-			n += m
+			held += n
+			if _, err := exec(ctx, tx, "update touch set state = 'ready', worker = null where state = 'claimed' and worker = $1", w); err != nil {
+				return err
+			}
 		}
 		return nil
 	})
-	return n, err
+	return held, err
 }
 
 // Worker is a working process's hold on its name. As long as its connection
@@ -308,7 +322,7 @@ type SentLink struct {
 func (s *Store) SentLink(ctx context.Context, touch int64) (SentLink, error) {
 	l, err := one[SentLink](ctx, s.db, `select t.id as touch, t.person_id, t.sequence_id, t.step, t.message_id, v.body, t.done_at
 		from touch t join message_version v on v.message_id = t.message_id and v.version = t.message_version
-		where t.id = $1 and t.kind = 'email' and t.state in ('sent', 'claimed', 'held')`, touch)
+		where t.id = $1 and t.kind = 'email' and t.state in ('sent', 'sending', 'held')`, touch)
 	if errors.Is(err, ErrNotFound) {
 		return l, ErrNotFound
 	}
@@ -318,5 +332,5 @@ func (s *Store) SentLink(ctx context.Context, touch int64) (SentLink, error) {
 // Sending reports whether some worker has claimed emails that it has not done
 // with.
 func (s *Store) Sending(ctx context.Context) (bool, error) {
-	return one[bool](ctx, s.db, "select exists (select from touch where state = 'claimed')")
+	return one[bool](ctx, s.db, "select exists (select from touch where state in ('claimed', 'sending'))")
 }

@@ -227,8 +227,8 @@ create table touch (
     person_id       bigint not null references person,
     step            int not null,
     kind            text not null check (kind in ('email', 'call')),
-    -- email: ready → claimed → sent, held or stopped; call: desk → done or missed; either: withdrawn, passed
-    state           text not null check (state in ('ready', 'claimed', 'sent', 'held', 'stopped', 'desk', 'done', 'missed', 'withdrawn', 'passed')),
+    -- email: ready → claimed → sending → sent, held or stopped; call: desk → done or missed; either: withdrawn, passed
+    state           text not null check (state in ('ready', 'claimed', 'sending', 'sent', 'held', 'stopped', 'desk', 'done', 'missed', 'withdrawn', 'passed')),
     made_at         timestamptz not null,
     ready_at        timestamptz not null,
     tries           int not null default 0,
@@ -248,7 +248,7 @@ create table touch (
     unique (enrolment_id, step)
 );
 create index touch_ready on touch (ready_at) where state = 'ready';
-create index touch_claimed on touch (worker) where state = 'claimed';
+create index touch_claimed on touch (worker) where state in ('claimed', 'sending');
 create index touch_trouble on touch (id) where state in ('held', 'stopped');
 create index touch_desk on touch (rep_id, ready_at) where state = 'desk';
 create index touch_person on touch (person_id, made_at);
