@@ -62,10 +62,17 @@ func (t *Tab) Close() { t.end() }
 func (t *Tab) do(what string, steps ...chromedp.Action[chromedp.Void]) error {
 	ctx, cancel := context.WithTimeout(t.ctx, patience)
 	defer cancel()
-	if err := chromedp.Do(ctx, steps...); err != nil {
-		return fmt.Errorf("%s: %w", what, err)
+	for {
+		err := chromedp.Do(ctx, steps...)
+		switch {
+		case err == nil:
+			return nil
+		case ctx.Err() == nil && strings.Contains(err.Error(), "node with given id"):
+			time.Sleep(60 * time.Millisecond) // the page drew itself anew between looking and pressing: look again
+		default:
+			return fmt.Errorf("%s: %w", what, err)
+		}
 	}
-	return nil
 }
 
 // Go goes to an address.
@@ -95,7 +102,7 @@ func (t *Tab) Until(what, condition string) error {
 		}
 		if time.Now().After(deadline) {
 			text, _ := t.Text()
-			return fmt.Errorf("waited %v for %s (last error: %v); the page shows: %.1500s", patience, what, err, text)
+			return fmt.Errorf("waited %v for %s (last error: %v); the page shows: %.4000s", patience, what, err, text)
 		}
 		time.Sleep(60 * time.Millisecond)
 	}
@@ -142,7 +149,20 @@ func (t *Tab) Type(selector, text string) error {
 		return err
 	}
 	s := chromedp.CSS(selector)
-	return t.do("typing into "+selector, chromedp.Focus(s), chromedp.Evaluate[chromedp.Void](`document.activeElement.select?.()`), chromedp.SendKeys(s, text))
+	for try := 0; ; try++ {
+		err := t.do("typing into "+selector, chromedp.Focus(s), chromedp.Evaluate[chromedp.Void](`document.activeElement.select?.()`), chromedp.SendKeys(s, text))
+		if err != nil {
+			return err
+		}
+		// A page that draws itself anew meanwhile takes letters with it, as it would a person's.
+		got, err := t.Eval(`(e => e.value === undefined ? 'not a field' : e.matches('trix-editor') ? 'not a field' : e.value)(document.querySelector(` + strconv.Quote(selector) + `))`)
+		if err != nil || got == text || got == "not a field" {
+			return err
+		}
+		if try == 2 {
+			return fmt.Errorf("typed %q into %s, which holds %q", text, selector, got)
+		}
+	}
 }
 
 // Key presses a key where the focus is.
@@ -174,4 +194,9 @@ func (t *Tab) Picture() ([]byte, error) { return chromedp.Run(t.ctx, chromedp.Ca
 // Size sets how large the page is shown.
 func (t *Tab) Size(width, height int64) error {
 	return t.do("sizing", chromedp.EmulateViewport(width, height))
+}
+
+// Upload chooses a file in a field.
+func (t *Tab) Upload(selector, path string) error {
+	return t.do("choosing a file", chromedp.SetUploadFiles(chromedp.CSS(selector), []string{path}))
 }

@@ -100,7 +100,7 @@ func keepContent(ctx context.Context, st *store.Store, ids []int64, at time.Time
 		}
 		return id
 	}
-	first := put(p, &sequence.Email{Message: m.guide}, "Field guide", 0, "")
+	first := put(p, &sequence.Email{Message: m.guide, Request: true}, "Field guide", 0, "")
 	watch := put(p, &sequence.Watch{Signal: signal.Click, Of: first, N: 1, For: days(5)}, "Takes it?", first, sequence.Next)
 	check := put(p, &sequence.Check{Rule: rule.ScoreAtLeast(15)}, "Score 15 or more?", watch, sequence.Happened)
 	second := put(p, &sequence.Email{Message: m.owner, Wait: days(1)}, "From the owner", check, sequence.Yes)

@@ -55,19 +55,8 @@ func (d *Demo) Load(ctx context.Context) error {
 		return err
 	}
 	s := imagine(d.Seed, companies, people)
-	ids, err := keepUsers(ctx, d.Store, began.AddDate(-1, 0, 0))
+	ids, stageIDs, err := d.Begin(ctx, began.AddDate(-1, 0, 0))
 	if err != nil {
-		return err
-	}
-	var stageIDs []int64
-	for _, st := range stages {
-		id, err := d.Store.AddStage(ctx, st)
-		if err != nil {
-			return err
-		}
-		stageIDs = append(stageIDs, id)
-	}
-	if err := d.Engine.SaveModel(ctx, store.Model{Model: model}); err != nil {
 		return err
 	}
 	who, err := keepPeople(ctx, d.Store, s, ids, d.Seed, began)
@@ -92,6 +81,23 @@ func (d *Demo) Load(ctx context.Context) error {
 		return err
 	}
 	return d.live(ctx, s, m, ids)
+}
+
+// Begin keeps what every Ombak needs before anybody works with it: users, the
+// stages of the pipeline, and the score model. It answers the users' ids, the
+// marketer's first, and the stages'.
+func (d *Demo) Begin(ctx context.Context, at time.Time) (userIDs, stageIDs []int64, err error) {
+	if userIDs, err = keepUsers(ctx, d.Store, at); err != nil {
+		return nil, nil, err
+	}
+	for _, st := range stages {
+		id, err := d.Store.AddStage(ctx, st)
+		if err != nil {
+			return nil, nil, err
+		}
+		stageIDs = append(stageIDs, id)
+	}
+	return userIDs, stageIDs, d.Engine.SaveModel(ctx, store.Model{Model: model})
 }
 
 // live lets the last days before Start happen: people fill in the form, and

@@ -82,7 +82,11 @@ func (e *Engine) CountBatch(ctx context.Context, n int) (int, error) {
 			p := &personOf{records[s.Person], signals[s.Person]}
 			ledger = m.Ledger(ledger[:0], p.signals, p, now)
 			var fired []time.Time
-			fired, s.Armed = m.Crossings(ledger, s.CountedAt, now, s.Armed)
+			was := s.Score
+			if s.Rebase {
+				was = m.Shown(score.Sum(ledger, s.CountedAt))
+			}
+			fired, s.Armed = m.Crossings(ledger, s.CountedAt, now, was, s.Armed)
 			if len(fired) > 0 {
 				crossed[s.Person] = fired[len(fired)-1]
 			}

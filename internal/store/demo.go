@@ -57,8 +57,8 @@ func AddPastHandoff(ctx context.Context, tx Tx, h PastHandoff) error {
 // BeginStandings has everybody's score counted at an instant, without anybody
 // crossing the ready line by it: what was before is past.
 func (s *Store) BeginStandings(ctx context.Context, at time.Time) error {
-	_, err := exec(ctx, s.db, `insert into standing (model_id, person_id, armed, counted_at, due)
-		select m.id, p.id, false, $1, $1 from score_model m, person p on conflict do nothing`, at)
+	_, err := exec(ctx, s.db, `insert into standing (model_id, person_id, armed, rebase, counted_at, due)
+		select m.id, p.id, false, true, $1, $1 from score_model m, person p on conflict do nothing`, at)
 	return err
 }
 

@@ -81,7 +81,7 @@ func SaveModel(ctx context.Context, tx Tx, m Model, at time.Time) (int64, error)
 			return 0, fmt.Errorf("keeping a score rule: %w", err)
 		}
 	}
-	_, err = exec(ctx, tx, "update standing set due = $2 where model_id = $1", m.ID, at)
+	_, err = exec(ctx, tx, "update standing set due = $2, rebase = true where model_id = $1", m.ID, at)
 	return m.ID, err
 }
 
@@ -90,6 +90,7 @@ type Standing struct {
 	Person    int64
 	Score     float64
 	Armed     bool
+	Rebase    bool      // the score counts by rules that have changed since
 	CountedAt time.Time // zero: never
 	Until     time.Time // first instant at which it no longer holds; zero: it holds until a signal comes
 	Due       time.Time // zero: nothing to count
@@ -99,13 +100,14 @@ type standingRow struct {
 	Person    int64 `db:"person_id"`
 	Score     float64
 	Armed     bool
+	Rebase    bool
 	CountedAt *time.Time `db:"counted_at"`
 	Until     *time.Time
 	Due       *time.Time
 }
 
 func (r standingRow) standing() Standing {
-	s := Standing{Person: r.Person, Score: r.Score, Armed: r.Armed}
+	s := Standing{Person: r.Person, Score: r.Score, Armed: r.Armed, Rebase: r.Rebase}
 	if r.CountedAt != nil {
 		s.CountedAt = *r.CountedAt
 	}
@@ -128,14 +130,14 @@ func MarkStandings(ctx context.Context, tx Tx, people []int64, at time.Time) err
 
 // ClaimStandings takes up to n scores that have to be counted by now.
 func ClaimStandings(ctx context.Context, tx Tx, model int64, now time.Time, n int) ([]Standing, error) {
-	rows, err := all[standingRow](ctx, tx, `select person_id, score, armed, counted_at, until, due from standing
+	rows, err := all[standingRow](ctx, tx, `select person_id, score, armed, rebase, counted_at, until, due from standing
 		where model_id = $1 and due is not null and due <= $2 order by due limit $3 for update skip locked`, model, now, n)
 	return standings(rows), err
 }
 
 // Standings reads the scores of some people.
 func Standings(ctx context.Context, q querier, model int64, people []int64) ([]Standing, error) {
-	rows, err := all[standingRow](ctx, q, "select person_id, score, armed, counted_at, until, due from standing where model_id = $1 and person_id = any ($2)", model, people)
+	rows, err := all[standingRow](ctx, q, "select person_id, score, armed, rebase, counted_at, until, due from standing where model_id = $1 and person_id = any ($2)", model, people)
 	return standings(rows), err
 }
 
@@ -155,7 +157,7 @@ func KeepStandings(ctx context.Context, tx Tx, model int64, list []Standing) err
 	for i, s := range list {
 		person[i], value[i], armed[i], counted[i], until[i] = s.Person, s.Score, s.Armed, stamp(s.CountedAt), stamp(s.Until)
 	}
-	_, err := exec(ctx, tx, `update standing s set score = u.score, armed = u.armed, counted_at = u.counted, until = u.until, due = u.until
+	_, err := exec(ctx, tx, `update standing s set score = u.score, armed = u.armed, rebase = false, counted_at = u.counted, until = u.until, due = u.until
 		from unnest($2::bigint[], $3::float8[], $4::bool[], $5::timestamptz[], $6::timestamptz[]) as u(person, score, armed, counted, until)
 		where s.model_id = $1 and s.person_id = u.person`, model, person, value, armed, counted, until)
 	if err != nil {

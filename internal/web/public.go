@@ -76,14 +76,16 @@ func (s *Server) publicPage(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
+	d := formData{Page: p, View: s.Engine.ViewToken(p.ID)}
 	if id := s.reader(c); id != 0 && machine(c.Request()) == "" {
 		if _, err := s.Store.Person(c.Request().Context(), id); err == nil {
 			if err := s.Engine.View(c.Request().Context(), id, p); err != nil {
 				return err
 			}
+			d.View = "" // counted already: a form filled in must not count it again
 		}
 	}
-	return s.showForm(c, http.StatusOK, formData{Page: p, View: s.Engine.ViewToken(p.ID)})
+	return s.showForm(c, http.StatusOK, d)
 }
 
 func (s *Server) published(c *echo.Context) (store.Page, error) {

@@ -267,7 +267,7 @@ func templateOf(file string) (*template.Template, error) {
 	if t, ok := parsed.Load(file); ok {
 		return t.(*template.Template), nil
 	}
-	t, err := template.New("layout.html").Funcs(funcs).ParseFS(templateFiles, "templates/layout.html", "templates/parts.html", "templates/"+file)
+	t, err := template.New("layout.html").Funcs(funcs).ParseFS(templateFiles, "templates/layout.html", "templates/parts.html", "templates/steps.html", "templates/"+file)
 	if err != nil {
 		return nil, err
 	}

@@ -257,13 +257,6 @@ func (s *Server) stepForm(p *sequence.Plan, st sequence.Step, messages []store.M
 	if err != nil {
 		return "", err
 	}
-	t, err = t.Clone()
-	if err != nil {
-		return "", err
-	}
-	if t, err = t.ParseFS(templateFiles, "templates/steps.html"); err != nil {
-		return "", err
-	}
 	var b bytes.Buffer
 	err = t.ExecuteTemplate(&b, "step-"+strings.ReplaceAll(st.Kind().Word, " ", "-"), map[string]any{
 		"S": st, "Messages": messages, "Pages": pages, "Emails": p.Touches(st.About().ID, "email"), "Kinds": signal.Kinds(),

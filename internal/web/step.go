@@ -20,6 +20,7 @@ var stepForms = map[string]func(c *echo.Context, s sequence.Step) error{
 	"email": func(c *echo.Context, s sequence.Step) error {
 		e := s.(*sequence.Email)
 		e.Message, _ = strconv.ParseInt(c.FormValue("message"), 10, 64)
+		e.Request = c.FormValue("request") != ""
 		return readSpan(c, "wait", &e.Wait)
 	},
 	"call": func(c *echo.Context, s sequence.Step) error {

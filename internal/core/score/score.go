@@ -295,30 +295,34 @@ func NextChange(ledger []Entry, t time.Time) time.Time {
 	return next
 }
 
-// Crossings returns the instants in (from, to] at which the score comes to the
-// ready line or over it from below, and whether the line is armed at to.
+// Crossings returns the instants from from to to at which the score comes to
+// the ready line or over it from below, and whether the line is armed at to.
 //
-// Armed says whether it is at from: a crossing disarms the line, and only a
-// score below Line − Margin arms it again. The ledger is that of instant to.
-func (m *Model) Crossings(ledger []Entry, from, to time.Time, armed bool) ([]time.Time, bool) {
+// Was is the score as it was known at from, and armed says whether the line
+// was armed then: a crossing disarms it, and only a score below Line − Margin
+// arms it again. The ledger is that of instant to. It may hold entries of from
+// and before that were not known then, because their signals came late: if
+// those bring the score from below to the line, it crossed at from.
+func (m *Model) Crossings(ledger []Entry, from, to time.Time, was float64, armed bool) ([]time.Time, bool) {
 	if m.Line == 0 {
 		return nil, armed
 	}
 	line, again := float64(m.Line), float64(m.Line-m.Margin)
-	before := m.Shown(Sum(ledger, from))
-	if before < again {
-		armed = true
-	}
 	var fired []time.Time
-	for t := next(ledger, from); !t.IsZero() && !t.After(to); t = next(ledger, t) {
+	before := was
+	armed = armed || before < again
+	for t := from; !t.After(to); {
 		now := m.Shown(Sum(ledger, t))
 		if armed && before < line && now >= line {
 			fired, armed = append(fired, t), false
 		}
-		if now < again {
-			armed = true
-		}
+		armed = armed || now < again
 		before = now
+		n := next(ledger, t)
+		if n.IsZero() {
+			break
+		}
+		t = n
 	}
 	return fired, armed
 }

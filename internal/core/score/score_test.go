@@ -178,7 +178,8 @@ func TestCrossings(t *testing.T) {
 		{"no line, no crossing", Model{Rules: common.Rules}, -1, 60, true, nil},
 	} {
 		ledger := c.m.Ledger(nil, story, nil, day(c.to))
-		got, _ := c.m.Crossings(ledger, day(c.from), day(c.to), c.armed)
+		was := c.m.Shown(Sum(ledger, day(c.from)))
+		got, _ := c.m.Crossings(ledger, day(c.from), day(c.to), was, c.armed)
 		if len(got) != len(c.want) {
 			t.Errorf("%s: %v, want days %v", c.name, got, c.want)
 			continue
@@ -188,6 +189,22 @@ func TestCrossings(t *testing.T) {
 				t.Errorf("%s: %v, want day %v", c.name, got[i], c.want[i])
 			}
 		}
+	}
+}
+
+// TestLateSignals brings a signal after the score was counted for its very instant: it must not be lost.
+func TestLateSignals(t *testing.T) {
+	list := signals(did{0, signal.Open}, did{0, signal.Click}, did{0, signal.PageView})
+	known := common.Shown(Sum(common.Ledger(nil, list, nil, day(0)), day(0)))
+	list = append(list, signal.Signal{ID: 9, At: day(0), Kind: signal.Click})
+	for _, armed := range []bool{true, false} { // below the line less the margin it is armed in any case
+		fired, after := common.Crossings(common.Ledger(nil, list, nil, day(0)), day(0), day(0), known, armed)
+		if known != 14 || len(fired) != 1 || !fired[0].Equal(day(0)) || after {
+			t.Errorf("from %v with a click at the same instant: fired %v, armed %v", known, fired, after)
+		}
+	}
+	if fired, _ := common.Crossings(common.Ledger(nil, list, nil, day(1)), day(0), day(1), 17, false); len(fired) != 0 {
+		t.Errorf("counted once, it fired again: %v", fired)
 	}
 }
 

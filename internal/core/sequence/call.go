@@ -46,7 +46,7 @@ func (s *Call) advance(r *run) verdict {
 		}
 		return r.out(r.st.Due)
 	}
-	if !r.due(s.Wait) {
+	if !r.due(s.Wait, false) {
 		return verdict{exit: waits}
 	}
 	r.effect(PutOnDesk)

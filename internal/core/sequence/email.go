@@ -7,6 +7,7 @@ type Email struct {
 	Common
 	Message int64         `json:"message,omitempty"`
 	Wait    calendar.Span `json:"wait"`
+	Request bool          `json:"request,omitempty"` // answers the reader's own request: goes out at any hour
 }
 
 var kindEmail = register(0, &Kind{Word: "email", Does: "sends a message", Exits: []Exit{Next}, Touch: true,
@@ -37,7 +38,7 @@ func (s *Email) advance(r *run) verdict {
 		}
 		return r.out(r.st.Due)
 	}
-	if !r.due(s.Wait) {
+	if !r.due(s.Wait, s.Request) {
 		return verdict{exit: waits}
 	}
 	r.effect(SendEmail)

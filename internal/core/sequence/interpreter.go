@@ -254,7 +254,8 @@ func (r *run) hoursZone() *time.Location {
 
 // due tells whether a touch can go out now; if not, it has set when to look
 // again. A worker that comes late finds the hours over and waits for the next.
-func (r *run) due(wait calendar.Span) bool {
+// A touch for any hour waits for the launch hold alone.
+func (r *run) due(wait calendar.Span, anyHour bool) bool {
 	if r.st.Phase == Arrived {
 		r.st.Due = wait.After(r.st.Reached, r.f.Zone(), r.p.Working)
 	}
@@ -262,7 +263,11 @@ func (r *run) due(wait calendar.Span) bool {
 	if d.Before(r.now) {
 		d = r.now
 	}
-	d = r.allowed(d)
+	if !anyHour {
+		d = r.allowed(d)
+	} else if d.Before(r.p.HoldUntil) {
+		d = r.p.HoldUntil
+	}
 	if d.After(r.now) {
 		r.wait(d)
 		return false

@@ -221,6 +221,20 @@ func TestTouchesKeepTheirHours(t *testing.T) {
 	}
 }
 
+func TestAnAnswerToARequestGoesOutAtAnyHour(t *testing.T) {
+	p := NewPlan()
+	p.Hours = calendar.OfficeHours(8*60+30, 9*60)
+	email, _ := p.Insert(&Email{Message: 1, Request: true}, 0, "")
+	f, d := someone(), Decision{}
+	pr := compile(t, p)
+	sunday := day0.AddDate(0, 0, 5)
+	st := pr.Enter(sunday)
+	pr.Advance(&st, f, sunday, &d)
+	if len(d.Effects) != 1 || d.Effects[0].Step != email {
+		t.Errorf("on a Sunday: %v, due %v", d.Effects, st.Due)
+	}
+}
+
 func TestLaunchHold(t *testing.T) {
 	p := NewPlan()
 	if _, err := p.Insert(&Email{Message: 1}, 0, ""); err != nil {

@@ -110,6 +110,7 @@ create table standing (
     person_id  bigint not null references person on delete cascade,
     score      double precision not null default 0,
     armed      boolean not null default true,
+    rebase     boolean not null default false, -- what it was counts by other rules: compare with nothing
     counted_at timestamptz,
     until      timestamptz,
     due        timestamptz,

@@ -28,6 +28,12 @@
   // Live changes: the server names what has changed, and whoever shows it asks again.
   const wanted = () => all('[data-live]');
   if (wanted().length && window.EventSource) {
+    // Nobody loses what they type, or the menu they have open: neither when a change is told nor when its answer comes.
+    const inUse = (el) => (el.contains(document.activeElement) && typing({ target: document.activeElement })) || el.querySelector('details[open]');
+    document.addEventListener('htmx:before:swap', (e) => {
+      const el = e.detail.ctx?.sourceElement;
+      if (el?.matches?.('[data-live]') && inUse(el)) e.preventDefault();
+    });
     const source = new EventSource('/events');
     const due = new Map();
     source.onmessage = (e) => {
@@ -37,7 +43,7 @@
         if (due.has(el)) continue;
         due.set(el, setTimeout(() => {
           due.delete(el);
-          if (el.contains(document.activeElement) && typing({ target: document.activeElement })) return; // nobody loses what they type
+          if (inUse(el)) return;
           if (el.isConnected) htmx.trigger(el, 'changed');
         }, 400));
       }

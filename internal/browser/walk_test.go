@@ -1,0 +1,370 @@
+package browser_test
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"ombak/internal/browser"
+	"ombak/internal/demo"
+	"ombak/internal/engine"
+	"ombak/internal/mail"
+	"ombak/internal/standin/mailserver"
+	"ombak/internal/standin/readers"
+	"ombak/internal/store"
+	"ombak/internal/store/storetest"
+	"ombak/internal/web"
+)
+
+func TestMain(m *testing.M) { storetest.Main(m) }
+
+// house is an Ombak that nobody has worked with yet: users, stages and a score model, and the stand-ins around it.
+type house struct {
+	t       *testing.T
+	tab     *browser.Tab
+	s       *store.Store
+	d       *demo.Demo
+	url     string
+	mailbox string
+}
+
+func open(t *testing.T) *house {
+	t.Helper()
+	ctx, cancel := context.WithCancel(context.Background())
+	t.Cleanup(cancel)
+	h := &house{t: t, s: storetest.New(t)}
+	clock, err := engine.NewHandClock(ctx, h.s, demo.Start)
+	h.must(err)
+	box, err := mailserver.Start(mailserver.Options{Addr: "127.0.0.1:0", Now: clock.Now})
+	h.must(err)
+	t.Cleanup(func() { box.Close() })
+	sender, err := mail.NewSender(box.Addr())
+	h.must(err)
+	t.Cleanup(sender.Close)
+	l := listen(t)
+	h.url = "http://" + l.Addr().String()
+	zone, err := time.LoadLocation(demo.Zone)
+	h.must(err)
+	e, err := engine.New(ctx, engine.Config{Store: h.s, Clock: clock, Mail: sender, URL: h.url, Domain: "mail.karang.example", Zone: zone})
+	h.must(err)
+	in, err := mail.Listen("127.0.0.1:0", e.Receive)
+	h.must(err)
+	t.Cleanup(func() { in.Close() })
+	view := &mailserver.View{Server: box, Answer: in.Addr(), Home: h.url}
+	lv := listen(t)
+	h.mailbox = "http://" + lv.Addr().String()
+	h.d = &demo.Demo{Store: h.s, Engine: e, Clock: clock, World: &readers.World{Mail: box, View: view}, Readers: h.mailbox}
+	_, _, err = h.d.Begin(ctx, demo.Start)
+	h.must(err)
+	h.must(h.s.EnsureMonths(ctx, demo.Start, demo.Start.AddDate(0, 2, 0)))
+	for _, x := range []struct {
+		l net.Listener
+		h http.Handler
+	}{{l, web.New(ctx, web.Config{Store: h.s, Engine: e, Demo: h.d}).Handler()}, {lv, view}} {
+		srv := &http.Server{Handler: x.h, BaseContext: func(net.Listener) context.Context { return ctx }}
+		go srv.Serve(x.l)
+		t.Cleanup(func() { srv.Close() })
+	}
+	h.must(e.Register(ctx))
+	done := make(chan struct{})
+	go func() { defer close(done); e.Work(ctx) }()
+	t.Cleanup(func() { cancel(); <-done })
+	h.tab, err = browser.Start(ctx)
+	h.must(err)
+	t.Cleanup(h.tab.Close)
+	return h
+}
+
+func listen(t *testing.T) net.Listener {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return l
+}
+
+func (h *house) must(err error) {
+	h.t.Helper()
+	if err != nil {
+		if dir := os.Getenv("OMBAK_TEST_PICTURES"); dir != "" && h.tab != nil {
+			if png, perr := h.tab.Picture(); perr == nil {
+				os.WriteFile(filepath.Join(dir, strings.ReplaceAll(h.t.Name(), "/", "-")+".png"), png, 0o644)
+			}
+		}
+		h.t.Fatal(err)
+	}
+}
+
+// What somebody does. Each fails the test where it cannot be done.
+func (h *house) goes(path string)          { h.t.Helper(); h.must(h.tab.Go(h.url + path)) }
+func (h *house) presses(text string)       { h.t.Helper(); h.must(h.tab.Press(text)) }
+func (h *house) types(sel, text string)    { h.t.Helper(); h.must(h.tab.Type(sel, text)) }
+func (h *house) chooses(sel, entry string) { h.t.Helper(); h.must(h.tab.Choose(sel, entry)) }
+func (h *house) key(k string)              { h.t.Helper(); h.must(h.tab.Key(k)) }
+func (h *house) sees(texts ...string) {
+	h.t.Helper()
+	for _, x := range texts {
+		h.must(h.tab.See(x))
+	}
+}
+
+// signsIn signs in with one press, or by address and password.
+func (h *house) signsIn(name string, email ...string) {
+	h.t.Helper()
+	h.goes("/sign-in")
+	if len(email) == 0 {
+		h.presses(name)
+	} else {
+		h.types(`input[name=email]`, email[0])
+		h.types(`input[name=password]`, demo.Password)
+		h.presses("Sign in")
+	}
+	h.must(h.tab.Find(".places"))
+}
+
+func (h *house) movesClock(how string) {
+	h.t.Helper()
+	before := h.d.Clock.Now()
+	h.presses("Demo clock")
+	h.presses(how)
+	h.must(h.tab.Until("the clock to move and stand", fmt.Sprintf(`document.querySelector('#clock details') && !document.querySelector('#clock').innerText.includes(%q)`, before.In(h.zone()).Format("Mon 2 Jan, 15:04"))))
+}
+
+func (h *house) zone() *time.Location { return h.d.Engine.Zone }
+
+// insert presses the plus on a stream, chooses a kind of step, and fills its form.
+func (h *house) insert(after, kind, title string, fill func()) {
+	h.t.Helper()
+	h.must(h.tab.Click(fmt.Sprintf(`#map a.plus[aria-label*=%q]`, after)))
+	h.sees("Insert a step")
+	h.must(h.tab.Click(fmt.Sprintf(`.kinds button[value=%q]`, kind)))
+	h.must(h.tab.Find(`aside input[name=title]`))
+	h.types(`aside input[name=title]`, title)
+	fill()
+	h.presses("Keep")
+	h.must(h.tab.Until("the map to show "+title, fmt.Sprintf(`document.querySelector('#map').textContent.includes(%q)`, title)))
+	h.must(h.tab.Until("the step to be kept", fmt.Sprintf(`document.querySelector('aside input[name=title]')?.value === %q`, title)))
+}
+
+// TestFromAFormToADeal walks the whole job by pressing and typing, and asserts what each person sees.
+func TestFromAFormToADeal(t *testing.T) {
+	h := open(t)
+	h.signsIn("Ines Radu")
+
+	// 1. A page that offers a guide.
+	h.goes("/content")
+	h.sees("No message yet", "No page yet")
+	h.presses("New page")
+	h.types(`input[name=title]`, "Is your oxygen alarm the right one?")
+	h.types(`input[name=slug]`, "Not an address!")
+	h.types(`trix-editor`, "Our field guide shows where to hang a sensor.")
+	h.types(`input[name=offer]`, "Field guide")
+	h.presses("Save")
+	h.sees("The address is made of small letters", "What you wrote is still here")
+	h.types(`input[name=slug]`, "oxygen-alarms")
+	file := filepath.Join(t.TempDir(), "guide.txt")
+	h.must(os.WriteFile(file, []byte("Set the first alarm where fish slow down."), 0o644))
+	h.must(h.tab.Upload(`input[name=file]`, file))
+	h.presses("Save")
+	h.sees("Saved.", "Now: guide.txt")
+
+	// 2. Two messages, with merge fields and fallbacks.
+	h.goes("/content/messages/new")
+	h.types(`input[name=name]`, "Field guide")
+	h.types(`input[name=subject]`, `Your guide, {{ person.first_name | default: "reader" }}`)
+	h.types(`trix-editor`, `Dear {{ person.first_name | default: "reader" }}, here it is: `)
+	h.presses("Field guide")
+	h.must(h.tab.Until("the link in the editor", `document.querySelector('trix-editor a')`))
+	h.chooses(`select[name=from]`, "always the same person")
+	h.chooses(`select[name=sender]`, "Ines Radu")
+	h.presses("Save")
+	h.sees("Saved.")
+	h.goes("/content/messages/new")
+	h.types(`input[name=name]`, "From the owner")
+	h.types(`input[name=subject]`, `A quarter of an hour, {{ person.shoe_size }}?`)
+	h.types(`trix-editor`, `Shall we talk? {{ sender.name }}`)
+	h.presses("Save")
+	h.sees("There is no merge field person.shoe_size")
+	h.types(`input[name=subject]`, `A quarter of an hour for {{ company.name | default: "you" }}?`)
+	h.presses("Save")
+	h.sees("Saved.")
+
+	// 3. The sequence, drawn on the map.
+	h.goes("/sequences")
+	h.sees("No sequence yet")
+	h.presses("New sequence")
+	h.types(`input[name=name]`, "Field guide follow-up")
+	h.presses("Start drafting")
+	h.sees("nothing reaches anybody", "nobody enters yet")
+	h.insert("the start to End", "email", "Guide", func() {
+		h.chooses(`aside select[name=message]`, "Field guide")
+		h.must(h.tab.Click(`aside input[name=request]`))
+	})
+	h.insert("Guide to End", "watch", "Takes it?", func() {
+		h.chooses(`aside select[name=signal]`, "click")
+		h.types(`aside input[name=for]`, "5")
+	})
+	h.insert("Takes it?, Clicked, to End", "check", "Ready?", func() { h.types(`aside input[name=value]`, "15") })
+	h.insert("Ready?, Yes, to End", "email", "Second", func() { h.chooses(`aside select[name=message]`, "From the owner") })
+	h.insert("Second to End", "hand over", "To a rep", func() {})
+	h.insert("Ready?, No, to End", "call", "Ring them", func() { h.types(`aside textarea[name=guide]`, "Ask about their pens.") })
+	h.insert("Ready?, Yes, to Second", "pause", "Needless", func() {})
+	h.key("x") // changes her mind: the chosen step goes
+	h.must(h.tab.Until("the pause to go", `!document.querySelector('#map').textContent.includes('Needless')`))
+	h.key("u") // and undoes that
+	h.must(h.tab.Until("the pause to be back", `document.querySelector('#map').textContent.includes('Needless')`))
+	h.key("r")
+	h.must(h.tab.Until("the pause to go again", `!document.querySelector('#map').textContent.includes('Needless')`))
+	h.chooses(`aside select[name=page]`, "Is your oxygen alarm")
+	h.must(h.tab.Click(`aside input[name=hold]`))
+	h.presses("Keep")
+	h.sees("Nothing keeps this from being launched")
+	h.presses("Launch")
+	h.sees("Launched.", "Running · version 1")
+
+	// A visitor: first badly, then well, then again.
+	h.goes("/p/oxygen-alarms")
+	h.sees("Is your oxygen alarm the right one?", "Our field guide shows")
+	h.types(`input[name=first]`, "Ana")
+	h.types(`input[name=email]`, "ana at fjord")
+	h.presses("Send me the guide")
+	h.sees("Please give your last name.", "This does not look like an email address.")
+	if v, err := h.tab.Eval(`document.querySelector('input[name=first]').value + '|' + document.querySelector('input[name=email]').value`); err != nil || v != "Ana|ana at fjord" {
+		t.Errorf("what was typed is lost: %q, %v", v, err)
+	}
+	visit := func(first, last, company, email string) {
+		h.goes("/p/oxygen-alarms")
+		h.types(`input[name=first]`, first)
+		h.types(`input[name=last]`, last)
+		h.types(`input[name=company]`, company)
+		h.types(`input[name=email]`, email)
+		h.presses("Send me the guide")
+		h.sees("It is on its way to your mailbox.")
+	}
+	visit("Ana", "Strand", "Fjord Farms", "ana@fjord.example")
+
+	// 4. The letter, its source, its link.
+	h.reads("ana@fjord.example", "Your guide, Ana")
+	h.presses("Source")
+	h.sees("List-Unsubscribe-Post: List-Unsubscribe=One-Click", "Message-ID: <t1.")
+	h.must(h.tab.Go(h.link("Field guide")))
+	h.sees("Set the first alarm where fish slow down.")
+
+	// 10 for the page, 1 for the open, 3 for the click: not ready, so the sequence asks for a call.
+	h.signsIn("Tomas Vale")
+	h.sees("1 call", "Ana Strand", "Ask about their pens.")
+	h.key("n")
+	h.must(h.tab.Until("the notes to have the focus", `document.activeElement.name === 'notes'`))
+	h.types(`textarea[name=notes]`, "Wants a price for three pens")
+	if _, err := h.tab.Eval(`document.activeElement.blur()`); err != nil {
+		t.Fatal(err)
+	}
+	h.key("1")
+	h.sees("Call noted: reached.", "Your desk is clear")
+
+	// 5. She looks at the page again, and crosses the line.
+	h.goes("/p/oxygen-alarms")
+	h.goes("/desk")
+	h.sees("1 handed over", "Why now", "+20", "2 × page view", "+3", "1 × click", "24 points at that moment")
+	h.key("a")
+	h.sees("Accepted. A deal stands on the pipeline.")
+	h.goes("/pipeline")
+	h.sees("Accepted 1", "Fjord Farms", "Talking 0")
+	h.must(h.tab.Drag(`[data-deal]`, `.stage:nth-child(2) .deals`))
+	h.sees("Accepted 0", "Talking 1")
+
+	// 7. All of it on one timeline.
+	h.goes("/people")
+	h.sees("1 person as described", "Ana Strand")
+	h.presses("Ana Strand")
+	h.sees("Entered “Field guide follow-up”", "Got the email “Your guide, Ana”", "Clicked a link: /g/oxygen-alarms", "Took a download: Field guide", "Call: reached", "Wants a price for three pens",
+		"Handed over to Tomas Vale: the score crossed the ready line", "Accepted by Tomas Vale", "Deal in stage Talking", "Tide of interest", "ready line 15", "Sum now 24")
+
+	// Another answers: nothing more goes out.
+	visit("Ben", "Moen", "Kelp Pens", "ben@kelp.example")
+	h.reads("ben@kelp.example", "Your guide, Ben")
+	h.types(`textarea[name=text]`, "Please call me instead.")
+	h.presses("Send answer")
+	h.sees("Your answer is on its way.")
+	h.signsIn("Ines Radu")
+	h.sees("Please call me instead.")
+	for range 7 {
+		h.movesClock("Forward a day")
+	}
+	if n := len(h.d.World.Mail.Letters("ben@", 10)); n != 1 {
+		t.Errorf("Ben answered and has %d letters", n)
+	}
+
+	// A third goes quiet, a fourth is sent back by the rep.
+	visit("Cy", "Lunde", "Reef Pens", "cy@reef.example")
+	visit("Cyrus", "Lunde", "Reef Pens", " CY@reef.example")
+	h.signsIn("Ines Radu")
+	h.goes("/people?text=reef")
+	h.sees("1 person as described", "Cy Lunde")
+	visit("Dee", "Vik", "Tern Pens", "dee@tern.example")
+	h.reads("dee@tern.example", "Your guide, Dee")
+	h.goes("/p/oxygen-alarms") // Dee's browser: 20 points
+	h.signsIn("Bao Lindqvist", "bao.lindqvist@karang.example") // whose turn it is: Cy, who came twice, went to Signe
+	h.sees("Dee Vik")
+	h.presses("Send back")
+	h.sees("Sending back needs a reason.")
+	h.types(`input[name=reason]`, "Studies, has no site")
+	h.presses("Send back")
+	h.sees("Sent back. Marketing sees your reason.")
+
+	// The map counts what happened, and every figure opens into its people.
+	h.signsIn("Ines Radu")
+	for range 6 {
+		h.movesClock("Forward a day")
+	}
+	h.goes("/sequences")
+	h.presses("Field guide follow-up")
+	h.sees("0 on the way", "left: answered 1")
+	h.presses("Takes it?")
+	h.sees("Came through")
+	h.must(h.tab.Click(`aside a[href*="which=passed"]`))
+	h.sees("Ana Strand", "Cy Lunde")
+
+	// A marketer changes what counts; what a role may not do, the server refuses.
+	h.goes("/scoring")
+	h.types(`input[name=line]`, "nine")
+	h.presses("Save")
+	h.sees("The ready line is a whole number")
+	h.types(`input[name=line]`, "25")
+	h.presses("Save")
+	h.sees("Saved. All scores are being counted again")
+
+	// Keys.
+	h.goes("/people")
+	h.key("/")
+	h.sees("Hold all")
+	h.key("strand")
+	h.sees("Ana Strand", "Fjord Farms")
+}
+
+// reads opens the newest letter to somebody.
+func (h *house) reads(to, subject string) {
+	h.t.Helper()
+	for deadline := time.Now().Add(15 * time.Second); len(h.d.World.Mail.Letters(to, 1)) == 0; time.Sleep(50 * time.Millisecond) {
+		if time.Now().After(deadline) {
+			h.t.Fatalf("no letter came to %s", to)
+		}
+	}
+	h.must(h.tab.Go(fmt.Sprintf("%s/letter/%d", h.mailbox, h.d.World.Mail.Letters(to, 1)[0].N)))
+	h.sees(subject)
+}
+
+// link is where a link of the letter that is open leads.
+func (h *house) link(text string) string {
+	h.t.Helper()
+	href, err := h.tab.Eval(fmt.Sprintf(`[...document.querySelectorAll('.links a')].find(a => a.textContent.includes(%q)).href`, text))
+	h.must(err)
+	return href
+}
