@@ -47,6 +47,10 @@ type flowFigures struct {
 	results      []store.StepResult
 }
 
+// Reach is how high the part of the map is that can be pressed for a buoy:
+// from the top of its label to its foot.
+func (b buoy) Reach() float64 { return b.At.Y + flowmap.Radius - b.Box.Y }
+
 // drawMap lays a plan out with its figures, or in a draft with its timing.
 func drawMap(d *sequenceData, f flowFigures) drawn {
 	in := flowmap.Input{Start: int(d.Plan.Start), People: int(d.Q.Entered), Draft: d.Draft}
