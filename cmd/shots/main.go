@@ -20,7 +20,7 @@ var shots = []shot{
 	{"sign-in", "", "/sign-in", "light", ""},
 	{"today", "Ines Radu", "/today", "light", ""},
 	{"people", "Ines Radu", "/people", "light", ""},
-	{"person", "Ines Radu", "/people?order=score", "light", `document.querySelector('#rows a').click()`},
+	{"person", "Ines Radu", "/sequences/1/people?step=7&which=passed", "light", `document.querySelector('.list a').click()`},
 	{"content", "Ines Radu", "/content", "light", ""},
 	{"message", "Ines Radu", "/content/messages/2", "light", ""},
 	{"page", "Ines Radu", "/content/pages/1", "light", ""},

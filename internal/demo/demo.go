@@ -80,7 +80,7 @@ func (d *Demo) Load(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	return d.live(ctx, s, m, ids)
+	return d.live(ctx, s, m, who, ids)
 }
 
 // Begin keeps what every Ombak needs before anybody works with it: users, the
@@ -100,30 +100,51 @@ func (d *Demo) Begin(ctx context.Context, at time.Time) (userIDs, stageIDs []int
 	return userIDs, stageIDs, d.Engine.SaveModel(ctx, store.Model{Model: model})
 }
 
-// live lets the last days before Start happen: people fill in the form, and
-// the two sequences run.
-func (d *Demo) live(ctx context.Context, s *scenario, m made, ids []int64) error {
-	for _, q := range []int64{m.followUp, m.loanSeq} {
-		if err := d.Engine.Launch(ctx, q, ids[0], false); err != nil {
-			return err
-		}
-	}
-	began := d.Clock.Now()
-	const forms = 150
-	for n := range forms {
-		at := began.Add(time.Duration(float64(Start.Sub(began)) * (float64(n) + s.rnd.Float64()) / forms))
-		if err := d.Advance(ctx, at, 3*time.Hour); err != nil {
-			return err
-		}
-		p := s.people[s.rnd.IntN(len(s.people))]
-		if err := d.fillForm(ctx, p); err != nil {
-			slog.Warn("a stand-in visitor could not fill in the form", "error", err)
-		}
-	}
-	if err := d.Advance(ctx, Start, 3*time.Hour); err != nil {
+// live lets the last days before Start happen: people fill in the form, two
+// sequences run, others do this and that elsewhere, and the reps work off most
+// of what comes to their desks.
+func (d *Demo) live(ctx context.Context, s *scenario, m made, people, ids []int64) error {
+	const (
+		forms = 7  // a day
+		other = 60 // signals a day from elsewhere
+		grain = 3 * time.Hour
+	)
+	if err := d.Engine.Launch(ctx, m.followUp, ids[0], false); err != nil {
 		return err
 	}
-	return d.repsWork(ctx)
+	began := d.Clock.Now()
+	for day := range Lived {
+		morning := began.AddDate(0, 0, day)
+		if day == Lived-9 {
+			if err := d.Engine.Launch(ctx, m.loanSeq, ids[0], false); err != nil {
+				return err
+			}
+		}
+		for n := range forms {
+			at := morning.Add(time.Duration((float64(n) + s.rnd.Float64()) / forms * float64(24*time.Hour)))
+			if err := d.Advance(ctx, at, grain); err != nil {
+				return err
+			}
+			if err := d.fillForm(ctx, s.people[s.rnd.IntN(len(s.people))]); err != nil {
+				slog.Warn("a stand-in visitor could not fill in the form", "error", err)
+			}
+		}
+		if err := d.Advance(ctx, morning.Add(24*time.Hour), grain); err != nil {
+			return err
+		}
+		if err := d.Engine.Record(ctx, s.elsewhere(people, d.Seed, morning, other)...); err != nil {
+			return err
+		}
+		if err := d.Engine.Settle(ctx); err != nil {
+			return err
+		}
+		if day < Lived-1 {
+			if err := d.repsWork(ctx, s); err != nil {
+				return err
+			}
+		}
+	}
+	return d.Advance(ctx, Start, grain)
 }
 
 var viewToken = regexp.MustCompile(`name="view" value="([^"]+)"`)
@@ -170,21 +191,25 @@ func request(ctx context.Context, c *http.Client, method, address string, form u
 	return string(b), err
 }
 
-// repsWork has the reps do most of what came to their desks, so that the demo
-// begins with some left.
-func (d *Demo) repsWork(ctx context.Context) error {
+// repsWork has the reps do a day's work: nearly all handoffs and calls, and
+// some of their deals move on.
+func (d *Demo) repsWork(ctx context.Context, s *scenario) error {
 	handoffs, err := d.Store.OpenHandoffs(ctx, 0)
 	if err != nil {
 		return err
 	}
 	for i, h := range handoffs {
-		if h.Rep == nil || i >= len(handoffs)-12 {
+		rep := h.Rep
+		if rep == nil || i >= len(handoffs)-2 {
 			continue
 		}
-		if i%5 == 4 {
-			err = d.Engine.SendBack(ctx, h.ID, *h.Rep, "Reads for a thesis, no site of their own")
+		if s.rnd.IntN(4) == 0 {
+			err = d.Engine.SendBack(ctx, h.ID, *rep, reasons[s.rnd.IntN(len(reasons))])
 		} else {
-			_, err = d.Engine.Accept(ctx, h.ID, *h.Rep)
+			var deal int64
+			if deal, err = d.Engine.Accept(ctx, h.ID, *rep); err == nil && s.rnd.IntN(3) > 0 {
+				err = d.Store.SetAmount(ctx, deal, int64(40+s.rnd.IntN(460))*100*100)
+			}
 		}
 		if err != nil {
 			return err
@@ -194,25 +219,54 @@ func (d *Demo) repsWork(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	reps, err := d.Store.Users(ctx)
+	users, err := d.Store.Users(ctx)
 	if err != nil {
 		return err
 	}
-	var rep int64
-	for _, u := range reps {
-		if u.Role == "rep" {
-			rep = u.ID
-		}
-	}
 	for i, c := range calls {
-		if i >= len(calls)-9 {
+		if i >= len(calls)-2 {
 			break
 		}
-		if err := d.Engine.FinishCall(ctx, c.ID, rep, engine.Outcomes[i%3], ""); err != nil {
+		rep := c.Rep
+		for j := range users {
+			if rep == nil && users[j].Role == "rep" {
+				rep = &users[j].ID
+			}
+		}
+		if err := d.Engine.FinishCall(ctx, c.ID, *rep, engine.Outcomes[s.rnd.IntN(3)], ""); err != nil {
 			return err
 		}
 	}
+	stages, err := d.Store.Stages(ctx)
+	if err != nil {
+		return err
+	}
+	board, err := d.Store.Board(ctx, d.Clock.Now())
+	if err != nil {
+		return err
+	}
+	for _, deal := range board {
+		for i, st := range stages[:len(stages)-1] {
+			if st.ID != deal.Stage || st.Closed() || s.rnd.IntN(14) > 0 {
+				continue
+			}
+			next := stages[i+1]
+			if s.rnd.IntN(5) == 0 {
+				next = stages[len(stages)-1]
+			}
+			if err := d.Engine.MoveDeal(ctx, deal.ID, next.ID, 0, deref(deal.Rep)); err != nil {
+				return err
+			}
+		}
+	}
 	return d.Engine.Settle(ctx)
+}
+
+func deref(p *int64) int64 {
+	if p == nil {
+		return 0
+	}
+	return *p
 }
 
 // Advance moves the clock to an instant and lets everything happen on the way:
@@ -384,4 +438,4 @@ func (d *Demo) Mailbox() string { return d.Readers }
 
 // Lived is how many days before Start are lived through for real when the
 // demo is loaded.
-const Lived = 24
+const Lived = 16

@@ -91,11 +91,37 @@ func (s *scenario) lived(person int64, t readers.Temperament, from, to time.Time
 
 var subjects = []string{"Calibration clinic", "Field guide to dissolved-oxygen alarms", "30-day buoy loan", "Winter moorings", "What a night without oxygen costs"}
 
+// elsewhere is what people do in a day that no sequence had them do: they read
+// the newsletter, come back to a page.
+func (s *scenario) elsewhere(people []int64, seed uint64, morning time.Time, n int) []store.Signal {
+	var out []store.Signal
+	for range n {
+		i := s.rnd.IntN(len(people))
+		t := readers.Of(seed, s.people[i].Email)
+		if t == readers.Silent || t == readers.Fed {
+			continue
+		}
+		at := morning.Add(time.Duration(s.rnd.IntN(24*3600)) * time.Second)
+		add := func(k signal.Kind, after time.Duration, detail string) {
+			out = append(out, store.Signal{Person: people[i], Detail: detail, Signal: signal.Signal{At: at.Add(after), Kind: k}})
+		}
+		add(signal.Open, 0, "")
+		if x := s.rnd.IntN(100); t != readers.Glancer && x < 40 {
+			add(signal.Click, time.Minute, subjects[s.rnd.IntN(len(subjects))])
+			if x < 7 {
+				add(signal.PageView, 2*time.Minute, subjects[s.rnd.IntN(len(subjects))])
+			}
+		}
+	}
+	return out
+}
+
+var reasons = []string{"No budget before summer", "Wrong person: looks after the website", "Studies, wants to read only", "Has just bought elsewhere", "Asked to be called in autumn"}
+
 // keepDeals keeps handoffs and deals of the past year for people who had
 // reason to be handed over.
 func keepDeals(ctx context.Context, st *store.Store, s *scenario, people, ids []int64, stageIDs []int64, began time.Time) error {
 	reps := []int64{ids[1], ids[4], ids[5]}
-	reasons := []string{"No budget before summer", "Wrong person: looks after the website", "Studies, wants to read only", "Has just bought elsewhere", "Asked to be called in autumn"}
 	return st.InTx(ctx, func(tx store.Tx) error {
 		perm := s.rnd.Perm(len(people))
 		for n := range 150 {
@@ -116,6 +142,9 @@ func keepDeals(ctx context.Context, st *store.Store, s *scenario, people, ids []
 				h.Stage = stageIDs[stage]
 				h.Moved = made.Add(time.Duration(float64(began.Sub(made)) * (0.3 + 0.6*s.rnd.Float64())))
 				h.Closed = stage >= 4
+				if h.Closed && n%3 == 0 {
+					h.Moved = began.Add(-time.Duration(s.rnd.IntN(10*24)) * time.Hour)
+				}
 				h.Amount = int64(40+s.rnd.IntN(460)) * 100 * 100
 			}
 			if err := store.AddPastHandoff(ctx, tx, h); err != nil {

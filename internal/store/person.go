@@ -107,14 +107,16 @@ func (s *Store) CountPeople(ctx context.Context, q PeopleQuery) (int64, error) {
 }
 
 // PeopleFor lists the ids of those for whom a rule holds and who are not on a
-// sequence and have not been, n at most.
+// sequence and have not been, n at most. Whoever has an open deal is their
+// rep's to write to, and is left out.
 func PeopleFor(ctx context.Context, q querier, r *rule.Rule, sequence int64, now time.Time, n int) ([]int64, error) {
 	c := compiler{now: now}
 	where := c.rule(r)
 	seq := c.arg(sequence)
 	return all[int64](ctx, q, `select p.id from person p left join company c on c.id = p.company_id left join app_user o on o.id = p.owner_id
 		where `+where+` and not p.do_not_contact and p.opted_out_at is null and p.bounced_at is null
-		and not exists (select from enrolment e where e.sequence_id = `+seq+` and e.person_id = p.id) order by p.id limit `+c.arg(n), c.args...)
+		and not exists (select from enrolment e where e.sequence_id = `+seq+` and e.person_id = p.id)
+		and not exists (select from deal d where d.person_id = p.id and d.closed_at is null) order by p.id limit `+c.arg(n), c.args...)
 }
 
 // NewPerson is what a form or an import knows of somebody.

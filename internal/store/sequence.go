@@ -253,3 +253,34 @@ func (s *Store) PeopleAtStep(ctx context.Context, sequenceID int64, step int32, 
 	}
 	return all[Person](ctx, s.db, personFields+"where p.id in ("+sub+") order by lower(p.last_name), lower(p.first_name), p.id limit $3", sequenceID, step, n)
 }
+
+// Event is something that happened to somebody on a sequence.
+type Event struct {
+	Person      int64 `db:"person_id"`
+	First, Last string
+	Email       string
+	Step        int32
+	At          time.Time
+	Exit        string
+	Reason      string
+}
+
+// Lately lists the last steps done on a sequence, the newest first.
+func (s *Store) Lately(ctx context.Context, sequenceID int64, n int) ([]Event, error) {
+	return all[Event](ctx, s.db, `select e.person_id, p.first_name as first, p.last_name as last, p.email, l.step, l.at, l.exit, l.reason
+		from enrolment_log l join enrolment e on e.id = l.enrolment_id join person p on p.id = e.person_id
+		where l.version_id in (select id from sequence_version where sequence_id = $1) order by l.id desc limit $2`, sequenceID, n)
+}
+
+// DueDay is how many people of a sequence come due on a day.
+type DueDay struct {
+	Day time.Time
+	N   int64
+}
+
+// DueByDay counts, until an instant, the people of a sequence by the day on
+// which their step is due, the days being those of a zone.
+func (s *Store) DueByDay(ctx context.Context, sequenceID int64, until time.Time, zone string) ([]DueDay, error) {
+	return all[DueDay](ctx, s.db, `select date_trunc('day', due at time zone $3) as day, count(*) as n from enrolment
+		where sequence_id = $1 and ended_at is null and due < $2 group by 1 order by 1`, sequenceID, until, zone)
+}

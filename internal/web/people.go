@@ -193,9 +193,7 @@ func (s *Server) person(c *echo.Context) error {
 	d.Tide = scoreTide(&model.Model, ledger, now, s.Engine.Zone)
 	for i := len(ledger) - 1; i >= 0; i-- {
 		e := &ledger[i]
-		r := &model.Rules[e.Rule]
 		d.Ledger = append(d.Ledger, ledgerLine{At: e.At, Until: e.Until, Kind: signals[e.Signal].Kind.String(), Points: e.Points, Worth: e.Worth(now), Over: e.Worth(now) == 0})
-		_ = r
 	}
 	sort.SliceStable(d.Ledger, func(i, j int) bool { return d.Ledger[i].At.After(d.Ledger[j].At) })
 	if len(d.Ledger) > 60 {
@@ -334,6 +332,8 @@ func (s *Server) timeline(c *echo.Context, d *personData, id int64) error {
 	}
 	for _, l := range logs {
 		switch {
+		case l.Exit == "" && (l.Reason == string(sequence.Finished) || l.Reason == string(sequence.HandedOver)):
+			add(l.At, "flag", "Came to the end of the sequence: “"+title(l.Version, l.Step)+"”", "", true)
 		case l.Exit == "":
 			add(l.At, "flag", "Left the sequence at “"+title(l.Version, l.Step)+"”: "+l.Reason, "", false)
 		case l.Exit != "next" && l.Exit != "done":

@@ -76,7 +76,11 @@ func (s *Server) setAmount(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	f, err := strconv.ParseFloat(strings.ReplaceAll(strings.TrimSpace(c.FormValue("amount")), ",", ""), 64)
+	text := strings.TrimSpace(c.FormValue("amount"))
+	if text == "" {
+		text = "0"
+	}
+	f, err := strconv.ParseFloat(strings.ReplaceAll(text, ",", ""), 64)
 	if err != nil || f < 0 || f > 1e10 {
 		return s.notDone(c, "/pipeline", "An amount is a number, such as 12,500. It stays as it was.")
 	}

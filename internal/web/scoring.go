@@ -64,10 +64,13 @@ func (s *Server) showScoring(c *echo.Context, code int, d scoringData) error {
 	if err != nil {
 		return err
 	}
-	d.Tide = tide{W: 560, H: 190, Left: 44, Bottom: 24}
+	d.Tide = tide{W: 344, H: 190, Left: 34, Bottom: 24}
 	for i, n := range counts {
 		d.People += n
-		p := tidePoint{Value: float64(n), Tick: strconv.Itoa(i * bandStep), Title: fmt.Sprintf("%d people with %d to %d", n, i*bandStep, (i+1)*bandStep-1)}
+		p := tidePoint{Value: float64(n), Title: fmt.Sprintf("%d people with %d to %d", n, i*bandStep, (i+1)*bandStep-1)}
+		if i%2 == 0 {
+			p.Tick = strconv.Itoa(i * bandStep)
+		}
 		if i == bands-1 {
 			p.Tick, p.Title = fmt.Sprintf("%d+", i*bandStep), fmt.Sprintf("%d people with %d and more", n, i*bandStep)
 		}

@@ -65,20 +65,28 @@ type sequenceData struct {
 	Problems []sequence.Problem
 	Parts    []part
 
-	Panel   string // step, insert or sequence
-	Step    sequence.Step
-	Result  *store.StepResult
-	Here    int64
-	Passed  int64
-	Left    int64
-	Form    template.HTML
-	From    sequence.StepID
-	Exit    sequence.Exit
-	Kinds   []kindChoice
-	Entry   entryForm
-	Pages   []store.Page
-	Wrong   string
-	Waiting int64
+	Panel  string // step, insert or sequence
+	Step   sequence.Step
+	Result *store.StepResult
+	Here   int64
+	Passed int64
+	Left   int64
+	Form   template.HTML
+	From   sequence.StepID
+	Exit   sequence.Exit
+	Kinds  []kindChoice
+	Entry  entryForm
+	Pages  []store.Page
+	Wrong  string
+	Lately []lately
+	Ahead  tide
+	Due    int64 // people who come due in the days of Ahead
+}
+
+// lately is something that happened to somebody on the sequence.
+type lately struct {
+	store.Event
+	Icon, Text string
 }
 
 type kindChoice struct{ Word, Does, Icon string }
@@ -227,6 +235,11 @@ func (s *Server) figures(c *echo.Context, d *sequenceData) error {
 		}
 	}
 	d.Map = drawMap(d, f)
+	if !d.Draft {
+		if err := s.happening(c, d); err != nil {
+			return err
+		}
+	}
 	if d.Step != nil {
 		id := int32(d.Step.About().ID)
 		for i := range f.results {
@@ -248,6 +261,54 @@ func (s *Server) figures(c *echo.Context, d *sequenceData) error {
 			}
 		}
 	}
+	return nil
+}
+
+// daysAhead is how far the forecast under a running map looks.
+const daysAhead = 10
+
+// happening adds what has just happened on a running sequence, and who comes
+// due on the next days if they do nothing before.
+func (s *Server) happening(c *echo.Context, d *sequenceData) error {
+	ctx := c.Request().Context()
+	events, err := s.Store.Lately(ctx, d.Q.ID, 6)
+	if err != nil {
+		return err
+	}
+	for _, e := range events {
+		x := lately{Event: e, Text: e.Reason}
+		if st := d.Plan.Step(sequence.StepID(e.Step)); st != nil {
+			x.Icon = kindIcons[st.Kind().Word]
+			switch {
+			case e.Exit != "" && exitLabel(st, sequence.Exit(e.Exit)) != "":
+				x.Text = st.About().Title + ": " + exitLabel(st, sequence.Exit(e.Exit))
+			case e.Exit != "" || e.Reason == string(sequence.Finished) || e.Reason == string(sequence.HandedOver):
+				x.Text = st.About().Title
+			default:
+				x.Text = "left at " + st.About().Title + ": " + e.Reason
+			}
+		}
+		d.Lately = append(d.Lately, x)
+	}
+	now := s.Engine.Now().In(s.Engine.Zone)
+	due, err := s.Store.DueByDay(ctx, d.Q.ID, now.AddDate(0, 0, daysAhead), s.Engine.Zone.String())
+	if err != nil {
+		return err
+	}
+	d.Ahead = tide{W: 420, H: 170, Left: 30, Bottom: 22}
+	for i := range daysAhead {
+		day := now.AddDate(0, 0, i)
+		p := tidePoint{Tick: day.Format("Mon 2")[:1] + day.Format(" 2"), Title: day.Format("Mon 2 Jan") + ": nobody"}
+		for _, x := range due {
+			if x.Day.Format("2006-01-02") == day.Format("2006-01-02") || (i == 0 && x.Day.Format("2006-01-02") < day.Format("2006-01-02")) {
+				p.Second += float64(x.N)
+				p.Title = fmt.Sprintf("%s: %d people", day.Format("Mon 2 Jan"), int(p.Second))
+				d.Due += x.N
+			}
+		}
+		d.Ahead.Points = append(d.Ahead.Points, p)
+	}
+	d.Ahead.layout()
 	return nil
 }
 

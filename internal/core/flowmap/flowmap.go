@@ -118,10 +118,10 @@ const (
 	labelGap  = 7.0
 	laneGap   = 22.0
 	headH     = 34.0
-	left      = 78.0
-	right     = 86.0
-	minGap    = 96.0
-	bend      = 64.0
+	left      = 66.0
+	right     = 62.0
+	minGap    = 84.0
+	bend      = 52.0
 	pillH     = 20.0
 	maxText   = 150.0 // labels are cut to this width
 	plusR     = 9.0
@@ -392,18 +392,18 @@ func (l *layout) place() {
 		n := &l.nodes[i]
 		for j := range l.nodes {
 			if o := &l.nodes[j]; o.col == n.col+1 && math.Abs(o.y-n.y) < 60 {
-				l.gaps[o.col] = max(l.gaps[o.col], n.label+o.label+14)
+				l.gaps[o.col] = max(l.gaps[o.col], n.label+o.label+12)
 			}
 		}
 		for _, f := range n.out {
 			s := &l.flows[f]
 			t := &l.nodes[l.at[s.To]]
-			need := Radius*2 + 34
+			need := Radius*2 + 20
 			if t.y != n.y {
 				need += l.lead(n) - Radius + bend
 			}
 			if s.Label != "" {
-				need += pillWidth(s.Label) + 8
+				need += pillWidth(s.Label) + 6
 			}
 			if l.in.Draft {
 				need += 2*plusR + 8
