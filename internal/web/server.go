@@ -86,7 +86,7 @@ func (s *Server) Handler() http.Handler {
 
 	e.GET("/healthz", func(c *echo.Context) error { return c.String(http.StatusOK, "ok\n") })
 	e.GET("/readyz", s.ready)
-	e.GET("/metrics", echo.WrapHandler(promhttp.HandlerFor(s.metrics, promhttp.HandlerOpts{})))
+	e.GET("/metrics", echo.WrapHandler(promhttp.HandlerFor(s.metrics, promhttp.HandlerOpts{DisableCompression: true})))
 	dist, err := fs.Sub(assetFiles, "assets/dist")
 	if err != nil {
 		panic(err) // the folder is embedded above

@@ -415,7 +415,7 @@ func (l *layout) place() {
 			l.gaps[t.col] = max(l.gaps[t.col], need)
 		}
 	}
-	x := left
+	x := max(left, l.nodes[0].label+8)
 	for c := range l.cols {
 		if c > 0 {
 			x += l.gaps[c]

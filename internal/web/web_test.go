@@ -1,0 +1,436 @@
+package web
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"io"
+	"net/http"
+	"net/http/cookiejar"
+	"net/http/httptest"
+	"net/url"
+	"os"
+	"path/filepath"
+	"regexp"
+	"sort"
+	"strings"
+	"testing"
+	"time"
+
+	"ombak/internal/core/sequence"
+	"ombak/internal/engine"
+	"ombak/internal/mail"
+	"ombak/internal/store"
+	"ombak/internal/store/storetest"
+)
+
+func TestMain(m *testing.M) { storetest.Main(m) }
+
+var now = time.Date(2026, 4, 14, 9, 20, 0, 0, time.UTC)
+
+type stopped struct{}
+
+func (stopped) Now() time.Time { return now }
+
+type noMail struct{}
+
+func (noMail) Send(context.Context, mail.Letter) (mail.Fate, error) { return mail.Taken, nil }
+
+// site is the interface with one user of each role; everybody's password is "correct horse".
+type site struct {
+	t   *testing.T
+	s   *store.Store
+	e   *engine.Engine
+	srv *httptest.Server
+}
+
+func newSite(t *testing.T) *site {
+	t.Helper()
+	ctx := t.Context()
+	st := storetest.New(t)
+	e, err := engine.New(ctx, engine.Config{Store: st, Clock: stopped{}, Mail: noMail{}, URL: "http://ombak.example", Domain: "mail.karang.example"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	hash := HashPassword("correct horse")
+	for _, role := range []string{"marketer", "rep", "lead", "admin"} {
+		if _, err := st.AddUser(ctx, store.User{Name: "The " + role, Email: role + "@karang.example", Role: role, PasswordHash: hash}, now); err != nil {
+			t.Fatal(err)
+		}
+	}
+	x := &site{t, st, e, httptest.NewServer(New(ctx, Config{Store: st, Engine: e}).Handler())}
+	t.Cleanup(x.srv.Close)
+	return x
+}
+
+// visitor is a browser of its own. It tells, as browsers do, that its requests come from the site itself.
+type visitor struct {
+	*site
+	c    *http.Client
+	from string // what Sec-Fetch-Site says
+}
+
+func (x *site) visitor() *visitor {
+	jar, err := cookiejar.New(nil)
+	if err != nil {
+		x.t.Fatal(err)
+	}
+	return &visitor{x, &http.Client{Jar: jar, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}, "same-origin"}
+}
+
+func (v *visitor) do(method, path string, form url.Values) (*http.Response, string) {
+	v.t.Helper()
+	req, err := http.NewRequest(method, v.srv.URL+path, strings.NewReader(form.Encode()))
+	if err != nil {
+		v.t.Fatal(err)
+	}
+	req.Header.Set("User-Agent", "Mozilla/5.0 a test")
+	if v.from != "" {
+		req.Header.Set("Sec-Fetch-Site", v.from)
+	}
+	if form != nil {
+		req.Header.Set("Content-Type", "application/x-www-form-urlencoded")
+	}
+	res, err := v.c.Do(req)
+	if err != nil {
+		v.t.Fatal(err)
+	}
+	defer res.Body.Close()
+	body, err := io.ReadAll(res.Body)
+	if err != nil {
+		v.t.Fatal(err)
+	}
+	return res, string(body)
+}
+
+func (v *visitor) signIn(role string) *visitor {
+	v.t.Helper()
+	res, _ := v.do("POST", "/sign-in", url.Values{"email": {role + "@karang.example"}, "password": {"correct horse"}})
+	if res.StatusCode != http.StatusSeeOther {
+		v.t.Fatalf("signing in as %s: %s", role, res.Status)
+	}
+	return v
+}
+
+func TestSignIn(t *testing.T) {
+	x := newSite(t)
+	v := x.visitor()
+	if res, _ := v.do("GET", "/people", nil); res.StatusCode != http.StatusSeeOther || res.Header.Get("Location") != "/sign-in?next=/people" {
+		t.Errorf("a stranger: %s to %s", res.Status, res.Header.Get("Location"))
+	}
+	for _, c := range []struct{ email, password string }{{"rep@karang.example", "wrong"}, {"nobody@karang.example", "correct horse"}, {"", ""}, {"rep@karang.example", strings.Repeat("x", 5000)}} {
+		res, body := v.do("POST", "/sign-in", url.Values{"email": {c.email}, "password": {c.password}})
+		if res.StatusCode != http.StatusUnprocessableEntity || !strings.Contains(body, "The address or the password is not right") {
+			t.Errorf("%q with a password of %d letters: %s", c.email, len(c.password), res.Status)
+		}
+	}
+	v.signIn("rep")
+	if res, _ := v.do("GET", "/", nil); res.Header.Get("Location") != "/desk" {
+		t.Errorf("a rep begins at %q", res.Header.Get("Location"))
+	}
+	v.do("POST", "/sign-out", url.Values{})
+	if res, _ := v.do("GET", "/desk", nil); res.StatusCode != http.StatusSeeOther {
+		t.Errorf("signed out and still in: %s", res.Status)
+	}
+	if res, _ := x.visitor().do("POST", "/sign-in/1", url.Values{}); res.StatusCode != http.StatusNotFound {
+		t.Errorf("one press signs in outside the demo: %s", res.Status)
+	}
+}
+
+func TestSignInIsLimited(t *testing.T) {
+	v := newSite(t).visitor()
+	for n := range 40 {
+		res, _ := v.do("POST", "/sign-in", url.Values{"email": {"rep@karang.example"}, "password": {"guess"}})
+		if res.StatusCode == http.StatusTooManyRequests {
+			if n < 5 {
+				t.Errorf("limited after %d tries", n)
+			}
+			return
+		}
+	}
+	t.Error("40 guesses in a row were answered")
+}
+
+func TestNextStaysHere(t *testing.T) {
+	for _, c := range []struct{ next, want string }{{"/people", "/people"}, {"//evil.example", "/"}, {"https://evil.example", "/"}, {"/\\evil.example", "/"}, {"", "/"}} {
+		v := newSite(t).visitor()
+		res, _ := v.do("POST", "/sign-in", url.Values{"email": {"lead@karang.example"}, "password": {"correct horse"}, "next": {c.next}})
+		if got := res.Header.Get("Location"); got != c.want {
+			t.Errorf("next %q leads to %q", c.next, got)
+		}
+	}
+}
+
+// TestRoles asks for everything that changes something, as each role: what a role may not do, the server refuses.
+func TestRoles(t *testing.T) {
+	x := newSite(t)
+	var seq int64
+	err := x.s.InTx(t.Context(), func(tx store.Tx) error {
+		var err error
+		seq, err = store.AddSequence(t.Context(), tx, "Guide", sequence.NewPlan(), now)
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	as := map[string]*visitor{}
+	for _, role := range []string{"marketer", "rep", "lead", "admin"} {
+		as[role] = x.visitor().signIn(role)
+	}
+	marketing, sales := "marketer lead admin", "rep lead admin"
+	for _, c := range []struct{ method, path, may string }{
+		{"POST", "/sequences", marketing}, {"POST", fmt.Sprintf("/sequences/%d/insert", seq), marketing}, {"POST", fmt.Sprintf("/sequences/%d/steps/1", seq), marketing},
+		{"POST", fmt.Sprintf("/sequences/%d/steps/1/remove", seq), marketing}, {"POST", fmt.Sprintf("/sequences/%d/undo", seq), marketing}, {"POST", fmt.Sprintf("/sequences/%d/settings", seq), marketing},
+		{"POST", fmt.Sprintf("/sequences/%d/launch", seq), marketing}, {"POST", fmt.Sprintf("/sequences/%d/hold", seq), marketing}, {"POST", "/sequences/hold-all", marketing},
+		{"GET", "/content/messages/new", marketing}, {"POST", "/content/messages/new", marketing}, {"GET", "/content/pages/new", marketing}, {"POST", "/content/pages/new", marketing},
+		{"POST", "/scoring", marketing}, {"POST", "/people/1/owner", marketing}, {"POST", "/people/1/hand-over", marketing}, {"POST", "/touches/1/resolve", marketing},
+		{"POST", "/desk/calls/1", sales}, {"POST", "/desk/handoffs/1/accept", sales}, {"POST", "/desk/handoffs/1/send-back", sales}, {"POST", "/pipeline/1/move", sales}, {"POST", "/pipeline/1/amount", sales},
+	} {
+		for _, role := range []string{"marketer", "rep", "lead", "admin"} {
+			res, _ := as[role].do(c.method, c.path, url.Values{})
+			may := strings.Contains(c.may, role)
+			if refused := res.StatusCode == http.StatusForbidden; refused == may {
+				t.Errorf("%s %s as %s: %s", c.method, c.path, role, res.Status)
+			}
+		}
+		if res, _ := x.visitor().do(c.method, c.path, url.Values{}); res.StatusCode != http.StatusUnauthorized && res.StatusCode != http.StatusSeeOther {
+			t.Errorf("%s %s as a stranger: %s", c.method, c.path, res.Status)
+		}
+	}
+}
+
+func TestOtherSitesCannotAct(t *testing.T) {
+	x := newSite(t)
+	for _, from := range []string{"cross-site", "same-site", ""} { // the last is an old browser without a token
+		v := x.visitor().signIn("admin")
+		v.from = from
+		if res, _ := v.do("POST", "/sequences", url.Values{"name": {"Forged"}}); res.StatusCode < 400 {
+			t.Errorf("from %q: %s", from, res.Status)
+		}
+	}
+	list, err := x.s.Sequences(t.Context())
+	if err != nil || len(list) != 0 {
+		t.Errorf("%d sequences were forged, %v", len(list), err)
+	}
+}
+
+// TestAnOldBrowserUsesTheToken signs in and acts without Sec-Fetch-Site, by the token in the form.
+func TestAnOldBrowserUsesTheToken(t *testing.T) {
+	v := newSite(t).visitor()
+	v.from = ""
+	token := func(path string) string {
+		_, body := v.do("GET", path, nil)
+		m := regexp.MustCompile(`name="csrf" content="([^"]+)"`).FindStringSubmatch(body)
+		if m == nil {
+			t.Fatalf("%s has no token", path)
+		}
+		return m[1]
+	}
+	res, _ := v.do("POST", "/sign-in", url.Values{"email": {"admin@karang.example"}, "password": {"correct horse"}, "_csrf": {token("/sign-in")}})
+	if res.StatusCode != http.StatusSeeOther {
+		t.Fatalf("signing in: %s", res.Status)
+	}
+	if res, _ := v.do("POST", "/sequences", url.Values{"name": {"Mine"}, "_csrf": {token("/sequences")}}); res.StatusCode != http.StatusSeeOther {
+		t.Errorf("acting: %s", res.Status)
+	}
+}
+
+func TestHeaders(t *testing.T) {
+	v := newSite(t).visitor()
+	res, body := v.do("GET", "/sign-in", nil)
+	csp := res.Header.Get("Content-Security-Policy")
+	if !strings.Contains(csp, "script-src 'self';") || strings.Contains(csp, "unsafe-eval") {
+		t.Errorf("content security policy %q", csp)
+	}
+	for name, want := range map[string]string{"X-Content-Type-Options": "nosniff", "X-Frame-Options": "SAMEORIGIN", "Referrer-Policy": "same-origin"} {
+		if got := res.Header.Get(name); got != want {
+			t.Errorf("%s: %q", name, got)
+		}
+	}
+	if regexp.MustCompile(`(?i)<script(>|[^>]*[^c"]>[^<])|\son[a-z]+=`).MatchString(body) {
+		t.Error("the page has a script or handler of its own")
+	}
+	v.signIn("lead")
+	for _, k := range v.c.Jar.Cookies(mustURL(t, v.srv.URL)) {
+		if k.Name == "ombak" && k.Value == "" {
+			t.Error("no session cookie")
+		}
+	}
+	if res, _ := v.do("GET", "/today", nil); res.Header.Get("Cache-Control") != "no-store" {
+		t.Errorf("a page about people may be kept: %q", res.Header.Get("Cache-Control"))
+	}
+}
+
+func mustURL(t *testing.T, s string) *url.URL {
+	u, err := url.Parse(s)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return u
+}
+
+func TestEveryPlaceAnswers(t *testing.T) {
+	x := newSite(t)
+	for _, role := range []string{"marketer", "rep", "lead", "admin"} {
+		v := x.visitor().signIn(role)
+		for _, path := range []string{"/today", "/people", "/content", "/sequences", "/scoring", "/desk", "/pipeline", "/find", "/find?q=a"} {
+			res, body := v.do("GET", path, nil)
+			if res.StatusCode != http.StatusOK || strings.Contains(body, "<no value>") {
+				t.Errorf("%s as %s: %s", path, role, res.Status)
+			}
+		}
+	}
+	v := x.visitor().signIn("admin")
+	for _, path := range []string{"/people/1", "/people/x", "/people/-1", "/sequences/9", "/content/messages/9", "/content/pages/9", "/nowhere", "/p/none", "/g/none", "/l/1/1/x", "/o/1/x.gif", "/u/1/x", "/o/1/x"} {
+		res, body := v.do("GET", path, nil)
+		if res.StatusCode != http.StatusNotFound || !strings.Contains(body, "There is nothing here") {
+			t.Errorf("%s: %s", path, res.Status)
+		}
+	}
+	if res, body := v.do("GET", "/readyz", nil); res.StatusCode != http.StatusOK || body != "ready\n" {
+		t.Errorf("/readyz: %s %q", res.Status, body)
+	}
+	if _, body := v.do("GET", "/metrics", nil); !strings.Contains(body, "ombak_http_request_seconds_count") {
+		t.Error("/metrics counts no requests")
+	}
+}
+
+func TestPublicPageIsSafe(t *testing.T) {
+	x := newSite(t)
+	if _, err := x.s.SavePage(t.Context(), store.Page{Slug: "guide", Title: "Guide", Button: "Send", Published: true, FileName: "x.html", FileType: "text/html; charset=utf-8"}, []byte("<script>alert(1)</script>"), now); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := x.s.SavePage(t.Context(), store.Page{Slug: "hidden", Title: "Hidden", Button: "Send"}, nil, now); err != nil {
+		t.Fatal(err)
+	}
+	v := x.visitor()
+	if res, _ := v.do("GET", "/p/hidden", nil); res.StatusCode != http.StatusNotFound {
+		t.Errorf("a page that is not published: %s", res.Status)
+	}
+	res, _ := v.do("GET", "/g/guide", nil)
+	if !strings.HasPrefix(res.Header.Get("Content-Disposition"), "attachment") || !strings.Contains(res.Header.Get("Content-Security-Policy"), "sandbox") {
+		t.Errorf("a page of HTML that was uploaded is shown: %v", res.Header)
+	}
+	evil := `"><script>alert(1)</script>`
+	res, body := v.do("POST", "/p/guide", url.Values{"first": {evil}, "email": {"x"}})
+	if res.StatusCode != http.StatusUnprocessableEntity || strings.Contains(body, "<script>alert") {
+		t.Errorf("%s, script in the page: %v", res.Status, strings.Contains(body, "<script>alert"))
+	}
+	for _, form := range []url.Values{
+		{"first": {strings.Repeat("x", 4000)}, "last": {"x"}, "company": {"x"}, "email": {"a@b.example"}},
+		{"first": {"a"}, "last": {"x"}, "company": {"x"}, "email": {"a@b.example\r\nBcc: c@d.example"}},
+	} {
+		if res, _ := v.do("POST", "/p/guide", form); res.StatusCode != http.StatusUnprocessableEntity {
+			t.Errorf("%.60v: %s", form, res.Status)
+		}
+	}
+	good := url.Values{"first": {"Ana"}, "last": {"Strand"}, "company": {"Fjord"}, "email": {"ana@fjord.example"}}
+	trap := url.Values{"website": {"http://spam.example"}}
+	for k, w := range good {
+		trap[k] = w
+	}
+	v.do("POST", "/p/guide", trap)
+	if _, err := x.s.PersonByEmail(t.Context(), "ana@fjord.example"); !store.IsNotFound(err) {
+		t.Errorf("who fills in what no person sees became a person: %v", err)
+	}
+	v.do("POST", "/p/guide", good)
+	if p, err := x.s.PersonByEmail(t.Context(), "ana@fjord.example"); err != nil || p.Company != "Fjord" {
+		t.Errorf("%+v, %v", p, err)
+	}
+}
+
+func TestMachinesAreTold(t *testing.T) {
+	for _, c := range []struct {
+		method, agent string
+		machine       bool
+	}{
+		{"GET", "Mozilla/5.0 (X11; Linux x86_64) Gecko/20100101 Firefox/140.0", false}, {"HEAD", "Mozilla/5.0", true}, {"GET", "", true},
+		{"GET", "curl/8.5.0", true}, {"GET", "ExampleLinkScanner/2", true}, {"GET", "Mozilla/5.0 (compatible; ExampleBot/1.0)", true},
+	} {
+		r := httptest.NewRequest(c.method, "/l/1/1/x", nil)
+		r.Header.Set("User-Agent", c.agent)
+		if why := machine(r); (why != "") != c.machine {
+			t.Errorf("%s by %q: %q", c.method, c.agent, why)
+		}
+	}
+}
+
+func TestPasswords(t *testing.T) {
+	h := HashPassword("correct horse")
+	if ok, err := passwordMatches("correct horse", h); !ok || err != nil {
+		t.Errorf("the right one: %v, %v", ok, err)
+	}
+	if ok, _ := passwordMatches("wrong", h); ok {
+		t.Error("a wrong one")
+	}
+	for _, bad := range []string{"", "plain", "$argon2id$v=19$m=0,t=0,p=0$$", "$argon2id$v=19$m=99999999,t=1,p=1$YQ$YQ", "$bcrypt$x$y$z$w"} {
+		if ok, err := passwordMatches("x", bad); ok || err == nil {
+			t.Errorf("hash %q: %v, %v", bad, ok, err)
+		}
+	}
+}
+
+// TestTheStylesheetIsFresh fails where templates or styles have changed since scripts/assets built app.css.
+func TestTheStylesheetIsFresh(t *testing.T) {
+	files, err := filepath.Glob("templates/*.html")
+	if err != nil || len(files) == 0 {
+		t.Fatal("no templates", err)
+	}
+	sort.Strings(files)
+	h := sha256.New()
+	for _, f := range append([]string{"assets/src/app.css"}, files...) {
+		b, err := os.ReadFile(f)
+		if err != nil {
+			t.Fatal(err)
+		}
+		h.Write(b)
+	}
+	want := "/* made from " + hex.EncodeToString(h.Sum(nil))[:16] + " */"
+	css, err := os.ReadFile("assets/dist/app.css")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if !strings.Contains(string(css), want) {
+		t.Error("assets/dist/app.css is older than what it is made from: run scripts/assets")
+	}
+	for _, name := range []string{"app.js", "map.js", "board.js"} {
+		src, err1 := os.ReadFile("assets/src/" + name)
+		dist, err2 := os.ReadFile("assets/dist/" + name)
+		if err1 != nil || err2 != nil || string(src) != string(dist) {
+			t.Errorf("assets/dist/%s is not assets/src/%s: run scripts/assets", name, name)
+		}
+	}
+}
+
+func TestTide(t *testing.T) {
+	d := tide{W: 100, H: 100, Left: 10, Bottom: 10, Mark: 15, Points: []tidePoint{{Value: 0}, {Value: 20}, {Value: 10}}}
+	d.layout()
+	if d.Top != 20 || d.Points[1].PY != 12 || d.Points[0].PX != 10 || d.Points[2].PX != 90 {
+		t.Errorf("%+v", d)
+	}
+	for v, want := range map[float64]float64{0: 4, 3: 4, 15: 20, 20: 20, 41: 50, 77: 100, 350: 400, 1001: 2000} {
+		if got := nice(v); got != want {
+			t.Errorf("nice(%v) = %v, want %v", v, got, want)
+		}
+	}
+}
+
+func TestWords(t *testing.T) {
+	for n, want := range map[any]string{0: "0", 999: "999", 1000: "1,000", int64(1234567): "1,234,567", -1500: "−1,500"} {
+		if got := thousands(n); got != want {
+			t.Errorf("thousands(%v) = %q", n, got)
+		}
+	}
+	if money(1250000) != "12,500" || money(1250050) != "12,500.50" || initials("Ines van Radu") != "IR" {
+		t.Error("money or initials")
+	}
+	if m, err := clockTime("24:00"); m != 1440 || err != nil {
+		t.Errorf("24:00 is %d, %v", m, err)
+	}
+	for _, bad := range []string{"", "8", "25:00", "08:60", "-1:00", "24:01"} {
+		if _, err := clockTime(bad); err == nil {
+			t.Errorf("%q is a time of day", bad)
+		}
+	}
+}
