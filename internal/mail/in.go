@@ -89,13 +89,15 @@ func Read(source []byte) (Received, error) {
 			}
 			break // a letter cut off keeps what came before
 		}
-		ih, ok := p.Header.(*gomsg.InlineHeader)
+		h, ok := p.Header.(interface {
+			ContentType() (string, map[string]string, error)
+		})
 		if !ok {
 			continue
 		}
-		ct, _, _ := ih.ContentType()
+		ct, _, _ := h.ContentType()
 		body, err := io.ReadAll(io.LimitReader(p.Body, maxText))
-		if err != nil {
+		if err != nil && len(body) == 0 {
 			continue
 		}
 		text := strings.ToValidUTF8(strings.ReplaceAll(string(body), "\x00", ""), "�")

@@ -1,0 +1,274 @@
+package mail
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"errors"
+	"io"
+	"mime"
+	"mime/multipart"
+	"mime/quotedprintable"
+	"net"
+	netmail "net/mail"
+	"strings"
+	"testing"
+	"time"
+)
+
+var letter = Letter{
+	ID: "t1.abc@mail.karang.example", FromName: "Ines Rådu", From: "ines@karang.example", To: "ana@fjord.example", ReturnPath: "bounce+t1.abc@mail.karang.example",
+	Subject: "Für Ngô Thị Hoa – drei Alarme", Text: "Grüße\n", HTML: "<p>Grüße</p>", OptOut: "https://ombak.example/u/1/x", Date: time.Date(2026, 4, 14, 9, 20, 0, 0, time.UTC),
+}
+
+// TestComposeAgainstReferenceReaders reads what is written with Go's own net/mail, mime and multipart.
+func TestComposeAgainstReferenceReaders(t *testing.T) {
+	var b bytes.Buffer
+	if err := Write(&b, letter); err != nil {
+		t.Fatal(err)
+	}
+	m, err := netmail.ReadMessage(&b)
+	if err != nil {
+		t.Fatal(err)
+	}
+	dec := new(mime.WordDecoder)
+	subject, err := dec.DecodeHeader(m.Header.Get("Subject")) // RFC 2047
+	if err != nil || subject != letter.Subject {
+		t.Errorf("subject %q, %v", subject, err)
+	}
+	from, err := m.Header.AddressList("From")
+	if err != nil || from[0].Name != letter.FromName || from[0].Address != letter.From {
+		t.Errorf("from %v, %v", from, err)
+	}
+	for name, want := range map[string]string{
+		"Message-ID":            "<t1.abc@mail.karang.example>",
+		"List-Unsubscribe":      "<https://ombak.example/u/1/x>", // RFC 2369
+		"List-Unsubscribe-Post": "List-Unsubscribe=One-Click",    // RFC 8058, 3.1
+	} {
+		if got := m.Header.Get(name); got != want {
+			t.Errorf("%s: %q, want %q", name, got, want)
+		}
+	}
+	if d, err := m.Header.Date(); err != nil || !d.Equal(letter.Date) {
+		t.Errorf("date %v, %v", d, err)
+	}
+	kind, params, err := mime.ParseMediaType(m.Header.Get("Content-Type"))
+	if err != nil || kind != "multipart/alternative" {
+		t.Fatalf("content type %q, %v", kind, err)
+	}
+	r := multipart.NewReader(m.Body, params["boundary"])
+	for _, want := range []struct{ kind, body string }{{"text/plain", "Grüße"}, {"text/html", "<p>Grüße</p>"}} { // RFC 2046, 5.1.4: the plainest first
+		p, err := r.NextRawPart()
+		if err != nil {
+			t.Fatal(err)
+		}
+		var body io.Reader = p
+		if p.Header.Get("Content-Transfer-Encoding") == "quoted-printable" {
+			body = quotedprintable.NewReader(p)
+		}
+		text, err := io.ReadAll(body)
+		if got, _, _ := mime.ParseMediaType(p.Header.Get("Content-Type")); got != want.kind || strings.TrimSpace(string(text)) != want.body || err != nil {
+			t.Errorf("part %s: %q, %v", got, text, err)
+		}
+	}
+}
+
+func TestHeadersCannotBeBroken(t *testing.T) {
+	l := letter
+	l.Subject, l.FromName = "Hello\r\nBcc: all@x.example", "Ines\r\nBcc: all@x.example"
+	var b bytes.Buffer
+	if err := Write(&b, l); err != nil {
+		return // refusing is as good
+	}
+	m, err := netmail.ReadMessage(&b)
+	if err == nil && m.Header.Get("Bcc") != "" {
+		t.Errorf("a header broke out: %v", m.Header)
+	}
+	l.To = "a@b.example\r\nRCPT TO:<c@d.example>"
+	if err := Write(&b, l); err == nil {
+		t.Error("an address with a line break was taken")
+	}
+}
+
+func TestReadTellsKindsApart(t *testing.T) {
+	for _, c := range []struct {
+		name, source string
+		kind         Kind
+		refs         string
+		text         string
+	}{
+		{"an answer", "From: Ana <ANA@fjord.example>\r\nMessage-ID: <a@fjord.example>\r\nIn-Reply-To: <t1.abc@mail.karang.example>\r\nSubject: Re: x\r\n\r\nYes.\r\n", FromPerson, "t1.abc@mail.karang.example", "Yes."},
+		{"references, the nearest first", "From: a@b.example\r\nReferences: <one@x.example> <two@x.example>\r\n\r\nYes.\r\n", FromPerson, "two@x.example one@x.example", "Yes."},
+		// RFC 3834, 5: Auto-Submitted tells automatic answers; its value "no" means a person.
+		{"out of office", "From: a@b.example\r\nAuto-Submitted: auto-replied (vacation)\r\n\r\nAway.\r\n", Automatic, "", "Away."},
+		{"explicitly not automatic", "From: a@b.example\r\nAuto-Submitted: no\r\n\r\nHere.\r\n", FromPerson, "", "Here."},
+		// A report in the form of RFC 3464, with the example's fields; addresses ours.
+		{"a bounce", "From: mailer-daemon@fjord.example\r\nContent-Type: multipart/report; report-type=delivery-status; boundary=\"B\"\r\nMIME-Version: 1.0\r\n\r\n--B\r\n\r\nNot delivered.\r\n--B\r\nContent-Type: message/delivery-status\r\n\r\nReporting-MTA: dns; fjord.example\r\n\r\nFinal-Recipient: rfc822; ana@fjord.example\r\nAction: failed\r\nStatus: 5.1.1\r\n\r\n--B\r\nContent-Type: message/rfc822\r\n\r\nMessage-ID: <t1.abc@mail.karang.example>\r\n\r\nHello\r\n--B--\r\n", Bounce, "t1.abc@mail.karang.example", "Not delivered."},
+		{"only HTML", "From: a@b.example\r\nContent-Type: text/html; charset=utf-8\r\n\r\n<p>Yes &amp; no</p>\r\n", FromPerson, "", "Yes & no"},
+		{"Latin-1", "From: a@b.example\r\nContent-Type: text/plain; charset=iso-8859-1\r\nContent-Transfer-Encoding: quoted-printable\r\n\r\nGr=FC=DFe\r\n", FromPerson, "", "Grüße"},
+		{"cut off in a part", "From: a@b.example\r\nContent-Type: multipart/mixed; boundary=B\r\n\r\n--B\r\nContent-Type: text/plain\r\n\r\nYes", FromPerson, "", "Yes"},
+	} {
+		m, err := Read([]byte(c.source))
+		if err != nil {
+			t.Errorf("%s: %v", c.name, err)
+			continue
+		}
+		if m.Kind != c.kind || strings.Join(m.References, " ") != c.refs || !strings.Contains(m.Text, c.text) {
+			t.Errorf("%s: %+v", c.name, m)
+		}
+		if m.From != strings.ToLower(m.From) {
+			t.Errorf("%s: from %q", c.name, m.From)
+		}
+	}
+}
+
+func FuzzRead(f *testing.F) {
+	f.Add([]byte("From: a@b.example\r\nSubject: x\r\n\r\nYes.\r\n"))
+	f.Add([]byte("Content-Type: multipart/report; report-type=delivery-status; boundary=B\r\n\r\n--B\r\n"))
+	f.Fuzz(func(t *testing.T, source []byte) {
+		m, err := Read(source)
+		if err == nil && strings.Contains(m.Text, "\x00") {
+			t.Errorf("text %q", m.Text)
+		}
+	})
+}
+
+// script is a mail server that answers as told, command by command; "drop" hangs up.
+func script(t *testing.T, answers map[string]string) string {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { l.Close() })
+	go func() {
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				defer c.Close()
+				say := func(s string) bool {
+					if s == "drop" {
+						return false
+					}
+					_, err := io.WriteString(c, s+"\r\n")
+					return err == nil
+				}
+				r := bufio.NewReader(c)
+				if !say(or(answers["greeting"], "220 ready")) {
+					return
+				}
+				data := false
+				for {
+					line, err := r.ReadString('\n')
+					if err != nil {
+						return
+					}
+					line = strings.TrimRight(line, "\r\n")
+					word, _, _ := strings.Cut(line, " ")
+					switch {
+					case data && line == ".":
+						data = false
+						if !say(or(answers["end"], "250 taken")) {
+							return
+						}
+					case data:
+					default:
+						word = strings.ToUpper(word)
+						answer := or(answers[word], map[string]string{"DATA": "354 go on", "QUIT": "221 bye"}[word])
+						if !say(or(answer, "250 ok")) {
+							return
+						}
+						data = word == "DATA" && strings.HasPrefix(or(answers[word], "354"), "354")
+					}
+				}
+			}()
+		}
+	}()
+	return l.Addr().String()
+}
+
+func or(a, b string) string {
+	if a != "" {
+		return a
+	}
+	return b
+}
+
+// TestFates sends to servers that misbehave in each way, over the real wire. What an answer means is RFC 5321, 4.2.1;
+// where the connection breaks after the letter's end and before the answer, nobody can know (RFC 5321, 4.5.3.2.6).
+func TestFates(t *testing.T) {
+	for _, c := range []struct {
+		name    string
+		answers map[string]string
+		want    Fate
+		reader  bool // the refusal is about the reader
+	}{
+		{"takes it", nil, Taken, false},
+		{"greylists", map[string]string{"RCPT": "451 4.7.1 later"}, Later, false},
+		{"mailbox full for now", map[string]string{"end": "452 4.2.2 full"}, Later, false},
+		{"does not know the reader", map[string]string{"RCPT": "550 5.1.1 unknown"}, Refused, true},
+		{"does not like the letter", map[string]string{"end": "554 5.7.1 no"}, Refused, false},
+		{"does not like us", map[string]string{"MAIL": "550 5.7.1 go away"}, Refused, false},
+		{"is closing", map[string]string{"greeting": "421 4.3.2 closing"}, Later, false},
+		{"hangs up at once", map[string]string{"greeting": "drop"}, Later, false},
+		{"hangs up at the reader", map[string]string{"RCPT": "drop"}, Later, false},
+		{"hangs up before the letter", map[string]string{"DATA": "drop"}, Later, false},
+		{"hangs up after the letter's end", map[string]string{"end": "drop"}, Unknown, false},
+	} {
+		s, err := NewSender(script(t, c.answers))
+		if err != nil {
+			t.Fatal(err)
+		}
+		got, err := s.Send(context.Background(), letter)
+		if got != c.want || (err == nil) != (got == Taken) || NoSuchReader(err) != c.reader {
+			t.Errorf("a server that %s: %s, %v", c.name, got, err)
+		}
+		s.Close()
+	}
+	s, err := NewSender("127.0.0.1:1")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got, err := s.Send(context.Background(), letter); got != Later || err == nil {
+		t.Errorf("no server at all: %s, %v", got, err)
+	}
+	if _, err := NewSender("no port"); err == nil {
+		t.Error("an address without a port was taken")
+	}
+}
+
+func TestReceiver(t *testing.T) {
+	var got []Received
+	fail := true
+	r, err := Listen("127.0.0.1:0", func(_ context.Context, m Received) error {
+		if fail {
+			return errors.New("not now")
+		}
+		got = append(got, m)
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer r.Close()
+	s, err := NewSender(r.Addr())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	l := letter
+	l.InReplyTo, l.Automatic = "t9@x.example", true
+	if fate, _ := s.Send(t.Context(), l); fate != Later {
+		t.Errorf("what cannot be kept now is %s", fate)
+	}
+	fail = false
+	if fate, err := s.Send(t.Context(), l); fate != Taken {
+		t.Fatalf("%s: %v", fate, err)
+	}
+	if m := got[0]; m.ID != l.ID || m.Kind != Automatic || m.References[0] != "t9@x.example" || m.To[0] != l.To || m.Subject != l.Subject {
+		t.Errorf("%+v", m)
+	}
+}
