@@ -131,7 +131,7 @@ func keepContent(ctx context.Context, st *store.Store, ids []int64, at time.Time
 		if m.followUp, err = store.AddSequence(ctx, tx, "Field guide follow-up", p, at); err != nil {
 			return err
 		}
-		m.loanSeq, err = store.AddSequence(ctx, tx, "Buoy loan, fish farms in Norway", q, at)
+		m.loanSeq, err = store.AddSequence(ctx, tx, "Buoy loan in Norway", q, at)
 		return err
 	})
 	if err != nil {

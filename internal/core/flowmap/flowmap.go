@@ -560,9 +560,12 @@ func (l *layout) threads(top float64) ([]Thread, float64) {
 			ends = append(ends, 0)
 		}
 		y := top + float64(row)*threadGap + 6
-		t.At = Point{n.x + 20, y}
+		// Beside the buoys of the same column, not through them.
+		side := n.x + Radius + 9
+		t.At = Point{side + 10, y}
 		ends[row] = t.At.X + TextWidth(t.Text, 11) + 10
-		t.Path = fmt.Sprintf("M%s %s C%s %s %s %s %s %s", num(n.x+4), num(n.y), num(n.x+6), num((n.y+y)/2), num(n.x+8), num(y-2), num(n.x+15), num(y))
+		t.Path = fmt.Sprintf("M%s %s C%s %s %s %s %s %s V%s Q%s %s %s %s", num(n.x), num(n.y), num(n.x), num(n.y+24), num(side), num(n.y+18), num(side), num(n.y+40),
+			num(y-7), num(side), num(y), num(side+7), num(y))
 		out = append(out, t)
 	}
 	return out, top + float64(len(ends))*threadGap
