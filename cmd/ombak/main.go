@@ -37,7 +37,7 @@ func main() {
 		die(err)
 	}
 	c.logTo(os.Stderr)
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	defer stop()
 	run := map[string]func(context.Context, config) error{
 		"demo": runDemo, "serve": runServe, "work": runWork, "migrate": runMigrate, "user": runUser, "bench": runBench,

@@ -1,0 +1,356 @@
+package store_test
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"testing"
+	"time"
+
+	"ombak/internal/core/handoff"
+	"ombak/internal/core/pipeline"
+	"ombak/internal/core/sequence"
+	"ombak/internal/core/signal"
+	"ombak/internal/store"
+	"ombak/internal/store/storetest"
+)
+
+var at = time.Date(2026, 4, 14, 9, 20, 0, 0, time.UTC)
+
+// kept is a database with the means to use it briefly.
+type kept struct {
+	t   *testing.T
+	ctx context.Context
+	*store.Store
+}
+
+func open(t *testing.T) kept { return kept{t, t.Context(), storetest.New(t)} }
+
+func (k kept) must(err error) {
+	k.t.Helper()
+	if err != nil {
+		k.t.Fatal(err)
+	}
+}
+
+func (k kept) tx(f func(store.Tx) error) {
+	k.t.Helper()
+	k.must(k.InTx(k.ctx, f))
+}
+
+func (k kept) user(name, role string) int64 {
+	k.t.Helper()
+	id, err := k.AddUser(k.ctx, store.User{Name: name, Email: name + "@karang.example", Role: role, PasswordHash: "x"}, at)
+	k.must(err)
+	return id
+}
+
+func (k kept) meet(p store.NewPerson) (id int64, fresh bool) {
+	k.t.Helper()
+	k.tx(func(tx store.Tx) error {
+		var err error
+		id, fresh, err = store.MeetPerson(k.ctx, tx, p, at)
+		return err
+	})
+	return id, fresh
+}
+
+func TestMeetingAgainFillsGapsOnly(t *testing.T) {
+	k := open(t)
+	a, fresh := k.meet(store.NewPerson{First: "Ana", Email: "ana@fjord.example", Company: "Fjord Farms", Domain: "fjord.example"})
+	if !fresh {
+		t.Error("somebody new is not fresh")
+	}
+	b, fresh := k.meet(store.NewPerson{First: "Anna", Last: "Strand", Email: "ana@fjord.example", Company: "Fjord", Domain: "fjord.example", Country: "NO"})
+	if a != b || fresh {
+		t.Errorf("met twice: %d and %d, fresh %v", a, b, fresh)
+	}
+	p, err := k.Person(k.ctx, a)
+	k.must(err)
+	if p.First != "Ana" || p.Last != "Strand" || p.Company != "Fjord Farms" || p.Country != "NO" {
+		t.Errorf("%+v", p)
+	}
+	c, _ := k.meet(store.NewPerson{Email: "ben@fjord.example", Domain: "fjord.example"})
+	q, err := k.Person(k.ctx, c)
+	k.must(err)
+	if *q.CompanyID != *p.CompanyID {
+		t.Error("colleagues are at two companies")
+	}
+	// A free-mail address tells no company; its name does.
+	d, _ := k.meet(store.NewPerson{Email: "c@freemail.example", Company: "FJORD FARMS"})
+	if r, err := k.Person(k.ctx, d); err != nil || *r.CompanyID != *p.CompanyID {
+		t.Errorf("the same name made another company: %+v, %v", r, err)
+	}
+}
+
+func TestDraftsUndoAndRedo(t *testing.T) {
+	k := open(t)
+	var id int64
+	k.tx(func(tx store.Tx) (err error) {
+		id, err = store.AddSequence(k.ctx, tx, "Guide", sequence.NewPlan(), at)
+		return err
+	})
+	save := func(n int, what string) (ok bool) {
+		k.tx(func(tx store.Tx) (err error) {
+			p := sequence.NewPlan()
+			p.LastID = sequence.StepID(100 + n)
+			ok, err = store.SaveDraft(k.ctx, tx, id, n, p, what, at)
+			return err
+		})
+		return ok
+	}
+	move := func(by int) (ok bool) {
+		k.tx(func(tx store.Tx) (err error) {
+			ok, err = store.MoveDraft(k.ctx, tx, id, by, at)
+			return err
+		})
+		return ok
+	}
+	is := func(name string, n, last int, what string) {
+		t.Helper()
+		d, err := k.Draft(k.ctx, id)
+		if err != nil || d.N != n || d.Last != last || d.What != what {
+			t.Errorf("%s: state %d of %d after %q, %v; want %d of %d after %q", name, d.N, d.Last, d.What, err, n, last, what)
+		}
+	}
+	if !save(0, "one") || !save(1, "two") {
+		t.Fatal("not saved")
+	}
+	is("after two changes", 2, 2, "two")
+	if save(1, "late") {
+		t.Error("a change of a state that is past was taken")
+	}
+	if !move(-1) || !move(-1) || move(-1) {
+		t.Error("undo goes back twice and no further")
+	}
+	is("undone", 0, 2, "new")
+	if !move(1) {
+		t.Error("redo")
+	}
+	is("redone", 1, 2, "one")
+	if !save(1, "another") {
+		t.Error("a change after undo")
+	}
+	is("what could have been redone is gone", 2, 2, "another")
+	if move(1) {
+		t.Error("redo after a change")
+	}
+}
+
+func TestSavedMessagesKeepTheirVersions(t *testing.T) {
+	k := open(t)
+	u := k.user("ines", "marketer")
+	var id int64
+	for n, subject := range []string{"One", "Two"} {
+		k.tx(func(tx store.Tx) (err error) {
+			id, err = store.SaveMessage(k.ctx, tx, store.Message{ID: id, Name: "Guide", Subject: subject, Body: "x", SenderID: &u}, u, at.Add(time.Duration(n)*time.Hour))
+			return err
+		})
+	}
+	m, err := k.Message(k.ctx, id)
+	k.must(err)
+	if m.Version != 2 || m.Subject != "Two" || m.Sender != "ines" {
+		t.Errorf("%+v", m)
+	}
+	var one string
+	k.must(k.DB().QueryRow("select subject from message_version where message_id = $1 and version = 1", id).Scan(&one))
+	if one != "One" {
+		t.Errorf("the first version is now %q", one)
+	}
+}
+
+func TestPagesHaveAddressesOfTheirOwn(t *testing.T) {
+	k := open(t)
+	id, err := k.SavePage(k.ctx, store.Page{Slug: "guide", Title: "A", Button: "x", FileName: "a.txt", FileType: "text/plain"}, []byte("file"), at)
+	k.must(err)
+	if _, err := k.SavePage(k.ctx, store.Page{Slug: "guide", Title: "B", Button: "x"}, nil, at); !errors.Is(err, store.ErrTaken) {
+		t.Errorf("the same address: %v", err)
+	}
+	_, err = k.SavePage(k.ctx, store.Page{ID: id, Slug: "guide", Title: "C", Button: "x"}, nil, at)
+	k.must(err)
+	p, err := k.PageBySlug(k.ctx, "guide")
+	k.must(err)
+	if p.Title != "C" || p.FileName != "a.txt" || p.FileSize != 4 {
+		t.Errorf("saving without a file lost it: %+v", p)
+	}
+}
+
+func TestDealsKeepTheOrderTheyAreDraggedInto(t *testing.T) {
+	k := open(t)
+	rep := k.user("tomas", "rep")
+	var stages []int64
+	for _, s := range []pipeline.Stage{{Name: "Accepted"}, {Name: "Talking"}, {Name: "Won", Won: true}} {
+		id, err := k.AddStage(k.ctx, s)
+		k.must(err)
+		stages = append(stages, id)
+	}
+	var deals []int64
+	for n := range 4 {
+		p, _ := k.meet(store.NewPerson{First: fmt.Sprint("P", n), Email: fmt.Sprintf("p%d@x.example", n)})
+		k.tx(func(tx store.Tx) error {
+			if _, err := store.AddHandoff(k.ctx, tx, store.NewHandoff{Person: p, Rep: rep, MadeBy: "hand", How: handoff.InTurn, At: at}); err != nil {
+				return err
+			}
+			list, err := k.PersonHandoffs(k.ctx, p)
+			if err != nil || len(list) != 0 { // not committed yet
+				return fmt.Errorf("%d handoffs seen from outside, %v", len(list), err)
+			}
+			return nil
+		})
+		open, err := k.OpenHandoffs(k.ctx, rep)
+		k.must(err)
+		k.tx(func(tx store.Tx) error {
+			h, err := store.DecideHandoff(k.ctx, tx, open[0].ID, rep, "accepted", "", at)
+			if err != nil {
+				return err
+			}
+			d, err := store.OpenDeal(k.ctx, tx, h, rep, at)
+			deals = append(deals, d)
+			again, err2 := store.OpenDeal(k.ctx, tx, h, rep, at)
+			if again != d {
+				t.Errorf("a second deal was opened for one person: %d and %d", d, again)
+			}
+			return errors.Join(err, err2)
+		})
+	}
+	move := func(deal, stage, before int64) {
+		k.tx(func(tx store.Tx) error {
+			_, err := store.MoveDeal(k.ctx, tx, deal, stage, before, rep, at.Add(time.Hour))
+			return err
+		})
+	}
+	order := func(stage int64) (out []int64) {
+		board, err := k.Board(k.ctx, at)
+		k.must(err)
+		for _, d := range board {
+			if d.Stage == stage {
+				out = append(out, d.ID)
+			}
+		}
+		return out
+	}
+	a, b, c, d := deals[0], deals[1], deals[2], deals[3]
+	if got, want := fmt.Sprint(order(stages[0])), fmt.Sprint([]int64{d, c, b, a}); got != want {
+		t.Errorf("the newest come first: %s, want %s", got, want)
+	}
+	move(a, stages[1], 0)
+	move(b, stages[1], 0)
+	move(c, stages[1], b) // between a and b
+	move(d, stages[1], a) // before all
+	if got, want := fmt.Sprint(order(stages[1])), fmt.Sprint([]int64{d, a, c, b}); got != want {
+		t.Errorf("%s, want %s", got, want)
+	}
+	move(a, stages[2], 0)
+	board, err := k.Board(k.ctx, at)
+	k.must(err)
+	for _, x := range board {
+		if (x.Closed != nil) != (x.ID == a) {
+			t.Errorf("deal %d closed: %v", x.ID, x.Closed)
+		}
+	}
+	move(a, stages[1], 0)
+	if list, err := k.PersonMoves(k.ctx, board[0].Person); err != nil || len(list) < 2 {
+		t.Errorf("%d moves, %v", len(list), err)
+	}
+}
+
+func TestOneOpenHandoffEach(t *testing.T) {
+	k := open(t)
+	rep, other := k.user("tomas", "rep"), k.user("uma", "rep")
+	p, _ := k.meet(store.NewPerson{Email: "a@x.example"})
+	hand := func() (made bool) {
+		k.tx(func(tx store.Tx) (err error) {
+			made, err = store.AddHandoff(k.ctx, tx, store.NewHandoff{Person: p, Rep: rep, MadeBy: "hand", How: handoff.InTurn, At: at})
+			return err
+		})
+		return made
+	}
+	if !hand() || hand() {
+		t.Error("two open handoffs for one person")
+	}
+	list, err := k.OpenHandoffs(k.ctx, rep)
+	k.must(err)
+	if n, err := k.OpenHandoffs(k.ctx, other); err != nil || len(n) != 0 {
+		t.Errorf("another rep sees %d, %v", len(n), err)
+	}
+	err = k.InTx(k.ctx, func(tx store.Tx) error {
+		_, err := store.DecideHandoff(k.ctx, tx, list[0].ID, other, "accepted", "", at)
+		return err
+	})
+	if !errors.Is(err, store.ErrNotFound) {
+		t.Errorf("another rep decides: %v", err)
+	}
+	k.tx(func(tx store.Tx) error {
+		_, err := store.DecideHandoff(k.ctx, tx, list[0].ID, rep, "sent back", "no site", at)
+		return err
+	})
+	if !hand() {
+		t.Error("after it was sent back they can be handed over again")
+	}
+}
+
+func TestSignalsFindTheirMonth(t *testing.T) {
+	k := open(t)
+	p, _ := k.meet(store.NewPerson{Email: "a@x.example"})
+	k.must(k.EnsureMonths(k.ctx, at, at.AddDate(0, 1, 0)))
+	k.must(k.EnsureMonths(k.ctx, at, at.AddDate(0, 1, 0)))
+	for _, when := range []time.Time{at, at.AddDate(0, 1, 0), at.AddDate(2, 0, 0)} { // the last has no month yet: nothing is lost
+		k.tx(func(tx store.Tx) error {
+			return store.AddSignals(k.ctx, tx, []store.Signal{{Person: p, Signal: signal.Signal{At: when, Kind: signal.Open, Place: signal.Place{Page: 3}}}})
+		})
+	}
+	list, err := k.PersonSignals(k.ctx, p)
+	k.must(err)
+	if len(list) != 3 || list[0].Page != 3 || !list[0].At.Equal(at) {
+		t.Errorf("%+v", list)
+	}
+	var elsewhere int
+	k.must(k.DB().QueryRow("select count(*) from signal_other").Scan(&elsewhere))
+	if elsewhere != 1 {
+		t.Errorf("%d signals are in no month", elsewhere)
+	}
+	k.must(k.EnsureMonths(k.ctx, at.AddDate(2, 0, 0), at.AddDate(2, 0, 0))) // its month stays in the catch-all
+}
+
+func TestIncomingOnce(t *testing.T) {
+	k := open(t)
+	for n, want := range []bool{true, false} {
+		k.tx(func(tx store.Tx) error {
+			fresh, err := store.AddIncoming(k.ctx, tx, store.Incoming{MailID: "a@x.example", At: at, Kind: signal.Reply, Sender: "a@x.example"})
+			if fresh != want {
+				t.Errorf("time %d: fresh %v", n+1, fresh)
+			}
+			return err
+		})
+	}
+}
+
+func TestSettingsAndTelling(t *testing.T) {
+	k := open(t)
+	var v string
+	if there, err := k.Setting(k.ctx, "x", &v); there || err != nil {
+		t.Errorf("%v, %v", there, err)
+	}
+	k.must(k.InitSetting(k.ctx, "x", "one"))
+	k.must(k.InitSetting(k.ctx, "x", "two"))
+	if _, err := k.Setting(k.ctx, "x", &v); v != "one" || err != nil {
+		t.Errorf("%q, %v", v, err)
+	}
+	ctx, cancel := context.WithTimeout(k.ctx, 10*time.Second)
+	defer cancel()
+	heard := make(chan string, 8)
+	go k.Listen(ctx, func(topic string) { heard <- topic })
+	for {
+		k.must(k.Tell(ctx, "desk"))
+		select {
+		case topic := <-heard:
+			if topic != "desk" {
+				t.Errorf("heard %q", topic)
+			}
+			return
+		case <-time.After(50 * time.Millisecond): // not listening yet
+		case <-ctx.Done():
+			t.Fatal("nothing was heard")
+		}
+	}
+}

@@ -1,0 +1,105 @@
+package server
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+)
+
+func folder(t *testing.T) string {
+	t.Helper()
+	// Not t.TempDir: the server may run as another user, who must be able to pass through.
+	dir, err := os.MkdirTemp("/tmp", "ombak-server-")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	if err := os.Chmod(dir, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	return filepath.Join(dir, "postgres")
+}
+
+func query(t *testing.T, url, sql string) (string, error) {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(t.Context(), 5*time.Second)
+	defer cancel()
+	c, err := pgx.Connect(ctx, url)
+	if err != nil {
+		return "", err
+	}
+	defer c.Close(ctx)
+	var s string
+	err = c.QueryRow(ctx, sql).Scan(&s)
+	return s, err
+}
+
+func TestStartStopAndAgain(t *testing.T) {
+	dir := folder(t)
+	a, err := Start(t.Context(), Options{Dir: dir})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := query(t, a.URL, "create table kept as select 'still here' as word; "); err != nil && !strings.Contains(err.Error(), "no rows") {
+		t.Fatal(err)
+	}
+	if got, err := query(t, a.URL, "show listen_addresses"); err != nil || got != "127.0.0.1" {
+		t.Errorf("listens at %q, %v", got, err)
+	}
+	if _, err := query(t, strings.Replace(a.URL, "ombak:", "ombak:not", 1), "select 'in'"); err == nil {
+		t.Error("a wrong password was taken")
+	}
+
+	// Another process on the same folder uses the server that runs, and leaves it running.
+	b, err := Start(t.Context(), Options{Dir: dir})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if b.URL != a.URL {
+		t.Errorf("a second server was started: %s", b.URL)
+	}
+	if err := b.Stop(); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := query(t, a.URL, "select 'alive'"); err != nil {
+		t.Errorf("the one who borrowed it stopped it: %v", err)
+	}
+
+	if err := a.Stop(); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := query(t, a.URL, "select 'alive'"); err == nil {
+		t.Error("stopped, it still answers")
+	}
+	c, err := Start(t.Context(), Options{Dir: dir})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer c.Stop()
+	if got, err := query(t, c.URL, "select word from kept"); err != nil || got != "still here" {
+		t.Errorf("after a second start: %q, %v", got, err)
+	}
+}
+
+func TestAHalfMadeFolderIsMadeAnew(t *testing.T) {
+	dir := folder(t)
+	if err := os.MkdirAll(filepath.Join(dir, "data", "base"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(filepath.Join(dir, "password"), []byte("secret"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	s, err := Start(t.Context(), Options{Dir: dir, Throwaway: true})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Stop()
+	if got, err := query(t, s.URL, "select 'alive'"); err != nil || got != "alive" {
+		t.Errorf("%q, %v", got, err)
+	}
+}
