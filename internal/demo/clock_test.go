@@ -1,0 +1,172 @@
+package demo
+
+import (
+	"context"
+	"errors"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"testing"
+	"time"
+
+	"ombak/internal/engine"
+	"ombak/internal/mail"
+	"ombak/internal/standin/mailserver"
+	"ombak/internal/standin/readers"
+	"ombak/internal/store"
+	"ombak/internal/store/storetest"
+	"ombak/internal/web"
+)
+
+func TestMain(m *testing.M) { storetest.Main(m) }
+
+// small is a demo whose people are few, with everything around it, and its page's sequence running.
+func small(t *testing.T) *Demo {
+	t.Helper()
+	ctx := t.Context()
+	must := func(err error) {
+		t.Helper()
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	s := storetest.New(t)
+	clock, err := engine.NewHandClock(ctx, s, Start)
+	must(err)
+	world := &readers.World{Seed: 7}
+	box, err := mailserver.Start(mailserver.Options{Addr: "127.0.0.1:0", Now: clock.Now, On: world.Got})
+	must(err)
+	t.Cleanup(func() { box.Close() })
+	sender, err := mail.NewSender(box.Addr())
+	must(err)
+	t.Cleanup(sender.Close)
+	var handler http.Handler
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { handler.ServeHTTP(w, r) }))
+	t.Cleanup(srv.Close)
+	zone, err := time.LoadLocation(Zone)
+	must(err)
+	e, err := engine.New(ctx, engine.Config{Store: s, Clock: clock, Mail: sender, URL: srv.URL, Domain: "mail.karang.example", Zone: zone})
+	must(err)
+	in, err := mail.Listen("127.0.0.1:0", e.Receive)
+	must(err)
+	t.Cleanup(func() { in.Close() })
+	world.Mail, world.View = box, &mailserver.View{Server: box, Answer: in.Addr()}
+	d := &Demo{Store: s, Engine: e, Clock: clock, World: world, Seed: 7}
+	handler = web.New(ctx, web.Config{Store: s, Engine: e, Demo: d}).Handler()
+	must(e.Register(ctx))
+	t.Cleanup(e.Unregister)
+	ids, _, err := d.Begin(ctx, Start)
+	must(err)
+	must(s.EnsureMonths(ctx, Start, Start.AddDate(0, 2, 0)))
+	m, err := keepContent(ctx, s, ids, Start)
+	must(err)
+	must(e.Launch(ctx, m.followUp, ids[0], false))
+	return d
+}
+
+// TestTimePasses lets sixty people fill in the form and three weeks go by: the stand-ins act from outside, over SMTP
+// and HTTP, and nobody gets the same email twice.
+func TestTimePasses(t *testing.T) {
+	d := small(t)
+	ctx := t.Context()
+	s := imagine(7, 30, 60)
+	for _, p := range s.people {
+		if err := d.fillForm(ctx, p); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := d.Advance(ctx, Start.AddDate(0, 0, 21), time.Hour); err != nil {
+		t.Fatal(err)
+	}
+	if now := d.Clock.Now(); !now.Equal(Start.AddDate(0, 0, 21)) {
+		t.Errorf("the clock stands at %v", now)
+	}
+	got := map[string]int{}
+	for _, l := range d.World.Mail.Letters("", 1000) {
+		got[l.To+l.Subject]++
+		if h := l.At.UTC(); l.At.Before(Start) || h.After(Start.AddDate(0, 0, 21)) {
+			t.Errorf("a letter came at %v", l.At)
+		}
+	}
+	for letter, n := range got {
+		if n > 1 {
+			t.Errorf("%s came %d times", letter, n)
+		}
+	}
+	count := func(query string) (n int) {
+		if err := d.Store.DB().QueryRowContext(ctx, query).Scan(&n); err != nil {
+			t.Fatal(err)
+		}
+		return n
+	}
+	for what, query := range map[string]string{
+		"opens": "select count(*) from signal where kind = 4", "clicks": "select count(*) from signal where kind = 5", "downloads": "select count(*) from signal where kind = 3",
+		"people handed over": "select count(*) from handoff", "calls on the desk": "select count(*) from touch where kind = 'call'", "people who ended": "select count(*) from enrolment where ended_at is not null",
+	} {
+		if count(query) == 0 {
+			t.Errorf("no %s in three weeks", what)
+		}
+	}
+	if n := count("select count(*) from signal where machine <> ''"); n != 0 {
+		t.Errorf("%d signals of the stand-ins are taken for a machine's", n)
+	}
+	if n := count("select count(*) from touch where state in ('claimed', 'sending', 'held', 'stopped')"); n != 0 {
+		t.Errorf("%d emails are stuck", n)
+	}
+}
+
+func TestMoveTheClock(t *testing.T) {
+	d := small(t)
+	if err := d.Move("week"); err == nil || !strings.Contains(err.Error(), "week") {
+		t.Errorf("by a week: %v", err)
+	}
+	if err := d.Move("next"); err == nil {
+		t.Error("nobody is on the way, and the clock moved to the next thing due")
+	}
+	wait := func() {
+		t.Helper()
+		for deadline := time.Now().Add(20 * time.Second); ; time.Sleep(5 * time.Millisecond) {
+			if _, moving := d.Moving(); !moving {
+				return
+			}
+			if time.Now().After(deadline) {
+				t.Fatal("the clock never stands")
+			}
+		}
+	}
+	if err := d.Move("hour"); err != nil {
+		t.Fatal(err)
+	}
+	wait()
+	if now := d.Clock.Now(); !now.Equal(Start.Add(time.Hour)) {
+		t.Errorf("after an hour: %v", now)
+	}
+	if err := d.fillForm(t.Context(), store.NewPerson{First: "Ana", Last: "Strand", Company: "Fjord", Email: "ana@fjord.example"}); err != nil {
+		t.Fatal(err)
+	}
+	if err := d.Engine.Settle(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	if err := d.Move("next"); err != nil {
+		t.Fatal(err)
+	}
+	wait()
+	if now := d.Clock.Now(); !now.After(Start.Add(time.Hour)) {
+		t.Errorf("to the next thing due: %v", now)
+	}
+	// Another process sees the same clock; it never goes back.
+	other, err := engine.NewHandClock(t.Context(), d.Store, Start.AddDate(1, 0, 0))
+	if err != nil || !other.Now().Equal(d.Clock.Now()) {
+		t.Errorf("another process reads %v, %v", other.Now(), err)
+	}
+	before := d.Clock.Now()
+	if err := d.Clock.Set(context.Background(), Start); err != nil || !d.Clock.Now().Equal(before) {
+		t.Errorf("set back to %v, %v", d.Clock.Now(), err)
+	}
+	d.mu.Lock()
+	d.target = before.Add(time.Hour) // as if it were on its way
+	d.mu.Unlock()
+	if err := d.Move("hour"); !errors.Is(err, ErrMoving) {
+		t.Errorf("moving twice: %v", err)
+	}
+}

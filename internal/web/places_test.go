@@ -1,0 +1,425 @@
+package web
+
+import (
+	"bytes"
+	"fmt"
+	"html"
+	"mime/multipart"
+	"net/http"
+	"net/url"
+	"regexp"
+	"strings"
+	"testing"
+
+	"ombak/internal/core/calendar"
+	"ombak/internal/core/pipeline"
+	"ombak/internal/core/score"
+	"ombak/internal/core/sequence"
+	"ombak/internal/core/signal"
+	"ombak/internal/store"
+)
+
+func (x *site) must(err error) {
+	x.t.Helper()
+	if err != nil {
+		x.t.Fatal(err)
+	}
+}
+
+// scored gives the site a score model.
+func (x *site) scored() {
+	x.t.Helper()
+	x.must(x.e.SaveModel(x.t.Context(), store.Model{Model: score.Model{Name: "Engagement", Line: 15, Rules: []score.Rule{{On: signal.Pattern{Kind: signal.PageView}, Points: 10, Lasts: 30}}}}))
+}
+
+func (x *site) meet(p store.NewPerson) (id int64) {
+	x.t.Helper()
+	x.must(x.s.InTx(x.t.Context(), func(tx store.Tx) error {
+		var err error
+		id, _, err = store.MeetPerson(x.t.Context(), tx, p, now)
+		return err
+	}))
+	return id
+}
+
+// drafting is a marketer at the map of a new sequence.
+type drafting struct {
+	*visitor
+	id int64
+}
+
+func (x *site) drafting() drafting {
+	x.t.Helper()
+	v := x.visitor().signIn("marketer")
+	res, _ := v.do("POST", "/sequences", url.Values{"name": {"Guide"}})
+	d := drafting{visitor: v}
+	if _, err := fmt.Sscanf(res.Header.Get("Location"), "/sequences/%d", &d.id); err != nil {
+		x.t.Fatalf("a new sequence leads to %q", res.Header.Get("Location"))
+	}
+	return d
+}
+
+func (d drafting) draft() store.Draft {
+	d.t.Helper()
+	x, err := d.s.Draft(d.t.Context(), d.id)
+	d.must(err)
+	return x
+}
+
+// post changes the draft as it stands and answers the page that follows.
+func (d drafting) post(path string, form url.Values) (int, string) {
+	d.t.Helper()
+	if form.Get("n") == "" {
+		form.Set("n", fmt.Sprint(d.draft().N))
+	}
+	res, body := d.do("POST", fmt.Sprintf("/sequences/%d%s", d.id, path), form)
+	if to := res.Header.Get("Location"); res.StatusCode == http.StatusSeeOther {
+		_, body = d.do("GET", to, nil)
+	}
+	return res.StatusCode, body
+}
+
+func TestEveryKindOfStepHasItsForm(t *testing.T) {
+	d := newSite(t).drafting()
+	for _, k := range sequence.Kinds() {
+		if k.Word == "end" {
+			continue
+		}
+		code, body := d.post("/insert", url.Values{"from": {"0"}, "kind": {k.Word}})
+		if code != http.StatusSeeOther || !strings.Contains(body, `name="title"`) {
+			t.Fatalf("inserting %s: %d", k.Word, code)
+		}
+		p := d.draft().Plan.V
+		st := p.Step(p.Start)
+		// What a form shows, kept as it is, must change nothing but the title.
+		before := st.Says()
+		form := fields(body)
+		form.Set("title", "Changed "+k.Word)
+		if code, body := d.post(fmt.Sprintf("/steps/%d", st.About().ID), form); code != http.StatusSeeOther {
+			t.Fatalf("keeping %s: %d %.300s", k.Word, code, body)
+		}
+		p = d.draft().Plan.V
+		if st = p.Step(p.Start); st.About().Title != "Changed "+k.Word || st.Says() != before {
+			t.Errorf("%s kept as it was is %q, %q; was %q", k.Word, st.About().Title, st.Says(), before)
+		}
+	}
+}
+
+var (
+	inputs   = regexp.MustCompile(`<input [^>]*name="([^"]+)"[^>]*?(?: value="([^"]*)")?[^>]*>`)
+	selects  = regexp.MustCompile(`(?s)<select[^>]*name="([^"]+)".*?</select>`)
+	selected = regexp.MustCompile(`<option(?: value="([^"]*)")? selected>([^<]*)`)
+	first    = regexp.MustCompile(`<option(?: value="([^"]*)")?>([^<]*)`)
+)
+
+// fields reads the step's form off a page, as a browser would send it back.
+func fields(page string) url.Values {
+	page = page[strings.Index(page, "<aside"):]
+	v := url.Values{}
+	for _, m := range inputs.FindAllStringSubmatch(page, -1) {
+		if strings.Contains(m[0], `type="checkbox"`) {
+			if strings.Contains(m[0], " checked") {
+				v.Set(m[1], "on")
+			}
+			continue
+		}
+		value := regexp.MustCompile(` value="([^"]*)"`).FindStringSubmatch(m[0])
+		if value != nil && v.Get(m[1]) == "" {
+			v.Set(m[1], html.UnescapeString(value[1]))
+		}
+	}
+	for _, m := range selects.FindAllStringSubmatch(page, -1) {
+		o := selected.FindStringSubmatch(m[0])
+		if o == nil {
+			o = first.FindStringSubmatch(m[0])
+		}
+		if o != nil {
+			value := o[1]
+			if value == "" {
+				value = o[2]
+			}
+			v.Set(m[1], html.UnescapeString(value))
+		}
+	}
+	v.Del("n")
+	return v
+}
+
+func TestBadFormsChangeNothing(t *testing.T) {
+	d := newSite(t).drafting()
+	d.post("/insert", url.Values{"from": {"0"}, "kind": {"watch"}})
+	p := d.draft().Plan.V
+	id, n := p.Start, d.draft().N
+	step := fmt.Sprintf("/steps/%d", id)
+	good := url.Values{"title": {"Watch"}, "signal": {"5"}, "times": {"1"}, "for": {"5"}, "for-unit": {"days"}}
+	with := func(k, v string) url.Values {
+		f := url.Values{}
+		for a, b := range good {
+			f[a] = b
+		}
+		f.Set(k, v)
+		return f
+	}
+	for _, c := range []struct {
+		name, path string
+		form       url.Values
+		want       string
+	}{
+		{"no title", step, with("title", " "), "Give the step a title"},
+		{"no number", step, with("times", "often"), "How often is a whole number"},
+		{"too long", step, with("for", "99999"), "at most 731 days"},
+		{"no unit", step, with("for-unit", "fortnights"), "Unknown unit"},
+		{"negative", step, with("for", "-3"), "cannot be negative"},
+		{"a step that is gone", "/steps/99", good, "no such step"},
+		{"an unknown kind", "/insert", url.Values{"kind": {"teleport"}}, "no such kind"},
+		{"an exit that is not there", "/insert", url.Values{"kind": {"pause"}, "from": {fmt.Sprint(id)}, "exit": {"sideways"}}, "no such exit"},
+		{"removing an end", "/steps/1/remove", url.Values{}, "can only go with the branch"},
+		{"an old page", step, with("n", "0"), "Somebody else has changed this draft"},
+		{"no hours", "/settings", url.Values{"name": {"Guide"}, "entry": {"page"}, "from": {"17:00"}, "to": {"08:00"}}, "is no interval"},
+		{"no time of day", "/settings", url.Values{"name": {"Guide"}, "entry": {"page"}, "from": {"early"}, "to": {"08:00"}}, "is no time of day"},
+		{"no name", "/settings", url.Values{"entry": {"page"}}, "Give the sequence a name"},
+		{"a score that is none", "/settings", url.Values{"name": {"Guide"}, "entry": {"rule"}, "field": {"score"}, "value": {"high"}}, "A score is a whole number"},
+		{"nobody chosen", "/settings", url.Values{"name": {"Guide"}}, "Choose who enters"},
+	} {
+		code, body := d.post(c.path, c.form)
+		if code != http.StatusUnprocessableEntity || !strings.Contains(html.UnescapeString(body), c.want) {
+			t.Errorf("%s: %d, without %q", c.name, code, c.want)
+		}
+		if d.draft().N != n {
+			t.Fatalf("%s changed the draft", c.name)
+		}
+	}
+	if code, _ := d.post(step, with("title", "Fine")); code != http.StatusSeeOther {
+		t.Errorf("a good form: %d", code)
+	}
+}
+
+func TestSettingsAndLaunchByForm(t *testing.T) {
+	d := newSite(t).drafting()
+	d.meet(store.NewPerson{Email: "a@x.example", Country: "NO"})
+	code, body := d.post("/settings", url.Values{"name": {"Norway"}, "entry": {"rule"}, "field": {"country"}, "value": {"NO"}, "from": {"09:00"}, "to": {"12:30"}, "weekend": {"on"}})
+	p := d.draft().Plan.V
+	if code != http.StatusSeeOther || !strings.Contains(body, "everybody with country is NO") || p.LaunchHold {
+		t.Errorf("%d, hold %v", code, p.LaunchHold)
+	}
+	if got := p.Hours.Days[0]; len(got) != 1 || got[0] != (calendar.Interval{From: 540, To: 750}) {
+		t.Errorf("Sunday %v", got)
+	}
+	if _, body = d.post("/launch", url.Values{}); !strings.Contains(body, "It cannot be launched yet") {
+		t.Error("a plan without a touch was launched")
+	}
+	d.post("/insert", url.Values{"from": {"0"}, "kind": {"call"}})
+	if _, body = d.post("/launch", url.Values{}); !strings.Contains(body, "Launched.") || !strings.Contains(body, "Running · version 1") {
+		t.Error("not launched")
+	}
+	if _, body = d.post("/hold", url.Values{}); !strings.Contains(body, "Held · version 1") {
+		t.Error("not held")
+	}
+	if _, body = d.post("/hold", url.Values{}); !strings.Contains(body, "not in that state any more") {
+		t.Error("held twice")
+	}
+	if _, body = d.post("/resume", url.Values{}); !strings.Contains(body, "Running · version 1") {
+		t.Error("does not run on")
+	}
+}
+
+func TestUndoByForm(t *testing.T) {
+	d := newSite(t).drafting()
+	d.post("/insert", url.Values{"from": {"0"}, "kind": {"call"}})
+	steps := func() int { return len(d.draft().Plan.V.Steps) }
+	with := steps()
+	d.post("/undo", url.Values{})
+	if steps() != 1 {
+		t.Errorf("undone: %d steps", steps())
+	}
+	d.post("/undo", url.Values{}) // nothing left to undo
+	d.post("/redo", url.Values{})
+	if steps() != with {
+		t.Errorf("redone: %d steps, want %d", steps(), with)
+	}
+}
+
+func TestPeopleInASentence(t *testing.T) {
+	x := newSite(t)
+	x.scored()
+	ana := x.meet(store.NewPerson{First: "Ana", Last: "Strand", Email: "ana@fjord.example", Company: "Fjord Farms", Domain: "fjord.example", Country: "NO"})
+	x.meet(store.NewPerson{First: "<script>", Last: "Evil", Email: "b@x.example", Country: "CA"})
+	x.must(x.e.Record(t.Context(), store.Signal{Person: ana, Signal: signal.Signal{At: now, Kind: signal.Click}}))
+	v := x.visitor().signIn("rep")
+	for _, c := range []struct {
+		query string
+		total string
+		ana   bool
+	}{
+		{"", "2", true}, {"country=NO", "1", true}, {"country=no", "1", true}, {"country=CA", "1", false}, {"kind=5&n=1&days=30", "1", true}, {"kind=5&n=2&days=30", "0", false},
+		{"text=fjord", "1", true}, {"text=%25", "0", false}, {"order=name", "2", true}, {"order=;drop", "2", true}, {"kind=99&n=-1&days=x", "2", true}, {"after=x", "2", true},
+	} {
+		res, body := v.do("GET", "/people?"+c.query, nil)
+		if res.StatusCode != http.StatusOK || !strings.Contains(body, "<b>"+c.total+"</b>") || strings.Contains(body, "ana@fjord.example") != c.ana {
+			t.Errorf("%q: %s", c.query, res.Status)
+		}
+		if strings.Contains(body, "<script>Evil") || strings.Contains(body, "<script> Evil") {
+			t.Errorf("%q: a name became a script", c.query)
+		}
+	}
+	if _, body := v.do("GET", fmt.Sprintf("/people/%d", ana), nil); !strings.Contains(body, "Clicked a link") || !strings.Contains(body, "Fjord Farms") || strings.Contains(body, "Hand over</button>") {
+		t.Error("the person's page, for a rep")
+	}
+	m := x.visitor().signIn("marketer")
+	for _, owner := range []string{"-1", "x", ""} {
+		if res, _ := m.do("POST", fmt.Sprintf("/people/%d/owner", ana), url.Values{"owner": {owner}}); res.StatusCode != http.StatusBadRequest {
+			t.Errorf("owner %q: %s", owner, res.Status)
+		}
+	}
+	if res, _ := m.do("POST", fmt.Sprintf("/people/%d/owner", ana), url.Values{"owner": {"2"}}); res.StatusCode != http.StatusSeeOther {
+		t.Errorf("owner: %s", res.Status)
+	}
+	m.do("POST", fmt.Sprintf("/people/%d/hand-over", ana), url.Values{})
+	if _, body := v.do("GET", "/desk", nil); !strings.Contains(body, "Ana Strand") || !strings.Contains(body, "Why now") {
+		t.Error("handed over by hand, she is not on her owner's desk")
+	}
+	m.do("POST", fmt.Sprintf("/people/%d/hand-over", ana), url.Values{})
+	if _, body := m.do("GET", fmt.Sprintf("/people/%d", ana), nil); !strings.Contains(body, "They are with a rep already") {
+		t.Error("handed over twice without a word")
+	}
+}
+
+func TestScoringByForm(t *testing.T) {
+	x := newSite(t)
+	x.scored()
+	v := x.visitor().signIn("lead")
+	post := func(line string, rules ...string) (int, string) {
+		f := url.Values{"line": {line}}
+		for _, r := range rules {
+			for i, name := range []string{"kind", "points", "often", "n", "lasts"} {
+				f[name] = append(f[name], strings.Split(r, "|")[i])
+			}
+		}
+		res, body := v.do("POST", "/scoring", f)
+		return res.StatusCode, html.UnescapeString(body)
+	}
+	for _, c := range []struct {
+		line, rule, want string
+	}{
+		{"fifteen", "1|10|||30", "The ready line is a whole number"}, {"0", "1|10|||30", "from 1 to"}, {"15", "1|ten|||30", "Points is a whole number"}, {"15", "1|9999|||30", "from -1000 to 1000"},
+		{"15", "1|10|per day||30", "At most … is a whole number"}, {"15", "1|10||x|never", "How many days points last"}, {"15", "99|10|||", "needs a kind"}, {"15", "0||||", "without rules gives nobody"}, {"15", "1|10|weekly||", "Unknown frequency"},
+	} {
+		if code, body := post(c.line, c.rule); code != http.StatusUnprocessableEntity || !strings.Contains(body, c.want) {
+			t.Errorf("line %s, rule %s: %d, without %q", c.line, c.rule, code, c.want)
+		}
+	}
+	if code, _ := post("20", "1|10|per day|2|30", "4|−1|||", "0||||"); code != http.StatusSeeOther {
+		t.Fatalf("a good model: %d", code)
+	}
+	m, err := x.s.Model(t.Context())
+	x.must(err)
+	if m.Line != 20 || len(m.Rules) != 2 || m.Rules[0].N != 2 || m.Rules[1].Points != -1 || m.Rules[1].Lasts != 0 {
+		t.Errorf("%+v", m)
+	}
+}
+
+func TestUploads(t *testing.T) {
+	x := newSite(t)
+	v := x.visitor().signIn("marketer")
+	post := func(form map[string]string, name string, file []byte) (int, string) {
+		var b bytes.Buffer
+		w := multipart.NewWriter(&b)
+		for k, value := range form {
+			x.must(w.WriteField(k, value))
+		}
+		f, err := w.CreateFormFile("file", name)
+		x.must(err)
+		_, err = f.Write(file)
+		x.must(err)
+		x.must(w.Close())
+		req, err := http.NewRequest("POST", v.srv.URL+"/content/pages/new", &b)
+		x.must(err)
+		req.Header.Set("Content-Type", w.FormDataContentType())
+		req.Header.Set("Sec-Fetch-Site", "same-origin")
+		res, err := v.c.Do(req)
+		x.must(err)
+		defer res.Body.Close()
+		var out bytes.Buffer
+		_, err = out.ReadFrom(res.Body)
+		x.must(err)
+		return res.StatusCode, out.String()
+	}
+	form := map[string]string{"title": "Guide", "slug": "guide", "button": "Send", "published": "on", "intro": `<p onclick="x()">Hi<script>1</script></p>`}
+	if code, _ := post(form, "big.bin", make([]byte, maxFile+1)); code != http.StatusUnprocessableEntity {
+		t.Errorf("a file of more than 10 MB: %d", code)
+	}
+	if code, _ := post(form, "huge.bin", make([]byte, maxBody+1)); code != http.StatusRequestEntityTooLarge {
+		t.Errorf("a request of more than 12 MB: %d", code)
+	}
+	if code, body := post(form, "../../guide\".pdf", []byte("<html><script>alert(1)</script>")); code != http.StatusSeeOther {
+		t.Fatalf("%d %.300s", code, body)
+	}
+	p, err := x.s.PageBySlug(t.Context(), "guide")
+	x.must(err)
+	if strings.ContainsAny(p.FileName, "/") || !strings.HasPrefix(p.FileType, "text/html") || strings.Contains(p.Intro, "script") || strings.Contains(p.Intro, "onclick") {
+		t.Errorf("kept as %q of type %q with %q", p.FileName, p.FileType, p.Intro)
+	}
+	if code, body := post(form, "x.txt", nil); code != http.StatusUnprocessableEntity || !strings.Contains(body, "Another page has this address") {
+		t.Errorf("the same address: %d", code)
+	}
+}
+
+func TestPreview(t *testing.T) {
+	x := newSite(t)
+	v := x.visitor().signIn("marketer")
+	p := x.meet(store.NewPerson{First: "<b>Ana", Email: "ana@fjord.example"})
+	for _, c := range []struct{ body, want string }{
+		{`<div>Dear {{ person.first_name }}, <a href="/g/x">it</a></div>`, "Dear &lt;b&gt;Ana,"},
+		{`<div>Dear {{ person.last_name }}</div>`, "person.last_name has no value and no fallback. This reader would not get the email."},
+	} {
+		res, _ := v.do("POST", "/content/messages/new", url.Values{"name": {"M"}, "subject": {"S"}, "body": {c.body}, "from": {"owner"}, "sender": {"1"}})
+		if res.StatusCode != http.StatusSeeOther {
+			t.Fatalf("saving: %s", res.Status)
+		}
+		if _, body := v.do("GET", fmt.Sprintf("%s/preview?reader=%d", res.Header.Get("Location"), p), nil); !strings.Contains(body, c.want) {
+			t.Errorf("%s: %s", c.body, body)
+		}
+	}
+}
+
+func TestPipelineByForm(t *testing.T) {
+	x := newSite(t)
+	var stages []int64
+	for _, s := range []pipeline.Stage{{Name: "Accepted", Share: 10}, {Name: "Won", Won: true}} {
+		id, err := x.s.AddStage(t.Context(), s)
+		x.must(err)
+		stages = append(stages, id)
+	}
+	p := x.meet(store.NewPerson{First: "Ana", Last: "Strand", Email: "ana@fjord.example", Company: "Fjord Farms", Domain: "fjord.example"})
+	x.must(x.e.HandOver(t.Context(), p))
+	v := x.visitor().signIn("rep")
+	if res, _ := v.do("POST", "/desk/handoffs/1/accept", url.Values{}); res.StatusCode != http.StatusSeeOther {
+		t.Fatalf("accepting: %s", res.Status)
+	}
+	for amount, want := range map[string]string{"12,500": "12,500", "9999.50": "9,999.50"} {
+		v.do("POST", "/pipeline/1/amount", url.Values{"amount": {amount}})
+		if _, body := v.do("GET", "/pipeline", nil); !strings.Contains(body, `value="`+want+`"`) {
+			t.Errorf("an amount of %s is not shown as %s", amount, want)
+		}
+	}
+	for _, bad := range []string{"much", "-1", "1e99"} {
+		v.do("POST", "/pipeline/1/amount", url.Values{"amount": {bad}})
+		if _, body := v.do("GET", "/pipeline", nil); !strings.Contains(body, "It stays as it was") {
+			t.Errorf("an amount of %q was taken", bad)
+		}
+	}
+	if res, _ := v.do("POST", "/pipeline/1/move", url.Values{"stage": {fmt.Sprint(stages[1])}}); res.StatusCode != http.StatusSeeOther {
+		t.Errorf("moving: %s", res.Status)
+	}
+	for _, c := range []struct {
+		path string
+		form url.Values
+	}{{"/pipeline/9/move", url.Values{"stage": {"1"}}}, {"/pipeline/1/move", url.Values{"stage": {"99"}}}} {
+		if res, _ := v.do("POST", c.path, c.form); res.StatusCode != http.StatusNotFound {
+			t.Errorf("%s to %v: %s", c.path, c.form, res.Status)
+		}
+	}
+	if res, _ := v.do("POST", "/pipeline/1/move", url.Values{"stage": {"x"}}); res.StatusCode != http.StatusBadRequest {
+		t.Errorf("to no stage: %s", res.Status)
+	}
+}
