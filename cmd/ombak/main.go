@@ -326,9 +326,10 @@ Ombak's demo is ready, after %.1f s.
   Ombak             %s
   Readers' mailbox  %s
   A page            %s/p/oxygen-alarms
+  Mail out          %s (for more workers: OMBAK_CLOCK=demo OMBAK_MAIL_OUT=%s OMBAK_URL=%s bin/ombak work)
 
 Sign in with one press, or by address; everybody's password is %s
-`, time.Since(began).Seconds(), e.URL, d.Readers, e.URL, demo.Password)
+`, time.Since(began).Seconds(), e.URL, d.Readers, e.URL, out.Addr(), out.Addr(), e.URL, demo.Password)
 	faces, err := d.Faces(ctx)
 	if err != nil {
 		return err

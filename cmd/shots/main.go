@@ -4,6 +4,7 @@ package main
 
 import (
 	"context"
+	"flag"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -36,12 +37,19 @@ var shots = []shot{
 	{"mailbox", "", "mailbox", "light", `document.querySelector('nav a').click()`},
 }
 
+var (
+	width  = flag.Int64("width", 1280, "how wide the page is shown")
+	height = flag.Int64("height", 800, "how high")
+	scheme = flag.String("scheme", "", "light or dark, whatever a picture's own is")
+)
+
 func main() {
-	if len(os.Args) < 3 {
-		fmt.Fprintln(os.Stderr, "shots ADDRESS FOLDER [NAME …]; the mailbox's address in OMBAK_SHOTS_MAILBOX")
+	flag.Parse()
+	if flag.NArg() < 2 {
+		fmt.Fprintln(os.Stderr, "shots [-width N] [-height N] [-scheme light|dark] ADDRESS FOLDER [NAME …]; the mailbox's address in OMBAK_SHOTS_MAILBOX")
 		os.Exit(2)
 	}
-	if err := run(os.Args[1], os.Args[2], os.Args[3:]); err != nil {
+	if err := run(flag.Arg(0), flag.Arg(1), flag.Args()[2:]); err != nil {
 		fmt.Fprintln(os.Stderr, "shots:", err)
 		os.Exit(1)
 	}
@@ -53,6 +61,9 @@ func run(base, dir string, only []string) error {
 		return err
 	}
 	defer t.Close()
+	if err := t.Size(*width, *height); err != nil {
+		return err
+	}
 	who := ""
 	for _, s := range shots {
 		if len(only) > 0 && !slices.Contains(only, s.name) {
@@ -66,6 +77,9 @@ func run(base, dir string, only []string) error {
 }
 
 func take(t *browser.Tab, base, dir string, s shot, who *string) error {
+	if *scheme != "" {
+		s.scheme = *scheme
+	}
 	if s.who != "" && s.who != *who {
 		if err := t.Go(base + "/sign-in"); err != nil {
 			return err

@@ -16,6 +16,7 @@ import (
 	"os/exec"
 	"os/user"
 	"path/filepath"
+	"runtime"
 	"sort"
 	"strconv"
 	"strings"
@@ -112,13 +113,23 @@ func start(ctx context.Context, bin, dir, data, password string, who *syscall.Cr
 	cmd := exec.Command(filepath.Join(bin, "postgres"), args...)
 	cmd.Dir = dir
 	cmd.Stdout, cmd.Stderr = logFile, logFile
-	// Its own process group: Ctrl-C at the terminal is for us, and we stop it in our time.
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Credential: who}
-	if err := cmd.Start(); err != nil {
+	// Its own process group: Ctrl-C at the terminal is for us, and we stop it in our time. Where we are killed, the
+	// kernel stops it in our place.
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGINT, Credential: who}
+	s := &Server{URL: address(port, password), cmd: cmd, done: make(chan error, 1)}
+	started := make(chan error, 1)
+	go func() {
+		// The kernel means the thread that started it, not the process: keep that one as long as the server lives.
+		runtime.LockOSThread()
+		err := cmd.Start()
+		started <- err
+		if err == nil {
+			s.done <- cmd.Wait()
+		}
+	}()
+	if err := <-started; err != nil {
 		return nil, fmt.Errorf("starting PostgreSQL: %w", err)
 	}
-	s := &Server{URL: address(port, password), cmd: cmd, done: make(chan error, 1)}
-	go func() { s.done <- cmd.Wait() }()
 	deadline := time.Now().Add(30 * time.Second)
 	for {
 		if err = ping(ctx, s.URL); err == nil {

@@ -3,6 +3,7 @@ package server
 import (
 	"context"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -101,5 +102,45 @@ func TestAHalfMadeFolderIsMadeAnew(t *testing.T) {
 	defer s.Stop()
 	if got, err := query(t, s.URL, "select 'alive'"); err != nil || got != "alive" {
 		t.Errorf("%q, %v", got, err)
+	}
+}
+
+// TestItGoesWithWhoStartedIt kills the process that started a server; the server must go too.
+func TestItGoesWithWhoStartedIt(t *testing.T) {
+	if dir := os.Getenv("OMBAK_TEST_SERVER_DIR"); dir != "" { // the process to be killed
+		s, err := Start(context.Background(), Options{Dir: dir, Throwaway: true})
+		if err != nil {
+			t.Fatal(err)
+		}
+		os.WriteFile(filepath.Join(filepath.Dir(dir), "url"), []byte(s.URL), 0o600)
+		time.Sleep(time.Minute)
+		return
+	}
+	dir := folder(t)
+	cmd := exec.Command(os.Args[0], "-test.run", "^TestItGoesWithWhoStartedIt$")
+	cmd.Env = append(os.Environ(), "OMBAK_TEST_SERVER_DIR="+dir)
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	var url []byte
+	for deadline := time.Now().Add(40 * time.Second); len(url) == 0; time.Sleep(50 * time.Millisecond) {
+		url, _ = os.ReadFile(filepath.Join(filepath.Dir(dir), "url"))
+		if time.Now().After(deadline) {
+			cmd.Process.Kill()
+			t.Fatal("the server never started")
+		}
+	}
+	if _, err := query(t, string(url), "select 'alive'"); err != nil {
+		t.Fatal(err)
+	}
+	cmd.Process.Kill()
+	cmd.Wait() // killed: that is the error
+	for deadline := time.Now().Add(20 * time.Second); ; time.Sleep(50 * time.Millisecond) {
+		if _, err := query(t, string(url), "select 'alive'"); err != nil {
+			return
+		}
+		if time.Now().After(deadline) {
+			t.Fatal("the server outlives who started it")
+		}
 	}
 }

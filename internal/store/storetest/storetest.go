@@ -7,9 +7,11 @@ import (
 	"fmt"
 	"net/url"
 	"os"
+	"os/signal"
 	"path/filepath"
 	"strings"
 	"sync/atomic"
+	"syscall"
 	"testing"
 
 	"github.com/jackc/pgx/v5"
@@ -45,6 +47,15 @@ func run(m *testing.M) int {
 		}
 		defer s.Stop()
 		base = s.URL
+		// Ctrl-C ends the tests, and what they started with them.
+		ctrlC := make(chan os.Signal, 1)
+		signal.Notify(ctrlC, os.Interrupt, syscall.SIGTERM)
+		go func() {
+			<-ctrlC
+			s.Stop()
+			os.RemoveAll(dir)
+			os.Exit(1)
+		}()
 	}
 	if err := template(ctx); err != nil {
 		fmt.Fprintln(os.Stderr, "making the test database:", err)
