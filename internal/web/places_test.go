@@ -423,3 +423,69 @@ func TestPipelineByForm(t *testing.T) {
 		t.Errorf("to no stage: %s", res.Status)
 	}
 }
+
+// TestHasteDoesNotCount fetches one email's picture again and again from one place: at some point it is no person any more.
+func TestHasteDoesNotCount(t *testing.T) {
+	x := newSite(t)
+	x.scored()
+	p := x.meet(store.NewPerson{Email: "ana@fjord.example"})
+	var touch int64
+	x.must(x.s.InTx(t.Context(), func(tx store.Tx) error {
+		id, err := store.SaveMessage(t.Context(), tx, store.Message{Name: "M", Subject: "S", Body: `<a href="/p/x">x</a>`}, 0, now)
+		if err != nil {
+			return err
+		}
+		plan := sequence.NewPlan()
+		if _, err := plan.Insert(&sequence.Email{Message: id}, 0, ""); err != nil {
+			return err
+		}
+		seq, err := store.AddSequence(t.Context(), tx, "S", plan, now)
+		if err != nil {
+			return err
+		}
+		v, err := store.AddVersion(t.Context(), tx, store.Version{Sequence: seq, Plan: store.JSON[*sequence.Plan]{V: plan}, Messages: store.JSON[map[int64]int]{V: map[int64]int{id: 1}}, Launched: now}, 0)
+		if err != nil {
+			return err
+		}
+		if _, err := store.Enrol(t.Context(), tx, seq, v, plan.Start, []int64{p}, now); err != nil {
+			return err
+		}
+		return store.MakeTouches(t.Context(), tx, []store.NewTouch{{Enrolment: 1, Sequence: seq, Version: v, Person: p, Step: plan.Start, Kind: "email", State: "ready", At: now, Message: id, MessageVersion: 1}})
+	}))
+	_, err := x.s.DB().Exec("update touch set state = 'sent', done_at = $1", now)
+	x.must(err)
+	touch = 1
+	v := x.visitor()
+	pixel, link := strings.TrimPrefix(x.e.PixelURL(touch), x.e.URL), strings.TrimPrefix(x.e.LinkURL(touch, 1), x.e.URL)
+	if res, _ := v.do("GET", link, nil); res.StatusCode != http.StatusFound || res.Header.Get("Location") != x.e.URL+"/p/x" {
+		t.Errorf("the link: %s to %q", res.Status, res.Header.Get("Location"))
+	}
+	for range 40 {
+		if res, _ := v.do("GET", pixel, nil); res.StatusCode != http.StatusOK || res.Header.Get("Content-Type") != "image/gif" {
+			t.Fatalf("the picture: %s", res.Status)
+		}
+	}
+	list, err := x.s.PersonSignals(t.Context(), p)
+	x.must(err)
+	people := 0
+	for _, s := range list {
+		if !s.Machine {
+			people++
+		}
+	}
+	if len(list) != 41 || people > 25 || people < 10 {
+		t.Errorf("of %d fetches %d count", len(list), people)
+	}
+	// What is kept of a machine's says why.
+	timeline, err := x.s.PersonTimeline(t.Context(), p)
+	x.must(err)
+	if timeline[0].Machine != "fetched more often than a person does" {
+		t.Errorf("%+v", timeline[0])
+	}
+	if res, body := v.do("POST", strings.TrimPrefix(x.e.OptOutURL(touch), x.e.URL), url.Values{"List-Unsubscribe": {"One-Click"}}); res.StatusCode != http.StatusOK || !strings.Contains(body, "You get no more mail from us") {
+		t.Errorf("one click: %s", res.Status)
+	}
+	if q, err := x.s.Person(t.Context(), p); err != nil || q.OptedOut == nil {
+		t.Errorf("not opted out: %v", err)
+	}
+}

@@ -63,6 +63,32 @@ func machine(r *http.Request) string {
 	return ""
 }
 
+// machineOrHaste is machine, and sees too when the same email's links and
+// picture are fetched from one place more often than a person does.
+func (s *Server) machineOrHaste(c *echo.Context, touch int64) string {
+	if why := machine(c.Request()); why != "" {
+		return why
+	}
+	if !s.limits.allow("email", fmt.Sprintf("%d %s", touch, c.RealIP()), 20*time.Second, 20) {
+		return "fetched more often than a person does"
+	}
+	return ""
+}
+
+// looks tells whose look at a page counts: a known reader's, not a machine's,
+// and no more often than a person looks. 0 is nobody's.
+func (s *Server) looks(c *echo.Context) (int64, error) {
+	id := s.reader(c)
+	if id == 0 || machine(c.Request()) != "" || !s.limits.allow("page", fmt.Sprintf("%d %s", id, c.RealIP()), 20*time.Second, 20) {
+		return 0, nil
+	}
+	_, err := s.Store.Person(c.Request().Context(), id)
+	if store.IsNotFound(err) {
+		return 0, nil
+	}
+	return id, err
+}
+
 type formData struct {
 	Page   store.Page
 	Values map[string]string
@@ -77,13 +103,15 @@ func (s *Server) publicPage(c *echo.Context) error {
 		return err
 	}
 	d := formData{Page: p, View: s.Engine.ViewToken(p.ID)}
-	if id := s.reader(c); id != 0 && machine(c.Request()) == "" {
-		if _, err := s.Store.Person(c.Request().Context(), id); err == nil {
-			if err := s.Engine.View(c.Request().Context(), id, p); err != nil {
-				return err
-			}
-			d.View = "" // counted already: a form filled in must not count it again
+	id, err := s.looks(c)
+	if err != nil {
+		return err
+	}
+	if id != 0 {
+		if err := s.Engine.View(c.Request().Context(), id, p); err != nil {
+			return err
 		}
+		d.View = "" // counted already: a form filled in must not count it again
 	}
 	return s.showForm(c, http.StatusOK, d)
 }
@@ -168,11 +196,13 @@ func (s *Server) publicFile(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	if id := s.reader(c); id != 0 && machine(c.Request()) == "" {
-		if _, err := s.Store.Person(ctx, id); err == nil {
-			if err := s.Engine.Download(ctx, id, p); err != nil {
-				return err
-			}
+	id, err := s.looks(c)
+	if err != nil {
+		return err
+	}
+	if id != 0 {
+		if err := s.Engine.Download(ctx, id, p); err != nil {
+			return err
 		}
 	}
 	how := "attachment"
@@ -199,7 +229,7 @@ func (s *Server) click(c *echo.Context) error {
 	if err != nil {
 		return store.ErrNotFound
 	}
-	why := machine(c.Request())
+	why := s.machineOrHaste(c, touch)
 	target, who, err := s.Engine.Click(c.Request().Context(), touch, n, c.Param("signature"), why)
 	if err != nil {
 		return err
@@ -223,7 +253,7 @@ func (s *Server) pixel(c *echo.Context) error {
 	if !ok {
 		return store.ErrNotFound
 	}
-	if err := s.Engine.Open(c.Request().Context(), touch, signature, machine(c.Request())); err != nil {
+	if err := s.Engine.Open(c.Request().Context(), touch, signature, s.machineOrHaste(c, touch)); err != nil {
 		return err
 	}
 	c.Response().Header().Set("Cache-Control", "no-store")

@@ -81,6 +81,7 @@ type sequenceData struct {
 	Lately []lately
 	Ahead  tide
 	Due    int64 // people who come due in the days of Ahead
+	Fits   int64 // people for whom the rule of the entry holds now
 }
 
 // lately is something that happened to somebody on the sequence.
@@ -172,6 +173,11 @@ func (s *Server) showSequence(c *echo.Context, code int, id int64, adjust func(*
 	if d.Draft {
 		if d.Problems, err = s.Engine.Problems(ctx, q, d.Plan); err != nil {
 			return err
+		}
+		if r := q.Entry.V.Rule; r != nil && r.Check() == nil {
+			if d.Fits, err = s.Store.CountPeople(ctx, store.PeopleQuery{Rule: *r, Now: s.Engine.Now()}); err != nil {
+				return err
+			}
 		}
 	}
 	for _, st := range d.Plan.Steps {

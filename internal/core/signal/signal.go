@@ -82,16 +82,6 @@ func (k Kind) Plural(n int) string {
 	return fmt.Sprintf("%d %s", n, kinds[k].plural)
 }
 
-// Stops reports whether a signal of this kind ends every sequence its person
-// is on. An automatic reply does not: nobody has answered yet.
-func (k Kind) Stops() bool {
-	switch k {
-	case Reply, OptOut, Bounce, Complaint, Meeting:
-		return true
-	}
-	return false
-}
-
 // Place is where a signal came from. Zero fields are unknown in a Signal and
 // any in a Pattern.
 type Place struct {

@@ -60,11 +60,6 @@ func TestEveryKindHasItsWords(t *testing.T) {
 	if Kind(99).Known() || Kind(0).Known() || Kind(99).String() != "signal 99" {
 		t.Error("an unknown kind")
 	}
-	for k, stops := range map[Kind]bool{Reply: true, AutomaticReply: false, OptOut: true, Bounce: true, Complaint: true, Click: false} {
-		if k.Stops() != stops {
-			t.Errorf("%s stops: %v", k, k.Stops())
-		}
-	}
 	if got := Within(day0, 30); !got.Equal(day0.Add(-720 * time.Hour)) {
 		t.Errorf("within 30 days begins %v", got)
 	}

@@ -8,7 +8,7 @@
     const frame = svg.closest('.map-frame');
     const now = svg.getBoundingClientRect().width / box.width;
     const fit = (frame.clientWidth - 4) / box.width;
-    const next = how === 'fit' ? Math.min(1, fit) : how === 'width' ? fit : Math.max(0.3, Math.min(2.5, now * (how === 'in' ? 1.2 : 1 / 1.2)));
+    const next = how === 'fit' ? Math.max(0.62, Math.min(1, fit)) : how === 'width' ? fit : Math.max(0.3, Math.min(2.5, now * (how === 'in' ? 1.2 : 1 / 1.2)));
     svg.setAttribute('width', Math.round(box.width * next));
     svg.setAttribute('height', Math.round(box.height * next));
     try { sessionStorage.setItem('map-zoom', how === 'fit' || how === 'width' ? how : String(next)); } catch { /* a browser without storage forgets the zoom */ }
