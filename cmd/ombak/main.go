@@ -266,6 +266,19 @@ func runDemo(ctx context.Context, c config) error {
 	if err := s.Migrate(ctx); err != nil {
 		return err
 	}
+	half, err := demo.CutOff(ctx, s)
+	if err != nil {
+		return err
+	}
+	if half {
+		slog.Warn("the demo was cut off while it was made, and is made anew")
+		if err := errors.Join(s.Reset(ctx), os.RemoveAll(filepath.Join(home, "mailbox"))); err != nil {
+			return err
+		}
+		if err := s.Migrate(ctx); err != nil {
+			return err
+		}
+	}
 	clock, err := engine.NewHandClock(ctx, s, demo.Start.AddDate(0, 0, -demo.Lived))
 	if err != nil {
 		return err

@@ -170,3 +170,31 @@ func TestMoveTheClock(t *testing.T) {
 		t.Errorf("moving twice: %v", err)
 	}
 }
+
+// TestACutOffDemoIsMadeAnew stops the making of the demo half way.
+func TestACutOffDemoIsMadeAnew(t *testing.T) {
+	d := small(t)
+	if half, err := CutOff(t.Context(), d.Store); half || err != nil {
+		t.Errorf("never begun: %v, %v", half, err)
+	}
+	if err := d.Load(t.Context()); err != nil { // somebody's own database: left alone
+		t.Fatal(err)
+	}
+	if half, err := CutOff(t.Context(), d.Store); half || err != nil {
+		t.Errorf("left alone: %v, %v", half, err)
+	}
+	if err := d.Store.Reset(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	if err := d.Store.Migrate(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	ctx, cancel := context.WithCancel(t.Context())
+	time.AfterFunc(700*time.Millisecond, cancel)
+	if err := d.Load(ctx); err == nil {
+		t.Fatal("the demo was made in 0.7 s: the test proves nothing")
+	}
+	if half, err := CutOff(t.Context(), d.Store); !half || err != nil {
+		t.Errorf("cut off: %v, %v", half, err)
+	}
+}

@@ -50,6 +50,9 @@ func (d *Demo) Load(ctx context.Context) error {
 	if err != nil || used {
 		return err
 	}
+	if err := d.Store.SetSetting(ctx, progress, "begun"); err != nil {
+		return err
+	}
 	began := Start.AddDate(0, 0, -Lived)
 	if err := d.Store.EnsureMonths(ctx, began.AddDate(-1, 0, 0), Start.AddDate(0, 6, 0)); err != nil {
 		return err
@@ -80,7 +83,21 @@ func (d *Demo) Load(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	return d.live(ctx, s, m, who, ids)
+	if err := d.live(ctx, s, m, who, ids); err != nil {
+		return err
+	}
+	return d.Store.SetSetting(ctx, progress, "done")
+}
+
+// progress is the setting that tells how far Load came.
+const progress = "demo"
+
+// CutOff reports whether Load was cut off before it was done, so that what is
+// there is half a scenario and no use to anybody.
+func CutOff(ctx context.Context, s *store.Store) (bool, error) {
+	var far string
+	_, err := s.Setting(ctx, progress, &far)
+	return far == "begun", err
 }
 
 // Begin keeps what every Ombak needs before anybody works with it: users, the

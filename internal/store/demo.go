@@ -66,3 +66,12 @@ func (s *Store) BeginStandings(ctx context.Context, at time.Time) error {
 func (s *Store) AnyUser(ctx context.Context) (bool, error) {
 	return one[bool](ctx, s.db, "select exists (select from app_user)")
 }
+
+// Reset empties the database: every table goes, to be made anew by Migrate.
+func (s *Store) Reset(ctx context.Context) error {
+	_, err := exec(ctx, s.db, "drop schema public cascade")
+	if err == nil {
+		_, err = exec(ctx, s.db, "create schema public")
+	}
+	return err
+}
