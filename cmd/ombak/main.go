@@ -20,6 +20,7 @@ import (
 	"ombak/internal/demo"
 	"ombak/internal/engine"
 	"ombak/internal/mail"
+	"ombak/internal/password"
 	"ombak/internal/standin/mailserver"
 	"ombak/internal/standin/readers"
 	"ombak/internal/store"
@@ -166,8 +167,8 @@ func runUser(ctx context.Context, c config) error {
 	if err := oneOf("marketer", "rep", "lead", "admin")(role); err != nil {
 		return fmt.Errorf("the role is %q, but %w", role, err)
 	}
-	var password string
-	if _, err := fmt.Fscanln(os.Stdin, &password); err != nil || len(password) < 10 {
+	var typed string
+	if _, err := fmt.Fscanln(os.Stdin, &typed); err != nil || len(typed) < 10 {
 		return errors.New("the password on standard input has at least 10 letters")
 	}
 	s, end, err := open(ctx, c, 4)
@@ -178,7 +179,7 @@ func runUser(ctx context.Context, c config) error {
 	if err := s.Migrate(ctx); err != nil {
 		return err
 	}
-	_, err = s.AddUser(ctx, store.User{Name: person.Name(os.Args[2]), Email: email, Role: role, PasswordHash: web.HashPassword(password)}, time.Now().UTC())
+	_, err = s.AddUser(ctx, store.User{Name: person.Name(os.Args[2]), Email: email, Role: role, PasswordHash: password.Hash(typed)}, time.Now().UTC())
 	return err
 }
 

@@ -18,8 +18,8 @@ import (
 	"ombak/internal/core/pipeline"
 	"ombak/internal/core/score"
 	"ombak/internal/core/signal"
+	"ombak/internal/password"
 	"ombak/internal/store"
-	"ombak/internal/web"
 )
 
 // Start is where the demo's clock begins: a Tuesday morning, 09:20 in Jakarta,
@@ -158,7 +158,7 @@ func mailName(s string) string {
 
 // keepUsers keeps the users and answers their ids in order.
 func keepUsers(ctx context.Context, s *store.Store, at time.Time) ([]int64, error) {
-	hash := web.HashPassword(Password)
+	hash := password.Hash(Password)
 	var ids []int64
 	for _, u := range users {
 		u.PasswordHash = hash

@@ -2,10 +2,6 @@ package web
 
 import (
 	"crypto/rand"
-	"crypto/subtle"
-	"encoding/base64"
-	"errors"
-	"fmt"
 	"net/http"
 	"strconv"
 	"strings"
@@ -13,61 +9,15 @@ import (
 	"time"
 
 	"github.com/labstack/echo/v5"
-	"golang.org/x/crypto/argon2"
 	"golang.org/x/time/rate"
 
+	"ombak/internal/password"
 	"ombak/internal/store"
 )
 
-// Parameters of argon2id: those that OWASP's password storage cheat sheet
-// gives as its first choice below 20 MiB (from memory).
-const (
-	argonTime    = 2
-	argonMemory  = 19 * 1024
-	argonThreads = 1
-)
-
-// HashPassword hashes a password with argon2id, in the usual coded form that
-// holds its own parameters and salt.
-func HashPassword(password string) string {
-	salt := make([]byte, 16)
-	rand.Read(salt)
-	return hashWith(password, salt)
-}
-
-func hashWith(password string, salt []byte) string {
-	key := argon2.IDKey([]byte(password), salt, argonTime, argonMemory, argonThreads, 32)
-	b := base64.RawStdEncoding
-	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, argonMemory, argonTime, argonThreads, b.EncodeToString(salt), b.EncodeToString(key))
-}
-
-var errHash = errors.New("a password hash cannot be read")
-
-func passwordMatches(password, hash string) (bool, error) {
-	parts := strings.Split(hash, "$")
-	if len(parts) != 6 || parts[1] != "argon2id" {
-		return false, errHash
-	}
-	var m, t uint32
-	var p uint8
-	if _, err := fmt.Sscanf(parts[3], "m=%d,t=%d,p=%d", &m, &t, &p); err != nil || m == 0 || t == 0 || p == 0 || m > 1<<20 {
-		return false, errHash
-	}
-	salt, err := base64.RawStdEncoding.DecodeString(parts[4])
-	if err != nil {
-		return false, errHash
-	}
-	want, err := base64.RawStdEncoding.DecodeString(parts[5])
-	if err != nil || len(want) == 0 {
-		return false, errHash
-	}
-	got := argon2.IDKey([]byte(password), salt, t, m, p, uint32(len(want)))
-	return subtle.ConstantTimeCompare(got, want) == 1, nil
-}
-
 // nobody is hashed against where an address is unknown, so that the answer
 // takes as long.
-var nobody = sync.OnceValue(func() string { return HashPassword(rand.Text()) })
+var nobody = sync.OnceValue(func() string { return password.Hash(rand.Text()) })
 
 // limits counts tries by address, for what anybody can call.
 type limits struct {
@@ -127,13 +77,13 @@ func (s *Server) showSignIn(c *echo.Context, code int, d signInData) error {
 }
 
 func (s *Server) signIn(c *echo.Context) error {
-	email, password := strings.ToLower(strings.TrimSpace(c.FormValue("email"))), c.FormValue("password")
+	email, typed := strings.ToLower(strings.TrimSpace(c.FormValue("email"))), c.FormValue("password")
 	// By address and by account: neither many accounts from one place nor one account from many.
 	if !s.limits.allow("sign-in", c.RealIP(), 10*time.Second, 10) || !s.limits.allow("account", email, 10*time.Second, 10) {
 		return s.showSignIn(c, http.StatusTooManyRequests, signInData{Email: email, Wrong: "Too many tries. Wait a minute, then try again."})
 	}
-	if len(password) > 1000 {
-		password = ""
+	if len(typed) > 1000 {
+		typed = ""
 	}
 	u, err := s.Store.UserByEmail(c.Request().Context(), email)
 	if err != nil && !store.IsNotFound(err) {
@@ -143,7 +93,7 @@ func (s *Server) signIn(c *echo.Context) error {
 	if err != nil {
 		hash = nobody()
 	}
-	ok, herr := passwordMatches(password, hash)
+	ok, herr := password.Matches(typed, hash)
 	if herr != nil {
 		return herr
 	}

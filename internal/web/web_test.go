@@ -21,6 +21,7 @@ import (
 	"ombak/internal/core/sequence"
 	"ombak/internal/engine"
 	"ombak/internal/mail"
+	"ombak/internal/password"
 	"ombak/internal/store"
 	"ombak/internal/store/storetest"
 )
@@ -53,7 +54,7 @@ func newSite(t *testing.T) *site {
 	if err != nil {
 		t.Fatal(err)
 	}
-	hash := HashPassword("correct horse")
+	hash := password.Hash("correct horse")
 	for _, role := range []string{"marketer", "rep", "lead", "admin"} {
 		if _, err := st.AddUser(ctx, store.User{Name: "The " + role, Email: role + "@karang.example", Role: role, PasswordHash: hash}, now); err != nil {
 			t.Fatal(err)
@@ -352,21 +353,6 @@ func TestMachinesAreTold(t *testing.T) {
 		r.Header.Set("User-Agent", c.agent)
 		if why := machine(r); (why != "") != c.machine {
 			t.Errorf("%s by %q: %q", c.method, c.agent, why)
-		}
-	}
-}
-
-func TestPasswords(t *testing.T) {
-	h := HashPassword("correct horse")
-	if ok, err := passwordMatches("correct horse", h); !ok || err != nil {
-		t.Errorf("the right one: %v, %v", ok, err)
-	}
-	if ok, _ := passwordMatches("wrong", h); ok {
-		t.Error("a wrong one")
-	}
-	for _, bad := range []string{"", "plain", "$argon2id$v=19$m=0,t=0,p=0$$", "$argon2id$v=19$m=99999999,t=1,p=1$YQ$YQ", "$bcrypt$x$y$z$w"} {
-		if ok, err := passwordMatches("x", bad); ok || err == nil {
-			t.Errorf("hash %q: %v, %v", bad, ok, err)
 		}
 	}
 }

@@ -41,7 +41,12 @@
     }
     best?.focus();
   });
-  document.addEventListener('htmx:after:swap', () => chart() && keep());
+  // Whoever came here by keys goes on from the step they chose.
+  document.addEventListener('htmx:after:swap', () => {
+    if (!chart()) return;
+    keep();
+    if (document.activeElement === document.body) document.querySelector('[data-buoy][aria-current]')?.focus({ preventScroll: true });
+  });
   if (chart()) keep();
   addEventListener('resize', () => chart() && keep());
 })();
