@@ -78,6 +78,8 @@ create table signal (
 ) partition by range (at);
 create table signal_other partition of signal default;
 create index signal_person on signal (person_id, at);
+create index signal_sequence on signal (sequence_id, touch_id) where sequence_id is not null;
+create index signal_page on signal (page_id, kind) where page_id is not null;
 
 create table score_model (
     id      bigint generated always as identity primary key,
