@@ -2,7 +2,9 @@ package engine
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"log/slog"
 	"time"
 
 	"ombak/internal/core/calendar"
@@ -18,13 +20,32 @@ const batch = 500
 
 // AdvanceBatch walks on up to n enrolments that have to be looked at by now
 // and answers how many it looked at and how many steps they did.
+//
+// An enrolment that cannot be walked on is put off by an hour, logged, and does
+// not keep the others.
 func (e *Engine) AdvanceBatch(ctx context.Context, n int) (looked, steps int, err error) {
+	now := e.Now()
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {
-		looked, steps, err = e.advance(ctx, tx, e.Now(), n)
+		looked, steps, err = e.advance(ctx, tx, now, n)
 		return err
 	})
-	return looked, steps, err
+	x, ok := errors.AsType[*stuck](err)
+	if !ok {
+		return looked, steps, err
+	}
+	slog.Error("an enrolment cannot be walked on and is put off by an hour", "enrolment", x.enrolment, "error", x.err)
+	err = e.Store.InTx(ctx, func(tx store.Tx) error { return store.PutOff(ctx, tx, x.enrolment, now.Add(time.Hour)) })
+	return 1, 0, err
 }
+
+// stuck is an error that is about one enrolment.
+type stuck struct {
+	enrolment int64
+	err       error
+}
+
+func (s *stuck) Error() string { return fmt.Sprintf("enrolment %d: %v", s.enrolment, s.err) }
+func (s *stuck) Unwrap() error { return s.err }
 
 func (e *Engine) advance(ctx context.Context, tx store.Tx, now time.Time, n int) (looked, steps int, err error) {
 	claimed, err := store.ClaimDue(ctx, tx, now, n)
@@ -51,7 +72,7 @@ func (e *Engine) advance(ctx context.Context, tx store.Tx, now time.Time, n int)
 		c := &claimed[i]
 		p := programs[c.Version]
 		if p == nil {
-			return 0, 0, fmt.Errorf("enrolment %d is on version %d, which is not there", c.ID, c.Version)
+			return 0, 0, &stuck{c.ID, fmt.Errorf("version %d cannot run", c.Version)}
 		}
 		d.Reset()
 		b.fill(&f, c)
@@ -73,12 +94,12 @@ func (e *Engine) advance(ctx context.Context, tx store.Tx, now time.Time, n int)
 				desk = true
 			case sequence.TakeOffDesk:
 				if err := store.MissTouch(ctx, tx, c.ID, x.Step, x.At); err != nil {
-					return 0, 0, err
+					return 0, 0, &stuck{c.ID, err}
 				}
 				desk = true
 			case sequence.HandOver:
 				if err := e.handOver(ctx, tx, c.Person, "step", c.Sequence, x.At); err != nil {
-					return 0, 0, err
+					return 0, 0, &stuck{c.ID, err}
 				}
 				desk = true
 			}
@@ -169,7 +190,7 @@ func (e *Engine) gather(ctx context.Context, tx store.Tx, claimed []store.Claime
 		for i := range claimed {
 			c := &claimed[i]
 			s, ok := b.standings[c.Person]
-			if !ok || programs[c.Version].Needs(c.State.Step)&sequence.NeedScore == 0 || holds(s, c.State.Reached, now) && !b.model.Halves() {
+			if !ok || programs[c.Version] == nil || programs[c.Version].Needs(c.State.Step)&sequence.NeedScore == 0 || holds(s, c.State.Reached, now) && !b.model.Halves() {
 				continue
 			}
 			delete(b.standings, c.Person)

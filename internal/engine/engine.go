@@ -11,6 +11,7 @@ import (
 	"crypto/rand"
 	"encoding/base64"
 	"fmt"
+	"log/slog"
 	"sync"
 	"time"
 
@@ -127,7 +128,8 @@ func (e *Engine) programsOf(ctx context.Context, claimed []store.Claimed) (map[i
 		}
 		pr, err := sequence.Compile(v.Plan.V, v.Sequence, hold, calendar.Working{})
 		if err != nil {
-			return nil, err
+			slog.Error("a launched version cannot run", "version", v.ID, "error", err)
+			continue // those who are on it are put off, each for itself
 		}
 		p := &program{pr, v.Messages.V}
 		e.programs.Store(v.ID, p) // a version never changes

@@ -248,3 +248,31 @@ func TestPeopleMoveToTheNextVersionOnlyIfAsked(t *testing.T) {
 		t.Errorf("moved to the new one, its time is over: %+v", way)
 	}
 }
+
+// TestOneBadEnrolmentKeepsNobodyElse damages the version that one person is on.
+func TestOneBadEnrolmentKeepsNobodyElse(t *testing.T) {
+	w := newWorld(t, mailserver.Options{})
+	w.launch()
+	bad := w.fill("Ana", "ana@fjord.example")
+	_, err := w.s.DB().ExecContext(w.ctx, `update sequence_version set plan = jsonb_set(plan, '{steps}', '[]')`)
+	w.must(err)
+	w.e.programs.Clear() // as another process would find it
+	w.launch()
+	w.clock.set(day0.Add(6*dayLong + time.Hour)) // a Monday, in sending hours
+	for n := range 3 {
+		id, err := w.e.FormFilled(w.ctx, w.page, "", store.NewPerson{First: "Ben", Email: fmt.Sprintf("ben%d@fjord.example", n)})
+		w.must(err)
+		defer func() {
+			if way := w.way(id); way.Step == int32(w.email) && way.Ended == nil && len(w.letters(fmt.Sprintf("ben%d@", n))) == 0 {
+				t.Errorf("Ben %d got nothing: %+v", n, way)
+			}
+		}()
+	}
+	w.settle()
+	if way := w.way(bad); way.Ended != nil {
+		t.Errorf("%+v", way)
+	}
+	if n := w.count("select count(*) from enrolment where person_id = $1 and look = $2", bad, w.clock.Now().Add(time.Hour)); n != 1 {
+		t.Error("who cannot be walked on is not put off by an hour")
+	}
+}

@@ -134,6 +134,12 @@ func WakeOne(ctx context.Context, tx Tx, id int64, at time.Time) error {
 	return err
 }
 
+// PutOff has an enrolment looked at no sooner than an instant.
+func PutOff(ctx context.Context, tx Tx, id int64, until time.Time) error {
+	_, err := exec(ctx, tx, "update enrolment set look = $2 where id = $1 and ended_at is null", id, until)
+	return err
+}
+
 // LeaveAll ends every open enrolment of a person for a reason and withdraws
 // the touches that have not gone out. It answers the sequences left.
 func LeaveAll(ctx context.Context, tx Tx, person int64, reason sequence.Reason, at time.Time) ([]int64, error) {
