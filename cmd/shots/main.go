@@ -28,6 +28,7 @@ var shots = []shot{
 	{"sequences", "Ines Radu", "/sequences", "light", ""},
 	{"sequence-running", "Ines Radu", "/sequences/2?step=2", "light", ""},
 	{"sequence-draft", "Ines Radu", "/sequences/1?view=draft&plus=3.happened", "light", ""},
+	{"sequence-step", "Ines Radu", "/sequences/1?view=draft&step=3", "light", ""},
 	{"sequence-dark", "Ines Radu", "/sequences/1", "dark", ""},
 	{"scoring", "Ines Radu", "/scoring", "light", ""},
 	{"desk", "Tomas Vale", "/desk", "light", ""},
