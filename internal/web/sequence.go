@@ -472,12 +472,6 @@ func (s *Server) sequenceSettings(c *echo.Context) error {
 	if err != nil {
 		return s.showSequence(c, http.StatusUnprocessableEntity, id, func(d *sequenceData) { d.Wrong, d.Panel, d.Step = sentence(err), "sequence", nil })
 	}
-	if err := s.Store.RenameSequence(ctx, id, name, s.Engine.Now()); err != nil {
-		return err
-	}
-	if err := s.Store.SetEntry(ctx, id, entry, s.Engine.Now()); err != nil {
-		return err
-	}
 	return s.edit(c, func(p *sequence.Plan) (string, sequence.StepID, error) {
 		from, err1 := clockTime(c.FormValue("from"))
 		to, err2 := clockTime(c.FormValue("to"))
@@ -489,7 +483,13 @@ func (s *Server) sequenceSettings(c *echo.Context) error {
 			p.Hours.Days[0], p.Hours.Days[6] = p.Hours.Days[1], p.Hours.Days[1]
 		}
 		p.LaunchHold = c.FormValue("hold") != ""
-		return "change the settings", 0, p.Hours.Check()
+		if err := p.Hours.Check(); err != nil {
+			return "", 0, err
+		}
+		if err := s.Store.RenameSequence(ctx, id, name, s.Engine.Now()); err != nil {
+			return "", 0, err
+		}
+		return "change the settings", 0, s.Store.SetEntry(ctx, id, entry, s.Engine.Now())
 	})
 }
 
