@@ -63,6 +63,8 @@ func (e *Engine) advance(ctx context.Context, tx store.Tx, now time.Time, n int)
 	var (
 		progress store.Progress
 		touches  []store.NewTouch
+		missed   []store.MissedTouch
+		left     = map[sequence.Reason][]int64{}
 		d        sequence.Decision
 		f        facts
 		changed  = map[int64]bool{}
@@ -93,9 +95,7 @@ func (e *Engine) advance(ctx context.Context, tx store.Tx, now time.Time, n int)
 					Step: x.Step, Kind: "call", State: "desk", At: x.At})
 				desk = true
 			case sequence.TakeOffDesk:
-				if err := store.MissTouch(ctx, tx, c.ID, x.Step, x.At); err != nil {
-					return 0, 0, &stuck{c.ID, err}
-				}
+				missed = append(missed, store.MissedTouch{Enrolment: c.ID, Step: x.Step, At: x.At})
 				desk = true
 			case sequence.HandOver:
 				if err := e.handOver(ctx, tx, c.Person, "step", c.Sequence, x.At); err != nil {
@@ -105,9 +105,17 @@ func (e *Engine) advance(ctx context.Context, tx store.Tx, now time.Time, n int)
 			}
 		}
 		if !c.State.Ended.IsZero() && c.State.Reason != sequence.Finished && c.State.Reason != sequence.HandedOver {
-			if err := store.Withdraw(ctx, tx, []int64{c.ID}, string(c.State.Reason), now); err != nil {
-				return 0, 0, err
-			}
+			left[c.State.Reason] = append(left[c.State.Reason], c.ID)
+		}
+	}
+	if len(missed) > 0 {
+		if err := store.MissTouches(ctx, tx, missed); err != nil {
+			return 0, 0, err
+		}
+	}
+	for reason, ids := range left {
+		if err := store.Withdraw(ctx, tx, ids, string(reason), now); err != nil {
+			return 0, 0, err
 		}
 	}
 	if err := store.KeepProgress(ctx, tx, &progress); err != nil {

@@ -79,9 +79,22 @@ func Withdraw(ctx context.Context, tx Tx, enrolments []int64, why string, at tim
 	return err
 }
 
-// MissTouch marks a call nobody made in time.
-func MissTouch(ctx context.Context, tx Tx, enrolment int64, step sequence.StepID, at time.Time) error {
-	_, err := exec(ctx, tx, `update touch set state = 'missed', done_at = $3 where enrolment_id = $1 and step = $2 and state = 'desk'`, enrolment, int32(step), at)
+// MissedTouch is a call nobody made in time.
+type MissedTouch struct {
+	Enrolment int64
+	Step      sequence.StepID
+	At        time.Time
+}
+
+// MissTouches takes them off the desk.
+func MissTouches(ctx context.Context, tx Tx, list []MissedTouch) error {
+	enr, step, at := make([]int64, len(list)), make([]int32, len(list)), make([]time.Time, len(list))
+	for i, m := range list {
+		enr[i], step[i], at[i] = m.Enrolment, int32(m.Step), m.At
+	}
+	_, err := exec(ctx, tx, `update touch t set state = 'missed', done_at = u.at
+		from unnest($1::bigint[], $2::int[], $3::timestamptz[]) as u(enr, step, at)
+		where t.enrolment_id = u.enr and t.step = u.step and t.state = 'desk'`, enr, step, at)
 	return err
 }
 
