@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"ombak/internal/core/calendar"
+	"ombak/internal/core/person"
 	"ombak/internal/core/rule"
 	"ombak/internal/core/sequence"
 	"ombak/internal/core/signal"
@@ -140,7 +141,7 @@ func keepContent(ctx context.Context, st *store.Store, ids []int64, at time.Time
 	if err := st.SetEntry(ctx, m.followUp, store.Entry{Page: m.page}, at); err != nil {
 		return m, err
 	}
-	norway := rule.FieldIs(rule.Country, "NO")
+	norway := rule.FieldIs(person.Country, "NO")
 	return m, st.SetEntry(ctx, m.loanSeq, store.Entry{Rule: &norway}, at)
 }
 

@@ -146,7 +146,7 @@ type gathered struct {
 	now       time.Time
 	recent    map[int64][]signal.Signal // person → signals since entering
 	ever      map[int64][]signal.Signal // person → all signals
-	records   map[int64]store.Record
+	records   map[int64]*rule.Record
 	touches   map[int64][]store.EndedTouch // enrolment →
 	standings map[int64]store.Standing
 	model     store.Model
@@ -286,10 +286,7 @@ type facts struct {
 
 func (f *facts) Zone() *time.Location { return f.zone }
 
-func (f *facts) Text(x rule.Field) string {
-	r := f.b.records[f.c.Person]
-	return r.Text(x)
-}
+func (f *facts) Record() *rule.Record { return f.b.records[f.c.Person] }
 
 func (f *facts) Count(p *signal.Pattern, from, to time.Time) int {
 	return signal.Count(f.signals, p, from, to)

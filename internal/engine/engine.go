@@ -15,6 +15,9 @@ import (
 	"sync"
 	"time"
 
+	"github.com/riverqueue/river"
+	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+
 	"ombak/internal/core/calendar"
 	"ombak/internal/core/sequence"
 	"ombak/internal/mail"
@@ -52,6 +55,7 @@ type Engine struct {
 	key      []byte
 	programs sync.Map // version → *program
 	wake     chan struct{}
+	jobs     *jobs // asks for background jobs; Work runs them
 
 	mu      sync.Mutex
 	worker  *store.Worker
@@ -75,6 +79,9 @@ func New(ctx context.Context, c Config) (*Engine, error) {
 		return nil, fmt.Errorf("reading the key that signs links: %w", err)
 	}
 	var err error
+	if x.jobs, err = river.NewClient(riverpgxv5.New(x.Store.Pool), &river.Config{Logger: slog.New(quieter{slog.Default().Handler()})}); err != nil {
+		return nil, fmt.Errorf("readying background jobs: %w", err)
+	}
 	if x.key, err = base64.StdEncoding.DecodeString(key); err != nil || len(x.key) < 32 {
 		return nil, fmt.Errorf("the key that signs links is damaged")
 	}

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"ombak/internal/core/calendar"
+	"ombak/internal/core/person"
 	"ombak/internal/core/rule"
 	"ombak/internal/core/score"
 	"ombak/internal/core/sequence"
@@ -226,7 +227,7 @@ func (w *world) count(query string, args ...any) int {
 }
 
 func ruleOf(country string) *rule.Rule {
-	r := rule.FieldIs(rule.Country, country)
+	r := rule.FieldIs(person.Country, country)
 	return &r
 }
 

@@ -28,7 +28,7 @@ func (e *Engine) Problems(ctx context.Context, q store.Sequence, p *sequence.Pla
 		problems = append(problems, sequence.Problem{Text: "nobody enters yet: choose a form or an audience"})
 	}
 	if entry.Rule != nil {
-		if err := entry.Rule.Check(); err != nil {
+		if err := entry.Rule.Check(nil); err != nil {
 			problems = append(problems, sequence.Problem{Text: "who enters: " + err.Error()})
 		}
 	}

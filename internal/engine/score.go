@@ -12,11 +12,11 @@ import (
 
 // personOf is what a score model may ask about one person.
 type personOf struct {
-	record  store.Record
+	record  *rule.Record
 	signals []signal.Signal
 }
 
-func (p *personOf) Text(f rule.Field) string { return p.record.Text(f) }
+func (p *personOf) Record() *rule.Record { return p.record }
 
 // Score is asked by no rule of a score model: score.Rule.Check refuses it.
 func (p *personOf) Score(time.Time) float64 { return 0 }
@@ -69,7 +69,7 @@ func (e *Engine) CountBatch(ctx context.Context, n int) (int, error) {
 		if err != nil {
 			return err
 		}
-		var records map[int64]store.Record
+		var records map[int64]*rule.Record
 		if asksRecord(&m.Model) {
 			if records, err = store.Records(ctx, tx, ids); err != nil {
 				return err

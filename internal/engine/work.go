@@ -20,6 +20,11 @@ func (e *Engine) Work(ctx context.Context) error {
 		return err
 	}
 	defer e.Unregister()
+	stop, err := e.workJobs(ctx)
+	if err != nil {
+		return err
+	}
+	defer stop()
 	var wg sync.WaitGroup
 	wg.Add(2)
 	sendNow := make(chan struct{}, 1)
@@ -123,7 +128,11 @@ func (e *Engine) Decide(ctx context.Context) (bool, error) {
 		return false, err
 	}
 	looked, _, err := e.AdvanceBatch(ctx, batch)
-	return counted > 0 || entered > 0 || looked > 0, err
+	if err != nil {
+		return false, err
+	}
+	followed, err := e.FollowAudiences(ctx)
+	return counted > 0 || entered > 0 || looked > 0 || followed > 0, err
 }
 
 // enterInTurn looks for people whom rules let in, at most every two seconds:

@@ -2,7 +2,7 @@ package store
 
 import (
 	"context"
-	"fmt"
+	"errors"
 	"time"
 )
 
@@ -48,8 +48,8 @@ func (s *Store) PageFile(ctx context.Context, id int64) ([]byte, error) {
 	return one[[]byte](ctx, s.db, "select file from page where id = $1 and file is not null", id)
 }
 
-// ErrTaken is answered where an address is another page's.
-var ErrTaken = fmt.Errorf("another page has this address")
+// ErrTaken is answered where an address or a name is taken already.
+var ErrTaken = errors.New("it is taken already")
 
 // SavePage keeps a page; file nil leaves the one there is.
 func (s *Store) SavePage(ctx context.Context, p Page, file []byte, at time.Time) (int64, error) {

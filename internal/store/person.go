@@ -4,117 +4,165 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strconv"
+	"strings"
 	"time"
 
+	"ombak/internal/core/person"
 	"ombak/internal/core/rule"
 	"ombak/internal/core/signal"
 )
 
 // Person is a person's record, with their company, owner and score.
 type Person struct {
-	ID           int64
-	First        string `db:"first_name"`
-	Last         string `db:"last_name"`
-	Email        string
-	Phone        string
-	Title        string
-	CompanyID    *int64 `db:"company_id"`
-	Company      string
-	Industry     string
-	OwnerID      *int64 `db:"owner_id"`
-	Owner        string
-	Country      string
-	City         string
-	Zone         string
-	Source       string
-	DoNotContact bool       `db:"do_not_contact"`
-	OptedOut     *time.Time `db:"opted_out_at"`
-	Bounced      *time.Time `db:"bounced_at"`
-	Created      time.Time  `db:"created_at"`
-	Score        float64
-	Sequences    int // open enrolments
+	ID             int64
+	First          string `db:"first_name"`
+	Last           string `db:"last_name"`
+	Email          string
+	Phone          string
+	Title          string
+	Seniority      string
+	Department     string
+	CompanyID      *int64 `db:"company_id"`
+	Company        string
+	Domain         string
+	Industry       string
+	Size           int
+	Revenue        string
+	CompanyCountry string `db:"company_country"`
+	OwnerID        *int64 `db:"owner_id"`
+	Owner          string
+	Country        string
+	Region         string
+	City           string
+	Zone           string
+	Language       string
+	Profile        string
+	Source         string
+	Medium         string
+	Campaign       string
+	Term           string
+	Content        string
+	Own            JSON[map[string]any]
+	DoNotContact   bool       `db:"do_not_contact"`
+	OptedOut       *time.Time `db:"opted_out_at"`
+	Bounced        *time.Time `db:"bounced_at"`
+	Created        time.Time  `db:"created_at"`
+	BatchID        *int64     `db:"batch_id"`
+	Erased         *time.Time `db:"erased_at"`
+	Score          float64
+	Sequences      int // open enrolments
 }
 
-const personFields = `select p.id, p.first_name, p.last_name, p.email, p.phone, p.title, p.company_id, coalesce(c.name, '') as company, coalesce(c.industry, '') as industry,
-	p.owner_id, coalesce(o.name, '') as owner, p.country, p.city, p.zone, p.source, p.do_not_contact, p.opted_out_at, p.bounced_at, p.created_at,
-	coalesce(s.score, 0) as score, (select count(*) from enrolment e where e.person_id = p.id and e.ended_at is null) as sequences
+// Values are the known fields, as the core tidies them.
+func (p *Person) Values() person.Values {
+	m := person.Values{}
+	put := func(f rule.Field, v string) {
+		if v != "" {
+			m[f] = v
+		}
+	}
+	put(person.FirstName, p.First)
+	put(person.LastName, p.Last)
+	put(person.EmailField, p.Email)
+	put(person.PhoneField, p.Phone)
+	put(person.Title, p.Title)
+	put(person.Seniority, p.Seniority)
+	put(person.Department, p.Department)
+	put(person.Country, p.Country)
+	put(person.Region, p.Region)
+	put(person.City, p.City)
+	put(person.Zone, p.Zone)
+	put(person.Language, p.Language)
+	put(person.Profile, p.Profile)
+	put(person.Source, p.Source)
+	put(person.Medium, p.Medium)
+	put(person.Campaign, p.Campaign)
+	put(person.Term, p.Term)
+	put(person.Content, p.Content)
+	put(person.Company, p.Company)
+	put(person.Domain, p.Domain)
+	put(person.Industry, p.Industry)
+	put(person.Revenue, p.Revenue)
+	put(person.CompanyCountry, p.CompanyCountry)
+	put(person.Owner, p.Owner)
+	put(person.Created, p.Created.UTC().Format(time.RFC3339Nano))
+	if p.Size > 0 {
+		put(person.Size, strconv.Itoa(p.Size))
+	}
+	for id, v := range p.Own.V {
+		if n, err := strconv.ParseInt(id, 10, 64); err == nil {
+			put(person.Own(n), ownText(v))
+		}
+	}
+	return m
+}
+
+// ownText is an own field's value in the form in which the core tidies it.
+func ownText(v any) string {
+	switch x := v.(type) {
+	case string:
+		return x
+	case float64:
+		return strconv.FormatFloat(x, 'f', -1, 64)
+	case []any:
+		list := make([]string, len(x))
+		for i := range x {
+			list[i] = fmt.Sprint(x[i])
+		}
+		return strings.Join(list, person.Joint)
+	}
+	return ""
+}
+
+// ownValue is the reverse: how an own field of a type is kept. Empty is nil.
+func ownValue(t person.Type, v string) any {
+	if v == "" {
+		return nil
+	}
+	switch t {
+	case person.Number:
+		if f, err := strconv.ParseFloat(v, 64); err == nil {
+			return f
+		}
+		return nil
+	case person.SeveralOf:
+		return strings.Split(v, person.Joint)
+	}
+	return v
+}
+
+const personColumns = `select p.id, p.first_name, p.last_name, p.email, p.phone, p.title, p.seniority, p.department, p.company_id, coalesce(c.name, '') as company,
+	coalesce(c.domain, '') as domain, coalesce(c.industry, '') as industry, coalesce(c.size, 0) as size, coalesce(c.revenue, '') as revenue, coalesce(c.country, '') as company_country,
+	p.owner_id, coalesce(o.name, '') as owner, p.country, p.region, p.city, p.zone, p.language, p.profile, p.source, p.medium, p.campaign, p.term, p.content, p.own,
+	p.do_not_contact, p.opted_out_at, p.bounced_at, p.created_at, p.batch_id, p.erased_at`
+
+const personFields = personColumns + `, coalesce(s.score, 0) as score, (select count(*) from enrolment e where e.person_id = p.id and e.ended_at is null) as sequences
 	from person p left join company c on c.id = p.company_id left join app_user o on o.id = p.owner_id
 	left join standing s on s.person_id = p.id and s.model_id = (select min(id) from score_model) `
 
 // Person reads one.
 func (s *Store) Person(ctx context.Context, id int64) (Person, error) {
-	return one[Person](ctx, s.db, personFields+"where p.id = $1", id)
+	return one[Person](ctx, s.db, personFields+"where p.id = $1 and p.erased_at is null", id)
 }
 
-// PersonByEmail finds one by address, as core/person normalises it.
+// PersonByEmail finds one by any of their addresses, as core/person tidies it.
 func (s *Store) PersonByEmail(ctx context.Context, email string) (Person, error) {
-	return one[Person](ctx, s.db, personFields+"where p.email = $1", email)
-}
-
-// Order is how a list of people is sorted.
-type Order string
-
-// The orders of the people list.
-const (
-	ByScore Order = "score"
-	ByName  Order = "name"
-	Newest  Order = "newest"
-)
-
-// PeopleQuery asks for a page of the people list.
-type PeopleQuery struct {
-	Rule  rule.Rule
-	Text  string // part of a name, address or company
-	Order Order
-	After int64 // the last person of the page before
-	Limit int
-	Now   time.Time
-}
-
-// People reads a page of people, by key: each page begins after the last
-// person of the one before.
-func (s *Store) People(ctx context.Context, q PeopleQuery) ([]Person, error) {
-	c := compiler{now: q.Now}
-	where := c.people(q)
-	order := map[Order]string{
-		ByScore: "coalesce(s.score, 0) desc, p.id desc",
-		ByName:  "lower(p.last_name), lower(p.first_name), p.id",
-		Newest:  "p.id desc",
-	}[q.Order]
-	if order == "" {
-		return nil, fmt.Errorf("people cannot be listed by %q", q.Order)
-	}
-	if q.After != 0 {
-		last := c.arg(q.After)
-		switch q.Order {
-		case ByScore:
-			where += " and (coalesce(s.score, 0), p.id) < (select coalesce(s2.score, 0), p2.id from person p2 left join standing s2 on s2.person_id = p2.id and s2.model_id = (select min(id) from score_model) where p2.id = " + last + ")"
-		case ByName:
-			where += " and (lower(p.last_name), lower(p.first_name), p.id) > (select lower(last_name), lower(first_name), id from person where id = " + last + ")"
-		case Newest:
-			where += " and p.id < " + last
-		}
-	}
-	return all[Person](ctx, s.db, personFields+"where "+where+" order by "+order+" limit "+c.arg(q.Limit), c.args...)
-}
-
-// CountPeople counts whom a query would list, all pages together.
-func (s *Store) CountPeople(ctx context.Context, q PeopleQuery) (int64, error) {
-	c := compiler{now: q.Now}
-	where := c.people(q)
-	return one[int64](ctx, s.db, `select count(*) from person p left join company c on c.id = p.company_id left join app_user o on o.id = p.owner_id
-		left join standing s on s.person_id = p.id and s.model_id = (select min(id) from score_model) where `+where, c.args...)
+	return one[Person](ctx, s.db, personFields+"where p.id = (select id from person where email = $1 and email <> '' union all select person_id from contact_point where kind = 'email' and value = $1 limit 1)", email)
 }
 
 // PeopleFor lists the ids of those for whom a rule holds and who are not on a
 // sequence and have not been, n at most. Whoever has an open deal is their
 // rep's to write to, and is left out.
 func PeopleFor(ctx context.Context, q querier, r *rule.Rule, sequence int64, now time.Time, n int) ([]int64, error) {
-	c := compiler{now: now}
+	cat, err := catalogueFor(ctx, q, r)
+	if err != nil {
+		return nil, err
+	}
+	c := compiler{now: now, cat: cat}
 	where := c.rule(r)
 	seq := c.arg(sequence)
-	return all[int64](ctx, q, `select p.id from person p left join company c on c.id = p.company_id left join app_user o on o.id = p.owner_id
-		where `+where+` and not p.do_not_contact and p.opted_out_at is null and p.bounced_at is null
+	return all[int64](ctx, q, `select p.id`+peopleTables+`where `+where+` and p.erased_at is null and not p.do_not_contact and p.opted_out_at is null and p.bounced_at is null
 		and not exists (select from enrolment e where e.sequence_id = `+seq+` and e.person_id = p.id)
 		and not exists (select from deal d where d.person_id = p.id and d.closed_at is null) order by p.id limit `+c.arg(n), c.args...)
 }
@@ -126,119 +174,158 @@ type NewPerson struct {
 	Source                              string
 }
 
+// tidy brings everything into the form in which it is kept. What a form or a
+// card says wrongly of somebody's place or number is left out: it is no reason
+// not to meet them.
+func (p NewPerson) tidy() NewPerson {
+	p.First, p.Last, p.Company, p.Title, p.City, p.Source = person.Name(p.First), person.Name(p.Last), person.Name(p.Company), person.Name(p.Title), person.Name(p.City), person.Name(p.Source)
+	p.Country, _ = person.CountryCode(p.Country)
+	p.Phone, _ = person.Phone(p.Phone, p.Country)
+	return p
+}
+
 // MeetPerson finds the person with an address, filling in what was not known
 // of them, or makes them, with their company, which is found by its domain. It
-// answers whether they are new.
+// answers whether they are new. The address must be tidied already.
 func MeetPerson(ctx context.Context, tx Tx, p NewPerson, at time.Time) (id int64, fresh bool, err error) {
-	var company *int64
-	if p.Domain != "" || p.Company != "" {
-		name := p.Company
-		if name == "" {
-			name = p.Domain
-		}
-		var c int64
-		if p.Domain != "" {
-			c, err = one[int64](ctx, tx, `insert into company (name, domain, country, created_at) values ($1, $2, $3, $4)
-				on conflict (domain) do update set name = company.name returning id`, name, p.Domain, p.Country, at)
-		} else {
-			c, err = one[int64](ctx, tx, `with found as (select id from company where lower(name) = lower($1) order by id limit 1),
-				made as (insert into company (name, country, created_at) select $1, $2, $3 where not exists (select from found) returning id)
-				select id from found union all select id from made`, name, p.Country, at)
-		}
-		if err != nil {
-			return 0, false, fmt.Errorf("meeting the company %q: %w", name, err)
-		}
-		company = &c
+	p = p.tidy()
+	company, err := meetCompany(ctx, tx, p.Company, p.Domain, p.Country, at)
+	if err != nil {
+		return 0, false, err
 	}
 	row, err := one[struct {
 		ID    int64
 		Fresh bool
-	}](ctx, tx, `insert into person (first_name, last_name, email, phone, title, company_id, country, city, source, created_at)
-		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)
-		on conflict (email) do update set
-			first_name = case when person.first_name = '' then excluded.first_name else person.first_name end,
-			last_name = case when person.last_name = '' then excluded.last_name else person.last_name end,
-			phone = case when person.phone = '' then excluded.phone else person.phone end,
-			title = case when person.title = '' then excluded.title else person.title end,
-			country = case when person.country = '' then excluded.country else person.country end,
-			city = case when person.city = '' then excluded.city else person.city end,
-			company_id = coalesce(person.company_id, excluded.company_id)
-		returning id, xmax = 0 as fresh`,
+	}](ctx, tx, `with known as (
+			select person_id as id from contact_point where kind = 'email' and value = $3),
+		made as (
+			insert into person (first_name, last_name, email, phone, title, company_id, country, city, source, created_at)
+			select $1, $2, $3, $4, $5, $6, $7, $8, $9, $10 where not exists (select from known)
+			on conflict (email) where email <> '' do update set email = person.email
+			returning id, xmax = 0 as fresh)
+		select id, fresh from made union all select id, false from known`,
 		p.First, p.Last, p.Email, p.Phone, p.Title, company, p.Country, p.City, p.Source, at)
 	if err != nil {
 		return 0, false, fmt.Errorf("meeting %s: %w", p.Email, err)
 	}
-	return row.ID, row.Fresh, nil
+	if row.Fresh {
+		return row.ID, true, nil
+	}
+	fill := person.Values{}
+	for f, v := range map[rule.Field]string{person.FirstName: p.First, person.LastName: p.Last, person.PhoneField: p.Phone, person.Title: p.Title, person.Country: p.Country, person.City: p.City} {
+		if v != "" {
+			fill[f] = v
+		}
+	}
+	return row.ID, false, fillGaps(ctx, tx, row.ID, fill, company, at)
 }
 
-// SetOwner gives a person to a user, or to nobody with 0.
-func (s *Store) SetOwner(ctx context.Context, person, owner int64) error {
-	n, err := exec(ctx, s.db, "update person set owner_id = nullif($2, 0) where id = $1", person, owner)
-	if err == nil && n == 0 {
-		err = ErrNotFound
+// fillGaps keeps what was not known of somebody, and that it was.
+func fillGaps(ctx context.Context, tx Tx, id int64, fill person.Values, company *int64, at time.Time) error {
+	p, err := one[Person](ctx, tx, personFields+"where p.id = $1", id)
+	if err != nil {
+		return err
 	}
-	return err
+	known := p.Values()
+	for f := range fill {
+		if known[f] != "" {
+			delete(fill, f)
+		}
+	}
+	if company != nil && p.CompanyID == nil {
+		if _, err := exec(ctx, tx, "update person set company_id = $2 where id = $1", id, *company); err != nil {
+			return err
+		}
+	}
+	return SetValues(ctx, tx, p, fill, Author{How: "by form", At: at})
+}
+
+// meetCompany finds a company by its domain, else by its name, or makes it;
+// nil where neither is known.
+func meetCompany(ctx context.Context, tx Tx, name, domain, country string, at time.Time) (*int64, error) {
+	if domain == "" && name == "" {
+		return nil, nil
+	}
+	if name == "" {
+		name = domain
+	}
+	var c int64
+	var err error
+	if domain != "" {
+		c, err = one[int64](ctx, tx, `with found as (select id from company where domain = $2),
+			made as (insert into company (name, domain, country, created_at) select $1, $2, $3, $4 where not exists (select from found)
+				on conflict (domain) do update set name = company.name returning id)
+			select id from found union all select id from made`, name, domain, country, at)
+	} else {
+		c, err = one[int64](ctx, tx, `with found as (select id from company where lower(name) = lower($1) order by id limit 1),
+			made as (insert into company (name, country, created_at) select $1, $2, $3 where not exists (select from found) returning id)
+			select id from found union all select id from made`, name, country, at)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("meeting the company %q: %w", name, err)
+	}
+	return &c, nil
 }
 
 // Records reads what rules ask of several people's records.
-func Records(ctx context.Context, q querier, people []int64) (map[int64]Record, error) {
-	rows, err := all[Record](ctx, q, `select p.id, p.first_name as first, p.last_name as last, p.email, p.title, p.country, p.city, p.source,
-		coalesce(c.name, '') as company, coalesce(c.industry, '') as industry, coalesce(o.name, '') as owner
-		from person p left join company c on c.id = p.company_id left join app_user o on o.id = p.owner_id where p.id = any ($1)`, people)
+func Records(ctx context.Context, q querier, people []int64) (map[int64]*rule.Record, error) {
+	rows, err := all[struct {
+		Person
+		Tags      JSON[[]int64]
+		Audiences JSON[[]int64]
+		Consents  JSON[[]int64]
+		Deals     JSON[[]struct {
+			Stage     int64
+			Closed    *time.Time
+			Won, Lost bool
+		}]
+		Ways JSON[[]struct {
+			Sequence int64
+			Open     bool
+			Reason   string
+		}]
+	}](ctx, q, personColumns+`, 0 as score, 0 as sequences,
+		(select json_agg(tag_id) from person_tag x where x.person_id = p.id) as tags,
+		(select json_agg(audience_id) from audience_member x where x.person_id = p.id) as audiences,
+		(select json_agg(purpose_id) from consent x where x.person_id = p.id and x.current and x.given) as consents,
+		(select json_agg(json_build_object('stage', x.stage_id, 'closed', x.closed_at, 'won', st.won, 'lost', st.lost)) from deal x join stage st on st.id = x.stage_id where x.person_id = p.id) as deals,
+		(select json_agg(json_build_object('sequence', x.sequence_id, 'open', x.ended_at is null, 'reason', x.reason)) from enrolment x where x.person_id = p.id) as ways`+
+		peopleTables+`where p.id = any ($1)`, people)
 	if err != nil {
 		return nil, fmt.Errorf("reading records: %w", err)
 	}
-	out := make(map[int64]Record, len(rows))
-	for _, r := range rows {
-		out[r.ID] = r
+	out := make(map[int64]*rule.Record, len(rows))
+	for i := range rows {
+		r := &rows[i]
+		x := &rule.Record{Values: r.Values(), Tags: r.Tags.V, Audiences: r.Audiences.V, Consents: r.Consents.V}
+		for _, d := range r.Deals.V {
+			f := rule.DealFact{Stage: d.Stage, Won: d.Won, Lost: d.Lost}
+			if d.Closed != nil {
+				f.Closed = d.Closed.UTC()
+			}
+			x.Deals = append(x.Deals, f)
+		}
+		for _, w := range r.Ways.V {
+			x.Ways = append(x.Ways, rule.WayFact{Sequence: w.Sequence, Open: w.Open, Finished: !w.Open && finished(w.Reason)})
+		}
+		out[r.ID] = x
 	}
 	return out, nil
 }
 
-// Record is what rules ask of a person's record.
-type Record struct {
-	ID                                       int64
-	First, Last, Email, Title, Country, City string
-	Source, Company, Industry, Owner         string
-}
-
-// Text is the value of a field.
-func (r *Record) Text(f rule.Field) string {
-	switch f {
-	case rule.FirstName:
-		return r.First
-	case rule.LastName:
-		return r.Last
-	case rule.Email:
-		return r.Email
-	case rule.Title:
-		return r.Title
-	case rule.Country:
-		return r.Country
-	case rule.City:
-		return r.City
-	case rule.Source:
-		return r.Source
-	case rule.Company:
-		return r.Company
-	case rule.Industry:
-		return r.Industry
-	case rule.Owner:
-		return r.Owner
-	}
-	return ""
-}
-
 // Values lists the values that a field has among people, the commonest first.
 func (s *Store) Values(ctx context.Context, f rule.Field, n int) ([]string, error) {
-	c := compiler{}
-	return all[string](ctx, s.db, `select `+c.column(f)+` as v from person p left join company c on c.id = p.company_id left join app_user o on o.id = p.owner_id
-		where `+c.column(f)+` <> '' group by 1 order by count(*) desc, 1 limit $1`, n)
+	col := columns[f]
+	if col == "" {
+		return nil, nil
+	}
+	return all[string](ctx, s.db, `select `+col+` as v`+peopleTables+`where `+col+` <> '' group by 1 order by count(*) desc, 1 limit $1`, n)
 }
 
 // LastMailSender finds the person an address belongs to.
 func LastMailSender(ctx context.Context, q querier, email string) (int64, error) {
-	return one[int64](ctx, q, "select id from person where email = $1", email)
+	return one[int64](ctx, q, `select id from person where email = $1 and email <> ''
+		union all select person_id from contact_point where kind = 'email' and value = $1 limit 1`, email)
 }
 
 // TimelineSignal is a signal as a timeline shows it.

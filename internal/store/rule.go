@@ -2,34 +2,38 @@ package store
 
 import (
 	"fmt"
+	"slices"
+	"strconv"
 	"strings"
 	"time"
 
+	"ombak/internal/core/person"
 	"ombak/internal/core/rule"
+	"ombak/internal/core/sequence"
 	"ombak/internal/core/signal"
 )
 
 // compiler writes a rule as SQL over the tables p (person), c (company) and o
 // (owner). It means what rule.Holds means; a test holds them against each
 // other. Every value goes in as an argument.
+//
+// A condition about signals or scores can be asked in two ways: of each person
+// in turn, which is fast for a few, or by finding all for whom it holds at
+// once, which is fast for everybody. few chooses; the meaning is the same.
 type compiler struct {
 	now  time.Time
+	cat  *rule.Catalogue
+	few  bool
 	args []any
 }
 
+// peopleTables are what compiled rules are about. A join that a rule does not
+// use costs nothing: the planner leaves it out.
+const peopleTables = " from person p left join company c on c.id = p.company_id left join app_user o on o.id = p.owner_id "
+
 func (c *compiler) arg(v any) string {
 	c.args = append(c.args, v)
-	return fmt.Sprintf("$%d", len(c.args))
-}
-
-// people is the condition of a list of people.
-func (c *compiler) people(q PeopleQuery) string {
-	where := c.rule(&q.Rule)
-	if t := rule.Fold(q.Text); t != "" {
-		like := c.arg("%" + likeText(t) + "%")
-		where += fmt.Sprintf(" and (lower(p.first_name || ' ' || p.last_name) like %[1]s or p.email like %[1]s or lower(coalesce(c.name, '')) like %[1]s)", like)
-	}
-	return where
+	return "$" + strconv.Itoa(len(c.args))
 }
 
 func likeText(s string) string {
@@ -57,54 +61,190 @@ func (c *compiler) rule(r *rule.Rule) string {
 	return "true"
 }
 
-// column is the text of a field, never null.
-func (c *compiler) column(f rule.Field) string {
-	col := map[rule.Field]string{
-		rule.FirstName: "p.first_name", rule.LastName: "p.last_name", rule.Email: "p.email", rule.Title: "p.title",
-		rule.Country: "p.country", rule.City: "p.city", rule.Source: "p.source",
-		rule.Company: "coalesce(c.name, '')", rule.Industry: "coalesce(c.industry, '')", rule.Owner: "coalesce(o.name, '')",
-	}[f]
-	if col == "" {
-		return "''"
-	}
-	return "lower(btrim(" + col + "))"
+// columns are where the fields of a record stand. The core has tidied what
+// they hold: no text has outer spaces, codes are in one case.
+var columns = map[rule.Field]string{
+	person.FirstName: "p.first_name", person.LastName: "p.last_name", person.EmailField: "p.email", person.PhoneField: "p.phone",
+	person.Title: "p.title", person.Seniority: "p.seniority", person.Department: "p.department", person.Country: "p.country",
+	person.Region: "p.region", person.City: "p.city", person.Zone: "p.zone", person.Language: "p.language", person.Profile: "p.profile",
+	person.Source: "p.source", person.Medium: "p.medium", person.Campaign: "p.campaign", person.Term: "p.term", person.Content: "p.content",
+	person.Company: "coalesce(c.name, '')", person.Domain: "coalesce(c.domain, '')", person.Industry: "coalesce(c.industry, '')",
+	person.Revenue: "coalesce(c.revenue, '')", person.CompanyCountry: "coalesce(c.country, '')", person.Owner: "coalesce(o.name, '')",
 }
 
 func (c *compiler) condition(q *rule.Condition) string {
 	switch {
 	case q.Signal != nil:
-		return c.compare(c.count(q.Signal, q.Days), q)
+		return c.counted(q)
 	case q.Score:
-		return c.compare("coalesce((select st.score from standing st where st.person_id = p.id and st.model_id = (select min(id) from score_model)), 0)", q)
+		return c.score(q, q.Op)
+	case q.About != "":
+		return c.about(q)
 	}
-	col := c.column(q.Field)
+	d, _ := c.cat.Define(q.Field)
+	own, isOwn := q.Field.OwnID()
+	raw := ""
+	if isOwn {
+		raw = "p.own->>'" + strconv.FormatInt(own, 10) + "'"
+	}
+	switch {
+	case d.Type == person.Date:
+		col := "p.created_at"
+		if isOwn {
+			col = "(" + raw + ")::date::timestamptz"
+		}
+		return c.dated(col, q)
+	case d.Type == person.Number:
+		col := "nullif(c.size, 0)"
+		if isOwn {
+			col = "(" + raw + ")::float8"
+		}
+		return c.numbered(col, q)
+	case d.Type == person.SeveralOf:
+		return c.several("p.own->'"+strconv.FormatInt(own, 10)+"'", q)
+	case isOwn:
+		return c.text("coalesce("+raw+", '')", true, q)
+	}
+	col := columns[q.Field]
+	if col == "" {
+		return "false"
+	}
+	switch d.Type {
+	case person.CountryType:
+		up := *q
+		up.Value, up.Values = strings.ToUpper(q.Value), nil
+		for _, v := range q.Values {
+			up.Values = append(up.Values, strings.ToUpper(v))
+		}
+		return c.text(col, false, &up)
+	case person.EmailType, person.PhoneType:
+		low := *q
+		low.Value, low.Values = strings.ToLower(q.Value), nil
+		for _, v := range q.Values {
+			low.Values = append(low.Values, strings.ToLower(v))
+		}
+		return c.text(col, false, &low)
+	}
+	return c.text(col, true, q)
+}
+
+// text compares a column that is never null; fold lowers both sides.
+func (c *compiler) text(col string, fold bool, q *rule.Condition) string {
+	value := func(v string) string {
+		if fold {
+			return rule.Fold(v)
+		}
+		return strings.TrimSpace(v)
+	}
+	plain := col
+	if fold {
+		col = "lower(" + col + ")"
+	}
+	// Nothing is known where the text is empty, and that compares with nothing.
 	switch q.Op {
 	case rule.Known:
-		return col + " <> ''"
+		return plain + " <> ''"
 	case rule.NotKnown:
-		return col + " = ''"
+		return plain + " = ''"
 	case rule.Is:
-		return "(" + col + " = " + c.arg(rule.Fold(q.Value)) + " and " + col + " <> '')"
+		if value(q.Value) == "" {
+			return "false"
+		}
+		return col + " = " + c.arg(value(q.Value))
 	case rule.IsNot:
-		return col + " <> " + c.arg(rule.Fold(q.Value))
+		return col + " <> " + c.arg(value(q.Value))
 	case rule.Contains:
-		return "(" + col + " like " + c.arg("%"+likeText(rule.Fold(q.Value))+"%") + " and " + col + " <> '')"
+		return "(" + col + " like " + c.arg("%"+likeText(value(q.Value))+"%") + " and " + plain + " <> '')"
 	case rule.StartsWith:
-		return "(" + col + " like " + c.arg(likeText(rule.Fold(q.Value))+"%") + " and " + col + " <> '')"
+		return "(" + col + " like " + c.arg(likeText(value(q.Value))+"%") + " and " + plain + " <> '')"
+	case rule.OneOf:
+		var values []string
+		for _, v := range q.Values {
+			if v = value(v); v != "" {
+				values = append(values, v)
+			}
+		}
+		return col + " = any (" + c.arg(values) + "::text[])"
+	}
+	return "false"
+}
+
+func (c *compiler) numbered(col string, q *rule.Condition) string {
+	number := func(s string) string {
+		f, err := strconv.ParseFloat(s, 64)
+		if err != nil {
+			return "null"
+		}
+		return c.arg(f) + "::float8"
+	}
+	switch q.Op {
+	case rule.Known:
+		return col + " is not null"
+	case rule.NotKnown:
+		return col + " is null"
+	case rule.AtLeast:
+		return "coalesce(" + col + " >= " + number(q.Value) + ", false)"
+	case rule.AtMost:
+		return "coalesce(" + col + " <= " + number(q.Value) + ", false)"
+	case rule.Exactly:
+		return "coalesce(" + col + " = " + number(q.Value) + ", false)"
+	case rule.Between:
+		return "coalesce(" + col + " between " + number(q.From) + " and " + number(q.To) + ", false)"
+	}
+	return "false"
+}
+
+func (c *compiler) dated(col string, q *rule.Condition) string {
+	switch q.Op {
+	case rule.Known:
+		return col + " is not null"
+	case rule.NotKnown:
+		return col + " is null"
+	}
+	from, to, ok := q.Interval(c.now)
+	if !ok {
+		return "false"
+	}
+	var parts []string
+	if !from.IsZero() {
+		parts = append(parts, col+" >= "+c.arg(from))
+	}
+	if !to.IsZero() {
+		parts = append(parts, col+" < "+c.arg(to))
+	}
+	return "coalesce(" + strings.Join(parts, " and ") + ", false)"
+}
+
+func (c *compiler) several(col string, q *rule.Condition) string {
+	has := func(values []string) string {
+		return "exists (select from jsonb_array_elements_text(case when jsonb_typeof(" + col + ") = 'array' then " + col + " else '[]' end) as e(v) where lower(e.v) = any (" + c.arg(values) + "::text[]))"
+	}
+	known := "coalesce(jsonb_array_length(case when jsonb_typeof(" + col + ") = 'array' then " + col + " end) > 0, false)"
+	switch q.Op {
+	case rule.Known:
+		return known
+	case rule.NotKnown:
+		return "not " + known
+	case rule.Is:
+		return has([]string{rule.Fold(q.Value)})
+	case rule.IsNot:
+		return "not " + has([]string{rule.Fold(q.Value)})
 	case rule.OneOf:
 		values := make([]string, len(q.Values))
 		for i, v := range q.Values {
 			values[i] = rule.Fold(v)
 		}
-		return "(" + col + " = any (" + c.arg(values) + "::text[]) and " + col + " <> '')"
+		return has(values)
 	}
 	return "false"
 }
 
-func (c *compiler) count(p *signal.Pattern, days int) string {
-	w := "sg.person_id = p.id and sg.kind = " + c.arg(int16(p.Kind)) + " and sg.at <= " + c.arg(c.now)
-	if days > 0 {
-		w += " and sg.at >= " + c.arg(signal.Within(c.now, days))
+// signals is the condition on the rows of signal sg that a count is of.
+func (c *compiler) signals(q *rule.Condition) string {
+	p := q.Signal
+	w := "sg.kind = " + strconv.Itoa(int(p.Kind)) + " and sg.at <= " + c.arg(q.Until(c.now))
+	if from := q.Since(c.now); !from.IsZero() {
+		w += " and sg.at >= " + c.arg(from)
 	}
 	if !p.Machine {
 		w += " and sg.machine = ''"
@@ -117,7 +257,115 @@ func (c *compiler) count(p *signal.Pattern, days int) string {
 			w += " and sg." + x.col + " = " + c.arg(x.v)
 		}
 	}
-	return "(select count(*) from signal sg where " + w + ")"
+	return w
+}
+
+func (c *compiler) counted(q *rule.Condition) string {
+	if q.Op == rule.AtLeast && q.N == 0 {
+		return "true" // before its values are written down: the database asks what each is for
+	}
+	where := c.signals(q)
+	if c.few {
+		if q.Op == rule.AtLeast && q.N == 1 {
+			return "exists (select from signal sg where sg.person_id = p.id and " + where + ")"
+		}
+		return c.compare("(select count(*) from signal sg where sg.person_id = p.id and "+where+")", q)
+	}
+	one := "select sg.person_id from signal sg where " + where
+	switch {
+	case q.Op == rule.AtLeast && q.N == 1:
+		return "p.id in (" + one + ")"
+	case (q.Op == rule.AtMost || q.Op == rule.Exactly) && q.N == 0:
+		return "not exists (select from signal sg where sg.person_id = p.id and " + where + ")"
+	}
+	// Whoever has none is in no group: where none would do, those are looked
+	// for with whom it does not hold.
+	if fits(q, 0) {
+		return "not exists (select from (" + one + " group by 1 having not (" + c.compare("count(*)", q) + ")) x where x.person_id = p.id)"
+	}
+	return "p.id in (" + one + " group by 1 having " + c.compare("count(*)", q) + ")"
+}
+
+// fits reports whether a figure meets the condition.
+func fits(q *rule.Condition, n float64) bool {
+	low, high := float64(q.N), float64(q.M)
+	switch q.Op {
+	case rule.AtLeast:
+		return n >= low
+	case rule.AtMost:
+		return n <= low
+	case rule.Exactly:
+		return n == low
+	case rule.Between:
+		return n >= low && n <= high
+	}
+	return false
+}
+
+// finishedReasons are those of a way that came to its end.
+var finishedReasons = []string{string(sequence.Finished), string(sequence.HandedOver)}
+
+func finished(reason string) bool { return slices.Contains(finishedReasons, reason) }
+
+const theModel = "(select min(id) from score_model)"
+
+func (c *compiler) score(q *rule.Condition, op rule.Op) string {
+	if c.few {
+		return c.compare("coalesce((select st.score from standing st where st.person_id = p.id and st.model_id = "+theModel+"), 0)", q)
+	}
+	rows := "select st.person_id from standing st where st.model_id = " + theModel + " and "
+	if fits(q, 0) {
+		return "p.id not in (" + rows + "not (" + c.compare("st.score", q) + "))"
+	}
+	return "p.id in (" + rows + c.compare("st.score", q) + ")"
+}
+
+func (c *compiler) about(q *rule.Condition) string {
+	exists := func(from string) string { return "exists (select from " + from + ")" }
+	yes := ""
+	switch q.About {
+	case rule.Tag:
+		yes = exists("person_tag x where x.person_id = p.id and x.tag_id = " + c.arg(q.ID))
+	case rule.Audience:
+		yes = exists("audience_member x where x.person_id = p.id and x.audience_id = " + c.arg(q.ID))
+	case rule.Consent:
+		yes = exists("consent x where x.person_id = p.id and x.current and x.given and x.purpose_id = " + c.arg(q.ID))
+	case rule.InSequence:
+		w := "enrolment x where x.person_id = p.id and x.sequence_id = " + c.arg(q.ID)
+		switch q.Op {
+		case rule.Is, rule.IsNot:
+			w += " and x.ended_at is null"
+		case rule.Finished:
+			w += " and x.ended_at is not null and x.reason = any (" + c.arg(finishedReasons) + "::text[])"
+		}
+		yes = exists(w)
+	case rule.Deal:
+		yes = exists("deal x where x.person_id = p.id and x.closed_at is null")
+	case rule.Stage:
+		yes = exists("deal x where x.person_id = p.id and x.closed_at is null and x.stage_id = " + c.arg(q.ID))
+	case rule.Lost, rule.Won:
+		w := "deal x join stage st on st.id = x.stage_id where x.person_id = p.id and st." + map[rule.Thing]string{rule.Lost: "lost", rule.Won: "won"}[q.About] + " and x.closed_at <= " + c.arg(c.now)
+		if q.Op == rule.Within {
+			w += " and x.closed_at >= " + c.arg(signal.Within(c.now, q.Days))
+		}
+		yes = exists(w)
+	case rule.InBand:
+		in := c.few
+		c.few = true // a range of two ends is one look at the standing
+		score := "coalesce((select st.score from standing st where st.person_id = p.id and st.model_id = " + theModel + "), 0)"
+		yes = "(" + score + " >= " + c.arg(q.N)
+		if q.M != 0 {
+			yes += " and " + score + " < " + c.arg(q.M)
+		}
+		yes += ")"
+		c.few = in
+	default:
+		return "false"
+	}
+	if q.Op == rule.IsNot || q.Op == rule.WasNot || q.Op == rule.Never {
+		return "not " + yes
+	}
+	return yes
 }
 
 func (c *compiler) compare(figure string, q *rule.Condition) string {
@@ -128,6 +376,84 @@ func (c *compiler) compare(figure string, q *rule.Condition) string {
 		return figure + " <= " + c.arg(q.N)
 	case rule.Exactly:
 		return figure + " = " + c.arg(q.N)
+	case rule.Between:
+		return figure + " between " + c.arg(q.N) + " and " + c.arg(q.M)
 	}
 	return "false"
+}
+
+// asksOf names what a change of can change a rule's answer, as the triggers
+// that tell audiences name it.
+func asksOf(r *rule.Rule) []string {
+	seen := map[string]bool{}
+	var out []string
+	add := func(list ...string) {
+		for _, s := range list {
+			if !seen[s] {
+				seen[s] = true
+				out = append(out, s)
+			}
+		}
+	}
+	add("record") // whoever is new is asked about whatever the rule says
+	r.Each(func(q *rule.Condition) {
+		d, _ := person.Define(q.Field)
+		switch {
+		case q.Signal != nil:
+			add("signal")
+		case q.Score, q.About == rule.InBand:
+			add("score")
+		case q.About == rule.Tag:
+			add("tag")
+		case q.About == rule.Audience:
+			add("audience")
+		case q.About == rule.Consent:
+			add("consent")
+		case q.About == rule.InSequence:
+			add("sequence")
+		case q.About != "":
+			add("deal")
+		case d.Company:
+			add("company")
+		}
+	})
+	return out
+}
+
+// movers is the SQL that finds whom the passing of time alone, after from and
+// up to to, can have moved in or out of a rule, each with the last instant at
+// which it can have: (person_id, at).
+func (c *compiler) movers(r *rule.Rule, from, to time.Time) string {
+	var parts []string
+	for _, q := range r.Moves() {
+		shift := time.Duration(q.Days) * 24 * time.Hour
+		// At at + days·24 h a row still counts; a microsecond later it does not.
+		low, high := c.arg(from.Add(-shift-time.Microsecond)), c.arg(to.Add(-shift))
+		gap := c.arg(fmt.Sprintf("%d hours", q.Days*24)) + "::interval + interval '1 microsecond'"
+		switch {
+		case q.Signal != nil:
+			w := "sg.kind = " + strconv.Itoa(int(q.Signal.Kind)) + " and sg.at >= " + low + " and sg.at <= " + high
+			if !q.Signal.Machine {
+				w += " and sg.machine = ''"
+			}
+			parts = append(parts, "select sg.person_id, sg.at + "+gap+" as at from signal sg where "+w)
+		case q.About == rule.Lost || q.About == rule.Won:
+			parts = append(parts, "select x.person_id, x.closed_at + "+gap+" from deal x where x.closed_at >= "+low+" and x.closed_at <= "+high)
+		case q.Field == person.Created:
+			parts = append(parts, "select p.id, p.created_at + "+gap+" from person p where p.created_at >= "+low+" and p.created_at <= "+high)
+		default:
+			own, ok := q.Field.OwnID()
+			if !ok {
+				continue
+			}
+			col := "(p.own->>'" + strconv.FormatInt(own, 10) + "')::date::timestamptz"
+			// A day begins to lie within the last days when it comes, and stops after them.
+			parts = append(parts, "select p.id, "+col+" + "+gap+" from person p where "+col+" >= "+low+" and "+col+" <= "+high,
+				"select p.id, "+col+" from person p where "+col+" >= "+c.arg(from)+" and "+col+" <= "+c.arg(to))
+		}
+	}
+	if len(parts) == 0 {
+		return ""
+	}
+	return "select person_id, max(at) as at from (" + strings.Join(parts, " union all ") + ") m(person_id, at) group by 1"
 }

@@ -17,6 +17,7 @@ import (
 type Model struct {
 	ID int64
 	score.Model
+	Bands []rule.Band // named ranges, for rules
 }
 
 type scoreRule struct {
@@ -43,11 +44,12 @@ func readModel(ctx context.Context, q querier) (Model, error) {
 		ID                           int64
 		Name                         string
 		Floor, Ceiling, Line, Margin int
-	}](ctx, q, "select id, name, floor, ceiling, line, margin from score_model order by id limit 1")
+		Bands                        JSON[[]rule.Band]
+	}](ctx, q, "select id, name, floor, ceiling, line, margin, bands from score_model order by id limit 1")
 	if err != nil {
 		return Model{}, err
 	}
-	m := Model{head.ID, score.Model{Name: head.Name, Floor: head.Floor, Ceiling: head.Ceiling, Line: head.Line, Margin: head.Margin}}
+	m := Model{head.ID, score.Model{Name: head.Name, Floor: head.Floor, Ceiling: head.Ceiling, Line: head.Line, Margin: head.Margin}, head.Bands.V}
 	rules, err := all[scoreRule](ctx, q, "select id, kind, points, often, n, window_days, lasts, half, wipe, condition from score_rule where model_id = $1 order by position, id", m.ID)
 	for _, r := range rules {
 		m.Rules = append(m.Rules, score.Rule{ID: r.ID, On: signal.Pattern{Kind: r.Kind}, Points: r.Points, Often: r.Often, N: r.N,
@@ -60,10 +62,14 @@ func readModel(ctx context.Context, q querier) (Model, error) {
 // counted again.
 func SaveModel(ctx context.Context, tx Tx, m Model, at time.Time) (int64, error) {
 	var err error
+	bands := JSON[[]rule.Band]{m.Bands}
+	if m.Bands == nil {
+		bands.V = []rule.Band{}
+	}
 	if m.ID == 0 {
-		m.ID, err = one[int64](ctx, tx, "insert into score_model (name, floor, ceiling, line, margin) values ($1, $2, $3, $4, $5) returning id", m.Name, m.Floor, m.Ceiling, m.Line, m.Margin)
+		m.ID, err = one[int64](ctx, tx, "insert into score_model (name, floor, ceiling, line, margin, bands) values ($1, $2, $3, $4, $5, $6) returning id", m.Name, m.Floor, m.Ceiling, m.Line, m.Margin, bands)
 	} else {
-		_, err = exec(ctx, tx, "update score_model set name = $2, floor = $3, ceiling = $4, line = $5, margin = $6 where id = $1", m.ID, m.Name, m.Floor, m.Ceiling, m.Line, m.Margin)
+		_, err = exec(ctx, tx, "update score_model set name = $2, floor = $3, ceiling = $4, line = $5, margin = $6, bands = $7 where id = $1", m.ID, m.Name, m.Floor, m.Ceiling, m.Line, m.Margin, bands)
 	}
 	if err != nil {
 		return 0, fmt.Errorf("keeping the score model: %w", err)

@@ -24,6 +24,8 @@ import (
 	"github.com/jackc/pgx/v5/stdlib"
 	"github.com/jmoiron/sqlx"
 	"github.com/pressly/goose/v3"
+	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+	"github.com/riverqueue/river/rivermigrate"
 )
 
 //go:embed migrations/*.sql
@@ -100,6 +102,13 @@ func (s *Store) Migrate(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("migrating the database: %w", err)
 	}
+	jobs, err := rivermigrate.New(riverpgxv5.New(s.Pool), &rivermigrate.Config{Logger: slog.New(slog.DiscardHandler)})
+	if err != nil {
+		return fmt.Errorf("readying the tables of background jobs: %w", err)
+	}
+	if _, err := jobs.Migrate(ctx, rivermigrate.DirectionUp, nil); err != nil {
+		return fmt.Errorf("making the tables of background jobs: %w", err)
+	}
 	if len(done) > 0 {
 		slog.Info("database migrated", "steps", len(done))
 	}
@@ -110,6 +119,9 @@ func (s *Store) Migrate(ctx context.Context) error {
 const (
 	lockMigrate int64 = -1001
 	lockEntry   int64 = -1002
+
+	lockAudiences int64 = -1003
+	lockBatch     int32 = -1004 // with the batch's id
 )
 
 // Ping reports whether the database answers and has its tables.

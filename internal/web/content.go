@@ -70,7 +70,7 @@ func (s *Server) showMessage(c *echo.Context, code int, d messageData) error {
 	if d.Pages, err = s.Store.Pages(ctx); err != nil {
 		return err
 	}
-	if d.Readers, err = s.Store.People(ctx, store.PeopleQuery{Order: store.ByScore, Limit: 30, Now: s.Engine.Now()}); err != nil {
+	if d.Readers, _, err = s.Store.People(ctx, store.PeopleQuery{Order: store.ByScore, Limit: 30, Now: s.Engine.Now()}); err != nil {
 		return err
 	}
 	d.Fields = message.Fields()

@@ -40,7 +40,7 @@ func (s *Server) find(c *echo.Context) error {
 		add(found{"arrow-right", p.Name, "", p.Path, ""})
 	}
 	if text != "" {
-		list, err := s.Store.People(ctx, store.PeopleQuery{Text: text, Order: store.ByScore, Limit: 8, Now: s.Engine.Now()})
+		list, _, err := s.Store.People(ctx, store.PeopleQuery{Text: text, Order: store.ByScore, Limit: 8, Now: s.Engine.Now()})
 		if err != nil {
 			return err
 		}

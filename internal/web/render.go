@@ -177,7 +177,9 @@ var funcs = template.FuncMap{
 	},
 	"floatOf":     func(n int) float64 { return float64(n) },
 	"mid":         func(x, w float64) float64 { return x + w/2 },
-	"fields":      rule.Fields,
+	"fields":      simpleFields,
+	"flag":        person.CountryName,
+	"number":      person.ShowPhone,
 	"kindIcon":    func(s sequence.Step) string { return kindIcons[s.Kind().Word] },
 	"stepTitle":   stepTitle,
 	"hour":        hour,
@@ -267,7 +269,7 @@ func templateOf(file string) (*template.Template, error) {
 	if t, ok := parsed.Load(file); ok {
 		return t.(*template.Template), nil
 	}
-	t, err := template.New("layout.html").Funcs(funcs).ParseFS(templateFiles, "templates/layout.html", "templates/parts.html", "templates/steps.html", "templates/"+file)
+	t, err := template.New("layout.html").Funcs(funcs).ParseFS(templateFiles, "templates/layout.html", "templates/parts.html", "templates/steps.html", "templates/rule.html", "templates/"+file)
 	if err != nil {
 		return nil, err
 	}

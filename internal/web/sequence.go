@@ -110,7 +110,7 @@ type entryForm struct {
 }
 
 func entryOf(e store.Entry, pages []store.Page) entryForm {
-	f := entryForm{How: "page", Page: e.Page, Field: rule.Country, Words: "nobody yet"}
+	f := entryForm{How: "page", Page: e.Page, Field: person.Country, Words: "nobody yet"}
 	if e.Rule != nil {
 		f.How = "rule"
 		if q := e.Rule.If; q != nil && q.Score {
@@ -118,7 +118,7 @@ func entryOf(e store.Entry, pages []store.Page) entryForm {
 		} else if q != nil {
 			f.Field, f.Value = q.Field, q.Value
 		}
-		f.Words = "everybody with " + e.Rule.Words()
+		f.Words = "everybody with " + e.Rule.Words(nil)
 	}
 	for _, p := range pages {
 		if p.ID == e.Page {
@@ -174,7 +174,7 @@ func (s *Server) showSequence(c *echo.Context, code int, id int64, adjust func(*
 		if d.Problems, err = s.Engine.Problems(ctx, q, d.Plan); err != nil {
 			return err
 		}
-		if r := q.Entry.V.Rule; r != nil && r.Check() == nil {
+		if r := q.Entry.V.Rule; r != nil && r.Check(nil) == nil {
 			if d.Fits, err = s.Store.CountPeople(ctx, store.PeopleQuery{Rule: *r, Now: s.Engine.Now()}); err != nil {
 				return err
 			}
@@ -327,7 +327,7 @@ func (s *Server) stepForm(p *sequence.Plan, st sequence.Step, messages []store.M
 	var b bytes.Buffer
 	err = t.ExecuteTemplate(&b, "step-"+strings.ReplaceAll(st.Kind().Word, " ", "-"), map[string]any{
 		"S": st, "Messages": messages, "Pages": pages, "Emails": p.Touches(st.About().ID, "email"), "Kinds": signal.Kinds(),
-		"Units": []calendar.Unit{calendar.Minutes, calendar.Hours, calendar.Days, calendar.WorkingDays}, "Fields": rule.Fields(),
+		"Units": []calendar.Unit{calendar.Minutes, calendar.Hours, calendar.Days, calendar.WorkingDays}, "Fields": simpleFields(),
 	})
 	return template.HTML(b.String()), err
 }
@@ -521,7 +521,7 @@ func readEntry(c *echo.Context) (store.Entry, error) {
 		} else {
 			r = rule.FieldIs(field, value)
 		}
-		return store.Entry{Rule: &r}, r.Check()
+		return store.Entry{Rule: &r}, r.Check(nil)
 	}
 	return store.Entry{}, errors.New("choose who enters")
 }

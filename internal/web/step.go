@@ -65,7 +65,7 @@ var stepForms = map[string]func(c *echo.Context, s sequence.Step) error{
 			return nil
 		}
 		r := rule.FieldIs(rule.Field(c.FormValue("asks")), value)
-		if err := r.Check(); err != nil {
+		if err := r.Check(nil); err != nil {
 			return err
 		}
 		k.Rule = r

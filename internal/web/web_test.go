@@ -179,13 +179,20 @@ func TestRoles(t *testing.T) {
 	for _, role := range []string{"marketer", "rep", "lead", "admin"} {
 		as[role] = x.visitor().signIn(role)
 	}
-	marketing, sales := "marketer lead admin", "rep lead admin"
+	marketing, sales, all := "marketer lead admin", "rep lead admin", "marketer rep lead admin"
 	for _, c := range []struct{ method, path, may string }{
 		{"POST", "/sequences", marketing}, {"POST", fmt.Sprintf("/sequences/%d/insert", seq), marketing}, {"POST", fmt.Sprintf("/sequences/%d/steps/1", seq), marketing},
 		{"POST", fmt.Sprintf("/sequences/%d/steps/1/remove", seq), marketing}, {"POST", fmt.Sprintf("/sequences/%d/undo", seq), marketing}, {"POST", fmt.Sprintf("/sequences/%d/settings", seq), marketing},
 		{"POST", fmt.Sprintf("/sequences/%d/launch", seq), marketing}, {"POST", fmt.Sprintf("/sequences/%d/hold", seq), marketing}, {"POST", "/sequences/hold-all", marketing},
 		{"GET", "/content/messages/new", marketing}, {"POST", "/content/messages/new", marketing}, {"GET", "/content/pages/new", marketing}, {"POST", "/content/pages/new", marketing},
-		{"POST", "/scoring", marketing}, {"POST", "/people/1/owner", marketing}, {"POST", "/people/1/hand-over", marketing}, {"POST", "/touches/1/resolve", marketing},
+		{"POST", "/scoring", marketing}, {"POST", "/people/1/hand-over", marketing}, {"POST", "/touches/1/resolve", marketing},
+		{"GET", "/people/export?form=csv", marketing}, {"POST", "/people/bulk", marketing}, {"GET", "/people/new", all}, {"POST", "/people", all}, {"POST", "/people/1/field", all}, {"POST", "/people/1/mark", marketing},
+		{"POST", "/people/1/notes", all}, {"POST", "/people/1/notes/1/remove", all}, {"POST", "/people/1/changes/1/undo", marketing}, {"GET", "/people/1/everything", marketing}, {"POST", "/people/1/erase", "lead admin"},
+		{"POST", "/people/companies/1", all}, {"GET", "/people/audiences/new", marketing}, {"POST", "/people/audiences/new", marketing}, {"POST", "/people/audiences/1/edit", marketing}, {"POST", "/people/audiences/1/remove", marketing},
+		{"GET", "/people/audiences/1/export", marketing}, {"POST", "/people/tags", marketing}, {"POST", "/people/tags/1", marketing}, {"POST", "/people/tags/1/merge", marketing}, {"POST", "/people/tags/clean", marketing},
+		{"POST", "/people/fields", marketing}, {"POST", "/people/fields/1", marketing}, {"POST", "/people/purposes", marketing}, {"GET", "/people/imports", marketing}, {"POST", "/people/imports", marketing}, {"GET", "/people/imports/1", marketing},
+		{"POST", "/people/imports/1", marketing}, {"POST", "/people/imports/1/start", marketing}, {"GET", "/people/imports/1/to-mend.csv", marketing}, {"GET", "/people/work", marketing}, {"POST", "/people/work/1/stop", marketing},
+		{"POST", "/people/work/1/undo", marketing}, {"GET", "/people/doubles", marketing}, {"GET", "/people/merge", marketing}, {"POST", "/people/merge", marketing}, {"POST", "/people/not-double", marketing},
 		{"POST", "/desk/calls/1", sales}, {"POST", "/desk/handoffs/1/accept", sales}, {"POST", "/desk/handoffs/1/send-back", sales}, {"POST", "/pipeline/1/move", sales}, {"POST", "/pipeline/1/amount", sales},
 	} {
 		for _, role := range []string{"marketer", "rep", "lead", "admin"} {
@@ -275,7 +282,7 @@ func TestEveryPlaceAnswers(t *testing.T) {
 	x := newSite(t)
 	for _, role := range []string{"marketer", "rep", "lead", "admin"} {
 		v := x.visitor().signIn(role)
-		for _, path := range []string{"/today", "/people", "/content", "/sequences", "/scoring", "/desk", "/pipeline", "/find", "/find?q=a"} {
+		for _, path := range []string{"/today", "/people", "/people/count", "/people/companies", "/people/audiences", "/people/tags", "/people/values?field=country", "/content", "/sequences", "/scoring", "/desk", "/pipeline", "/find", "/find?q=a"} {
 			res, body := v.do("GET", path, nil)
 			if res.StatusCode != http.StatusOK || strings.Contains(body, "<no value>") {
 				t.Errorf("%s as %s: %s", path, role, res.Status)
@@ -283,7 +290,12 @@ func TestEveryPlaceAnswers(t *testing.T) {
 		}
 	}
 	v := x.visitor().signIn("admin")
-	for _, path := range []string{"/people/1", "/people/x", "/people/-1", "/sequences/9", "/content/messages/9", "/content/pages/9", "/nowhere", "/p/none", "/g/none", "/l/1/1/x", "/o/1/x.gif", "/u/1/x", "/o/1/x"} {
+	for _, path := range []string{"/people/new", "/people/audiences/new", "/people/audiences/new?kind=hand", "/people/imports", "/people/work", "/people/doubles", "/people?rule={}", "/people?text=a&order=name&col=tags&col=email"} {
+		if res, body := v.do("GET", path, nil); res.StatusCode != http.StatusOK || strings.Contains(body, "<no value>") {
+			t.Errorf("%s: %s", path, res.Status)
+		}
+	}
+	for _, path := range []string{"/people/1", "/people/companies/9", "/people/audiences/9", "/people/imports/9", "/people/work/9", "/people/merge?keep=1&gone=1", "/people/values?field=shoe", "/people/x", "/people/-1", "/sequences/9", "/content/messages/9", "/content/pages/9", "/nowhere", "/p/none", "/g/none", "/l/1/1/x", "/o/1/x.gif", "/u/1/x", "/o/1/x"} {
 		res, body := v.do("GET", path, nil)
 		if res.StatusCode != http.StatusNotFound || !strings.Contains(body, "There is nothing here") {
 			t.Errorf("%s: %s", path, res.Status)

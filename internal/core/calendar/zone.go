@@ -2,6 +2,7 @@ package calendar
 
 import (
 	_ "embed"
+	"fmt"
 	"strings"
 	"sync"
 	"time"
@@ -87,6 +88,14 @@ func ZoneFor(w Whereabouts, fallback *time.Location) (loc *time.Location, guess 
 		return fallback, false
 	}
 	return loc, guess
+}
+
+// Zone finds a zone by its IANA name. The machine's own zone has none.
+func Zone(name string) (*time.Location, error) {
+	if name == "" || name == "Local" {
+		return nil, fmt.Errorf("%q is no time zone", name)
+	}
+	return load(name)
 }
 
 var loaded sync.Map // name → *time.Location; time.LoadLocation reads afresh at each call

@@ -3,10 +3,13 @@
 package person
 
 import (
+	_ "embed"
 	"errors"
 	"net/mail"
 	"strings"
+	"sync"
 	"unicode"
+	"unicode/utf8"
 )
 
 // Limits of what a record takes, in bytes.
@@ -46,17 +49,25 @@ func Email(s string) (string, error) {
 }
 
 // freeMail are domains at which anybody can have an address, so that they say
-// nothing about a company. Common practice, no source; those for examples are
-// reserved by RFC 2606 and RFC 6761.
-var freeMail = map[string]bool{
-	"freemail.example": true, "postbox.example": true, "inbox.example": true,
-}
+// nothing about a company: the list of the npm package free-email-domains
+// 1.12.6 (MIT licence), and three domains for examples (RFC 2606).
+//
+//go:embed freemail.txt
+var freeMailList string
+
+var freeMail = sync.OnceValue(func() map[string]bool {
+	m := make(map[string]bool, 15000)
+	for line := range strings.Lines(freeMailList) {
+		m[strings.TrimSuffix(line, "\n")] = true
+	}
+	return m
+})
 
 // CompanyDomain is the domain of an address where it tells the company, else
 // empty.
 func CompanyDomain(email string) string {
 	d := email[strings.LastIndexByte(email, '@')+1:]
-	if d == email || freeMail[d] {
+	if d == email || freeMail()[d] {
 		return ""
 	}
 	return d
@@ -65,18 +76,38 @@ func CompanyDomain(email string) string {
 // Name tidies a typed name: outer and repeated spaces go, control characters
 // too, and it is cut at MaxName bytes without breaking a letter.
 func Name(s string) string {
+	s = tidy(s)
+	for len(s) > MaxName {
+		_, n := utf8.DecodeLastRuneInString(s)
+		s = strings.TrimSpace(s[:len(s)-n])
+	}
+	return s
+}
+
+func tidy(s string) string {
+	if clean(s) {
+		return s
+	}
 	s = strings.Map(func(r rune) rune {
 		if unicode.IsControl(r) {
 			return ' '
 		}
 		return r
 	}, strings.ToValidUTF8(s, ""))
-	s = strings.Join(strings.Fields(s), " ")
-	for len(s) > MaxName {
-		r := []rune(s)
-		s = string(r[:len(r)-1])
+	return strings.Join(strings.Fields(s), " ")
+}
+
+// clean reports whether tidy would leave s alone, for the many that are.
+func clean(s string) bool {
+	space := true
+	for i := range len(s) {
+		c := s[i]
+		if c < ' ' || c >= 0x7f || c == ' ' && space {
+			return false
+		}
+		space = c == ' '
 	}
-	return s
+	return !space || s == ""
 }
 
 // Full joins names into one, or gives the address where there is none.

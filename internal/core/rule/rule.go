@@ -7,45 +7,29 @@
 //
 // How values compare: text without regard to case and outer spaces; numbers
 // and instants by value; "is known" is false for an empty text; a value that
-// is missing meets no comparison except "is not" and "is not known".
+// is missing meets no comparison except "is not" and "is not known". A day
+// (a date without a time) lasts from midnight to midnight in UTC.
 package rule
 
 import (
 	"errors"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
+	"ombak/internal/core/person"
 	"ombak/internal/core/signal"
 )
 
 // Field names something on a person's record or their company's.
-type Field string
-
-// The fields a rule can ask for.
-const (
-	FirstName Field = "first name"
-	LastName  Field = "last name"
-	Email     Field = "email"
-	Title     Field = "title"
-	Country   Field = "country" // ISO 3166-1 alpha-2
-	City      Field = "city"
-	Source    Field = "source"
-	Company   Field = "company"
-	Industry  Field = "industry"
-	Owner     Field = "owner"
-)
-
-// Fields lists every field, in the order an editor offers them.
-func Fields() []Field {
-	return []Field{Country, Company, Industry, Title, City, Source, Owner, FirstName, LastName, Email}
-}
+type Field = person.Field
 
 // Op is how a condition compares.
 type Op string
 
-// The comparisons of a text field, and those of a count or score.
+// The comparisons.
 const (
 	Is         Op = "is"
 	IsNot      Op = "is not"
@@ -58,16 +42,77 @@ const (
 	AtLeast Op = "at least"
 	AtMost  Op = "at most"
 	Exactly Op = "exactly"
+	Between Op = "between" // both ends count
+
+	Before Op = "before"
+	After  Op = "after"
+	Within Op = "within the last"
+
+	Was      Op = "has been"  // of a sequence: is on it or was
+	WasNot   Op = "never was" //
+	Finished Op = "has ended" // of a sequence: came to its end
+	Ever     Op = "ever"      // of a deal: at any time
+	Never    Op = "never"     //
+)
+
+// Thing is what a condition is about where it is neither a field, nor the
+// score, nor a signal.
+type Thing string
+
+// The things.
+const (
+	Tag        Thing = "tag"
+	Audience   Thing = "audience"
+	InSequence Thing = "sequence"
+	Deal       Thing = "open deal"
+	Stage      Thing = "stage"
+	Lost       Thing = "lost deal"
+	Won        Thing = "won deal"
+	Consent    Thing = "consent"
+	InBand     Thing = "band"
 )
 
 // Facts is what a rule may ask about one person.
 type Facts interface {
-	// Text is the value of a field, empty where nothing is known.
-	Text(Field) string
+	// Record is what is on their record; nil where nothing is known.
+	Record() *Record
 	// Score is the engagement at an instant.
 	Score(at time.Time) float64
 	// Count counts the signals that match p, at from or later and not after to.
 	Count(p *signal.Pattern, from, to time.Time) int
+}
+
+// Record is what rules ask of a person's record.
+type Record struct {
+	// Values has each known field in the form in which the core tidies it; the
+	// values of a field of several are joined by person.Joint; instants are in
+	// RFC 3339.
+	Values                    person.Values
+	Tags, Audiences, Consents []int64
+	Deals                     []DealFact
+	Ways                      []WayFact
+}
+
+// DealFact is one deal of a person.
+type DealFact struct {
+	Stage     int64
+	Closed    time.Time // zero: open
+	Won, Lost bool
+}
+
+// WayFact is one way of a person through a sequence.
+type WayFact struct {
+	Sequence int64
+	Open     bool
+	Finished bool // came to the end
+}
+
+// Text is the value of a field, empty where nothing is known.
+func (r *Record) Text(f Field) string {
+	if r == nil {
+		return ""
+	}
+	return r.Values[f]
 }
 
 // Rule is a tree. Exactly one of its four fields is set; the zero Rule asks
@@ -79,18 +124,23 @@ type Rule struct {
 	If   *Condition `json:"if,omitempty"`
 }
 
-// Condition is one question: about a text field, about the score, or about
-// how often a signal was seen.
+// Condition is one question: about a field, the score, how often a signal was
+// seen, or a thing.
 type Condition struct {
 	Field  Field           `json:"field,omitempty"`
 	Score  bool            `json:"score,omitempty"`
 	Signal *signal.Pattern `json:"signal,omitempty"`
+	About  Thing           `json:"about,omitempty"`
+	ID     int64           `json:"id,omitempty"` // which tag, audience, sequence, stage or purpose
 
 	Op     Op       `json:"op"`
-	Value  string   `json:"value,omitempty"`  // of a field
+	Value  string   `json:"value,omitempty"`  // of a field or a band
 	Values []string `json:"values,omitempty"` // of a field, for OneOf
 	N      int      `json:"n,omitempty"`      // of a score or a count
-	Days   int      `json:"days,omitempty"`   // of a count: within the last so many; 0: ever
+	M      int      `json:"m,omitempty"`      // the upper end, for Between
+	Days   int      `json:"days,omitempty"`   // within the last so many; 0 of a count: ever
+	From   string   `json:"from,omitempty"`   // a day or a number, for Between; a count's first day
+	To     string   `json:"to,omitempty"`     // likewise the last
 }
 
 // Limits that keep a rule answerable and its SQL small.
@@ -107,9 +157,53 @@ func ScoreAtLeast(n int) Rule { return Rule{If: &Condition{Score: true, Op: AtLe
 // FieldIs is the rule that a field has a value.
 func FieldIs(f Field, v string) Rule { return Rule{If: &Condition{Field: f, Op: Is, Value: v}} }
 
+// ThingIs is the rule that something is so of a tag, an audience, a sequence.
+func ThingIs(t Thing, id int64) Rule { return Rule{If: &Condition{About: t, ID: id, Op: Is}} }
+
 // Asks reports whether r asks anything at all.
-func (r *Rule) Asks() bool {
+func (r Rule) Asks() bool {
 	return r.If != nil || len(r.All) > 0 || len(r.Any) > 0 || len(r.None) > 0
+}
+
+// Each calls f with every condition of the rule.
+func (r *Rule) Each(f func(*Condition)) {
+	if r.If != nil {
+		f(r.If)
+	}
+	for _, list := range [][]Rule{r.All, r.Any, r.None} {
+		for i := range list {
+			list[i].Each(f)
+		}
+	}
+}
+
+// Names reports whether the rule asks about a thing, by its number.
+func (r *Rule) Names(t Thing, id int64) (yes bool) {
+	r.Each(func(c *Condition) { yes = yes || c.About == t && c.ID == id })
+	return yes
+}
+
+// Audiences lists the audiences that the rule asks about.
+func (r *Rule) Audiences() []int64 {
+	var out []int64
+	r.Each(func(c *Condition) {
+		if c.About == Audience && !slices.Contains(out, c.ID) {
+			out = append(out, c.ID)
+		}
+	})
+	return out
+}
+
+// Moves lists the conditions whose answer time alone can change: those that
+// look back over the last so many days.
+func (r *Rule) Moves() []*Condition {
+	var out []*Condition
+	r.Each(func(c *Condition) {
+		if c.Days > 0 {
+			out = append(out, c)
+		}
+	})
+	return out
 }
 
 // Holds reports whether the rule holds for the person of f at instant at.
@@ -143,37 +237,156 @@ func (r *Rule) Holds(f Facts, at time.Time) bool {
 func (c *Condition) holds(f Facts, at time.Time) bool {
 	switch {
 	case c.Signal != nil:
-		var from time.Time
-		if c.Days > 0 {
-			from = signal.Within(at, c.Days)
-		}
-		return c.compare(float64(f.Count(c.Signal, from, at)))
+		return c.compare(float64(f.Count(c.Signal, c.since(at), c.until(at))))
 	case c.Score:
 		return c.compare(f.Score(at))
+	case c.About != "":
+		return c.holdsOf(f.Record(), f, at)
 	}
-	v := Fold(f.Text(c.Field))
+	return c.holdsText(f.Record().Text(c.Field), at)
+}
+
+// since is the first instant at which a signal counts, zero for any.
+func (c *Condition) since(at time.Time) time.Time {
+	if c.Days > 0 {
+		return signal.Within(at, c.Days)
+	}
+	t, _ := day(c.From)
+	return t
+}
+
+// until is the last.
+func (c *Condition) until(at time.Time) time.Time {
+	if t, ok := day(c.To); ok && c.Days == 0 {
+		if end := t.AddDate(0, 0, 1).Add(-time.Microsecond); end.Before(at) {
+			return end
+		}
+	}
+	return at
+}
+
+// Since is the first instant at which a signal counts for a condition asked at
+// at; zero: any does.
+func (c *Condition) Since(at time.Time) time.Time { return c.since(at) }
+
+// Until is the last instant at which a signal counts.
+func (c *Condition) Until(at time.Time) time.Time { return c.until(at) }
+
+func (c *Condition) holdsOf(r *Record, f Facts, at time.Time) bool {
+	if r == nil {
+		r = &Record{}
+	}
+	yes := false
+	switch c.About {
+	case Tag:
+		yes = slices.Contains(r.Tags, c.ID)
+	case Audience:
+		yes = slices.Contains(r.Audiences, c.ID)
+	case Consent:
+		yes = slices.Contains(r.Consents, c.ID)
+	case InSequence:
+		yes = slices.ContainsFunc(r.Ways, func(w WayFact) bool {
+			return w.Sequence == c.ID && (c.Op == Was || c.Op == WasNot || w.Open && c.Op != Finished || w.Finished && c.Op == Finished)
+		})
+	case Deal:
+		yes = slices.ContainsFunc(r.Deals, func(d DealFact) bool { return d.Closed.IsZero() })
+	case Stage:
+		yes = slices.ContainsFunc(r.Deals, func(d DealFact) bool { return d.Closed.IsZero() && d.Stage == c.ID })
+	case Lost, Won:
+		yes = slices.ContainsFunc(r.Deals, func(d DealFact) bool {
+			if d.Closed.IsZero() || c.About == Lost && !d.Lost || c.About == Won && !d.Won || d.Closed.After(at) {
+				return false
+			}
+			return c.Op != Within || !d.Closed.Before(signal.Within(at, c.Days))
+		})
+	case InBand:
+		s := f.Score(at)
+		yes = s >= float64(c.N) && (c.M == 0 || s < float64(c.M))
+	}
+	return yes != (c.Op == IsNot || c.Op == WasNot || c.Op == Never)
+}
+
+func (c *Condition) holdsText(raw string, at time.Time) bool {
+	v := Fold(raw)
+	several := strings.Split(v, person.Joint)
+	is := func(x string) bool { return slices.Contains(several, Fold(x)) }
 	switch c.Op {
 	case Known:
 		return v != ""
 	case NotKnown:
 		return v == ""
 	case IsNot:
-		return v != Fold(c.Value)
+		return v == "" || !is(c.Value)
 	}
 	if v == "" {
 		return false
 	}
 	switch c.Op {
 	case Is:
-		return v == Fold(c.Value)
+		return is(c.Value)
 	case Contains:
 		return strings.Contains(v, Fold(c.Value))
 	case StartsWith:
 		return strings.HasPrefix(v, Fold(c.Value))
 	case OneOf:
-		return slices.ContainsFunc(c.Values, func(x string) bool { return Fold(x) == v })
+		return slices.ContainsFunc(c.Values, is)
+	case AtLeast, AtMost, Exactly:
+		n, err := strconv.ParseFloat(v, 64)
+		w, err2 := strconv.ParseFloat(c.Value, 64)
+		return err == nil && err2 == nil && (c.Op == AtLeast && n >= w || c.Op == AtMost && n <= w || c.Op == Exactly && n == w)
+	case Before, After, Within, Between:
+		return c.holdsRange(strings.TrimSpace(raw), at)
 	}
 	return false
+}
+
+func (c *Condition) holdsRange(v string, at time.Time) bool {
+	if low, err := strconv.ParseFloat(c.From, 64); err == nil && c.Op == Between {
+		high, err := strconv.ParseFloat(c.To, 64)
+		n, err2 := strconv.ParseFloat(v, 64)
+		return err == nil && err2 == nil && n >= low && n <= high
+	}
+	t, ok := instant(v)
+	if !ok {
+		return false
+	}
+	from, to, ok := c.Interval(at)
+	return ok && !t.Before(from) && (to.IsZero() || t.Before(to))
+}
+
+// Interval is the half-open interval of instants that a condition on a date lets
+// in; the zero end means none.
+func (c *Condition) Interval(at time.Time) (from, to time.Time, ok bool) {
+	switch c.Op {
+	case Within:
+		return signal.Within(at, c.Days), at.Add(time.Microsecond), true
+	case Before:
+		to, ok = day(c.Value)
+		return from, to, ok
+	case After:
+		from, ok = day(c.Value)
+		return from.AddDate(0, 0, 1), to, ok
+	case Is:
+		from, ok = day(c.Value)
+		return from, from.AddDate(0, 0, 1), ok
+	}
+	from, ok = day(c.From)
+	to, ok2 := day(c.To)
+	return from, to.AddDate(0, 0, 1), ok && ok2
+}
+
+// day reads a date as the instant at which it begins.
+func day(s string) (time.Time, bool) {
+	t, err := time.Parse(time.DateOnly, s)
+	return t, err == nil
+}
+
+func instant(s string) (time.Time, bool) {
+	if t, ok := day(s); ok {
+		return t, true
+	}
+	t, err := time.Parse(time.RFC3339Nano, s)
+	return t, err == nil
 }
 
 func (c *Condition) compare(n float64) bool {
@@ -184,6 +397,8 @@ func (c *Condition) compare(n float64) bool {
 		return n <= float64(c.N)
 	case Exactly:
 		return n == float64(c.N)
+	case Between:
+		return n >= float64(c.N) && n <= float64(c.M)
 	}
 	return false
 }
@@ -191,13 +406,14 @@ func (c *Condition) compare(n float64) bool {
 // Fold is how texts compare: lower case, without outer spaces.
 func Fold(s string) string { return strings.ToLower(strings.TrimSpace(s)) }
 
-// Check reports the first thing in r that cannot be answered, or nil.
-func (r *Rule) Check() error {
+// Check reports the first thing in r that cannot be answered, or nil. With a
+// catalogue it also asks that what the rule names is there.
+func (r *Rule) Check(cat *Catalogue) error {
 	parts := 0
-	return r.check(0, &parts)
+	return r.check(cat, 0, &parts)
 }
 
-func (r *Rule) check(depth int, parts *int) error {
+func (r *Rule) check(cat *Catalogue, depth int, parts *int) error {
 	if *parts++; *parts > maxParts || depth > maxDepth {
 		return errors.New("the rule is too large")
 	}
@@ -207,14 +423,14 @@ func (r *Rule) check(depth int, parts *int) error {
 			set++
 		}
 		for i := range list {
-			if err := list[i].check(depth+1, parts); err != nil {
+			if err := list[i].check(cat, depth+1, parts); err != nil {
 				return err
 			}
 		}
 	}
 	if r.If != nil {
 		set++
-		if err := r.If.check(); err != nil {
+		if err := r.If.Check(cat); err != nil {
 			return err
 		}
 	}
@@ -224,89 +440,142 @@ func (r *Rule) check(depth int, parts *int) error {
 	return nil
 }
 
-func (c *Condition) check() error {
-	text := slices.Contains([]Op{Is, IsNot, Contains, StartsWith, OneOf, Known, NotKnown}, c.Op)
-	count := slices.Contains([]Op{AtLeast, AtMost, Exactly}, c.Op)
+var counts = []Op{AtLeast, AtMost, Exactly, Between}
+
+// OpsOf lists how a field of a type can be compared.
+func OpsOf(t person.Type) []Op {
+	switch t {
+	case person.Number:
+		return []Op{AtLeast, AtMost, Exactly, Between, Known, NotKnown}
+	case person.Date:
+		return []Op{Within, Before, After, Between, Known, NotKnown}
+	case person.YesNo:
+		return []Op{Is, IsNot, Known, NotKnown}
+	case person.OneOf, person.SeveralOf, person.CountryType, person.LanguageType, person.ZoneType:
+		return []Op{Is, IsNot, OneOf, Known, NotKnown}
+	}
+	return []Op{Is, IsNot, Contains, StartsWith, OneOf, Known, NotKnown}
+}
+
+// Ops lists how the condition's subject can be compared.
+func (c *Condition) Ops(cat *Catalogue) []Op {
+	switch {
+	case c.Signal != nil, c.Score:
+		return counts
+	case c.About == InSequence:
+		return []Op{Is, IsNot, Was, WasNot, Finished}
+	case c.About == Lost, c.About == Won:
+		return []Op{Within, Ever, Never}
+	case c.About != "":
+		return []Op{Is, IsNot}
+	}
+	d, ok := cat.Define(c.Field)
+	if !ok {
+		return nil
+	}
+	return OpsOf(d.Type)
+}
+
+// Check reports what of a condition cannot be answered, or nil.
+func (c *Condition) Check(cat *Catalogue) error {
+	if len(c.Value) > maxLength || len(c.Values) > maxParts || len(c.From) > 40 || len(c.To) > 40 {
+		return errors.New("a value in the rule is too long")
+	}
+	if c.Days < 0 || c.Days > maxDays {
+		return fmt.Errorf("a rule looks back over at most %d days", maxDays)
+	}
+	if c.Signal != nil && !c.Signal.Kind.Known() {
+		return errors.New("a rule asks for an unknown kind of signal")
+	}
+	if c.Signal == nil && !c.Score && c.About == "" {
+		if _, ok := cat.Define(c.Field); !ok {
+			if _, own := c.Field.OwnID(); own && cat == nil {
+				return nil
+			}
+			return fmt.Errorf("a rule asks for the unknown field %q", c.Field)
+		}
+	}
+	if !slices.Contains(c.Ops(cat), c.Op) {
+		return fmt.Errorf("%s cannot be asked with %q", c.subject(cat), c.Op)
+	}
 	switch {
 	case c.Signal != nil:
-		if !c.Signal.Kind.Known() {
-			return errors.New("a rule asks for an unknown kind of signal")
+		if c.N < 0 || c.Op == Between && c.M < c.N {
+			return errors.New("a count of signals is a number, or lies between a smaller and a larger one")
 		}
-		if !count || c.N < 0 || c.Days < 0 || c.Days > maxDays {
-			return errors.New("a count of signals is at least, at most or exactly a number, within a number of days")
+		if c.From != "" || c.To != "" {
+			from, ok := day(c.From)
+			to, ok2 := day(c.To)
+			if !ok || !ok2 || to.Before(from) {
+				return errors.New("signals between two dates need both, the earlier first")
+			}
 		}
+		return nil
 	case c.Score:
-		if !count {
-			return errors.New("a score is at least, at most or exactly a number")
+		if c.Op == Between && c.M < c.N {
+			return errors.New("a score lies between a smaller and a larger number")
 		}
-	case !slices.Contains(Fields(), c.Field):
-		return fmt.Errorf("a rule asks for the unknown field %q", c.Field)
-	case !text:
-		return fmt.Errorf("%q does not compare texts", c.Op)
-	case len(c.Value) > maxLength || len(c.Values) > maxParts:
-		return errors.New("a value in the rule is too long")
-	case c.Op == OneOf && len(c.Values) == 0:
-		return errors.New("is one of needs values")
-	case (c.Op == Is || c.Op == IsNot || c.Op == Contains || c.Op == StartsWith) && Fold(c.Value) == "":
-		return fmt.Errorf("%s %s needs a value", c.Field, c.Op)
+		return nil
+	case c.About == InBand:
+		if _, ok := cat.band(c.Value); !ok && cat != nil {
+			return fmt.Errorf("there is no band %q", c.Value)
+		}
+		return nil
+	case c.About == Lost || c.About == Won:
+		if c.Op == Within && c.Days == 0 {
+			return errors.New("say within how many days the deal was closed")
+		}
+		return nil
+	case c.About == Deal:
+		return nil
+	case c.About != "":
+		if c.ID == 0 {
+			return fmt.Errorf("choose the %s", c.About)
+		}
+		if cat != nil && !slices.ContainsFunc(cat.list(c.About), func(n Named) bool { return n.ID == c.ID }) {
+			return fmt.Errorf("the %s that the rule asks for is not there any more", c.About)
+		}
+		return nil
+	}
+	d, _ := cat.Define(c.Field)
+	switch c.Op {
+	case Known, NotKnown:
+	case OneOf:
+		if len(c.Values) == 0 {
+			return fmt.Errorf("%s is one of needs values", d.Name)
+		}
+	case Within:
+		if c.Days == 0 {
+			return fmt.Errorf("say within how many days %s lies", d.Name)
+		}
+	case Between:
+		ok := false
+		if d.Type == person.Number {
+			a, err := strconv.ParseFloat(c.From, 64)
+			b, err2 := strconv.ParseFloat(c.To, 64)
+			ok = err == nil && err2 == nil && a <= b
+		} else {
+			a, ok1 := day(c.From)
+			b, ok2 := day(c.To)
+			ok = ok1 && ok2 && !b.Before(a)
+		}
+		if !ok {
+			return fmt.Errorf("%s between needs two values, the smaller first", d.Name)
+		}
+	default:
+		if Fold(c.Value) == "" {
+			return fmt.Errorf("%s %s needs a value", d.Name, c.Op)
+		}
+		if d.Type == person.Number {
+			if _, err := strconv.ParseFloat(c.Value, 64); err != nil {
+				return fmt.Errorf("%s %s needs a number", d.Name, c.Op)
+			}
+		}
+		if d.Type == person.Date {
+			if _, ok := day(c.Value); !ok {
+				return fmt.Errorf("%s %s needs a date such as 2026-04-14", d.Name, c.Op)
+			}
+		}
 	}
 	return nil
-}
-
-// Words says the rule in one sentence's worth of words: "country is CA and at
-// least 3 clicks within 180 days".
-func (r *Rule) Words() string {
-	if !r.Asks() {
-		return "everybody"
-	}
-	return r.words(false)
-}
-
-func (r *Rule) words(inside bool) string {
-	join := func(list []Rule, with string) string {
-		parts := make([]string, len(list))
-		for i := range list {
-			parts[i] = list[i].words(len(list) > 1)
-		}
-		s := strings.Join(parts, with)
-		if inside && len(list) > 1 {
-			return "(" + s + ")"
-		}
-		return s
-	}
-	switch {
-	case r.If != nil:
-		return r.If.words()
-	case len(r.Any) > 0:
-		return join(r.Any, " or ")
-	case len(r.None) > 0:
-		return "not " + (&Rule{Any: r.None}).words(true)
-	}
-	return join(r.All, " and ")
-}
-
-func (c *Condition) words() string {
-	switch {
-	case c.Signal != nil:
-		s := fmt.Sprintf("%s %s", c.Op, c.Signal.Kind.Plural(c.N))
-		if c.Signal.Step != 0 {
-			s += " from one step"
-		} else if c.Signal.Sequence != 0 {
-			s += " from one sequence"
-		}
-		if c.Days > 0 {
-			s += fmt.Sprintf(" within %d days", c.Days)
-		}
-		return s
-	case c.Score:
-		if c.Op == AtLeast {
-			return fmt.Sprintf("a score of %d or more", c.N)
-		}
-		return fmt.Sprintf("a score of %s %d", c.Op, c.N)
-	case c.Op == Known || c.Op == NotKnown:
-		return fmt.Sprintf("%s %s", c.Field, c.Op)
-	case c.Op == OneOf:
-		return fmt.Sprintf("%s %s %s", c.Field, c.Op, strings.Join(c.Values, ", "))
-	}
-	return fmt.Sprintf("%s %s %s", c.Field, c.Op, strings.TrimSpace(c.Value))
 }

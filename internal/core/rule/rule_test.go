@@ -5,25 +5,26 @@ import (
 	"testing"
 	"time"
 
+	"ombak/internal/core/person"
 	"ombak/internal/core/signal"
 )
 
 var now = time.Date(2026, 4, 14, 9, 20, 0, 0, time.UTC)
 
 type someone struct {
-	fields  map[Field]string
+	Record_ Record
 	score   float64
 	signals []signal.Signal
 }
 
-func (s someone) Text(f Field) string     { return s.fields[f] }
+func (s someone) Record() *Record         { return &s.Record_ }
 func (s someone) Score(time.Time) float64 { return s.score }
 func (s someone) Count(p *signal.Pattern, from, to time.Time) int {
 	return signal.Count(s.signals, p, from, to)
 }
 
 func TestTextCompares(t *testing.T) {
-	p := someone{fields: map[Field]string{Country: " Ca ", Title: "Head of fish health", City: "  "}}
+	p := someone{Record_: Record{Values: person.Values{person.Country: " Ca ", person.Title: "Head of fish health", person.City: "  "}}}
 	for _, c := range []struct {
 		f      Field
 		op     Op
@@ -31,16 +32,16 @@ func TestTextCompares(t *testing.T) {
 		values []string
 		want   bool
 	}{
-		{Country, Is, "CA", nil, true}, {Country, Is, "NO", nil, false}, {Country, IsNot, "no ", nil, true}, {Country, IsNot, "ca", nil, false},
-		{Title, Contains, "FISH", nil, true}, {Title, StartsWith, "head", nil, true}, {Title, StartsWith, "fish", nil, false},
-		{Country, OneOf, "", []string{"no", "ca"}, true}, {Country, OneOf, "", []string{"no"}, false},
+		{person.Country, Is, "CA", nil, true}, {person.Country, Is, "NO", nil, false}, {person.Country, IsNot, "no ", nil, true}, {person.Country, IsNot, "ca", nil, false},
+		{person.Title, Contains, "FISH", nil, true}, {person.Title, StartsWith, "head", nil, true}, {person.Title, StartsWith, "fish", nil, false},
+		{person.Country, OneOf, "", []string{"no", "ca"}, true}, {person.Country, OneOf, "", []string{"no"}, false},
 		// A missing value meets no comparison except "is not" and "is not known"; spaces are no value.
-		{City, Is, "", nil, false}, {City, IsNot, "Oban", nil, true}, {City, Contains, "", nil, false}, {City, OneOf, "", []string{""}, false},
-		{City, Known, "", nil, false}, {City, NotKnown, "", nil, true}, {Country, Known, "", nil, true}, {Source, NotKnown, "", nil, true},
+		{person.City, Is, "", nil, false}, {person.City, IsNot, "Oban", nil, true}, {person.City, Contains, "", nil, false}, {person.City, OneOf, "", []string{""}, false},
+		{person.City, Known, "", nil, false}, {person.City, NotKnown, "", nil, true}, {person.Country, Known, "", nil, true}, {person.Source, NotKnown, "", nil, true},
 	} {
 		r := Rule{If: &Condition{Field: c.f, Op: c.op, Value: c.v, Values: c.values}}
 		if got := r.Holds(p, now); got != c.want {
-			t.Errorf("%s: %v", r.Words(), got)
+			t.Errorf("%s: %v", r.Words(nil), got)
 		}
 	}
 }
@@ -82,11 +83,11 @@ func TestTrees(t *testing.T) {
 
 func TestWordsAndChecks(t *testing.T) {
 	clicks := Rule{If: &Condition{Signal: &signal.Pattern{Kind: signal.Click}, Op: AtLeast, N: 3, Days: 180}}
-	r := Rule{All: []Rule{FieldIs(Country, "CA"), clicks, {None: []Rule{ScoreAtLeast(15), FieldIs(Title, "x")}}}}
-	if got, want := r.Words(), "country is CA and at least 3 clicks within 180 days and not (a score of 15 or more or title is x)"; got != want {
+	r := Rule{All: []Rule{FieldIs(person.Country, "CA"), clicks, {None: []Rule{ScoreAtLeast(15), FieldIs(person.Title, "x")}}}}
+	if got, want := r.Words(nil), "country is Canada and at least 3 clicks within 180 days and not (a score of 15 or more or title is x)"; got != want {
 		t.Errorf("words %q", got)
 	}
-	if err := r.Check(); err != nil {
+	if err := r.Check(nil); err != nil {
 		t.Error(err)
 	}
 	deep := ScoreAtLeast(1)
@@ -95,15 +96,15 @@ func TestWordsAndChecks(t *testing.T) {
 	}
 	for name, bad := range map[string]Rule{
 		"unknown field":  FieldIs("shoe size", "44"),
-		"empty value":    FieldIs(Country, " "),
+		"empty value":    FieldIs(person.Country, " "),
 		"two in one":     {All: []Rule{clicks}, If: clicks.If},
 		"too deep":       deep,
-		"wrong operator": {If: &Condition{Field: Country, Op: AtLeast}},
+		"wrong operator": {If: &Condition{Field: person.Country, Op: AtLeast}},
 		"text of score":  {If: &Condition{Score: true, Op: Contains}},
 		"unknown signal": {If: &Condition{Signal: &signal.Pattern{Kind: 99}, Op: AtLeast}},
-		"too long":       FieldIs(Country, strings.Repeat("x", 500)),
+		"too long":       FieldIs(person.Country, strings.Repeat("x", 500)),
 	} {
-		if bad.Check() == nil {
+		if bad.Check(nil) == nil {
 			t.Errorf("%s: no error", name)
 		}
 	}

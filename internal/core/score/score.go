@@ -82,7 +82,7 @@ func (r *Rule) Check() error {
 	default:
 		return fmt.Errorf("unknown frequency %q", r.Often)
 	}
-	return r.If.Check()
+	return r.If.Check(nil)
 }
 
 func asksScore(r *rule.Rule) bool {

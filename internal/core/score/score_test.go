@@ -6,6 +6,7 @@ import (
 	"testing"
 	"time"
 
+	"ombak/internal/core/person"
 	"ombak/internal/core/rule"
 	"ombak/internal/core/signal"
 )
@@ -37,20 +38,17 @@ func signals(list ...did) []signal.Signal {
 	return out
 }
 
-// person is somebody with a country and the signals of a test.
-type person struct {
+// somebody has a country and the signals of a test.
+type somebody struct {
 	country string
 	list    []signal.Signal
 }
 
-func (p person) Text(f rule.Field) string {
-	if f == rule.Country {
-		return p.country
-	}
-	return ""
+func (p somebody) Record() *rule.Record {
+	return &rule.Record{Values: person.Values{person.Country: p.country}}
 }
-func (p person) Score(time.Time) float64 { return 0 }
-func (p person) Count(q *signal.Pattern, from, to time.Time) int {
+func (p somebody) Score(time.Time) float64 { return 0 }
+func (p somebody) Count(q *signal.Pattern, from, to time.Time) int {
 	return signal.Count(p.list, q, from, to)
 }
 
@@ -66,7 +64,7 @@ func TestWorkedCases(t *testing.T) {
 	held.Floor = 0
 	keen := Model{Rules: []Rule{{
 		On: signal.Pattern{Kind: signal.Click, Place: signal.Place{Sequence: 7}}, Points: 15,
-		Often: While, N: 3, Window: 180, If: rule.FieldIs(rule.Country, "CA"),
+		Often: While, N: 3, Window: 180, If: rule.FieldIs(person.Country, "CA"),
 	}}}
 	clicks := signals(did{0, signal.Click}, did{10, signal.Click}, did{20, signal.Click}, did{30, signal.Click})
 	for i := range clicks {
@@ -94,13 +92,13 @@ func TestWorkedCases(t *testing.T) {
 		{"but the true sum is kept", held, signals(append([]did{{0, signal.OptOut}}, many(99, did{1, signal.Click})...)...), nil, 1, 0},
 		{"so 101 clicks climb out of an opt-out", held, signals(append([]did{{0, signal.OptOut}}, many(101, did{1, signal.Click})...)...), nil, 1, 1},
 		{"a reply and a meeting", harm, signals(did{0, signal.Reply}, did{0, signal.Meeting}), nil, 9, 5},
-		{"two clicks are not three", keen, clicks, person{"CA", clicks}, 10, 0},
-		{"three clicks from one sequence", keen, clicks, person{"ca ", clicks}, 20, 15},
-		{"a fourth adds nothing", keen, clicks, person{"CA", clicks}, 30, 15},
-		{"180 days after the second click three are left", keen, clicks, person{"CA", clicks}, 190, 15},
-		{"a moment later only two", keen, clicks, person{"CA", clicks}, 190.0001, 0},
-		{"another country", keen, clicks, person{"US", clicks}, 20, 0},
-		{"two from elsewhere", keen, elsewhere, person{"CA", elsewhere}, 30, 0},
+		{"two clicks are not three", keen, clicks, somebody{"CA", clicks}, 10, 0},
+		{"three clicks from one sequence", keen, clicks, somebody{"ca ", clicks}, 20, 15},
+		{"a fourth adds nothing", keen, clicks, somebody{"CA", clicks}, 30, 15},
+		{"180 days after the second click three are left", keen, clicks, somebody{"CA", clicks}, 190, 15},
+		{"a moment later only two", keen, clicks, somebody{"CA", clicks}, 190.0001, 0},
+		{"another country", keen, clicks, somebody{"US", clicks}, 20, 0},
+		{"two from elsewhere", keen, elsewhere, somebody{"CA", elsewhere}, 30, 0},
 	} {
 		if got := c.m.At(c.list, c.facts, day(c.at)); got != c.want {
 			t.Errorf("%s: %v, want %v", c.name, got, c.want)

@@ -15,13 +15,13 @@ var kindCheck = register(4, &Kind{Word: "check", Does: "asks yes or no of the pe
 func (*Check) Kind() *Kind { return kindCheck }
 
 // Says gives the rule in words.
-func (s *Check) Says() string { return s.Rule.Words() }
+func (s *Check) Says() string { return s.Rule.Words(nil) }
 
 func (s *Check) check(_ *Plan, report func(string)) {
 	if !s.Rule.Asks() {
 		report("asks nothing yet")
 	}
-	if err := s.Rule.Check(); err != nil {
+	if err := s.Rule.Check(nil); err != nil {
 		report(err.Error())
 	}
 }

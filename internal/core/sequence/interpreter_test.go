@@ -25,7 +25,7 @@ type facts struct {
 }
 
 func (f *facts) Zone() *time.Location    { return f.zone }
-func (f *facts) Text(rule.Field) string  { return "" }
+func (f *facts) Record() *rule.Record    { return nil }
 func (f *facts) Score(time.Time) float64 { return f.score }
 func (f *facts) Left() (Reason, bool)    { return f.left, f.left != "" }
 func (f *facts) Touch(id StepID) Touch   { at, ok := f.touches[id]; return Touch{at, ok} }

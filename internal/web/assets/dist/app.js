@@ -76,6 +76,35 @@
   });
   document.addEventListener('change', (e) => {
     if (e.target.closest('[data-submit]')) e.target.form.requestSubmit();
+    if (e.target.matches('[data-all]')) all('input[name=id]', e.target.form).forEach((x) => { x.checked = e.target.checked; });
+    const ticked = e.target.form && $('[data-ticked]', e.target.form);
+    if (ticked) {
+      const n = all('input[name=id]:checked', e.target.form).length;
+      ticked.textContent = $('input[name=everybody]', e.target.form)?.checked ? 'All' : n;
+    }
+  });
+  // Menus within a page close when something else is pressed, or with Escape.
+  document.addEventListener('click', (e) => all('details.small-menu[open]').forEach((d) => { if (!d.contains(e.target)) d.open = false; }));
+  document.addEventListener('keydown', (e) => {
+    if (e.key === 'Escape') all('details.small-menu[open], details.edit[open]').forEach((d) => { d.open = false; $('summary', d).focus(); });
+  });
+  document.addEventListener('toggle', (e) => {
+    if (e.target.matches?.('details.edit[open], details.small-menu[open]')) $('input:not([type=hidden]):not([type=checkbox]), select', e.target)?.focus();
+  }, true);
+
+  // Where a form comes back changed, the one who types stays where they were.
+  let held = null;
+  document.addEventListener('htmx:before:swap', () => {
+    const el = document.activeElement;
+    held = el?.id && el.closest('form') ? { id: el.id, at: el.type === 'search' || el.type === 'text' ? el.selectionStart : null } : null;
+  });
+  document.addEventListener('htmx:after:swap', () => {
+    const el = held && document.getElementById(held.id);
+    if (el && el !== document.activeElement) {
+      el.focus();
+      if (held.at !== null) el.setSelectionRange(held.at, held.at);
+    }
+    held = null;
   });
   document.addEventListener('trix-file-accept', (e) => e.preventDefault()); // pictures come with the shelf
 
@@ -104,6 +133,8 @@
     if (e.key === '?') { e.preventDefault(); return $('#keys').showModal(); }
     if (e.key === 'j') { e.preventDefault(); return step(1); }
     if (e.key === 'k') { e.preventDefault(); return step(-1); }
+    const tick = e.key === 'x' && $('input[name=id]', document.activeElement.closest('[data-row]') || document.createElement('i'));
+    if (tick) { e.preventDefault(); return tick.click(); }
     const el = all('[data-key]').find((x) => x.dataset.key === e.key && x.offsetParent);
     if (el) {
       e.preventDefault();

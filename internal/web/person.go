@@ -3,9 +3,8 @@ package web
 import (
 	"fmt"
 	"net/http"
-	"net/url"
+	"slices"
 	"sort"
-	"strconv"
 	"strings"
 	"time"
 
@@ -16,115 +15,9 @@ import (
 	"ombak/internal/core/score"
 	"ombak/internal/core/sequence"
 	"ombak/internal/core/signal"
+	"ombak/internal/engine"
 	"ombak/internal/store"
 )
-
-const pageOfPeople = 50
-
-type peopleData struct {
-	People    []store.Person
-	Total     int64
-	Filter    filter
-	Countries []string
-	Kinds     []signal.Kind
-	More      string // address of the next page
-	Line      int
-}
-
-// filter is the sentence above a list of people.
-type filter struct {
-	Country string
-	Kind    signal.Kind
-	N, Days int
-	Text    string
-	Order   store.Order
-}
-
-func readFilter(v url.Values) filter {
-	num := func(name string, low, high, usual int) int {
-		n, err := strconv.Atoi(v.Get(name))
-		if err != nil || n < low || n > high {
-			return usual
-		}
-		return n
-	}
-	f := filter{Country: person.Name(v.Get("country")), Text: person.Name(v.Get("text")), N: num("n", 1, 1000, 1), Days: num("days", 1, 3650, 30),
-		Kind: signal.Kind(num("kind", 1, 1000, 0)), Order: store.Order(v.Get("order"))}
-	if !f.Kind.Known() {
-		f.Kind = 0
-	}
-	if f.Order != store.ByName && f.Order != store.Newest {
-		f.Order = store.ByScore
-	}
-	return f
-}
-
-// rule is the filter as a rule over people.
-func (f filter) rule() rule.Rule {
-	var r rule.Rule
-	if f.Country != "" {
-		r.All = append(r.All, rule.FieldIs(rule.Country, f.Country))
-	}
-	if f.Kind != 0 {
-		r.All = append(r.All, rule.Rule{If: &rule.Condition{Signal: &signal.Pattern{Kind: f.Kind}, Op: rule.AtLeast, N: f.N, Days: f.Days}})
-	}
-	return r
-}
-
-func (f filter) values() url.Values {
-	v := url.Values{"order": {string(f.Order)}}
-	if f.Country != "" {
-		v.Set("country", f.Country)
-	}
-	if f.Text != "" {
-		v.Set("text", f.Text)
-	}
-	if f.Kind != 0 {
-		v.Set("kind", strconv.Itoa(int(f.Kind)))
-		v.Set("n", strconv.Itoa(f.N))
-		v.Set("days", strconv.Itoa(f.Days))
-	}
-	return v
-}
-
-func (s *Server) people(c *echo.Context) error {
-	ctx := c.Request().Context()
-	d := peopleData{Filter: readFilter(c.QueryParams()), Kinds: signal.Kinds()}
-	after, _ := strconv.ParseInt(c.QueryParam("after"), 10, 64)
-	q := store.PeopleQuery{Rule: d.Filter.rule(), Text: d.Filter.Text, Order: d.Filter.Order, After: after, Limit: pageOfPeople + 1, Now: s.Engine.Now()}
-	var err error
-	if d.People, err = s.Store.People(ctx, q); err != nil {
-		return err
-	}
-	if len(d.People) > pageOfPeople {
-		d.People = d.People[:pageOfPeople]
-		v := d.Filter.values()
-		v.Set("after", strconv.FormatInt(d.People[pageOfPeople-1].ID, 10))
-		d.More = "/people?" + v.Encode()
-	}
-	if after != 0 && isHTMX(c) {
-		return s.page(c, "people.html", "rows", "People", "People", d)
-	}
-	if d.Total, err = s.Store.CountPeople(ctx, q); err != nil {
-		return err
-	}
-	if d.Countries, err = s.Store.Values(ctx, rule.Country, 40); err != nil {
-		return err
-	}
-	for i := range d.Countries {
-		d.Countries[i] = strings.ToUpper(d.Countries[i])
-	}
-	sort.Strings(d.Countries)
-	if m, err := s.Store.Model(ctx); err == nil {
-		d.Line = m.Line
-	} else if !store.IsNotFound(err) {
-		return err
-	}
-	if isHTMX(c) {
-		c.Response().Header().Set("HX-Push-Url", "/people?"+d.Filter.values().Encode())
-	}
-	return s.page(c, "people.html", "list", "People", "People", d)
-}
 
 type personData struct {
 	P        store.Person
@@ -138,6 +31,46 @@ type personData struct {
 	Deals    []store.Deal
 	Users    []store.User
 	CanHand  bool
+
+	Known     []fieldLine // fields with a value
+	Unknown   []fieldLine
+	Also      []store.ContactPoint
+	Tags      []store.Tag
+	AllTags   []store.Tag
+	Consents  []store.ConsentLine
+	Purposes  []store.Purpose
+	Audiences []store.Audience
+	Hand      []store.Audience // hand-picked ones that the person is not in
+	Notes     []store.Note
+	Changes   []changeLine
+	Doubles   []engine.Double
+	Wrong     *wrongField
+}
+
+// fieldLine is a field of the record, as it is shown and as it is typed in.
+type fieldLine struct {
+	Field    person.Field
+	Name     string
+	Shown    string
+	Value    string
+	Input    string // text, number, date, email, tel, url
+	Options  []choice
+	Link     string
+	Wrong    string
+	ReadOnly bool
+}
+
+// wrongField is a value that could not be taken, to be mended where it was typed.
+type wrongField struct {
+	Field person.Field
+	Value string
+	Why   string
+}
+
+// changeLine is a change of the record in words.
+type changeLine struct {
+	store.Changed
+	What []string
 }
 
 type ledgerLine struct {
@@ -168,9 +101,14 @@ func (s *Server) person(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
+	return s.showPerson(c, http.StatusOK, id, nil)
+}
+
+func (s *Server) showPerson(c *echo.Context, code int, id int64, wrong *wrongField) error {
 	ctx := c.Request().Context()
 	now := s.Engine.Now()
-	var d personData
+	d := personData{Wrong: wrong}
+	var err error
 	if d.P, err = s.Store.Person(ctx, id); err != nil {
 		return err
 	}
@@ -216,7 +154,160 @@ func (s *Server) person(c *echo.Context) error {
 	if err := s.timeline(c, &d, id); err != nil {
 		return err
 	}
-	return s.page(c, "person.html", "person", "People", person.Full(d.P.First, d.P.Last, d.P.Email), d)
+	if err := s.record(c, &d); err != nil {
+		return err
+	}
+	return s.pageCode(c, code, "person.html", "person", "People", person.Full(d.P.First, d.P.Last, d.P.Email), d)
+}
+
+// record gathers what stands on a person's record and around it.
+func (s *Server) record(c *echo.Context, d *personData) error {
+	ctx := c.Request().Context()
+	id := d.P.ID
+	cat, err := s.Store.Catalogue(ctx)
+	if err != nil {
+		return err
+	}
+	d.lines(cat)
+	if d.Also, err = s.Store.ContactPoints(ctx, id); err != nil {
+		return err
+	}
+	if d.Tags, err = s.Store.PersonTags(ctx, id); err != nil {
+		return err
+	}
+	if d.AllTags, err = s.Store.TagNames(ctx); err != nil {
+		return err
+	}
+	if d.Consents, err = s.Store.PersonConsents(ctx, id); err != nil {
+		return err
+	}
+	if d.Purposes, err = s.Store.Purposes(ctx); err != nil {
+		return err
+	}
+	if d.Audiences, err = s.Store.PersonAudiences(ctx, id); err != nil {
+		return err
+	}
+	all, err := s.Store.Audiences(ctx)
+	if err != nil {
+		return err
+	}
+	for _, a := range all {
+		if !a.Live && !slices.ContainsFunc(d.Audiences, func(x store.Audience) bool { return x.ID == a.ID }) {
+			d.Hand = append(d.Hand, a)
+		}
+	}
+	if d.Notes, err = s.Store.Notes(ctx, id); err != nil {
+		return err
+	}
+	changes, err := s.Store.PersonChanges(ctx, id)
+	if err != nil {
+		return err
+	}
+	for _, h := range changes {
+		d.Changes = append(d.Changes, changeLine{h, changeWords(h, cat)})
+	}
+	d.Doubles, err = s.Engine.DoublesOf(ctx, id)
+	return err
+}
+
+// lines readies the fields of the record for showing and typing in.
+func (d *personData) lines(cat *rule.Catalogue) {
+	v := d.P.Values()
+	for _, def := range cat.Fields() {
+		l := fieldLine{Field: def.Field, Name: def.Name, Value: person.Shown(v[def.Field]), Input: "text"}
+		l.Shown = l.Value
+		switch def.Type {
+		case person.CountryType, person.LanguageType:
+			l.Shown = named(def, l.Value)
+			l.Value = l.Shown
+		case person.PhoneType:
+			l.Shown, l.Input = person.ShowPhone(l.Value), "tel"
+		case person.EmailType:
+			l.Input = "email"
+		case person.LinkType:
+			l.Link = l.Value
+		case person.Number:
+			l.Input = "number"
+		case person.Date:
+			l.Input = "date"
+		case person.YesNo:
+			l.Options = []choice{{"", "unknown", l.Value == ""}, {"yes", "yes", l.Value == "yes"}, {"no", "no", l.Value == "no"}}
+		case person.OneOf:
+			l.Options = []choice{{"", "unknown", l.Value == ""}}
+			for _, o := range def.Options {
+				l.Options = append(l.Options, choice{o, o, o == l.Value})
+			}
+		}
+		switch {
+		case def.Field == person.FirstName || def.Field == person.LastName:
+		case def.Field == person.Owner || def.Field == person.Created:
+			continue // they stand elsewhere
+		case def.Field == person.Company && d.P.CompanyID != nil:
+			l.Link = fmt.Sprintf("/people/companies/%d", *d.P.CompanyID)
+		case def.Company && def.Field != person.Company:
+			l.ReadOnly = true // at the company's own page
+		}
+		if d.Wrong != nil && d.Wrong.Field == def.Field {
+			l.Wrong, l.Value = d.Wrong.Why, d.Wrong.Value
+		}
+		switch {
+		case l.Shown != "" || l.Wrong != "":
+			d.Known = append(d.Known, l)
+		case !l.ReadOnly:
+			d.Unknown = append(d.Unknown, l)
+		}
+	}
+}
+
+// changeWords says a change field by field.
+func changeWords(h store.Changed, cat *rule.Catalogue) []string {
+	var out []string
+	name := func(list []rule.Named, id int64, what string) string {
+		for _, n := range list {
+			if n.ID == id {
+				return "“" + n.Name + "”"
+			}
+		}
+		return what
+	}
+	for f, after := range h.After.V {
+		before := h.Before.V[f]
+		kind, what, id := person.MarkOf(f)
+		on := after != ""
+		switch kind {
+		case person.TagMark:
+			out = append(out, either(on, "tagged ", "tag taken off: ")+name(cat.Tags, id, "a tag that is gone"))
+		case person.AudienceMark:
+			out = append(out, either(on, "put into the audience ", "taken out of the audience ")+name(cat.Audiences, id, "that is gone"))
+		case person.ConsentMark:
+			out = append(out, either(on, "consent given: ", "consent taken back: ")+name(cat.Purposes, id, "a purpose"))
+		case person.AlsoEmail, person.AlsoPhone:
+			out = append(out, either(on, "also at ", "no longer also at ")+what)
+		case string(person.DoNotContact):
+			out = append(out, either(on, "do not contact", "may be contacted again"))
+		default:
+			d, ok := cat.Define(f)
+			if !ok {
+				d.Name = "a field that is gone"
+			}
+			if before == "" {
+				out = append(out, fmt.Sprintf("%s: %s", d.Name, named(d, person.Shown(after))))
+			} else if after == "" {
+				out = append(out, fmt.Sprintf("%s: %s taken away", d.Name, named(d, person.Shown(before))))
+			} else {
+				out = append(out, fmt.Sprintf("%s: %s → %s", d.Name, named(d, person.Shown(before)), named(d, person.Shown(after))))
+			}
+		}
+	}
+	sort.Strings(out)
+	return out
+}
+
+func either(on bool, yes, no string) string {
+	if on {
+		return yes
+	}
+	return no
 }
 
 // timeline gathers all that happened with a person into one line of time.
@@ -381,26 +472,6 @@ func scoreTide(m *score.Model, ledger []score.Entry, now time.Time, zone *time.L
 	add(to, m.Shown(score.Sum(ledger, to)))
 	t.layout()
 	return t
-}
-
-func (s *Server) setOwner(c *echo.Context) error {
-	id, err := idOf(c, "id")
-	if err != nil {
-		return err
-	}
-	owner, err := strconv.ParseInt(c.FormValue("owner"), 10, 64)
-	if err != nil || owner < 0 {
-		return echo.NewHTTPError(http.StatusBadRequest, "no such owner")
-	}
-	if owner != 0 {
-		if _, err := s.Store.User(c.Request().Context(), owner); err != nil {
-			return err
-		}
-	}
-	if err := s.Store.SetOwner(c.Request().Context(), id, owner); err != nil {
-		return err
-	}
-	return s.done(c, fmt.Sprintf("/people/%d", id), "Owner changed.")
 }
 
 func (s *Server) handOver(c *echo.Context) error {

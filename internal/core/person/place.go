@@ -1,0 +1,178 @@
+package person
+
+import (
+	"errors"
+	"strings"
+	"sync"
+
+	"github.com/nyaruka/phonenumbers"
+	"golang.org/x/text/language"
+	"golang.org/x/text/language/display"
+)
+
+// ErrPhone is what Phone answers for something that is no telephone number.
+var ErrPhone = errors.New("this is not a telephone number; one from another country begins with + and the country's code")
+
+// Phone brings a telephone number into the form of ITU-T E.164 in which two of
+// them are compared: "+442079460101". A number without a country code is read
+// as one of country (ISO 3166-1 alpha-2). An extension is dropped: E.164 has
+// none. A number must be possible for its country by length; whether it is
+// given to anybody cannot be known, and ranges set aside for fiction pass.
+func Phone(s, country string) (string, error) {
+	s = strings.TrimSpace(s)
+	if s == "" {
+		return "", nil
+	}
+	if len(s) > 60 {
+		return "", ErrPhone
+	}
+	if strings.HasPrefix(s, "00") {
+		s = "+" + s[2:] // the way to dial abroad in most of the world
+	}
+	n, err := phonenumbers.Parse(s, country)
+	if err != nil || !phonenumbers.IsPossibleNumber(n) {
+		return "", ErrPhone
+	}
+	return phonenumbers.Format(n, phonenumbers.E164), nil
+}
+
+// ShowPhone writes an E.164 number with the spaces of its country.
+func ShowPhone(e164 string) string {
+	n, err := phonenumbers.Parse(e164, "")
+	if err != nil {
+		return e164
+	}
+	return phonenumbers.Format(n, phonenumbers.INTERNATIONAL)
+}
+
+// namers are the languages in which countries and languages are known by name.
+var namers = []language.Tag{language.English, language.German, language.French, language.Spanish, language.Portuguese, language.Italian, language.Dutch,
+	language.Norwegian, language.Swedish, language.Danish, language.Indonesian, language.Vietnamese}
+
+var countryNames = sync.OnceValue(func() map[string]string {
+	m := map[string]string{}
+	for i := len(namers) - 1; i >= 0; i-- { // English comes last and wins
+		n := display.Regions(namers[i])
+		for _, c := range CountryCodes() {
+			if name := n.Name(language.MustParseRegion(c)); name != "" {
+				m[strings.ToLower(name)] = c
+			}
+		}
+	}
+	// Names in daily use that the tables have otherwise. Common practice, no source.
+	for name, c := range map[string]string{"uk": "GB", "great britain": "GB", "england": "GB", "scotland": "GB", "wales": "GB", "northern ireland": "GB",
+		"usa": "US", "u.s.": "US", "u.s.a.": "US", "united states of america": "US", "uae": "AE", "holland": "NL", "viet nam": "VN", "czech republic": "CZ",
+		"russia": "RU", "south korea": "KR", "ivory coast": "CI", "turkey": "TR", "macedonia": "MK"} {
+		m[name] = c
+	}
+	return m
+})
+
+// CountryCodes lists the codes of ISO 3166-1 alpha-2, in their order, as the
+// Unicode tables of golang.org/x/text have them, without those that ISO leaves
+// to users or has withdrawn.
+var CountryCodes = sync.OnceValue(func() []string {
+	var out []string
+	for a := 'A'; a <= 'Z'; a++ {
+		for b := 'A'; b <= 'Z'; b++ {
+			c := string([]rune{a, b})
+			r, err := language.ParseRegion(c)
+			if err != nil || !r.IsCountry() || r.String() != c || r.Canonicalize() != r || r.IsPrivateUse() || notISO[c] {
+				continue
+			}
+			out = append(out, c)
+		}
+	}
+	return out
+})
+
+// notISO are codes that Unicode counts among countries and ISO 3166-1 does not:
+// those it only reserves and those it has withdrawn. The test holds what is
+// left against the country table of the tz database.
+var notISO = map[string]bool{"AC": true, "CP": true, "CQ": true, "DG": true, "EA": true, "EU": true, "EZ": true, "IC": true, "QO": true, "TA": true, "UN": true, "XA": true, "XB": true, "XK": true, "ZZ": true,
+	"AN": true, "CS": true, "FQ": true, "NT": true, "PC": true, "SU": true, "YU": true}
+
+// CountryCode finds the ISO 3166-1 alpha-2 code of a country given by that
+// code, the alpha-3 code, or its name in one of a dozen languages.
+func CountryCode(s string) (string, error) {
+	s = strings.TrimSpace(s)
+	if s == "" {
+		return "", nil
+	}
+	if len(s) == 2 || len(s) == 3 {
+		if r, err := language.ParseRegion(s); err == nil {
+			if c := r.Canonicalize().String(); len(c) == 2 && isCountry()[c] {
+				return c, nil
+			}
+		}
+	}
+	if c, ok := countryNames()[strings.ToLower(s)]; ok {
+		return c, nil
+	}
+	return "", ErrCountry
+}
+
+var isCountry = sync.OnceValue(func() map[string]bool {
+	m := map[string]bool{}
+	for _, c := range CountryCodes() {
+		m[c] = true
+	}
+	return m
+})
+
+// CountryName is a country's name in English, or what was given where it is no
+// code.
+func CountryName(code string) string {
+	if !isCountry()[code] {
+		return code
+	}
+	return display.English.Regions().Name(language.MustParseRegion(code))
+}
+
+var languageNames = sync.OnceValue(func() map[string]string {
+	m := map[string]string{}
+	for i := len(namers) - 1; i >= 0; i-- {
+		n := display.Languages(namers[i])
+		for _, t := range display.Supported.Tags() {
+			base, _ := t.Base()
+			if name := n.Name(language.Make(base.String())); name != "" {
+				m[strings.ToLower(name)] = base.String()
+			}
+		}
+	}
+	// The table names the two written forms; people say the one word.
+	m["norwegian"], m["norsk"] = "no", "no"
+	return m
+})
+
+// LanguageTag finds the BCP 47 tag, in its canonical form, of a language given
+// by a tag or by its name in one of a dozen languages.
+func LanguageTag(s string) (string, error) {
+	s = strings.TrimSpace(s)
+	if s == "" {
+		return "", nil
+	}
+	if len(s) > 60 {
+		return "", ErrLanguage
+	}
+	if c, ok := languageNames()[strings.ToLower(s)]; ok {
+		return c, nil
+	}
+	t, err := language.Parse(s)
+	if err != nil || t == language.Und {
+		return "", ErrLanguage
+	}
+	return t.String(), nil
+}
+
+// LanguageName is a language's name in English, or the tag where none is known.
+func LanguageName(tag string) string {
+	t, err := language.Parse(tag)
+	if err != nil {
+		return tag
+	}
+	if n := display.English.Tags().Name(t); n != "" {
+		return n
+	}
+	return tag
+}

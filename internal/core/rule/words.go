@@ -1,0 +1,313 @@
+package rule
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"ombak/internal/core/person"
+	"ombak/internal/core/signal"
+)
+
+// Words says the rule in one sentence's worth of words: "country is Canada and
+// at least 3 clicks within 180 days".
+func (r *Rule) Words(cat *Catalogue) string {
+	if !r.Asks() {
+		return "everybody"
+	}
+	return r.words(cat, false)
+}
+
+func (r *Rule) words(cat *Catalogue, inside bool) string {
+	join := func(list []Rule, with string) string {
+		parts := make([]string, len(list))
+		for i := range list {
+			parts[i] = list[i].words(cat, len(list) > 1)
+		}
+		s := strings.Join(parts, with)
+		if inside && len(list) > 1 {
+			return "(" + s + ")"
+		}
+		return s
+	}
+	switch {
+	case r.If != nil:
+		return r.If.Words(cat)
+	case len(r.Any) > 0:
+		return join(r.Any, " or ")
+	case len(r.None) > 0:
+		return "not " + (&Rule{Any: r.None}).words(cat, true)
+	case len(r.All) > 0:
+		return join(r.All, " and ")
+	}
+	return "everybody"
+}
+
+// subject is what the condition is about, in words.
+func (c *Condition) subject(cat *Catalogue) string {
+	switch {
+	case c.Signal != nil:
+		return c.Signal.Kind.String()
+	case c.Score:
+		return "score"
+	case c.About != "":
+		return string(c.About)
+	}
+	if d, ok := cat.Define(c.Field); ok {
+		return d.Name
+	}
+	return string(c.Field)
+}
+
+// Value as people read it: countries and languages by name.
+func shown(cat *Catalogue, f Field, v string) string {
+	d, _ := cat.Define(f)
+	switch v = strings.TrimSpace(v); d.Type {
+	case person.CountryType:
+		return person.CountryName(strings.ToUpper(v))
+	case person.LanguageType:
+		return person.LanguageName(v)
+	}
+	return person.Shown(v)
+}
+
+// Words says the condition alone.
+func (c *Condition) Words(cat *Catalogue) string {
+	switch {
+	case c.Signal != nil:
+		n := c.N
+		if c.Op == Between {
+			n = c.M
+		}
+		s := fmt.Sprintf("%s %s", c.Op, c.Signal.Kind.Plural(n))
+		if c.Op == Between {
+			s = fmt.Sprintf("%d to %s", c.N, c.Signal.Kind.Plural(n))
+		}
+		return s + c.place(cat) + c.window()
+	case c.Score:
+		switch c.Op {
+		case AtLeast:
+			return fmt.Sprintf("a score of %d or more", c.N)
+		case Between:
+			return fmt.Sprintf("a score of %d to %d", c.N, c.M)
+		}
+		return fmt.Sprintf("a score of %s %d", c.Op, c.N)
+	case c.About != "":
+		return c.wordsOf(cat)
+	}
+	name := c.subject(cat)
+	switch c.Op {
+	case Known, NotKnown:
+		return fmt.Sprintf("%s %s", name, c.Op)
+	case OneOf:
+		list := make([]string, len(c.Values))
+		for i, v := range c.Values {
+			list[i] = shown(cat, c.Field, v)
+		}
+		return fmt.Sprintf("%s %s %s", name, c.Op, strings.Join(list, ", "))
+	case Within:
+		return fmt.Sprintf("%s within the last %d days", name, c.Days)
+	case Between:
+		return fmt.Sprintf("%s between %s and %s", name, c.From, c.To)
+	}
+	return fmt.Sprintf("%s %s %s", name, c.Op, shown(cat, c.Field, c.Value))
+}
+
+func (c *Condition) place(cat *Catalogue) string {
+	p := c.Signal
+	s := ""
+	if p.Step != 0 {
+		s += " from one step"
+	}
+	if cat == nil {
+		cat = &Catalogue{}
+	}
+	if p.Sequence != 0 {
+		s += " from " + nameOf(cat.Sequences, "sequence", p.Sequence)
+	}
+	if p.Message != 0 {
+		s += " from the message " + nameOf(cat.Messages, "message", p.Message)
+	}
+	if p.Page != 0 {
+		s += " from the page " + nameOf(cat.Pages, "page", p.Page)
+	}
+	if p.Machine {
+		s += ", machines’ too,"
+	}
+	return s
+}
+
+func (c *Condition) window() string {
+	if c.Days > 0 {
+		return fmt.Sprintf(" within %d days", c.Days)
+	}
+	if c.From != "" {
+		return fmt.Sprintf(" between %s and %s", c.From, c.To)
+	}
+	return ""
+}
+
+func (c *Condition) wordsOf(cat *Catalogue) string {
+	no := c.Op == IsNot
+	either := func(yes, not string) string {
+		if no {
+			return not
+		}
+		return yes
+	}
+	switch c.About {
+	case Tag:
+		return either("tagged ", "not tagged ") + cat.name(Tag, c.ID)
+	case Audience:
+		return either("in the audience ", "not in the audience ") + cat.name(Audience, c.ID)
+	case Consent:
+		return either("agreed to ", "has not agreed to ") + cat.name(Consent, c.ID)
+	case InSequence:
+		return map[Op]string{Is: "on the sequence ", IsNot: "not on the sequence ", Was: "on the sequence now or before: ", WasNot: "never on the sequence ", Finished: "came to the end of the sequence "}[c.Op] + cat.name(InSequence, c.ID)
+	case Deal:
+		return either("has an open deal", "has no open deal")
+	case Stage:
+		return either("has a deal in stage ", "has no deal in stage ") + cat.name(Stage, c.ID)
+	case Lost, Won:
+		switch c.Op {
+		case Never:
+			return fmt.Sprintf("never %s a deal", strings.TrimSuffix(string(c.About), " deal"))
+		case Ever:
+			return fmt.Sprintf("ever %s a deal", strings.TrimSuffix(string(c.About), " deal"))
+		}
+		return fmt.Sprintf("%s a deal within the last %d days", strings.TrimSuffix(string(c.About), " deal"), c.Days)
+	case InBand:
+		return either("score in the band “", "score not in the band “") + c.Value + "”"
+	}
+	return string(c.About)
+}
+
+// Why says which conditions of a rule that holds let the person in, each with
+// what was found.
+func (r *Rule) Why(f Facts, at time.Time, cat *Catalogue) []string {
+	var out []string
+	switch {
+	case r.If != nil:
+		return []string{r.If.why(f, at, cat)}
+	case len(r.Any) > 0:
+		for i := range r.Any {
+			if r.Any[i].Holds(f, at) {
+				out = append(out, r.Any[i].Why(f, at, cat)...)
+			}
+		}
+	case len(r.None) > 0:
+		out = append(out, r.words(cat, false))
+	default:
+		for i := range r.All {
+			out = append(out, r.All[i].Why(f, at, cat)...)
+		}
+	}
+	return out
+}
+
+func (c *Condition) why(f Facts, at time.Time, cat *Catalogue) string {
+	switch {
+	case c.Signal != nil:
+		return c.Signal.Kind.Plural(f.Count(c.Signal, c.since(at), c.until(at))) + c.place(cat) + c.window()
+	case c.Score:
+		return fmt.Sprintf("a score of %g", f.Score(at))
+	case c.About != "":
+		return c.wordsOf(cat)
+	}
+	if v := f.Record().Text(c.Field); v != "" {
+		if t, ok := instant(v); ok && len(v) > 10 {
+			v = t.Format(time.DateOnly)
+		}
+		return fmt.Sprintf("%s is %s", c.subject(cat), shown(cat, c.Field, v))
+	}
+	return c.Words(cat)
+}
+
+// Subject is a thing that a condition can be about, for an editor.
+type Subject struct {
+	Key   string // as Condition.Key has it
+	Words string
+	Group string
+}
+
+// Subjects lists everything that can be asked, in the order of an editor.
+func Subjects(cat *Catalogue) []Subject {
+	var out []Subject
+	for _, k := range signal.Kinds() {
+		out = append(out, Subject{fmt.Sprintf("signal %d", int16(k)), k.Did(), "what they did"})
+	}
+	out = append(out, Subject{"score", "score", "how they stand"})
+	if cat != nil && len(cat.Bands) > 0 {
+		out = append(out, Subject{"about band", "score band", "how they stand"})
+	}
+	for _, t := range []struct {
+		t Thing
+		w string
+	}{{Tag, "tag"}, {Audience, "audience"}, {InSequence, "sequence"}, {Consent, "consent"}, {Deal, "open deal"}, {Stage, "deal in stage"}, {Lost, "lost deal"}, {Won, "won deal"}} {
+		if t.t == Deal || t.t == Lost || t.t == Won || len(cat.list(t.t)) > 0 {
+			out = append(out, Subject{"about " + string(t.t), t.w, "how they stand"})
+		}
+	}
+	for _, d := range cat.Fields() {
+		g := "on the record"
+		if d.Company {
+			g = "the company"
+		}
+		out = append(out, Subject{"field " + string(d.Field), d.Name, g})
+	}
+	return out
+}
+
+// Key names what the condition is about: "field country", "signal 5",
+// "about tag", "score".
+func (c *Condition) Key() string {
+	switch {
+	case c.Signal != nil:
+		return fmt.Sprintf("signal %d", int16(c.Signal.Kind))
+	case c.Score:
+		return "score"
+	case c.About != "":
+		return "about " + string(c.About)
+	}
+	return "field " + string(c.Field)
+}
+
+// Begin is a condition about what a key names, with the first of its
+// comparisons; it may still need a value.
+func Begin(key string, cat *Catalogue) Condition {
+	var c Condition
+	kind, rest, _ := strings.Cut(key, " ")
+	switch kind {
+	case "signal":
+		var k int16
+		fmt.Sscan(rest, &k) // an unknown kind is refused by Check
+		c.Signal = &signal.Pattern{Kind: signal.Kind(k)}
+		c.N, c.Days = 1, 30
+	case "score":
+		c.Score, c.N = true, 15
+	case "about":
+		c.About = Thing(rest)
+		if list := cat.list(c.About); len(list) > 0 {
+			c.ID = list[0].ID
+		}
+		if c.About == Lost || c.About == Won {
+			c.Days = 365
+		}
+		if c.About == InBand && cat != nil && len(cat.Bands) > 0 {
+			c.SetBand(cat.Bands[0])
+		}
+	default:
+		c.Field = Field(rest)
+		if d, _ := cat.Define(c.Field); d.Type == person.Date {
+			c.Days = 30
+		}
+	}
+	if ops := c.Ops(cat); len(ops) > 0 {
+		c.Op = ops[0]
+	}
+	return c
+}
+
+// SetBand makes the condition ask for a band. The condition keeps the band's
+// ends, so that it means what it meant when it was written.
+func (c *Condition) SetBand(b Band) { c.Value, c.N, c.M = b.Name, b.From, b.To }

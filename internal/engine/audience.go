@@ -1,0 +1,262 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"sort"
+	"strings"
+	"time"
+
+	"ombak/internal/core/rule"
+	"ombak/internal/store"
+)
+
+// stalePerTurn is how many changed people one turn asks all audiences about.
+const stalePerTurn = 5000
+
+// FollowAudiences brings live audiences up to date: those whose rule is new are
+// asked about everybody; the others about the people who have changed, and
+// about those whom the passing of time alone can have moved since the last
+// look. It answers how much it found to do; call it until that is nothing.
+func (e *Engine) FollowAudiences(ctx context.Context) (int64, error) {
+	var did int64
+	err := e.Store.InTx(ctx, func(tx store.Tx) error {
+		did = 0
+		ok, err := store.LockAudiences(ctx, tx)
+		if err != nil || !ok {
+			return err
+		}
+		list, err := store.LiveAudiences(ctx, tx)
+		if err != nil {
+			return err
+		}
+		now := e.Now()
+		stale, err := store.TakeStale(ctx, tx, now, stalePerTurn)
+		if err != nil || len(list) == 0 {
+			return err
+		}
+		did = int64(len(stale))
+		var moved int64
+		var swept []int64
+		for _, a := range inOrder(list) {
+			who, every := stale, a.Recount
+			if !every && now.After(a.Swept) {
+				movers, err := store.Movers(ctx, tx, a, now)
+				if err != nil {
+					return err
+				}
+				who = together(stale, movers)
+			}
+			if now.After(a.Swept) {
+				swept = append(swept, a.ID)
+			}
+			if !every && len(who) == 0 {
+				continue
+			}
+			n, err := store.Follow(ctx, tx, a, who, every, now)
+			if err != nil {
+				return err
+			}
+			moved += n
+			if every {
+				did++
+			}
+		}
+		if len(swept) > 0 {
+			if err := store.Swept(ctx, tx, swept, now); err != nil {
+				return err
+			}
+		}
+		did += moved
+		if did > 0 {
+			return store.Notify(ctx, tx, "audience")
+		}
+		return nil
+	})
+	return did, err
+}
+
+// together joins two lists sorted by person; the later instant stays.
+func together(a, b []store.Stale) []store.Stale {
+	out := append(slices.Clone(a), b...)
+	sort.Slice(out, func(i, j int) bool {
+		if out[i].Person != out[j].Person {
+			return out[i].Person < out[j].Person
+		}
+		return out[i].At.Before(out[j].At) // of a mover, the instant at which it moved
+	})
+	return slices.CompactFunc(out, func(x, y store.Stale) bool { return x.Person == y.Person })
+}
+
+// inOrder sorts audiences so that each comes after those its rule asks about.
+func inOrder(list []store.Audience) []store.Audience {
+	byID := map[int64]*store.Audience{}
+	for i := range list {
+		byID[list[i].ID] = &list[i]
+	}
+	var out []store.Audience
+	seen := map[int64]bool{}
+	var visit func(a *store.Audience)
+	visit = func(a *store.Audience) {
+		if seen[a.ID] {
+			return
+		}
+		seen[a.ID] = true
+		for _, id := range a.Rule.V.Audiences() {
+			if b := byID[id]; b != nil {
+				visit(b)
+			}
+		}
+		out = append(out, *a)
+	}
+	for i := range list {
+		visit(&list[i])
+	}
+	return out
+}
+
+// Errors of audiences.
+var (
+	ErrCircle = errors.New("an audience cannot ask for itself, neither directly nor by way of another")
+	ErrInUse  = errors.New("it is in use")
+	ErrNoName = errors.New("give it a name")
+)
+
+// SaveAudience keeps an audience, new where it has no id, and answers its id.
+// Members of a live one are counted by the next worker that looks.
+func (e *Engine) SaveAudience(ctx context.Context, a store.Audience) (int64, error) {
+	if strings.TrimSpace(a.Name) == "" {
+		return 0, ErrNoName
+	}
+	id := a.ID
+	err := e.Store.InTx(ctx, func(tx store.Tx) error {
+		cat, err := store.CatalogueIn(ctx, tx)
+		if err != nil {
+			return err
+		}
+		if a.Live {
+			if err := a.Rule.V.Check(cat); err != nil {
+				return err
+			}
+			if !a.Rule.V.Asks() {
+				return errors.New("a live audience needs at least one condition; without any it would be everybody")
+			}
+		} else {
+			a.Rule.V = rule.Rule{}
+		}
+		if a.ID == 0 {
+			id, err = store.AddAudience(ctx, tx, a, e.Now())
+		} else {
+			list, lerr := store.LiveAudiences(ctx, tx)
+			if lerr != nil {
+				return lerr
+			}
+			if reaches(list, a.Rule.V.Audiences(), a.ID) {
+				return ErrCircle
+			}
+			err = store.SaveAudience(ctx, tx, a, e.Now())
+		}
+		if err != nil {
+			return err
+		}
+		return store.Notify(ctx, tx, "audience")
+	})
+	if err == nil {
+		e.Nudge()
+	}
+	return id, err
+}
+
+// reaches reports whether some audiences ask, by whatever way, for target.
+func reaches(list []store.Audience, from []int64, target int64) bool {
+	seen := map[int64]bool{}
+	for len(from) > 0 {
+		id := from[0]
+		from = from[1:]
+		if id == target {
+			return true
+		}
+		if seen[id] {
+			continue
+		}
+		seen[id] = true
+		for i := range list {
+			if list[i].ID == id {
+				from = append(from, list[i].Rule.V.Audiences()...)
+			}
+		}
+	}
+	return false
+}
+
+// RemoveAudience removes an audience that nothing asks for.
+func (e *Engine) RemoveAudience(ctx context.Context, id int64) error {
+	return e.Store.InTx(ctx, func(tx store.Tx) error {
+		if _, err := store.AudienceIn(ctx, tx, id); err != nil {
+			return err
+		}
+		use, err := store.AudienceUse(ctx, tx, id)
+		if err != nil {
+			return err
+		}
+		if len(use) > 0 {
+			var names []string
+			for _, u := range use {
+				names = append(names, fmt.Sprintf("the %s “%s”", u.Kind, u.Name))
+			}
+			return fmt.Errorf("%w by %s: take it out there first", ErrInUse, strings.Join(names, ", "))
+		}
+		if err := store.RemoveAudience(ctx, tx, id); err != nil {
+			return err
+		}
+		return store.Notify(ctx, tx, "audience")
+	})
+}
+
+// Reason is why somebody is in an audience: the conditions that let them in,
+// with what was found.
+type Reason struct {
+	Person store.Person
+	Why    []string
+}
+
+// Reasons samples people for whom a rule holds and says why each is in.
+func (e *Engine) Reasons(ctx context.Context, r *rule.Rule, people []store.Person, now time.Time) ([]Reason, error) {
+	cat, err := e.Store.Catalogue(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var out []Reason
+	err = e.Store.InTx(ctx, func(tx store.Tx) error {
+		out = nil
+		var ids []int64
+		var since []store.Since
+		for _, p := range people {
+			ids, since = append(ids, p.ID), append(since, store.Since{Person: p.ID})
+		}
+		records, err := store.Records(ctx, tx, ids)
+		if err != nil {
+			return err
+		}
+		signals, err := store.SignalsSince(ctx, tx, since)
+		if err != nil {
+			return err
+		}
+		for _, p := range people {
+			f := &standingFacts{personOf{records[p.ID], signals[p.ID]}, p.Score}
+			out = append(out, Reason{p, r.Why(f, now, cat)})
+		}
+		return nil
+	})
+	return out, err
+}
+
+// standingFacts is a person with the score that is kept of them.
+type standingFacts struct {
+	personOf
+	score float64
+}
+
+func (f *standingFacts) Score(time.Time) float64 { return f.score }

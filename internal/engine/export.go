@@ -1,0 +1,74 @@
+package engine
+
+import (
+	"context"
+	"io"
+	"strings"
+
+	"ombak/internal/core/intake"
+	"ombak/internal/core/person"
+	"ombak/internal/core/rule"
+	"ombak/internal/roster"
+	"ombak/internal/store"
+)
+
+// ExportColumns are the columns of an export, by name: every field that can be
+// imported again, then tags and what else belongs to a record.
+func ExportColumns(cat *rule.Catalogue) (names []string, fields []person.Field) {
+	for _, d := range cat.Fields() {
+		if d.Fixed {
+			continue
+		}
+		names, fields = append(names, d.Name), append(fields, d.Field)
+		switch d.Field {
+		case person.EmailField:
+			names, fields = append(names, intake.FurtherEmail), append(fields, intake.FurtherEmail)
+		case person.PhoneField:
+			names, fields = append(names, intake.FurtherPhone), append(fields, intake.FurtherPhone)
+		}
+	}
+	return append(names, intake.Tags, string(person.DoNotContact)), append(fields, intake.Tags, person.DoNotContact)
+}
+
+// Export writes everybody whom a query is about, as they come.
+func (e *Engine) Export(ctx context.Context, q store.PeopleQuery, form roster.Form, w io.Writer) (n int64, err error) {
+	cat, err := e.Store.Catalogue(ctx)
+	if err != nil {
+		return 0, err
+	}
+	out, err := roster.NewWriter(form, w)
+	if err != nil {
+		return 0, err
+	}
+	names, fields := ExportColumns(cat)
+	if err := out.Head(names); err != nil {
+		return 0, err
+	}
+	cells := make([]string, len(fields))
+	err = e.Store.EachPerson(ctx, q, func(p *store.ExportedPerson) error {
+		n++
+		v := p.Values()
+		for i, f := range fields {
+			switch f {
+			case intake.FurtherEmail:
+				cells[i] = strings.Join(p.Emails.V, "; ")
+			case intake.FurtherPhone:
+				cells[i] = strings.Join(p.Phones.V, "; ")
+			case intake.Tags:
+				cells[i] = strings.Join(p.Tags.V, "; ")
+			case person.DoNotContact:
+				cells[i] = ""
+				if p.DoNotContact {
+					cells[i] = "yes"
+				}
+			default:
+				cells[i] = person.Shown(v[f])
+			}
+		}
+		return out.Row(cells)
+	})
+	if err != nil {
+		return n, err
+	}
+	return n, out.Close()
+}

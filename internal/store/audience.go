@@ -1,0 +1,240 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"ombak/internal/core/rule"
+)
+
+// Audience is a set of people: live, by a rule, or picked by hand.
+type Audience struct {
+	ID      int64
+	Name    string
+	Note    string
+	Live    bool
+	Rule    JSON[rule.Rule]
+	OwnerID *int64 `db:"owner_id"`
+	Owner   string
+	Created time.Time `db:"created_at"`
+	Changed time.Time `db:"changed_at"`
+	Swept   time.Time `db:"swept_at"`
+	Recount bool
+	Members int64
+}
+
+const audienceFields = `select a.id, a.name, a.note, a.live, a.rule, a.owner_id, coalesce(u.name, '') as owner, a.created_at, a.changed_at, a.swept_at, a.recount, a.members
+	from audience a left join app_user u on u.id = a.owner_id `
+
+// Audiences lists all by name.
+func (s *Store) Audiences(ctx context.Context) ([]Audience, error) {
+	return all[Audience](ctx, s.db, audienceFields+"order by lower(a.name)")
+}
+
+// LiveAudiences lists those that follow a rule.
+func LiveAudiences(ctx context.Context, q querier) ([]Audience, error) {
+	return all[Audience](ctx, q, audienceFields+"where a.live order by a.id")
+}
+
+// Audience reads one.
+func (s *Store) Audience(ctx context.Context, id int64) (Audience, error) {
+	return one[Audience](ctx, s.db, audienceFields+"where a.id = $1", id)
+}
+
+// AudienceIn is Audience within a transaction, locked.
+func AudienceIn(ctx context.Context, tx Tx, id int64) (Audience, error) {
+	return one[Audience](ctx, tx, audienceFields+"where a.id = $1 for update of a", id)
+}
+
+// AddAudience keeps a new one. A live one is to be counted.
+func AddAudience(ctx context.Context, tx Tx, a Audience, at time.Time) (int64, error) {
+	id, err := one[int64](ctx, tx, `insert into audience (name, note, live, rule, asks, owner_id, created_at, changed_at, swept_at, recount)
+		values ($1, $2, $3, $4, $5, $6, $7, $7, $7, $3) returning id`, a.Name, a.Note, a.Live, a.Rule, asksOf(&a.Rule.V), a.OwnerID, at)
+	if taken(err) {
+		return 0, fmt.Errorf("%w: an audience is called %q", ErrTaken, a.Name)
+	}
+	return id, err
+}
+
+// SaveAudience changes name, note, owner and rule. With another rule it is to
+// be counted again.
+func SaveAudience(ctx context.Context, tx Tx, a Audience, at time.Time) error {
+	n, err := exec(ctx, tx, `update audience set name = $2, note = $3, owner_id = $4, recount = recount or (live and rule <> $5::jsonb), rule = $5, asks = $6, changed_at = $7 where id = $1`,
+		a.ID, a.Name, a.Note, a.OwnerID, a.Rule, asksOf(&a.Rule.V), at)
+	if taken(err) {
+		return fmt.Errorf("%w: an audience is called %q", ErrTaken, a.Name)
+	}
+	if err == nil && n == 0 {
+		err = ErrNotFound
+	}
+	return err
+}
+
+// RemoveAudience removes one, with its past.
+func RemoveAudience(ctx context.Context, tx Tx, id int64) error {
+	n, err := exec(ctx, tx, "delete from audience where id = $1", id)
+	if err == nil && n == 0 {
+		err = ErrNotFound
+	}
+	return err
+}
+
+// Stale is somebody who has to be asked about again.
+type Stale struct {
+	Person int64
+	At     time.Time // the instant from which on they may have joined or left
+}
+
+// TakeStale takes up to n notes of changed people who are due, passing over
+// those that another worker has.
+func TakeStale(ctx context.Context, tx Tx, now time.Time, n int) ([]Stale, error) {
+	ids, err := all[int64](ctx, tx, `with due as (select ctid from audience_stale where due is null or due <= $1 limit $2 for update skip locked),
+		gone as (delete from audience_stale s using due where s.ctid = due.ctid returning s.person_id)
+		select distinct person_id from gone order by 1`, now, n)
+	out := make([]Stale, len(ids))
+	for i, id := range ids {
+		out[i] = Stale{id, now}
+	}
+	return out, err
+}
+
+// Movers lists whom the passing of time alone can have moved in or out of an
+// audience since it was last swept.
+func Movers(ctx context.Context, tx Tx, a Audience, now time.Time) ([]Stale, error) {
+	c := compiler{now: now}
+	query := c.movers(&a.Rule.V, a.Swept, now)
+	if query == "" {
+		return nil, nil
+	}
+	return all[Stale](ctx, tx, `select person_id as person, least(at, `+c.arg(now)+`) as at from (`+query+`) x order by 1`, c.args...)
+}
+
+// Swept notes until when the passing of time is taken into account.
+func Swept(ctx context.Context, tx Tx, ids []int64, at time.Time) error {
+	_, err := exec(ctx, tx, "update audience set swept_at = $2 where id = any ($1) and swept_at < $2", ids, at)
+	return err
+}
+
+// LockAudiences lets one worker at a time keep audiences current; false where
+// another is at it.
+func LockAudiences(ctx context.Context, tx Tx) (bool, error) {
+	return one[bool](ctx, tx, "select pg_try_advisory_xact_lock($1)", lockAudiences)
+}
+
+// Follow asks an audience's rule of some people (all: of everybody) and lets
+// join and leave who has to. It answers how many did either.
+func Follow(ctx context.Context, tx Tx, a Audience, who []Stale, all bool, now time.Time) (int64, error) {
+	cat, err := catalogueFor(ctx, tx, &a.Rule.V)
+	if err != nil {
+		return 0, err
+	}
+	c := compiler{now: now, few: !all, cat: cat}
+	where := c.rule(&a.Rule.V) + " and p.erased_at is null"
+	audience, at := c.arg(a.ID), c.arg(now)
+	members := "select m.person_id from audience_member m where m.audience_id = " + audience
+	asked := ""
+	if all {
+		if err := wide(ctx, tx); err != nil {
+			return 0, err
+		}
+	} else {
+		ids, ats := make([]int64, len(who)), make([]time.Time, len(who))
+		for i, s := range who {
+			ids[i], ats[i] = s.Person, s.At
+		}
+		asked = "asked as (select * from unnest(" + c.arg(ids) + "::bigint[], " + c.arg(ats) + "::timestamptz[]) as a(id, at)), "
+		where += " and p.id = any (" + c.arg(ids) + "::bigint[])"
+		members += " and m.person_id = any (" + c.arg(ids) + "::bigint[])"
+	}
+	instant := at
+	if !all {
+		instant = "coalesce((select max(asked.at) from asked where asked.id = x.id), " + at + ")"
+	}
+	n, err := one[int64](ctx, tx, `with `+asked+`fits as materialized (select p.id`+peopleTables+`where `+where+`),
+		were as materialized (`+members+`),
+		joins as (select id from fits except select person_id from were),
+		leaves as (select person_id as id from were except select id from fits),
+		left_now as (delete from audience_member m using leaves x where m.audience_id = `+audience+` and m.person_id = x.id),
+		joined as (insert into audience_member (audience_id, person_id, joined_at) select `+audience+`, x.id, `+instant+` from joins x),
+		noted as (insert into audience_move (audience_id, person_id, at, joined)
+			select `+audience+`, x.id, `+instant+`, true from joins x union all select `+audience+`, x.id, `+instant+`, false from leaves x returning joined),
+		kept as (update audience set members = members + (select count(*) from joins) - (select count(*) from leaves), recount = recount and not `+c.arg(all)+`::boolean
+			where id = `+audience+` and (exists (select from joins) or exists (select from leaves) or recount))
+		select count(*) from noted`, c.args...)
+	if err != nil {
+		return 0, fmt.Errorf("following the audience %q: %w", a.Name, err)
+	}
+	return n, nil
+}
+
+// setMembers picks people into an audience by hand, or takes them out.
+func setMembers(ctx context.Context, tx Tx, id int64, people []int64, in bool, at time.Time) error {
+	var err error
+	if in {
+		_, err = exec(ctx, tx, `with joined as (insert into audience_member (audience_id, person_id, joined_at)
+				select $1, p, $3 from unnest($2::bigint[]) as p where exists (select from audience where id = $1 and not live) on conflict do nothing returning person_id),
+			noted as (insert into audience_move (audience_id, person_id, at, joined) select $1, person_id, $3, true from joined)
+			update audience set members = members + (select count(*) from joined) where id = $1`, id, people, at)
+	} else {
+		_, err = exec(ctx, tx, `with gone as (delete from audience_member where audience_id = $1 and person_id = any ($2) and exists (select from audience where id = $1 and not live) returning person_id),
+			noted as (insert into audience_move (audience_id, person_id, at, joined) select $1, person_id, $3, false from gone)
+			update audience set members = members - (select count(*) from gone) where id = $1`, id, people, at)
+	}
+	return err
+}
+
+// Move is somebody's joining or leaving.
+type Move struct {
+	Person int64 `db:"person_id"`
+	First  string
+	Last   string
+	Email  string
+	At     time.Time
+	Joined bool
+}
+
+// Moves lists who joined and left, the newest first.
+func (s *Store) Moves(ctx context.Context, audience int64, n int) ([]Move, error) {
+	return all[Move](ctx, s.db, `select m.person_id, p.first_name as first, p.last_name as last, p.email, m.at, m.joined
+		from audience_move m join person p on p.id = m.person_id where m.audience_id = $1 order by m.at desc, m.id desc limit $2`, audience, n)
+}
+
+// DayMoves is how many joined and left on a day.
+type DayMoves struct {
+	Day          time.Time
+	Joined, Left int64
+}
+
+// MovesByDay counts joining and leaving by day, in a zone, since an instant.
+func (s *Store) MovesByDay(ctx context.Context, audience int64, from time.Time, zone string) ([]DayMoves, error) {
+	return all[DayMoves](ctx, s.db, `select date_trunc('day', at at time zone $3) at time zone $3 as day, count(*) filter (where joined) as joined, count(*) filter (where not joined) as left
+		from audience_move where audience_id = $1 and at >= $2 group by 1 order by 1`, audience, from, zone)
+}
+
+// PersonAudiences lists the audiences that a person is in.
+func (s *Store) PersonAudiences(ctx context.Context, person int64) ([]Audience, error) {
+	return all[Audience](ctx, s.db, audienceFields+"join audience_member m on m.audience_id = a.id where m.person_id = $1 order by lower(a.name)", person)
+}
+
+// Use is something that an audience is used by.
+type Use struct {
+	Kind string // audience or sequence
+	ID   int64
+	Name string
+}
+
+// AudienceUse lists the audiences and sequences whose rules ask for an audience.
+func AudienceUse(ctx context.Context, q querier, id int64) ([]Use, error) {
+	path := `'$.**.if ? (@.about == "audience" && @.id == $id)', jsonb_build_object('id', $1::bigint)`
+	return all[Use](ctx, q, `select 'audience' as kind, id, name from audience where live and id <> $1 and jsonb_path_exists(rule, `+path+`)
+		union all select 'sequence', s.id, s.name from sequence s where jsonb_path_exists(s.entry, `+path+`)
+			or exists (select from sequence_version v where v.id = s.version_id and jsonb_path_exists(v.plan, `+path+`))
+			or exists (select from sequence_draft d where d.sequence_id = s.id and d.n = s.draft_n and jsonb_path_exists(d.plan, `+path+`))
+		order by 1, 3`, id)
+}
+
+// Use is AudienceUse outside a transaction.
+func (s *Store) AudienceUse(ctx context.Context, id int64) ([]Use, error) {
+	return AudienceUse(ctx, s.db, id)
+}

@@ -1,0 +1,326 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"ombak/internal/core/person"
+	"ombak/internal/core/rule"
+)
+
+// Author is who changes a record, how and when.
+type Author struct {
+	User  int64 // 0: nobody who signs in
+	How   string
+	Batch int64 // 0: by itself
+	At    time.Time
+}
+
+// Edit is a change of one record: what it is now, and what is set. Marks
+// stand beside fields.
+type Edit struct {
+	P   *Person
+	Now person.Values // with the marks that Set has
+	Set person.Values
+}
+
+// editable are the columns of person that a field sets as it is.
+var editable = []struct {
+	f   rule.Field
+	col string
+}{
+	{person.FirstName, "first_name"}, {person.LastName, "last_name"}, {person.EmailField, "email"}, {person.PhoneField, "phone"}, {person.Title, "title"},
+	{person.Seniority, "seniority"}, {person.Department, "department"}, {person.Country, "country"}, {person.Region, "region"}, {person.City, "city"},
+	{person.Zone, "zone"}, {person.Language, "language"}, {person.Profile, "profile"}, {person.Source, "source"}, {person.Medium, "medium"},
+	{person.Campaign, "campaign"}, {person.Term, "term"}, {person.Content, "content"},
+}
+
+// SetValues changes the fields of one record and keeps what changed.
+func SetValues(ctx context.Context, tx Tx, p Person, set person.Values, a Author) error {
+	_, err := Change(ctx, tx, []Edit{{P: &p, Now: p.Values(), Set: set}}, a)
+	return err
+}
+
+// Change makes many edits at once, in a number of statements that does not
+// depend on how many, and keeps what changed. It answers how many records did.
+func Change(ctx context.Context, tx Tx, edits []Edit, a Author) (int, error) {
+	types, err := ownTypes(ctx, tx)
+	if err != nil {
+		return 0, err
+	}
+	var (
+		ids, changed   []int64
+		cols           = make([][]*string, len(editable))
+		companies      []*int64
+		owners         []*int64
+		dnc            []*bool
+		own            []string
+		befores, after []string
+		marks          = map[rule.Field]map[bool][]int64{}
+		writes         bool
+	)
+	companyOf, ownerOf := map[string]*int64{}, map[string]*int64{}
+	for _, e := range edits {
+		b, x := person.Diff(e.Now, e.Set)
+		if len(x) == 0 {
+			continue
+		}
+		bj, err := json.Marshal(b)
+		if err != nil {
+			return 0, err
+		}
+		aj, err := json.Marshal(x)
+		if err != nil {
+			return 0, err
+		}
+		changed, befores, after = append(changed, e.P.ID), append(befores, string(bj)), append(after, string(aj))
+		ids = append(ids, e.P.ID)
+		for i, c := range editable {
+			var v *string
+			if s, ok := x[c.f]; ok {
+				v, writes = &s, true
+			}
+			cols[i] = append(cols[i], v)
+		}
+		var company, owner *int64
+		if name, ok := x[person.Company]; ok {
+			if company = companyOf[name]; company == nil { // nil only before the first look
+				if company, err = companyNamed(ctx, tx, name, e.Set[person.Domain], a.At); err != nil {
+					return 0, err
+				}
+				companyOf[name] = company
+			}
+			writes = true
+		}
+		if name, ok := x[person.Owner]; ok {
+			if owner = ownerOf[name]; owner == nil {
+				if owner, err = userNamed(ctx, tx, name); err != nil {
+					return 0, err
+				}
+				ownerOf[name] = owner
+			}
+			writes = true
+		}
+		companies, owners = append(companies, company), append(owners, owner)
+		patch := map[string]any{}
+		var contact *bool
+		for f, v := range x {
+			if id, ok := f.OwnID(); ok {
+				patch[fmt.Sprint(id)] = ownValue(types[id], v)
+				writes = true
+				continue
+			}
+			if f == person.DoNotContact {
+				yes := v != ""
+				contact, writes = &yes, true
+				continue
+			}
+			if kind, _, _ := person.MarkOf(f); kind != "" {
+				if marks[f] == nil {
+					marks[f] = map[bool][]int64{}
+				}
+				marks[f][v != ""] = append(marks[f][v != ""], e.P.ID)
+			}
+		}
+		dnc = append(dnc, contact)
+		pj, err := json.Marshal(patch)
+		if err != nil {
+			return 0, err
+		}
+		own = append(own, string(pj))
+	}
+	if len(changed) == 0 {
+		return 0, nil
+	}
+	if writes {
+		set, from, names := "", "", ""
+		args := []any{ids, own, companies, owners, dnc}
+		for i, c := range editable {
+			args = append(args, cols[i])
+			set += fmt.Sprintf(", %s = coalesce(u.%s, p.%s)", c.col, c.col, c.col)
+			from += fmt.Sprintf(", $%d::text[]", len(args))
+			names += ", " + c.col
+		}
+		if _, err := exec(ctx, tx, `update person p set own = case when u.own = '{}' then p.own else jsonb_strip_nulls(p.own || u.own) end,
+			company_id = case when u.company is null then p.company_id else nullif(u.company, 0) end,
+			owner_id = case when u.owner is null then p.owner_id else nullif(u.owner, 0) end,
+			do_not_contact = coalesce(u.dnc, p.do_not_contact)`+set+`
+			from unnest($1::bigint[], $2::jsonb[], $3::bigint[], $4::bigint[], $5::boolean[]`+from+`) as u(id, own, company, owner, dnc`+names+`) where p.id = u.id`, args...); err != nil {
+			if taken(err) {
+				return 0, fmt.Errorf("%w: another person has this address", ErrTaken)
+			}
+			return 0, fmt.Errorf("changing %d records: %w", len(ids), err)
+		}
+	}
+	for f, m := range marks {
+		for on, people := range m {
+			if err := setMark(ctx, tx, f, people, on, a); err != nil {
+				return 0, err
+			}
+		}
+	}
+	return len(changed), KeepChanges(ctx, tx, changed, befores, after, a)
+}
+
+// KeepChanges notes changes that have been made, each as JSON before and after.
+func KeepChanges(ctx context.Context, tx Tx, people []int64, before, after []string, a Author) error {
+	_, err := exec(ctx, tx, `insert into change (person_id, at, user_id, how, batch_id, before, after)
+		select u.id, $4, nullif($5::bigint, 0), $6, nullif($7::bigint, 0), u.b, u.a from unnest($1::bigint[], $2::jsonb[], $3::jsonb[]) as u(id, b, a)`,
+		people, before, after, a.At, a.User, a.How, a.Batch)
+	if err != nil {
+		return fmt.Errorf("noting %d changes: %w", len(people), err)
+	}
+	return nil
+}
+
+// setMark sets or takes away a mark of several people.
+func setMark(ctx context.Context, tx Tx, f rule.Field, people []int64, on bool, a Author) error {
+	kind, what, id := person.MarkOf(f)
+	var err error
+	switch kind {
+	case person.TagMark:
+		if on {
+			_, err = exec(ctx, tx, `insert into person_tag (tag_id, person_id, at) select $1, p, $3 from unnest($2::bigint[]) as p where exists (select from tag where id = $1) on conflict do nothing`, id, people, a.At)
+		} else {
+			_, err = exec(ctx, tx, "delete from person_tag where tag_id = $1 and person_id = any ($2)", id, people)
+		}
+	case person.AudienceMark:
+		err = setMembers(ctx, tx, id, people, on, a.At)
+	case person.ConsentMark:
+		err = setConsent(ctx, tx, id, people, on, "", a)
+	case person.AlsoEmail, person.AlsoPhone:
+		k := "email"
+		if kind == person.AlsoPhone {
+			k = "phone"
+		}
+		if on {
+			if k == "email" {
+				there, err := one[bool](ctx, tx, "select exists (select from person where email = $1 and email <> '')", what)
+				if err != nil {
+					return err
+				}
+				if there {
+					return fmt.Errorf("%w: another person has the address %s", ErrTaken, what)
+				}
+			}
+			_, err = exec(ctx, tx, "insert into contact_point (person_id, kind, value) select p, $2, $3 from unnest($1::bigint[]) as p on conflict (person_id, kind, value) do nothing", people, k, what)
+			if taken(err) {
+				err = fmt.Errorf("%w: another person has the address %s", ErrTaken, what)
+			}
+		} else {
+			_, err = exec(ctx, tx, "delete from contact_point where person_id = any ($1) and kind = $2 and value = $3", people, k, what)
+		}
+	}
+	if err != nil {
+		return fmt.Errorf("setting %q of %d people: %w", f, len(people), err)
+	}
+	return nil
+}
+
+// Marks reads which of some marks several people have.
+func Marks(ctx context.Context, q querier, people []int64, marks []rule.Field) (map[int64]person.Values, error) {
+	out := map[int64]person.Values{}
+	for _, f := range marks {
+		kind, what, id := person.MarkOf(f)
+		var query string
+		args := []any{people}
+		switch kind {
+		case person.TagMark:
+			query, args = "select person_id from person_tag where person_id = any ($1) and tag_id = $2", append(args, id)
+		case person.AudienceMark:
+			query, args = "select person_id from audience_member where person_id = any ($1) and audience_id = $2", append(args, id)
+		case person.ConsentMark:
+			query, args = "select person_id from consent where person_id = any ($1) and purpose_id = $2 and current and given", append(args, id)
+		case person.AlsoEmail:
+			query, args = "select person_id from contact_point where person_id = any ($1) and kind = 'email' and value = $2", append(args, what)
+		case person.AlsoPhone:
+			query, args = "select person_id from contact_point where person_id = any ($1) and kind = 'phone' and value = $2", append(args, what)
+		case string(person.DoNotContact):
+			query = "select id from person where id = any ($1) and do_not_contact"
+		default:
+			continue
+		}
+		ids, err := all[int64](ctx, q, query, args...)
+		if err != nil {
+			return nil, fmt.Errorf("reading marks: %w", err)
+		}
+		for _, p := range ids {
+			if out[p] == nil {
+				out[p] = person.Values{}
+			}
+			out[p][f] = "yes"
+		}
+	}
+	return out, nil
+}
+
+func companyNamed(ctx context.Context, tx Tx, name, domain string, at time.Time) (*int64, error) {
+	zero := int64(0)
+	if name == "" {
+		return &zero, nil
+	}
+	return meetCompany(ctx, tx, name, domain, "", at)
+}
+
+func userNamed(ctx context.Context, tx Tx, name string) (*int64, error) {
+	zero := int64(0)
+	if name == "" {
+		return &zero, nil
+	}
+	id, err := one[int64](ctx, tx, "select id from app_user where lower(name) = lower($1) or email = lower($1) order by id limit 1", name)
+	if IsNotFound(err) {
+		return nil, fmt.Errorf("nobody here is called %q", name)
+	}
+	return &id, err
+}
+
+// Changed is one change of a record, for its history.
+type Changed struct {
+	ID     int64
+	Person *int64 `db:"person_id"`
+	At     time.Time
+	User   string
+	How    string
+	Batch  *int64 `db:"batch_id"`
+	Before JSON[person.Values]
+	After  JSON[person.Values]
+}
+
+const changeFields = `select h.id, h.person_id, h.at, coalesce(u.name, '') as "user", h.how, h.batch_id, h.before, h.after from change h left join app_user u on u.id = h.user_id `
+
+// PersonChanges lists the changes of a person's record, the newest first.
+func (s *Store) PersonChanges(ctx context.Context, id int64) ([]Changed, error) {
+	return all[Changed](ctx, s.db, changeFields+"where h.person_id = $1 order by h.id desc limit 200", id)
+}
+
+// CompanyChanges lists the changes of a company's record, the newest first.
+func (s *Store) CompanyChanges(ctx context.Context, id int64) ([]Changed, error) {
+	return all[Changed](ctx, s.db, changeFields+"where h.company_id = $1 order by h.id desc limit 200", id)
+}
+
+// OneChange reads a change.
+func OneChange(ctx context.Context, tx Tx, id int64) (Changed, error) {
+	return one[Changed](ctx, tx, changeFields+"where h.id = $1", id)
+}
+
+// BatchChanges reads up to n changes that a batch made, before one, the newest first.
+func BatchChanges(ctx context.Context, tx Tx, batch, before int64, n int) ([]Changed, error) {
+	return all[Changed](ctx, tx, changeFields+"where h.batch_id = $1 and h.person_id is not null and ($2 = 0 or h.id < $2) and h.how <> 'undone' order by h.id desc limit $3", batch, before, n)
+}
+
+// PeopleByID reads several people.
+func (s *Store) PeopleByID(ctx context.Context, ids []int64) (map[int64]*Person, error) {
+	return PeopleByID(ctx, s.db, ids)
+}
+
+// PeopleByID reads several people.
+func PeopleByID(ctx context.Context, q querier, ids []int64) (map[int64]*Person, error) {
+	list, err := all[Person](ctx, q, personFields+"where p.id = any ($1) and p.erased_at is null", ids)
+	out := make(map[int64]*Person, len(list))
+	for i := range list {
+		out[list[i].ID] = &list[i]
+	}
+	return out, err
+}

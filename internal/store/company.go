@@ -1,0 +1,144 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+
+	"ombak/internal/core/person"
+	"ombak/internal/core/rule"
+)
+
+// Company is a company's record.
+type Company struct {
+	ID       int64
+	Name     string
+	Domain   string
+	Country  string
+	Industry string
+	Size     int
+	Revenue  string
+	People   int64
+	Open     int64   // open deals
+	Best     float64 // the highest score among its people
+}
+
+const companyColumns = `select c.id, c.name, coalesce(c.domain, '') as domain, c.country, c.industry, c.size, c.revenue,
+	(select count(*) from person p where p.company_id = c.id and p.erased_at is null) as people,
+	(select count(*) from deal d where d.company_id = c.id and d.closed_at is null) as open,
+	coalesce((select max(s.score) from person p join standing s on s.person_id = p.id and s.model_id = ` + theModel + ` where p.company_id = c.id), 0) as best `
+
+// CompanyQuery asks for a page of companies.
+type CompanyQuery struct {
+	Text     string
+	Country  string
+	Industry string
+	After    Key
+	Limit    int
+}
+
+func (c *compiler) companies(q CompanyQuery) string {
+	where := "true"
+	if t := rule.Fold(q.Text); t != "" {
+		like := c.arg("%" + likeText(t) + "%")
+		where += " and (lower(c.name) like " + like + " or c.domain like " + like + ")"
+	}
+	if q.Country != "" {
+		where += " and c.country = " + c.arg(q.Country)
+	}
+	if q.Industry != "" {
+		where += " and lower(c.industry) = " + c.arg(rule.Fold(q.Industry))
+	}
+	return where
+}
+
+// Companies reads a page of companies by name, and the key of its last row.
+func (s *Store) Companies(ctx context.Context, q CompanyQuery) ([]Company, Key, error) {
+	c := compiler{}
+	where := c.companies(q)
+	if q.After != (Key{}) {
+		where += " and (lower(c.name), c.id) > (" + c.arg(q.After.Sort) + ", " + c.arg(q.After.ID) + ")"
+	}
+	rows, err := all[struct {
+		Company
+		Key string
+	}](ctx, s.db, companyColumns+", lower(c.name) as key from company c where "+where+" order by lower(c.name), c.id limit "+c.arg(q.Limit), c.args...)
+	var out []Company
+	var key Key
+	for _, r := range rows {
+		out, key = append(out, r.Company), Key{Sort: r.Key, ID: r.ID}
+	}
+	return out, key, err
+}
+
+// CountCompanies counts whom a query would list.
+func (s *Store) CountCompanies(ctx context.Context, q CompanyQuery) (int64, error) {
+	c := compiler{}
+	where := c.companies(q)
+	return one[int64](ctx, s.db, "select count(*) from company c where "+where, c.args...)
+}
+
+// Company reads one.
+func (s *Store) Company(ctx context.Context, id int64) (Company, error) {
+	return one[Company](ctx, s.db, companyColumns+"from company c where c.id = $1", id)
+}
+
+// Industries lists the industries of companies, the commonest first.
+func (s *Store) Industries(ctx context.Context) ([]string, error) {
+	return all[string](ctx, s.db, "select industry from company where industry <> '' group by 1 order by count(*) desc, 1 limit 60")
+}
+
+// CompanyCountries lists the countries of companies.
+func (s *Store) CompanyCountries(ctx context.Context) ([]string, error) {
+	return all[string](ctx, s.db, "select country from company where country <> '' group by 1 order by 1")
+}
+
+// SetCompany changes a company's record and keeps what changed.
+func SetCompany(ctx context.Context, tx Tx, id int64, set person.Values, a Author) error {
+	c, err := one[Company](ctx, tx, companyColumns+"from company c where c.id = $1 for update of c", id)
+	if err != nil {
+		return err
+	}
+	now := person.Values{person.Company: c.Name, person.Domain: c.Domain, person.CompanyCountry: c.Country, person.Industry: c.Industry, person.Revenue: c.Revenue}
+	if c.Size > 0 {
+		now[person.Size] = fmt.Sprint(c.Size)
+	}
+	before, after := person.Diff(now, set)
+	if len(after) == 0 {
+		return nil
+	}
+	for f, v := range after {
+		col := map[person.Field]string{person.Company: "name", person.Domain: "domain", person.CompanyCountry: "country", person.Industry: "industry", person.Revenue: "revenue", person.Size: "size"}[f]
+		var x any = v
+		switch {
+		case col == "":
+			return fmt.Errorf("%q is no field of a company", f)
+		case f == person.Domain && v == "":
+			x = nil
+		case f == person.Size:
+			n := 0
+			if v != "" {
+				if _, err := fmt.Sscanf(v, "%d", &n); err != nil {
+					return person.ErrNumber
+				}
+			}
+			x = n
+		}
+		if _, err := exec(ctx, tx, "update company set "+col+" = $2 where id = $1", id, x); err != nil {
+			if taken(err) {
+				return fmt.Errorf("%w: another company has this domain", ErrTaken)
+			}
+			return fmt.Errorf("changing company %d: %w", id, err)
+		}
+	}
+	b, err := json.Marshal(before)
+	if err != nil {
+		return err
+	}
+	x, err := json.Marshal(after)
+	if err != nil {
+		return err
+	}
+	_, err = exec(ctx, tx, "insert into change (company_id, at, user_id, how, before, after) values ($1, $2, nullif($3::bigint, 0), $4, $5, $6)", id, a.At, a.User, a.How, string(b), string(x))
+	return err
+}

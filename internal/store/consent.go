@@ -1,0 +1,101 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"time"
+)
+
+// Purpose is something people agree to be written to for.
+type Purpose struct {
+	ID   int64
+	Name string
+}
+
+// Purposes lists all.
+func (s *Store) Purposes(ctx context.Context) ([]Purpose, error) {
+	return all[Purpose](ctx, s.db, "select id, name from purpose order by position, id")
+}
+
+// AddPurpose keeps a new one.
+func AddPurpose(ctx context.Context, tx Tx, name string) (int64, error) {
+	id, err := one[int64](ctx, tx, "insert into purpose (name, position) values ($1, (select coalesce(max(position), 0) + 1 from purpose)) returning id", name)
+	if taken(err) {
+		return 0, fmt.Errorf("%w: a purpose is called %q", ErrTaken, name)
+	}
+	return id, err
+}
+
+// ConsentLine is one thing somebody agreed to or took back.
+type ConsentLine struct {
+	PurposeID int64 `db:"purpose_id"`
+	Purpose   string
+	Given     bool
+	At        time.Time
+	How       string
+	Ground    string
+	User      string
+	Current   bool
+}
+
+// PersonConsents lists what a person agreed to and took back, the newest first.
+func (s *Store) PersonConsents(ctx context.Context, person int64) ([]ConsentLine, error) {
+	return all[ConsentLine](ctx, s.db, `select c.purpose_id, p.name as purpose, c.given, c.at, c.how, c.ground, coalesce(u.name, '') as "user", c.current
+		from consent c join purpose p on p.id = c.purpose_id left join app_user u on u.id = c.user_id where c.person_id = $1 order by c.id desc limit 200`, person)
+}
+
+// SetConsent notes that a person agrees to a purpose, or no longer does.
+func SetConsent(ctx context.Context, tx Tx, purpose, person int64, given bool, ground string, a Author) error {
+	return setConsent(ctx, tx, purpose, []int64{person}, given, ground, a)
+}
+
+func setConsent(ctx context.Context, tx Tx, purpose int64, people []int64, given bool, ground string, a Author) error {
+	if _, err := exec(ctx, tx, "update consent set current = false where purpose_id = $1 and person_id = any ($2) and current", purpose, people); err != nil {
+		return err
+	}
+	_, err := exec(ctx, tx, `insert into consent (person_id, purpose_id, given, at, how, ground, user_id, batch_id)
+		select p, $1, $3, $4, $5, $6, nullif($7::bigint, 0), nullif($8::bigint, 0) from unnest($2::bigint[]) as p`, purpose, people, given, a.At, a.How, ground, a.User, a.Batch)
+	if err != nil {
+		return fmt.Errorf("noting consent: %w", err)
+	}
+	return nil
+}
+
+// Note is something somebody wrote down about a person.
+type Note struct {
+	ID   int64
+	At   time.Time
+	User string
+	Text string
+}
+
+// Notes lists a person's notes, the newest first.
+func (s *Store) Notes(ctx context.Context, person int64) ([]Note, error) {
+	return all[Note](ctx, s.db, `select n.id, n.at, coalesce(u.name, '') as "user", n.text from note n left join app_user u on u.id = n.user_id where n.person_id = $1 order by n.id desc limit 200`, person)
+}
+
+// AddNote keeps a note.
+func AddNote(ctx context.Context, tx Tx, person, user int64, text string, at time.Time) error {
+	_, err := exec(ctx, tx, "insert into note (person_id, at, user_id, text) values ($1, $2, $3, $4)", person, at, user, text)
+	return err
+}
+
+// RemoveNote removes a note of a person.
+func RemoveNote(ctx context.Context, tx Tx, person, id int64) error {
+	n, err := exec(ctx, tx, "delete from note where id = $1 and person_id = $2", id, person)
+	if err == nil && n == 0 {
+		err = ErrNotFound
+	}
+	return err
+}
+
+// ContactPoint is a further address or number.
+type ContactPoint struct {
+	Kind  string // email or phone
+	Value string
+}
+
+// ContactPoints lists a person's further addresses and numbers.
+func (s *Store) ContactPoints(ctx context.Context, person int64) ([]ContactPoint, error) {
+	return all[ContactPoint](ctx, s.db, "select kind, value from contact_point where person_id = $1 order by kind, value", person)
+}

@@ -1,0 +1,80 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"time"
+)
+
+// Addresses lists every email address of a person.
+func Addresses(ctx context.Context, tx Tx, id int64) ([]string, error) {
+	return all[string](ctx, tx, `select email from person where id = $1 and email <> '' union select value from contact_point where person_id = $1 and kind = 'email'`, id)
+}
+
+// Erase removes everything that tells who somebody was. What is left is what
+// must stay: the hashes of their addresses, so that nobody writes to them
+// again, and rows without a name, so that the counts of what was sent and done
+// stay true.
+func Erase(ctx context.Context, tx Tx, id int64, addresses []string, hashes [][]byte, at time.Time) error {
+	fail := func(err error) error { return fmt.Errorf("erasing person %d: %w", id, err) }
+	if _, err := exec(ctx, tx, "insert into never_again (hash, at) select h, $2 from unnest($1::bytea[]) as h on conflict do nothing", hashes, at); err != nil {
+		return fail(err)
+	}
+	if _, err := exec(ctx, tx, `with gone as (delete from audience_member where person_id = $1 returning audience_id)
+		update audience a set members = members - 1 from gone where a.id = gone.audience_id`, id); err != nil {
+		return fail(err)
+	}
+	for _, q := range []string{
+		"delete from contact_point where person_id = $1", "delete from note where person_id = $1", "delete from consent where person_id = $1",
+		"delete from person_tag where person_id = $1", "delete from standing where person_id = $1", "delete from change where person_id = $1",
+		"delete from batch_person where person_id = $1", "delete from import_row where person_id = $1", "delete from audience_stale where person_id = $1",
+		"delete from not_double where low = $1 or high = $1",
+		"update touch set address = '', subject = '', notes = '', trouble = '' where person_id = $1",
+	} {
+		if _, err := exec(ctx, tx, q, id); err != nil {
+			return fail(err)
+		}
+	}
+	for _, q := range []string{
+		"delete from incoming where person_id = $1",
+		"update handoff set brief = '{}', reason = '' where person_id = $1",
+		"update deal d set name = coalesce((select c.name from company c where c.id = d.company_id), 'erased') where person_id = $1",
+		"update signal set detail = '' where person_id = $1 and detail <> ''",
+		// A merge that can be taken back holds the record that went.
+		"update batch set detail = '{}', state = 'done', kind = 'erase' where kind = 'merge' and ((detail->'merge'->>'kept')::bigint = $1 or (detail->'merge'->>'gone')::bigint = $1)",
+	} {
+		if _, err := exec(ctx, tx, q, id); err != nil {
+			return fail(err)
+		}
+	}
+	// Rows of files that were not taken, and what waits to be, may name them too.
+	for _, a := range addresses {
+		if _, err := exec(ctx, tx, "delete from import_reject where exists (select from unnest(raw) as r where lower(btrim(r)) = $1)", a); err != nil {
+			return fail(err)
+		}
+		if _, err := exec(ctx, tx, "delete from import_row where email = $1", a); err != nil {
+			return fail(err)
+		}
+	}
+	n, err := exec(ctx, tx, `update person set first_name = '', last_name = '', email = '', phone = '', title = '', seniority = '', department = '', company_id = null, owner_id = null,
+		region = '', city = '', zone = '', language = '', profile = '', own = '{}', do_not_contact = true, erased_at = $2 where id = $1 and erased_at is null`, id, at)
+	if err == nil && n == 0 {
+		return ErrNotFound
+	}
+	if err != nil {
+		return fail(err)
+	}
+	return nil
+}
+
+// ForgetNeverAgain takes an address off the list: its owner has come back by
+// themselves.
+func ForgetNeverAgain(ctx context.Context, tx Tx, hash []byte) error {
+	_, err := exec(ctx, tx, "delete from never_again where hash = $1", hash)
+	return err
+}
+
+// NeverAgain reports which of some hashed addresses must not be kept again.
+func NeverAgain(ctx context.Context, q querier, hash []byte) (bool, error) {
+	return one[bool](ctx, q, "select exists (select from never_again where hash = $1)", hash)
+}

@@ -1,0 +1,186 @@
+package store
+
+import (
+	"context"
+	"fmt"
+
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"ombak/internal/core/person"
+	"ombak/internal/core/rule"
+)
+
+// OwnField is a field that the workspace has added to people.
+type OwnField struct {
+	ID      int64
+	Name    string
+	Type    person.Type
+	Options JSON[[]string]
+	Used    int64 // people who have a value
+}
+
+// Definition is the field as the core has it.
+func (f *OwnField) Definition() person.Definition {
+	return person.Definition{Field: person.Own(f.ID), Name: f.Name, Type: f.Type, Options: f.Options.V}
+}
+
+const ownFields = "select id, name, type, to_json(options) as options from own_field order by position, id"
+
+// OwnFields lists the workspace's own fields.
+func (s *Store) OwnFields(ctx context.Context) ([]OwnField, error) {
+	return all[OwnField](ctx, s.db, ownFields)
+}
+
+// OwnFieldsUsed lists them with how many people have a value.
+func (s *Store) OwnFieldsUsed(ctx context.Context) ([]OwnField, error) {
+	return all[OwnField](ctx, s.db, `select f.id, f.name, f.type, to_json(f.options) as options, (select count(*) from person p where p.own ? f.id::text) as used from own_field f order by f.position, f.id`)
+}
+
+// AddOwnField keeps a new one.
+func AddOwnField(ctx context.Context, tx Tx, f OwnField) (int64, error) {
+	id, err := one[int64](ctx, tx, `insert into own_field (name, type, options, position) values ($1, $2, $3, (select coalesce(max(position), 0) + 1 from own_field)) returning id`, f.Name, string(f.Type), f.Options.V)
+	if taken(err) {
+		return 0, fmt.Errorf("%w: a field is called %q", ErrTaken, f.Name)
+	}
+	return id, err
+}
+
+// ChangeOwnField renames a field and replaces the values to choose from.
+func ChangeOwnField(ctx context.Context, tx Tx, id int64, name string, options []string) error {
+	n, err := exec(ctx, tx, "update own_field set name = $2, options = $3 where id = $1", id, name, options)
+	if taken(err) {
+		return fmt.Errorf("%w: a field is called %q", ErrTaken, name)
+	}
+	if err == nil && n == 0 {
+		err = ErrNotFound
+	}
+	return err
+}
+
+func ownTypes(ctx context.Context, q querier) (map[int64]person.Type, error) {
+	list, err := all[OwnField](ctx, q, ownFields)
+	out := make(map[int64]person.Type, len(list))
+	for _, f := range list {
+		out[f.ID] = f.Type
+	}
+	return out, err
+}
+
+func taken(err error) bool {
+	pe, ok := asPg(err)
+	return ok && pe.Code == "23505"
+}
+
+func asPg(err error) (*pgconn.PgError, bool) {
+	for err != nil {
+		if pe, ok := err.(*pgconn.PgError); ok {
+			return pe, true
+		}
+		u, ok := err.(interface{ Unwrap() error })
+		if !ok {
+			return nil, false
+		}
+		err = u.Unwrap()
+	}
+	return nil, false
+}
+
+// Catalogue is what there is to ask for in rules.
+func (s *Store) Catalogue(ctx context.Context) (*rule.Catalogue, error) { return catalogue(ctx, s.db) }
+
+// CatalogueIn is Catalogue within a transaction.
+func CatalogueIn(ctx context.Context, tx Tx) (*rule.Catalogue, error) { return catalogue(ctx, tx) }
+
+func catalogue(ctx context.Context, q querier) (*rule.Catalogue, error) {
+	fields, err := all[OwnField](ctx, q, ownFields)
+	if err != nil {
+		return nil, fmt.Errorf("reading the fields: %w", err)
+	}
+	cat := &rule.Catalogue{}
+	for i := range fields {
+		cat.Own = append(cat.Own, fields[i].Definition())
+	}
+	rows, err := all[struct {
+		What string
+		ID   int64
+		Name string
+	}](ctx, q, `select 'tag' as what, id, name from tag union all select 'audience', id, name from audience union all select 'sequence', id, name from sequence
+		union all select 'stage', id, name from stage union all select 'consent', id, name from purpose
+		union all select 'message', id, name from message union all select 'page', id, title from page order by 1, 3, 2`)
+	if err != nil {
+		return nil, fmt.Errorf("reading what rules can name: %w", err)
+	}
+	for _, r := range rows {
+		n := rule.Named{ID: r.ID, Name: r.Name}
+		switch r.What {
+		case "tag":
+			cat.Tags = append(cat.Tags, n)
+		case "audience":
+			cat.Audiences = append(cat.Audiences, n)
+		case "sequence":
+			cat.Sequences = append(cat.Sequences, n)
+		case "stage":
+			cat.Stages = append(cat.Stages, n)
+		case "consent":
+			cat.Purposes = append(cat.Purposes, n)
+		case "message":
+			cat.Messages = append(cat.Messages, n)
+		case "page":
+			cat.Pages = append(cat.Pages, n)
+		}
+	}
+	bands, err := one[JSON[[]rule.Band]](ctx, q, "select bands from score_model order by id limit 1")
+	if err != nil && !IsNotFound(err) {
+		return nil, err
+	}
+	cat.Bands = bands.V
+	return cat, nil
+}
+
+// catalogueFor is what compiling a rule needs to know: the types of the own
+// fields, where it asks about any.
+func catalogueFor(ctx context.Context, q querier, r *rule.Rule) (*rule.Catalogue, error) {
+	own := false
+	r.Each(func(c *rule.Condition) {
+		_, is := c.Field.OwnID()
+		own = own || is
+	})
+	if !own {
+		return nil, nil
+	}
+	fields, err := all[OwnField](ctx, q, ownFields)
+	cat := &rule.Catalogue{}
+	for i := range fields {
+		cat.Own = append(cat.Own, fields[i].Definition())
+	}
+	return cat, err
+}
+
+// FieldUse tells where an own field is asked for: names of audiences.
+func (s *Store) FieldUse(ctx context.Context, id int64) ([]string, error) {
+	list, err := all[struct {
+		Name string
+		Rule JSON[rule.Rule]
+	}](ctx, s.db, "select name, rule from audience where live order by name")
+	var out []string
+	for _, a := range list {
+		a.Rule.V.Each(func(c *rule.Condition) {
+			if n, ok := c.Field.OwnID(); ok && n == id {
+				out = append(out, a.Name)
+			}
+		})
+	}
+	return out, err
+}
+
+// RemoveOwnField takes a field and all its values away.
+func RemoveOwnField(ctx context.Context, tx Tx, id int64) error {
+	if _, err := exec(ctx, tx, "update person set own = own - $1::text where own ? $1::text", fmt.Sprint(id)); err != nil {
+		return err
+	}
+	n, err := exec(ctx, tx, "delete from own_field where id = $1", id)
+	if err == nil && n == 0 {
+		err = ErrNotFound
+	}
+	return err
+}

@@ -1,0 +1,696 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"ombak/internal/core/intake"
+	"ombak/internal/core/person"
+)
+
+// Import is a file that people are brought in from.
+type Import struct {
+	Batch   int64 `db:"batch_id"`
+	File    string
+	Form    string
+	Size    int64
+	Options JSON[intake.Mapping]
+	Columns JSON[ImportHead]
+	Counts  JSON[ImportCounts]
+	Checked bool
+}
+
+// ImportHead is what the first look at a file saw.
+type ImportHead struct {
+	Head   []string   `json:"head"`
+	Sample [][]string `json:"sample"`
+	Known  bool       `json:"known"` // a file with this head was read before
+}
+
+// ImportCounts is what becomes of a file's rows.
+type ImportCounts struct {
+	Rows      int64 `json:"rows"`
+	New       int64 `json:"new"`
+	Updated   int64 `json:"updated"`
+	Unchanged int64 `json:"unchanged"`
+	Rejected  int64 `json:"rejected"`
+}
+
+// AddImport keeps a file's place; its pieces follow.
+func AddImport(ctx context.Context, tx Tx, i Import) error {
+	_, err := exec(ctx, tx, "insert into import (batch_id, file, form, size, options, columns) values ($1, $2, $3, $4, $5, $6)", i.Batch, i.File, i.Form, i.Size, i.Options, i.Columns)
+	return err
+}
+
+// AddPiece keeps a piece of a file.
+func AddPiece(ctx context.Context, tx Tx, batch int64, n int, data []byte) error {
+	_, err := exec(ctx, tx, "insert into import_piece (batch_id, n, data) values ($1, $2, $3)", batch, n, data)
+	return err
+}
+
+// Import reads an import.
+func (s *Store) Import(ctx context.Context, batch int64) (Import, error) {
+	return one[Import](ctx, s.db, "select batch_id, file, form, size, options, columns, counts, checked from import where batch_id = $1", batch)
+}
+
+// SaveImport keeps how a file is read and what was found.
+func SaveImport(ctx context.Context, q querier, i *Import) error {
+	_, err := exec(ctx, q, "update import set options = $2, columns = $3, counts = $4, checked = $5, size = $6, form = $7 where batch_id = $1", i.Batch, i.Options, i.Columns, i.Counts, i.Checked, i.Size, i.Form)
+	return err
+}
+
+// KeepImport is SaveImport outside a transaction.
+func (s *Store) KeepImport(ctx context.Context, i *Import) error { return SaveImport(ctx, s.db, i) }
+
+// pieces reads a file's pieces one after the other.
+type pieces struct {
+	ctx   context.Context
+	s     *Store
+	batch int64
+	n     int
+	left  []byte
+}
+
+// ImportFile reads the file of an import.
+func (s *Store) ImportFile(ctx context.Context, batch int64) io.Reader {
+	return &pieces{ctx: ctx, s: s, batch: batch}
+}
+
+func (p *pieces) Read(b []byte) (int, error) {
+	for len(p.left) == 0 {
+		data, err := one[[]byte](p.ctx, p.s.db, "select data from import_piece where batch_id = $1 and n = $2", p.batch, p.n)
+		if IsNotFound(err) {
+			return 0, io.EOF
+		}
+		if err != nil {
+			return 0, err
+		}
+		p.left = data
+		p.n++
+	}
+	n := copy(b, p.left)
+	p.left = p.left[n:]
+	return n, nil
+}
+
+// ForgetFile removes an import's file and staged rows: they are of no more use,
+// and name people.
+func ForgetFile(ctx context.Context, tx Tx, batch int64) error {
+	for _, q := range []string{"delete from import_piece where batch_id = $1", "delete from import_row where batch_id = $1"} {
+		if _, err := exec(ctx, tx, q, batch); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// ImportMemory finds how a file with this head was read last time.
+func (s *Store) ImportMemory(ctx context.Context, head []string) (intake.Mapping, bool, error) {
+	m, err := one[JSON[intake.Mapping]](ctx, s.db, "select options from import_memory where head = $1", strings.Join(head, "\x1f"))
+	if IsNotFound(err) {
+		return intake.Mapping{}, false, nil
+	}
+	return m.V, err == nil, err
+}
+
+// RememberImport keeps how a file with this head is read.
+func RememberImport(ctx context.Context, tx Tx, head []string, m intake.Mapping, at time.Time) error {
+	_, err := exec(ctx, tx, "insert into import_memory values ($1, $2, $3) on conflict (head) do update set options = excluded.options, used_at = excluded.used_at", strings.Join(head, "\x1f"), JSON[intake.Mapping]{m}, at)
+	return err
+}
+
+// Fates of a row.
+const (
+	FateNew       int16 = 1
+	FateKnown     int16 = 2
+	FateUnchanged int16 = 3
+)
+
+// stagedFields are the fields of a row that are kept as texts, in the order of
+// their columns.
+var stagedFields = []struct {
+	f   person.Field
+	col string
+}{
+	{person.FirstName, "first_name"}, {person.LastName, "last_name"}, {person.EmailField, "email"}, {person.PhoneField, "phone"}, {person.Title, "title"},
+	{person.Seniority, "seniority"}, {person.Department, "department"}, {person.Country, "country"}, {person.Region, "region"}, {person.City, "city"},
+	{person.Zone, "zone"}, {person.Language, "language"}, {person.Profile, "profile"}, {person.Source, "source"}, {person.Medium, "medium"},
+	{person.Campaign, "campaign"}, {person.Term, "term"}, {person.Content, "content"},
+	{person.Company, "company"}, {person.Domain, "domain"}, {person.Industry, "industry"}, {person.Revenue, "revenue"}, {person.CompanyCountry, "company_country"},
+}
+
+// Staging writes checked rows beside the records, where applying them is a
+// matter of few statements.
+type Staging struct {
+	batch int64
+	cols  []int // indexes into stagedFields that the mapping fills
+	names []string
+}
+
+// NewStaging readies staging for a mapping.
+func NewStaging(batch int64, m *intake.Mapping) *Staging {
+	s := &Staging{batch: batch, names: []string{"batch_id", "n", "line", "fate", "person_id"}}
+	has := map[string]bool{}
+	for _, c := range m.Columns {
+		has[c] = true
+	}
+	for i, f := range stagedFields {
+		name := f.f == person.FirstName || f.f == person.LastName
+		if has[string(f.f)] || name && has[intake.FullName] || f.f == person.EmailField || f.f == person.PhoneField && has[intake.FurtherPhone] || f.f == person.Domain || f.f == person.Source && m.Source != "" {
+			s.cols = append(s.cols, i)
+			s.names = append(s.names, f.col)
+		}
+	}
+	s.names = append(s.names, "size", "owner_id", "own", "do_not_contact", "tags", "emails", "phones", "note")
+	return s
+}
+
+// StagedRow is a row that can be taken.
+type StagedRow struct {
+	N, Line        int
+	Fate           int16
+	Person         int64
+	Values         []string // by the staging's columns
+	Size           int32
+	Owner          int64
+	Own            string // JSON, or empty
+	NoContact      bool
+	Tags           []string
+	Emails, Phones []string
+	Note           string
+}
+
+// Take copies a record's values out, in the order of the staging's columns.
+func (s *Staging) Take(v person.Values) []string {
+	out := make([]string, len(s.cols))
+	for i, c := range s.cols {
+		out[i] = v[stagedFields[c].f]
+	}
+	return out
+}
+
+// EmailOf is the address among taken values.
+func (s *Staging) EmailOf(values []string) string { return s.valueOf(values, person.EmailField) }
+
+// PhoneOf is the number among taken values.
+func (s *Staging) PhoneOf(values []string) string { return s.valueOf(values, person.PhoneField) }
+
+// LastNameAt is the place of the last name among taken values, −1 for none.
+func (s *Staging) LastNameAt() int {
+	for i, c := range s.cols {
+		if stagedFields[c].f == person.LastName {
+			return i
+		}
+	}
+	return -1
+}
+
+// ProfileOf is the profile among taken values.
+func (s *Staging) ProfileOf(values []string) string { return s.valueOf(values, person.Profile) }
+
+func (s *Staging) valueOf(values []string, f person.Field) string {
+	for i, c := range s.cols {
+		if stagedFields[c].f == f {
+			return values[i]
+		}
+	}
+	return ""
+}
+
+// Write stages rows, by the database's own bulk path.
+func (s *Staging) Write(ctx context.Context, st *Store, rows []StagedRow) error {
+	nothing := func(list []string) any {
+		if len(list) == 0 {
+			return nil
+		}
+		return list
+	}
+	text := func(v string) any {
+		if v == "" {
+			return nil
+		}
+		return v
+	}
+	vals := make([]any, len(s.names))
+	_, err := st.Pool.CopyFrom(ctx, pgx.Identifier{"import_row"}, s.names, pgx.CopyFromSlice(len(rows), func(i int) ([]any, error) {
+		r := &rows[i]
+		vals[0], vals[1], vals[2], vals[3], vals[4] = s.batch, int32(r.N), int32(r.Line), r.Fate, r.Person
+		k := 5
+		for _, v := range r.Values {
+			vals[k] = text(v)
+			k++
+		}
+		vals[k], vals[k+1], vals[k+2], vals[k+3] = nil, nil, nil, nil
+		if r.Size > 0 {
+			vals[k] = r.Size
+		}
+		if r.Owner > 0 {
+			vals[k+1] = r.Owner
+		}
+		if r.Own != "" {
+			vals[k+2] = r.Own
+		}
+		if r.NoContact {
+			vals[k+3] = true
+		}
+		vals[k+4], vals[k+5], vals[k+6], vals[k+7] = nothing(r.Tags), nothing(r.Emails), nothing(r.Phones), text(r.Note)
+		return vals, nil
+	}))
+	if err != nil {
+		return fmt.Errorf("staging %d rows: %w", len(rows), err)
+	}
+	return nil
+}
+
+// Reject is a row that is not taken, and why.
+type Reject struct {
+	N      int
+	Line   int
+	Field  string
+	Value  string
+	Reason string
+	Raw    JSON[[]string]
+}
+
+// AddRejects keeps rows that are not taken.
+func (s *Store) AddRejects(ctx context.Context, batch int64, list []Reject) error {
+	_, err := s.Pool.CopyFrom(ctx, pgx.Identifier{"import_reject"}, []string{"batch_id", "n", "line", "field", "value", "reason", "raw"}, pgx.CopyFromSlice(len(list), func(i int) ([]any, error) {
+		r := &list[i]
+		raw := r.Raw.V
+		if raw == nil {
+			raw = []string{}
+		}
+		return []any{batch, int32(r.N), int32(r.Line), clipped(r.Field, 200), clipped(r.Value, 200), r.Reason, raw}, nil
+	}))
+	if err != nil {
+		return fmt.Errorf("keeping %d rejected rows: %w", len(list), err)
+	}
+	return nil
+}
+
+func clipped(s string, n int) string {
+	s = strings.ReplaceAll(strings.ToValidUTF8(s, "\ufffd"), "\x00", "")
+	if len(s) > n {
+		s = strings.ToValidUTF8(s[:n], "") + " …"
+	}
+	return s
+}
+
+// Rejects reads up to n rejected rows of an import after one.
+func (s *Store) Rejects(ctx context.Context, batch int64, after, n int) ([]Reject, error) {
+	return all[Reject](ctx, s.db, "select n, line, field, value, reason, to_json(raw) as raw from import_reject where batch_id = $1 and n > $2 order by n limit $3", batch, after, n)
+}
+
+// ClearStaged removes what an earlier check of an import staged.
+func ClearStaged(ctx context.Context, tx Tx, batch int64) error {
+	for _, q := range []string{"delete from import_row where batch_id = $1", "delete from import_reject where batch_id = $1"} {
+		if _, err := exec(ctx, tx, q, batch); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// KnownBy finds people by their addresses, the further ones too.
+func (s *Store) KnownBy(ctx context.Context, emails []string) (map[string]int64, error) {
+	rows, err := s.Pool.Query(ctx, `select email, id from person where email = any ($1) and email <> '' union all select value, person_id from contact_point where kind = 'email' and value = any ($1)`, emails)
+	return pairsOf(rows, err)
+}
+
+// KnownByPhone finds people without regard to their address: "phone lastname".
+func (s *Store) KnownByPhone(ctx context.Context, phones []string) (map[string]int64, error) {
+	rows, err := s.Pool.Query(ctx, `select phone || ' ' || lower(last_name), id from person where phone = any ($1) and phone <> ''
+		union all select c.value || ' ' || lower(p.last_name), p.id from contact_point c join person p on p.id = c.person_id where c.kind = 'phone' and c.value = any ($1)`, phones)
+	return pairsOf(rows, err)
+}
+
+// KnownByProfile finds people by their profile.
+func (s *Store) KnownByProfile(ctx context.Context, profiles []string) (map[string]int64, error) {
+	rows, err := s.Pool.Query(ctx, "select profile, id from person where profile = any ($1) and profile <> ''", profiles)
+	return pairsOf(rows, err)
+}
+
+func pairsOf(rows pgx.Rows, err error) (map[string]int64, error) {
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]int64{}
+	var key string
+	var id int64
+	_, err = pgx.ForEachRow(rows, []any{&key, &id}, func() error { out[key] = id; return nil })
+	return out, err
+}
+
+// HashesNeverAgain finds which of some hashed addresses must not be kept again.
+func (s *Store) HashesNeverAgain(ctx context.Context, hashes [][]byte) (map[string]bool, error) {
+	rows, err := s.Pool.Query(ctx, "select hash from never_again where hash = any ($1)", hashes)
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]bool{}
+	var h []byte
+	_, err = pgx.ForEachRow(rows, []any{&h}, func() error { out[string(h)] = true; return nil })
+	return out, err
+}
+
+// AnyNeverAgain reports whether anybody was ever erased.
+func (s *Store) AnyNeverAgain(ctx context.Context) (bool, error) {
+	return one[bool](ctx, s.db, "select exists (select from never_again)")
+}
+
+// PersonIDs takes n ids for people to be.
+func (s *Store) PersonIDs(ctx context.Context, n int) ([]int64, error) {
+	return all[int64](ctx, s.db, "select nextval(pg_get_serial_sequence('person', 'id')) from generate_series(1, $1::int)", n)
+}
+
+// importer writes the SQL that applies staged rows by a mapping.
+type importer struct {
+	m     *intake.Mapping
+	own   []int64
+	types map[int64]person.Type
+	has   map[string]bool
+}
+
+func newImporter(ctx context.Context, q querier, m *intake.Mapping) (*importer, error) {
+	i := &importer{m: m, has: map[string]bool{}}
+	var err error
+	if i.types, err = ownTypes(ctx, q); err != nil {
+		return nil, err
+	}
+	for _, c := range m.Columns {
+		i.has[c] = true
+		if id, ok := person.Field(c).OwnID(); ok {
+			i.own = append(i.own, id)
+		}
+	}
+	i.has[string(person.FirstName)] = i.has[string(person.FirstName)] || i.has[intake.FullName]
+	i.has[string(person.LastName)] = i.has[string(person.LastName)] || i.has[intake.FullName]
+	i.has[string(person.PhoneField)] = i.has[string(person.PhoneField)] || i.has[intake.FurtherPhone]
+	i.has[string(person.EmailField)] = true
+	i.has[string(person.Company)] = true // told by the domain of the address
+	return i, nil
+}
+
+// taken is the value of a column after a row was applied to a known person.
+func (i *importer) taken(col string) string {
+	if i.m.Policy == intake.Replace && col != "email" {
+		return fmt.Sprintf("case when coalesce(r.%[1]s, '') <> '' then r.%[1]s else p.%[1]s end", col)
+	}
+	return fmt.Sprintf("case when p.%[1]s = '' then coalesce(r.%[1]s, '') else p.%[1]s end", col)
+}
+
+// compared is a subquery over rows r and their people p: what each would
+// become, and what of it is a change.
+func (i *importer) compared(where string) string {
+	sel, before, after := "", "", ""
+	pair := func(key, was, is string) {
+		before += fmt.Sprintf(", '%s', case when %s is distinct from %s then coalesce(%s, '') end", key, was, is, was)
+		after += fmt.Sprintf(", '%s', case when %s is distinct from %s then coalesce(%s, '') end", key, was, is, is)
+	}
+	for _, f := range stagedFields[:18] {
+		if !i.has[string(f.f)] && !(f.f == person.Source && i.m.Source != "") {
+			continue
+		}
+		sel += fmt.Sprintf(", %s as %s", i.taken(f.col), f.col)
+		pair(string(f.f), "p."+f.col, "("+i.taken(f.col)+")")
+	}
+	company := "coalesce(p.company_id, n.id)"
+	owner := "coalesce(p.owner_id, r.owner_id)"
+	own := "coalesce(r.own, '{}') || p.own"
+	if i.m.Policy == intake.Replace {
+		company, owner, own = "coalesce(n.id, p.company_id)", "coalesce(r.owner_id, p.owner_id)", "p.own || coalesce(r.own, '{}')"
+	}
+	sel += ", " + company + " as company_id, " + owner + " as owner_id, " + own + " as own, (p.do_not_contact or coalesce(r.do_not_contact, false)) as do_not_contact"
+	changed := "(" + company + ") is distinct from p.company_id"
+	before += ", 'company', case when " + changed + " then coalesce(o.name, '') end, 'company domain', case when " + changed + " then coalesce(o.domain, '') end"
+	after += ", 'company', case when " + changed + " then coalesce(n.name, '') end, 'company domain', case when " + changed + " then coalesce(n.domain, '') end"
+	pair("owner", "(select u.name from app_user u where u.id = p.owner_id)", "(select u.name from app_user u where u.id = ("+owner+"))")
+	pair("do not contact", "case when p.do_not_contact then 'yes' else '' end", "case when p.do_not_contact or coalesce(r.do_not_contact, false) then 'yes' else '' end")
+	for _, id := range i.own {
+		val := func(from string) string {
+			if i.types[id] == person.SeveralOf {
+				return fmt.Sprintf("array_to_string(array(select jsonb_array_elements_text(case when jsonb_typeof((%s)->'%d') = 'array' then (%s)->'%d' else '[]' end)), E'\\x1f')", from, id, from, id)
+			}
+			return fmt.Sprintf("coalesce((%s)->>'%d', '')", from, id)
+		}
+		pair(string(person.Own(id)), val("p.own"), val(own))
+	}
+	return `select p.id, r.n` + sel + `, jsonb_strip_nulls(jsonb_build_object(` + before[2:] + `)) as before, jsonb_strip_nulls(jsonb_build_object(` + after[2:] + `)) as after
+		from import_row r join person p on p.id = r.person_id left join company o on o.id = p.company_id
+		left join lateral (select c.id, c.name, c.domain from company c where c.domain = r.domain union all
+			select * from (select c.id, c.name, c.domain from company c where r.domain is null and r.company <> '' and lower(c.name) = lower(r.company) order by c.id limit 1) x limit 1) n on true
+		where ` + where
+}
+
+// CountImport says, of the staged rows of an import, how many people are new,
+// would be changed, and would stay as they are.
+func (s *Store) CountImport(ctx context.Context, batch int64, m *intake.Mapping) (ImportCounts, error) {
+	var c ImportCounts
+	i, err := newImporter(ctx, s.db, m)
+	if err != nil {
+		return c, err
+	}
+	if c.Rejected, err = one[int64](ctx, s.db, "select count(*) from import_reject where batch_id = $1", batch); err != nil {
+		return c, err
+	}
+	if c.New, err = one[int64](ctx, s.db, "select count(*) from import_row where batch_id = $1 and fate = 1", batch); err != nil {
+		return c, err
+	}
+	known, err := one[int64](ctx, s.db, "select count(*) from import_row where batch_id = $1 and fate = 2", batch)
+	if err != nil {
+		return c, err
+	}
+	if m.Policy != intake.Leave && known > 0 {
+		if c.Updated, err = one[int64](ctx, s.db, "select count(*) from ("+i.compared("r.batch_id = $1 and r.fate = 2")+") x where x.before <> '{}' or x.after <> '{}'", batch); err != nil {
+			return c, fmt.Errorf("counting what an import would change: %w", err)
+		}
+	}
+	c.Unchanged = known - c.Updated
+	c.Rows = known + c.New + c.Rejected
+	return c, nil
+}
+
+// StagedEnd is the number of the last staged row, 0 for none.
+func (s *Store) StagedEnd(ctx context.Context, batch int64) (int, error) {
+	return one[int](ctx, s.db, "select coalesce(max(n), 0) from import_row where batch_id = $1", batch)
+}
+
+// ApplyRows makes people of the staged rows from to to, and answers what became
+// of them.
+func ApplyRows(ctx context.Context, tx Tx, m *intake.Mapping, from, to int, a Author) (c ImportCounts, err error) {
+	i, err := newImporter(ctx, tx, m)
+	if err != nil {
+		return c, err
+	}
+	fail := func(what string, err error) (ImportCounts, error) {
+		return c, fmt.Errorf("importing rows %d to %d: %s: %w", from, to, what, err)
+	}
+	span := []any{a.Batch, from, to}
+	run := func(q string, more ...any) (int64, error) {
+		return exec(ctx, tx, q, append(append([]any{}, span...), more...)...)
+	}
+	const rows = "r.batch_id = $1 and r.n between $2 and $3"
+	// Whoever has come by another way since the check is known now.
+	if _, err = run(`update import_row r set fate = 2, person_id = p.id from person p where ` + rows + ` and r.fate = 1 and p.email = r.email and p.email <> ''`); err != nil {
+		return fail("looking again", err)
+	}
+	if err = i.companies(ctx, tx, run, a); err != nil {
+		return fail("companies", err)
+	}
+	cols, vals := "", ""
+	for _, f := range stagedFields[:18] {
+		if i.has[string(f.f)] || f.f == person.Source && m.Source != "" {
+			cols += ", " + f.col
+			vals += ", coalesce(r." + f.col + ", '')"
+		}
+	}
+	if c.New, err = run(`insert into person (id, created_at, batch_id, company_id, owner_id, own, do_not_contact`+cols+`) overriding system value
+		select r.person_id, $4, $1, coalesce(c.id, (select k.id from company k where r.domain is null and r.company is not null and lower(k.name) = lower(r.company) order by k.id limit 1)), r.owner_id, coalesce(r.own, '{}'), coalesce(r.do_not_contact, false)`+vals+`
+		from import_row r left join company c on c.domain = r.domain
+		where `+rows+` and r.fate = 1 order by r.n on conflict (email) where email <> '' do nothing`, a.At); err != nil {
+		return fail("new people", err)
+	}
+	if m.Policy != intake.Leave {
+		set := ""
+		for _, f := range stagedFields[:18] {
+			if i.has[string(f.f)] || f.f == person.Source && m.Source != "" {
+				set += fmt.Sprintf(", %s = x.%s", f.col, f.col)
+			}
+		}
+		if c.Updated, err = one[int64](ctx, tx, `with x as materialized (select * from (`+i.compared(rows+" and r.fate = 2")+`) y where before <> '{}' or after <> '{}'),
+			done as (update person p set company_id = x.company_id, owner_id = x.owner_id, own = x.own, do_not_contact = x.do_not_contact`+set+` from x where p.id = x.id),
+			noted as (insert into change (person_id, at, user_id, how, batch_id, before, after) select id, $4, nullif($5::bigint, 0), $6, $1, before, after from x)
+			select count(*) from x`, append(append([]any{}, span...), a.At, a.User, a.How)...); err != nil {
+			return fail("people who are known", err)
+		}
+	}
+	known, err := one[int64](ctx, tx, "select count(*) from import_row r where "+rows+" and fate = 2", span...)
+	if err != nil {
+		return fail("counting", err)
+	}
+	c.Unchanged = known - c.Updated
+	return c, i.marks(ctx, tx, run, a)
+}
+
+// companies makes the companies that rows name and nobody knows, and fills in
+// what rows say of those that are known.
+func (i *importer) companies(ctx context.Context, tx Tx, run func(string, ...any) (int64, error), a Author) error {
+	const rows = "r.batch_id = $1 and r.n between $2 and $3"
+	if _, err := run(`insert into company (name, domain, industry, size, revenue, country, created_at, batch_id)
+		select distinct on (r.domain) coalesce(nullif(r.company, ''), r.domain), r.domain, coalesce(r.industry, ''), coalesce(r.size, 0), coalesce(r.revenue, ''), coalesce(r.company_country, r.country, ''), $4, $1
+		from import_row r where `+rows+` and r.domain is not null and not exists (select from company c where c.domain = r.domain) order by r.domain, r.company nulls last, r.n
+		on conflict (domain) do nothing`, a.At); err != nil {
+		return err
+	}
+	if i.has["company"] {
+		if _, err := run(`insert into company (name, industry, size, revenue, country, created_at, batch_id)
+			select distinct on (lower(r.company)) r.company, coalesce(r.industry, ''), coalesce(r.size, 0), coalesce(r.revenue, ''), coalesce(r.company_country, r.country, ''), $4, $1
+			from import_row r where `+rows+` and r.domain is null and r.company is not null and not exists (select from company c where lower(c.name) = lower(r.company)) order by lower(r.company), r.n`, a.At); err != nil {
+			return err
+		}
+	}
+	if i.m.Policy == intake.Leave || !(i.has[string(person.Industry)] || i.has[string(person.Size)] || i.has[string(person.Revenue)] || i.has[string(person.CompanyCountry)]) {
+		return nil
+	}
+	next := func(col, empty string) string {
+		if i.m.Policy == intake.Replace {
+			return fmt.Sprintf("coalesce(r.%s, c.%s)", col, strings.TrimPrefix(col, "company_"))
+		}
+		return fmt.Sprintf("case when c.%[2]s = %[3]s then coalesce(r.%[1]s, %[3]s) else c.%[2]s end", col, strings.TrimPrefix(col, "company_"), empty)
+	}
+	_, err := run(`with x as materialized (select distinct on (c.id) c.id, c.industry as industry0, c.size as size0, c.revenue as revenue0, c.country as country0,
+			`+next("industry", "''")+` as industry1, `+next("size", "0")+` as size1, `+next("revenue", "''")+` as revenue1, `+next("company_country", "''")+` as country1
+			from import_row r join company c on c.domain = r.domain or r.domain is null and lower(c.name) = lower(r.company)
+			where `+rows+` and c.batch_id is distinct from $1 order by c.id, r.n),
+		ch as (select * from x where (industry0, size0, revenue0, country0) is distinct from (industry1, size1, revenue1, country1)),
+		done as (update company c set industry = ch.industry1, size = ch.size1, revenue = ch.revenue1, country = ch.country1 from ch where c.id = ch.id)
+		insert into change (company_id, at, user_id, how, batch_id, before, after) select id, $4, nullif($5::bigint, 0), $6, $1,
+			jsonb_build_object('industry', industry0, 'company size', size0::text, 'revenue', revenue0, 'company country', country0),
+			jsonb_build_object('industry', industry1, 'company size', size1::text, 'revenue', revenue1, 'company country', country1) from ch`, a.At, a.User, a.How)
+	return err
+}
+
+// marks puts tags, audience, consent and further addresses on everybody.
+func (i *importer) marks(ctx context.Context, tx Tx, run func(string, ...any) (int64, error), a Author) error {
+	const rows = "r.batch_id = $1 and r.n between $2 and $3"
+	note := func(key string) string {
+		return ` insert into change (person_id, at, user_id, how, batch_id, before, after)
+			select d.person_id, $4, nullif($5::bigint, 0), $6, $1, jsonb_object_agg(` + key + `, ''), jsonb_object_agg(` + key + `, 'yes')
+			from done d join import_row r on ` + rows + ` and r.person_id = d.person_id and r.fate = 2 group by d.person_id`
+	}
+	if len(i.m.Tags) > 0 || i.has[intake.Tags] {
+		for _, t := range i.m.Tags {
+			if _, err := TagNamed(ctx, tx, t, a.User, a.At); err != nil {
+				return err
+			}
+		}
+		if i.has[intake.Tags] {
+			if _, err := run(`insert into tag (name, owner_id, created_at) select distinct on (lower(t)) t, nullif($5::bigint, 0), $4 from import_row r, unnest(r.tags) t where `+rows+` order by lower(t) on conflict (lower(name)) do nothing`, a.At, a.User); err != nil {
+				return err
+			}
+		}
+		if _, err := run(`with done as (insert into person_tag (tag_id, person_id, at) select distinct t.id, r.person_id, $4::timestamptz from import_row r join person p on p.id = r.person_id, unnest(coalesce(r.tags, '{}') || $7::text[]) n join tag t on lower(t.name) = lower(n)
+			where `+rows+` on conflict do nothing returning person_id, tag_id)`+note("'tag ' || d.tag_id"), a.At, a.User, a.How, i.m.Tags); err != nil {
+			return err
+		}
+	}
+	if i.m.Audience != 0 {
+		if _, err := run(`with done as (insert into audience_member (audience_id, person_id, joined_at) select $7, r.person_id, $4 from import_row r join person p on p.id = r.person_id
+				where `+rows+` and exists (select from audience where id = $7 and not live) on conflict do nothing returning person_id, audience_id),
+			moved as (insert into audience_move (audience_id, person_id, at, joined) select audience_id, person_id, $4, true from done),
+			counted as (update audience set members = members + (select count(*) from done) where id = $7)`+note("'audience ' || d.audience_id"), a.At, a.User, a.How, i.m.Audience); err != nil {
+			return err
+		}
+	}
+	if i.m.Purpose != 0 {
+		// What somebody once said about a purpose themselves outweighs a list.
+		if _, err := run(`insert into consent (person_id, purpose_id, given, at, how, ground, user_id, batch_id) select r.person_id, $7, true, $4, 'by import', $6, nullif($5::bigint, 0), $1
+			from import_row r join person p on p.id = r.person_id where `+rows+` and not exists (select from consent c where c.person_id = r.person_id and c.purpose_id = $7)`, a.At, a.User, i.m.Ground, i.m.Purpose); err != nil {
+			return err
+		}
+	}
+	for _, k := range []struct{ kind, col, target string }{{"email", "emails", intake.FurtherEmail}, {"phone", "phones", intake.FurtherPhone}} {
+		if !i.has[k.target] {
+			continue
+		}
+		if _, err := run(`with done as (insert into contact_point (person_id, kind, value) select distinct r.person_id, '`+k.kind+`', v from import_row r join person p on p.id = r.person_id, unnest(r.`+k.col+`) v
+			where `+rows+` and v <> p.`+k.kind+` and not ('`+k.kind+`' = 'email' and exists (select from person o where o.email = v)) on conflict do nothing returning person_id, value)`+note("'also "+k.kind+" ' || d.value"), a.At, a.User, a.How); err != nil {
+			return err
+		}
+	}
+	if i.has[intake.Note] {
+		if _, err := run(`insert into note (person_id, at, user_id, batch_id, text) select r.person_id, $4, nullif($5::bigint, 0), $1, left(r.note, 10000) from import_row r join person p on p.id = r.person_id where `+rows+` and r.note is not null`, a.At, a.User); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// UndoNew removes up to n people whom an import made and nothing else has
+// touched since, from the one after on. It answers the last it looked at (0:
+// there is nobody left to look at), how many went and how many stay.
+func UndoNew(ctx context.Context, tx Tx, batch, after int64, n int) (last, gone, kept int64, err error) {
+	ids, err := all[int64](ctx, tx, "select id from person where batch_id = $1 and id > $2 and erased_at is null order by id limit $3 for update", batch, after, n)
+	if err != nil || len(ids) == 0 {
+		return 0, 0, 0, err
+	}
+	free, err := all[int64](ctx, tx, `select p.id from unnest($2::bigint[]) as p(id) where not exists (select from signal x where x.person_id = p.id) and not exists (select from enrolment x where x.person_id = p.id)
+		and not exists (select from incoming x where x.person_id = p.id) and not exists (select from handoff x where x.person_id = p.id) and not exists (select from deal x where x.person_id = p.id)
+		and not exists (select from touch x where x.person_id = p.id) and not exists (select from note x where x.person_id = p.id and x.batch_id is distinct from $1)
+		and not exists (select from change x where x.person_id = p.id and x.batch_id is distinct from $1) and not exists (select from consent x where x.person_id = p.id and x.batch_id is distinct from $1)`, batch, ids)
+	if err != nil {
+		return 0, 0, 0, fmt.Errorf("looking for what nothing has touched: %w", err)
+	}
+	if _, err := exec(ctx, tx, `with gone as (delete from audience_member where person_id = any ($1) returning audience_id)
+		update audience a set members = members - x.n from (select audience_id, count(*) as n from gone group by 1) x where a.id = x.audience_id`, free); err != nil {
+		return 0, 0, 0, err
+	}
+	if _, err := exec(ctx, tx, "delete from person where id = any ($1)", free); err != nil {
+		return 0, 0, 0, fmt.Errorf("removing people: %w", err)
+	}
+	return ids[len(ids)-1], int64(len(free)), int64(len(ids) - len(free)), nil
+}
+
+// UndoRest removes what else an import made: companies with nobody left, notes
+// and consents.
+func UndoRest(ctx context.Context, tx Tx, batch int64) error {
+	for _, q := range []string{
+		"delete from note where batch_id = $1",
+		"delete from consent where batch_id = $1",
+		`update company c set industry = h.before->>'industry', size = (h.before->>'company size')::int, revenue = h.before->>'revenue', country = h.before->>'company country'
+			from change h where h.batch_id = $1 and h.company_id = c.id and (c.industry, c.size::text, c.revenue, c.country) = (h.after->>'industry', h.after->>'company size', h.after->>'revenue', h.after->>'company country')`,
+		"delete from company c where batch_id = $1 and not exists (select from person p where p.company_id = c.id) and not exists (select from deal d where d.company_id = c.id)",
+	} {
+		if _, err := exec(ctx, tx, q, batch); err != nil {
+			return fmt.Errorf("taking back the rest of an import: %w", err)
+		}
+	}
+	return nil
+}
+
+// ownJSON is the own fields among values as they are staged; empty for none.
+func ownJSON(types map[int64]person.Type, v person.Values) (string, error) {
+	patch := map[string]any{}
+	for f, x := range v {
+		if id, ok := f.OwnID(); ok {
+			patch[fmt.Sprint(id)] = ownValue(types[id], x)
+		}
+	}
+	if len(patch) == 0 {
+		return "", nil
+	}
+	b, err := json.Marshal(patch)
+	return string(b), err
+}
+
+// OwnJSON is the own fields among values as staging keeps them; empty for none.
+func (s *Store) OwnJSON(ctx context.Context) (func(person.Values) (string, error), error) {
+	types, err := ownTypes(ctx, s.db)
+	return func(v person.Values) (string, error) { return ownJSON(types, v) }, err
+}

@@ -1,0 +1,325 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"ombak/internal/core/person"
+)
+
+// Merged is what a merge did, kept so that it can be taken back: the record
+// that went, and everything that moved from it to the one that stayed.
+type Merged struct {
+	Kept  int64              `json:"kept"`
+	Gone  int64              `json:"gone"`
+	Row   json.RawMessage    `json:"row"`
+	Moved map[string][]int64 `json:"moved"`           // table → ids
+	Tags  []int64            `json:"tags,omitempty"`  // that the one that stayed did not have
+	Hand  []int64            `json:"hand,omitempty"`  // hand-picked audiences likewise
+	HadT  []int64            `json:"hadTags"`         // that the one that went had
+	HadH  []int64            `json:"hadAudiences"`    //
+	Also  []string           `json:"also,omitempty"`  // addresses and numbers that were added, "email a@b"
+	Ended []int64            `json:"ended,omitempty"` // enrolments that ended because both were on the sequence
+	Stood json.RawMessage    `json:"stood"`           // opt-out, bounce and do-not-contact of the one that stayed, before
+}
+
+// belongings are the tables whose rows belong to a person and move with them.
+var belongings = []string{"signal", "enrolment", "touch", "incoming", "handoff", "deal", "note", "change", "consent"}
+
+// Errors of merging.
+var (
+	ErrTwoDeals    = errors.New("both have an open deal: close one of them first")
+	ErrTwoHandoffs = errors.New("both are with a rep to decide on: have one of the handoffs decided first")
+)
+
+// Merge makes two records one. The values in set stand in the end; everything
+// that happened with the one that goes has then happened with the one that
+// stays. It notes how to take that back.
+func Merge(ctx context.Context, tx Tx, keep, gone int64, set person.Values, a Author) (Merged, error) {
+	m := Merged{Kept: keep, Gone: gone, Moved: map[string][]int64{}}
+	fail := func(err error) (Merged, error) {
+		return m, fmt.Errorf("merging person %d into %d: %w", gone, keep, err)
+	}
+	rows, err := all[int64](ctx, tx, "select id from person where id in ($1, $2) and erased_at is null order by id for update", keep, gone)
+	if err != nil {
+		return fail(err)
+	}
+	if len(rows) != 2 {
+		return m, ErrNotFound
+	}
+	for _, c := range []struct {
+		query string
+		err   error
+	}{
+		{"select count(*) = 2 from deal where person_id in ($1, $2) and closed_at is null", ErrTwoDeals},
+		{"select count(*) = 2 from handoff where person_id in ($1, $2) and state = 'open'", ErrTwoHandoffs},
+	} {
+		two, err := one[bool](ctx, tx, c.query, keep, gone)
+		if err != nil {
+			return fail(err)
+		}
+		if two {
+			return m, c.err
+		}
+	}
+	if m.Row, err = one[json.RawMessage](ctx, tx, "select to_jsonb(p) from person p where id = $1", gone); err != nil {
+		return fail(err)
+	}
+	if m.Stood, err = one[json.RawMessage](ctx, tx, `select jsonb_build_object('stopped_at', stopped_at, 'stopped_by', stopped_by, 'opted_out_at', opted_out_at, 'bounced_at', bounced_at, 'do_not_contact', do_not_contact, 'created_at', created_at)
+		from person where id = $1`, keep); err != nil {
+		return fail(err)
+	}
+	// A person is on a sequence once: of two open ways the one of the record that stays goes on.
+	if m.Ended, err = all[int64](ctx, tx, `update enrolment e set ended_at = $3, reason = 'merged', due = null, look = null where e.person_id = $2 and e.ended_at is null
+		and exists (select from enrolment k where k.person_id = $1 and k.sequence_id = e.sequence_id and k.ended_at is null) returning e.id`, keep, gone, a.At); err != nil {
+		return fail(err)
+	}
+	if len(m.Ended) > 0 {
+		if err := Withdraw(ctx, tx, m.Ended, "merged", a.At); err != nil {
+			return fail(err)
+		}
+	}
+	// Of two current consents the later one stands.
+	if _, err := exec(ctx, tx, `update consent c set current = false where c.person_id in ($1, $2) and c.current
+		and exists (select from consent o where o.person_id in ($1, $2) and o.purpose_id = c.purpose_id and o.current and (o.at, o.id) > (c.at, c.id))`, keep, gone); err != nil {
+		return fail(err)
+	}
+	for _, t := range belongings {
+		if m.Moved[t], err = all[int64](ctx, tx, "update "+t+" set person_id = $1 where person_id = $2 returning id", keep, gone); err != nil {
+			return fail(err)
+		}
+	}
+	if m.HadT, err = all[int64](ctx, tx, "select tag_id from person_tag where person_id = $1", gone); err != nil {
+		return fail(err)
+	}
+	if m.HadH, err = all[int64](ctx, tx, "select m.audience_id from audience_member m join audience a on a.id = m.audience_id where m.person_id = $1 and not a.live", gone); err != nil {
+		return fail(err)
+	}
+	if m.Tags, err = all[int64](ctx, tx, "insert into person_tag (tag_id, person_id, at) select tag_id, $1, at from person_tag where person_id = $2 on conflict do nothing returning tag_id", keep, gone); err != nil {
+		return fail(err)
+	}
+	for _, id := range m.HadH {
+		if err := setMembers(ctx, tx, id, []int64{gone}, false, a.At); err != nil {
+			return fail(err)
+		}
+		there, err := one[bool](ctx, tx, "select exists (select from audience_member where audience_id = $1 and person_id = $2)", id, keep)
+		if err != nil {
+			return fail(err)
+		}
+		if !there {
+			m.Hand = append(m.Hand, id)
+			if err := setMembers(ctx, tx, id, []int64{keep}, true, a.At); err != nil {
+				return fail(err)
+			}
+		}
+	}
+	var old struct {
+		Email, Phone string
+		Created      time.Time `json:"created_at"`
+	}
+	if err := json.Unmarshal(m.Row, &old); err != nil {
+		return fail(err)
+	}
+	points, err := all[ContactPoint](ctx, tx, "delete from contact_point where person_id = $1 returning kind, value", gone)
+	if err != nil {
+		return fail(err)
+	}
+	points = append(points, ContactPoint{"email", old.Email}, ContactPoint{"phone", old.Phone})
+	// Live audiences let the record go by themselves, with what they count.
+	if _, err := exec(ctx, tx, `with gone as (delete from audience_member where person_id = $1 returning audience_id),
+		noted as (insert into audience_move (audience_id, person_id, at, joined) select audience_id, $1, $2, false from gone)
+		update audience a set members = members - 1 from gone where a.id = gone.audience_id`, gone, a.At); err != nil {
+		return fail(err)
+	}
+	if _, err := exec(ctx, tx, `update person k set stopped_at = greatest(k.stopped_at, g.stopped_at), stopped_by = case when g.stopped_at > coalesce(k.stopped_at, '-infinity') then g.stopped_by else k.stopped_by end,
+		opted_out_at = coalesce(k.opted_out_at, g.opted_out_at), bounced_at = case when $3 = k.email then k.bounced_at when $3 = g.email then g.bounced_at else coalesce(k.bounced_at, g.bounced_at) end,
+		do_not_contact = k.do_not_contact or g.do_not_contact, created_at = least(k.created_at, g.created_at)
+		from person g where k.id = $1 and g.id = $2`, keep, gone, set[person.EmailField]); err != nil {
+		return fail(err)
+	}
+	if _, err := exec(ctx, tx, "delete from person where id = $1", gone); err != nil {
+		return fail(err)
+	}
+	p, err := one[Person](ctx, tx, personFields+"where p.id = $1", keep)
+	if err != nil {
+		return fail(err)
+	}
+	now := p.Values()
+	points = append(points, ContactPoint{"email", p.Email}, ContactPoint{"phone", p.Phone})
+	final := func(f person.Field) string {
+		if v, ok := set[f]; ok {
+			return v
+		}
+		return now[f]
+	}
+	for _, c := range points {
+		if c.Value == "" || c.Value == final(person.EmailField) || c.Value == final(person.PhoneField) {
+			continue
+		}
+		n, err := exec(ctx, tx, "insert into contact_point (person_id, kind, value) values ($1, $2, $3) on conflict (person_id, kind, value) do nothing", keep, c.Kind, c.Value)
+		if err != nil {
+			return fail(err)
+		}
+		if n > 0 {
+			m.Also = append(m.Also, c.Kind+" "+c.Value)
+		}
+	}
+	if _, err := exec(ctx, tx, "delete from contact_point where person_id = $1 and kind = 'email' and value = $2", keep, final(person.EmailField)); err != nil {
+		return fail(err)
+	}
+	if _, err := Change(ctx, tx, []Edit{{P: &p, Now: now, Set: set}}, a); err != nil {
+		return fail(err)
+	}
+	return m, MarkStandings(ctx, tx, []int64{keep}, a.At)
+}
+
+// Unmerge takes a merge back: the record that went is there again, with what
+// was its own. What has happened since stays where it happened.
+func Unmerge(ctx context.Context, tx Tx, m Merged, a Author) error {
+	fail := func(err error) error { return fmt.Errorf("taking the merge of person %d back: %w", m.Gone, err) }
+	list, err := all[Changed](ctx, tx, changeFields+"where h.person_id = $1 and h.batch_id = $2 order by h.id desc", m.Kept, a.Batch)
+	if err != nil {
+		return fail(err)
+	}
+	p, err := one[Person](ctx, tx, personFields+"where p.id = $1 and p.erased_at is null", m.Kept)
+	if IsNotFound(err) {
+		return errors.New("the record that was kept is not there any more")
+	}
+	if err != nil {
+		return fail(err)
+	}
+	for _, also := range m.Also {
+		if _, err := exec(ctx, tx, "delete from contact_point where person_id = $1 and kind || ' ' || value = $2", m.Kept, also); err != nil {
+			return fail(err)
+		}
+	}
+	for _, h := range list {
+		set, _ := person.Revert(h.Before.V, h.After.V, p.Values())
+		if _, err := Change(ctx, tx, []Edit{{P: &p, Now: p.Values(), Set: set}}, Author{User: a.User, How: a.How, At: a.At}); err != nil {
+			return fail(err)
+		}
+	}
+	if _, err := exec(ctx, tx, "insert into person overriding system value select * from jsonb_populate_record(null::person, $1)", m.Row); err != nil {
+		if taken(err) {
+			return errors.New("the address of the record that went is somebody else’s by now")
+		}
+		return fail(err)
+	}
+	if _, err := exec(ctx, tx, `update person p set stopped_at = x.stopped_at, stopped_by = x.stopped_by, opted_out_at = x.opted_out_at, bounced_at = x.bounced_at, do_not_contact = x.do_not_contact, created_at = x.created_at
+		from jsonb_populate_record(null::person, $2) x where p.id = $1`, m.Kept, m.Stood); err != nil {
+		return fail(err)
+	}
+	for _, t := range belongings {
+		if len(m.Moved[t]) == 0 {
+			continue
+		}
+		if _, err := exec(ctx, tx, "update "+t+" set person_id = $2 where id = any ($1) and person_id = $3", m.Moved[t], m.Gone, m.Kept); err != nil {
+			return fail(err)
+		}
+	}
+	for _, id := range m.Ended {
+		if _, err := exec(ctx, tx, "update enrolment set ended_at = null, reason = '', due = $2, look = $2 where id = $1 and reason = 'merged'", id, a.At); err != nil {
+			return fail(err)
+		}
+	}
+	// For each purpose the latest of each is current again.
+	if _, err := exec(ctx, tx, `update consent c set current = not exists (select from consent o where o.person_id = c.person_id and o.purpose_id = c.purpose_id and o.id > c.id) where c.person_id in ($1, $2)
+		and c.current <> (not exists (select from consent o where o.person_id = c.person_id and o.purpose_id = c.purpose_id and o.id > c.id))`, m.Kept, m.Gone); err != nil {
+		return fail(err)
+	}
+	if _, err := exec(ctx, tx, "insert into person_tag (tag_id, person_id, at) select id, $1, $3 from tag where id = any ($2) on conflict do nothing", m.Gone, m.HadT, a.At); err != nil {
+		return fail(err)
+	}
+	if _, err := exec(ctx, tx, "delete from person_tag where person_id = $1 and tag_id = any ($2)", m.Kept, m.Tags); err != nil {
+		return fail(err)
+	}
+	for _, id := range m.HadH {
+		if err := setMembers(ctx, tx, id, []int64{m.Gone}, true, a.At); err != nil {
+			return fail(err)
+		}
+	}
+	for _, id := range m.Hand {
+		if err := setMembers(ctx, tx, id, []int64{m.Kept}, false, a.At); err != nil {
+			return fail(err)
+		}
+	}
+	return MarkStandings(ctx, tx, []int64{m.Kept, m.Gone}, a.At)
+}
+
+// NotDouble notes that two records are two people.
+func NotDouble(ctx context.Context, tx Tx, a, b int64) error {
+	_, err := exec(ctx, tx, "insert into not_double values (least($1::bigint, $2), greatest($1::bigint, $2)) on conflict do nothing", a, b)
+	return err
+}
+
+// Pair is two records that may be one person.
+type Pair struct{ A, B int64 }
+
+// PairsToLookAt finds pairs of records that share something telling: the
+// mailbox without dots and plus parts, a telephone number, or name and
+// company. The core says which are alike, and why.
+func (s *Store) PairsToLookAt(ctx context.Context, n int) ([]Pair, error) {
+	var out []Pair
+	err := s.InTx(ctx, func(tx Tx) error {
+		if err := wide(ctx, tx); err != nil {
+			return err
+		}
+		var err error
+		out, err = all[Pair](ctx, tx, `with keyed as (
+				select id, 'm' || replace(split_part(split_part(email, '@', 1), '+', 1), '.', '') || '@' || split_part(email, '@', 2) as k from person where email <> '' and erased_at is null
+				union all select id, 'p' || phone from person where phone <> '' and erased_at is null
+				union all select person_id, 'p' || value from contact_point where kind = 'phone'
+				union all select id, 'n' || lower(first_name) || ' ' || lower(last_name) || '@' || company_id from person where first_name <> '' and last_name <> '' and company_id is not null and erased_at is null),
+			groups as (select k, array_agg(distinct id order by id) as ids from keyed group by k having count(distinct id) between 2 and 20),
+			pairs as (select distinct a.id as a, b.id as b from groups g, unnest(g.ids) as a(id), unnest(g.ids) as b(id) where a.id < b.id)
+			select a, b from pairs where not exists (select from not_double d where d.low = a and d.high = b) order by b desc, a desc limit $1`, n)
+		return err
+	})
+	return out, err
+}
+
+// PairsOf finds the pairs that one person is half of.
+func (s *Store) PairsOf(ctx context.Context, id int64) ([]Pair, error) {
+	return all[Pair](ctx, s.db, `with me as (select * from person where id = $1),
+		same as (
+			select p.id from person p, me where p.email <> '' and me.email <> '' and p.company_id is not distinct from me.company_id and p.id <> me.id
+				and replace(split_part(split_part(p.email, '@', 1), '+', 1), '.', '') || '@' || split_part(p.email, '@', 2) = replace(split_part(split_part(me.email, '@', 1), '+', 1), '.', '') || '@' || split_part(me.email, '@', 2)
+			union select p.id from person p, me where p.phone <> '' and p.phone = me.phone and p.id <> me.id
+			union select p.id from person p, me where p.company_id = me.company_id and lower(p.first_name) = lower(me.first_name) and lower(p.last_name) = lower(me.last_name) and p.last_name <> '' and p.id <> me.id)
+		select least(id, $1) as a, greatest(id, $1) as b from same where not exists (select from not_double d where d.low = least(id, $1) and d.high = greatest(id, $1)) limit 20`, id)
+}
+
+// KnownOf reads what is looked at to tell whether records are one person.
+func (s *Store) KnownOf(ctx context.Context, ids []int64) (map[int64]person.Known, error) {
+	rows, err := all[struct {
+		ID             int64
+		First, Last    string
+		Emails, Phones JSON[[]string]
+		Company        string
+	}](ctx, s.db, `select p.id, p.first_name as first, p.last_name as last, coalesce(p.company_id::text, '') as company,
+		(select coalesce(json_agg(v), '[]') from (select p.email as v where p.email <> '' union select value from contact_point c where c.person_id = p.id and c.kind = 'email') x) as emails,
+		(select coalesce(json_agg(v), '[]') from (select p.phone as v where p.phone <> '' union select value from contact_point c where c.person_id = p.id and c.kind = 'phone') x) as phones
+		from person p where p.id = any ($1) and p.erased_at is null`, ids)
+	out := make(map[int64]person.Known, len(rows))
+	for _, r := range rows {
+		out[r.ID] = person.Known{First: r.First, Last: r.Last, Emails: r.Emails.V, Phones: r.Phones.V, Company: r.Company}
+	}
+	return out, err
+}
+
+// Belongs counts what belongs to a record, by kind.
+func (s *Store) Belongs(ctx context.Context, id int64) (map[string]int, error) {
+	rows, err := all[struct {
+		What string
+		N    int
+	}](ctx, s.db, `select 'signal' as what, count(*) as n from signal where person_id = $1 union all select 'note', count(*) from note where person_id = $1
+		union all select 'tag', count(*) from person_tag where person_id = $1 union all select 'deal', count(*) from deal where person_id = $1`, id)
+	out := map[string]int{}
+	for _, r := range rows {
+		out[r.What] = r.N
+	}
+	return out, err
+}

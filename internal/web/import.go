@@ -1,0 +1,371 @@
+package web
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/labstack/echo/v5"
+
+	"ombak/internal/core/intake"
+	"ombak/internal/core/person"
+	"ombak/internal/engine"
+	"ombak/internal/roster"
+	"ombak/internal/store"
+)
+
+// maxUpload bounds a list that is brought in.
+const maxUpload = roster.MaxFile + 1<<20
+
+type importsData struct {
+	List []importLine
+	Sub  string
+}
+
+type importLine struct {
+	store.Batch
+	I store.Import
+}
+
+func (s *Server) imports(c *echo.Context) error {
+	ctx := c.Request().Context()
+	list, err := s.Store.Batches(ctx, []string{"import"}, 100)
+	if err != nil {
+		return err
+	}
+	d := importsData{Sub: "imports"}
+	for _, b := range list {
+		i, err := s.Store.Import(ctx, b.ID)
+		if err != nil {
+			return err
+		}
+		d.List = append(d.List, importLine{b, i})
+	}
+	return s.page(c, "imports.html", "list", "People", "Imports", d)
+}
+
+// upload takes a file in as it arrives: it is never in memory as a whole.
+func (s *Server) upload(c *echo.Context) error {
+	if err := http.NewResponseController(c.Response()).SetReadDeadline(time.Now().Add(10 * time.Minute)); err != nil {
+		return err
+	}
+	r, err := c.Request().MultipartReader()
+	if err != nil {
+		// An old browser sends its token in the form, which had to be read for it.
+		return s.uploadRead(c)
+	}
+	for {
+		part, err := r.NextPart()
+		if err == io.EOF {
+			return s.notDone(c, "/people/imports", "Choose a file first.")
+		}
+		if err != nil {
+			return s.notDone(c, "/people/imports", "The file did not arrive as a whole. Nothing was kept; try again.")
+		}
+		if part.FormName() != "file" {
+			continue
+		}
+		return s.takeFile(c, person.Name(filepath.Base(part.FileName())), part)
+	}
+}
+
+func (s *Server) uploadRead(c *echo.Context) error {
+	h, err := c.FormFile("file")
+	if err != nil {
+		return s.notDone(c, "/people/imports", "Choose a file first.")
+	}
+	f, err := h.Open()
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	return s.takeFile(c, person.Name(filepath.Base(h.Filename)), f)
+}
+
+func (s *Server) takeFile(c *echo.Context, name string, r io.Reader) error {
+	if name == "" || name == "." {
+		return s.notDone(c, "/people/imports", "Choose a file first.")
+	}
+	id, err := s.Engine.NewImport(c.Request().Context(), name, io.LimitReader(r, maxUpload), userOf(c).ID)
+	if bad, ok := errors.AsType[*roster.BadFile](err); ok {
+		return s.notDone(c, "/people/imports", "“"+name+"” cannot be read: "+bad.Error()+". Nothing was kept.")
+	}
+	if err != nil {
+		return err
+	}
+	return c.Redirect(http.StatusSeeOther, fmt.Sprintf("/people/imports/%d", id))
+}
+
+type importData struct {
+	B        store.Batch
+	I        store.Import
+	M        intake.Mapping
+	Columns  []columnChoice
+	Preview  []engine.Preview
+	Shown    []string // fields the preview shows
+	Cells    [][]string
+	Wrong    string
+	Hand     []store.Audience
+	Purposes []store.Purpose
+	Rejects  []store.Reject
+	More     bool
+	People   string
+	Tags     string
+	Sub      string
+	Last     string
+}
+
+type columnChoice struct {
+	N       int
+	Head    string
+	Example string
+	Targets []choice
+}
+
+func (s *Server) importPage(c *echo.Context) error { return s.showImport(c, http.StatusOK, nil, "") }
+
+func (s *Server) showImport(c *echo.Context, code int, typed *intake.Mapping, wrong string) error {
+	id, err := idOf(c, "id")
+	if err != nil {
+		return err
+	}
+	ctx := c.Request().Context()
+	d := importData{Wrong: wrong, Sub: "imports"}
+	if d.B, err = s.Store.Batch(ctx, id); err != nil {
+		return err
+	}
+	if d.I, err = s.Store.Import(ctx, id); err != nil {
+		return err
+	}
+	d.M = d.I.Options.V
+	if typed != nil {
+		d.M = *typed
+		d.I.Options.V = *typed
+	}
+	d.Tags = strings.Join(d.M.Tags, ", ")
+	cat, err := s.Store.Catalogue(ctx)
+	if err != nil {
+		return err
+	}
+	if d.B.State == "draft" || d.B.State == "checked" || d.B.State == "failed" {
+		for i, h := range d.I.Columns.V.Head {
+			col := columnChoice{N: i, Head: h}
+			for _, row := range d.I.Columns.V.Sample {
+				if i < len(row) && strings.TrimSpace(row[i]) != "" {
+					col.Example = row[i]
+					break
+				}
+			}
+			if r := []rune(col.Example); len(r) > 40 {
+				col.Example = string(r[:40]) + "…"
+			}
+			for _, t := range intake.Targets(cat.Own) {
+				name := t
+				if def, ok := cat.Define(person.Field(t)); ok {
+					name = def.Name
+				}
+				col.Targets = append(col.Targets, choice{t, name, i < len(d.M.Columns) && d.M.Columns[i] == t})
+			}
+			d.Columns = append(d.Columns, col)
+		}
+		preview, err := s.Engine.Preview(ctx, &d.I)
+		if err != nil && d.Wrong == "" {
+			d.Wrong = sentence(err)
+		}
+		if len(preview) > 8 {
+			preview = preview[:8]
+		}
+		d.Preview = preview
+		for _, f := range cat.Fields() {
+			for _, p := range preview {
+				if p.Values[f.Field] != "" {
+					d.Shown = append(d.Shown, f.Name)
+					break
+				}
+			}
+		}
+		for _, p := range preview {
+			var cells []string
+			for _, f := range cat.Fields() {
+				for _, name := range d.Shown {
+					if name == f.Name {
+						cells = append(cells, named(f, person.Shown(p.Values[f.Field])))
+					}
+				}
+			}
+			d.Cells = append(d.Cells, cells)
+		}
+	}
+	audiences, err := s.Store.Audiences(ctx)
+	if err != nil {
+		return err
+	}
+	for _, a := range audiences {
+		if !a.Live {
+			d.Hand = append(d.Hand, a)
+		}
+	}
+	if d.Purposes, err = s.Store.Purposes(ctx); err != nil {
+		return err
+	}
+	if d.Rejects, err = s.Store.Rejects(ctx, id, 0, 51); err != nil {
+		return err
+	}
+	if len(d.Rejects) > 50 {
+		d.Rejects, d.More = d.Rejects[:50], true
+	}
+	d.People = "/people?" + listQuery{Batch: id, Order: store.Newest, Columns: usualColumns}.values().Encode()
+	return s.pageCode(c, code, "import.html", "import", "People", "Import: "+d.I.File, d)
+}
+
+// readMapping reads how a file is to be read from its form.
+func readMapping(c *echo.Context, columns int) (intake.Mapping, error) {
+	m := intake.Mapping{Policy: intake.Policy(c.FormValue("policy")), Source: person.Name(c.FormValue("source")), Audience: number(c.FormValue("audience")),
+		Purpose: number(c.FormValue("purpose")), Ground: person.Name(c.FormValue("ground")), NoHead: c.FormValue("nohead") != "", Sep: c.FormValue("sep"), Encoding: c.FormValue("encoding"), Tags: options(c.FormValue("tags"))}
+	if m.Sep == "tab" {
+		m.Sep = "\t"
+	}
+	for i := range columns {
+		m.Columns = append(m.Columns, c.FormValue(fmt.Sprintf("c%d", i)))
+	}
+	var err error
+	if m.Country, err = person.CountryCode(c.FormValue("country")); err != nil {
+		return m, fmt.Errorf("telephone numbers: %w", err)
+	}
+	if m.Purpose != 0 && m.Ground == "" {
+		return m, errors.New("say on what ground they agreed: where they did so, and when")
+	}
+	return m, nil
+}
+
+func (s *Server) checkImport(c *echo.Context) error {
+	id, err := idOf(c, "id")
+	if err != nil {
+		return err
+	}
+	ctx := c.Request().Context()
+	i, err := s.Store.Import(ctx, id)
+	if err != nil {
+		return err
+	}
+	m, err := readMapping(c, len(i.Columns.V.Head))
+	if err != nil {
+		return s.showImport(c, http.StatusUnprocessableEntity, &m, sentence(err))
+	}
+	switch c.FormValue("do") {
+	case "again":
+		if err := s.Engine.ReadAgain(ctx, id, m); err != nil {
+			return s.showImport(c, http.StatusUnprocessableEntity, &m, sentence(err))
+		}
+		return c.Redirect(http.StatusSeeOther, fmt.Sprintf("/people/imports/%d", id))
+	case "look":
+		return s.showImport(c, http.StatusOK, &m, "")
+	}
+	if err := s.Engine.CheckImport(ctx, id, m); store.IsNotFound(err) {
+		return err
+	} else if err != nil {
+		return s.showImport(c, http.StatusUnprocessableEntity, &m, sentence(err))
+	}
+	return c.Redirect(http.StatusSeeOther, fmt.Sprintf("/people/imports/%d", id))
+}
+
+func (s *Server) startImport(c *echo.Context) error {
+	id, err := idOf(c, "id")
+	if err != nil {
+		return err
+	}
+	if err := s.Engine.StartImport(c.Request().Context(), id); errors.Is(err, store.ErrOver) {
+		return s.notDone(c, fmt.Sprintf("/people/imports/%d", id), sentence(err))
+	} else if err != nil {
+		return err
+	}
+	return c.Redirect(http.StatusSeeOther, fmt.Sprintf("/people/imports/%d", id))
+}
+
+func (s *Server) rejectsFile(c *echo.Context) error {
+	id, err := idOf(c, "id")
+	if err != nil {
+		return err
+	}
+	i, err := s.Store.Import(c.Request().Context(), id)
+	if err != nil {
+		return err
+	}
+	name := strings.Map(func(r rune) rune {
+		if r < ' ' || strings.ContainsRune(`"\/`, r) || r > 126 {
+			return '-'
+		}
+		return r
+	}, strings.TrimSuffix(i.File, filepath.Ext(i.File)))
+	h := c.Response().Header()
+	h.Set("Content-Type", roster.Types[roster.CSV])
+	h.Set("Content-Disposition", fmt.Sprintf(`attachment; filename="%s-to-mend.csv"`, name))
+	return s.Engine.RejectsFile(c.Request().Context(), id, c.Response())
+}
+
+type workData struct {
+	List []store.Batch
+	Sub  string
+}
+
+// work lists the long work that was done on people.
+func (s *Server) work(c *echo.Context) error {
+	list, err := s.Store.Batches(c.Request().Context(), nil, 100)
+	if err != nil {
+		return err
+	}
+	return s.page(c, "work.html", "list", "People", "Work", workData{list, "imports"})
+}
+
+type batchData struct {
+	B   store.Batch
+	Sub string
+}
+
+// batch shows one piece of long work: how far it is, and what became of it.
+func (s *Server) batch(c *echo.Context) error {
+	id, err := idOf(c, "id")
+	if err != nil {
+		return err
+	}
+	b, err := s.Store.Batch(c.Request().Context(), id)
+	if err != nil {
+		return err
+	}
+	if b.Kind == "import" {
+		return c.Redirect(http.StatusSeeOther, fmt.Sprintf("/people/imports/%d", id))
+	}
+	return s.page(c, "batch.html", "batch", "People", b.Title, batchData{b, "imports"})
+}
+
+func batchAddress(id int64) string { return fmt.Sprintf("/people/work/%d", id) }
+
+func (s *Server) stopBatch(c *echo.Context) error {
+	id, err := idOf(c, "id")
+	if err != nil {
+		return err
+	}
+	if err := s.Engine.StopBatch(c.Request().Context(), id); store.IsNotFound(err) {
+		return s.notDone(c, batchAddress(id), "It is over already.")
+	} else if err != nil {
+		return err
+	}
+	return s.done(c, batchAddress(id), "It stops after the piece it is at.")
+}
+
+func (s *Server) undoBatch(c *echo.Context) error {
+	id, err := idOf(c, "id")
+	if err != nil {
+		return err
+	}
+	if err := s.Engine.UndoBatch(c.Request().Context(), id, userOf(c).ID); errors.Is(err, store.ErrOver) || store.IsNotFound(err) {
+		return s.notDone(c, batchAddress(id), "It cannot be undone any more.")
+	} else if err != nil {
+		return s.notDone(c, batchAddress(id), sentence(err))
+	}
+	return c.Redirect(http.StatusSeeOther, batchAddress(id))
+}

@@ -1,0 +1,511 @@
+package web
+
+import (
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/labstack/echo/v5"
+
+	"ombak/internal/core/person"
+	"ombak/internal/core/rule"
+	"ombak/internal/engine"
+	"ombak/internal/roster"
+	"ombak/internal/store"
+)
+
+const pageOfPeople = 50
+
+// listQuery is what a list of people shows: whom, in what order, and which
+// columns. It is all in the page's address.
+type listQuery struct {
+	Rule    rule.Rule
+	Text    string
+	Order   store.Order
+	Columns []string
+	Batch   int64
+}
+
+// usualColumns are shown where none are chosen.
+var usualColumns = []string{"company", "title", "country", "owner", "sequences", "score"}
+
+func (s *Server) readList(v url.Values, cat *rule.Catalogue) (listQuery, error) {
+	r, _, err := readRule(v, cat)
+	if err != nil {
+		return listQuery{}, echo.NewHTTPError(http.StatusBadRequest, err.Error())
+	}
+	if err := r.Check(nil); err != nil && strings.Contains(err.Error(), "too large") {
+		return listQuery{}, echo.NewHTTPError(http.StatusBadRequest, err.Error())
+	}
+	q := listQuery{Rule: r, Text: person.Name(v.Get("text")), Order: store.Order(v.Get("order"))}
+	if !slices.Contains(store.Orders(), q.Order) {
+		q.Order = store.ByScore
+	}
+	q.Batch, _ = strconv.ParseInt(v.Get("batch"), 10, 64) // none: everybody
+	for _, c := range v["col"] {
+		if columnName(c, cat) != "" && !slices.Contains(q.Columns, c) && len(q.Columns) < 20 {
+			q.Columns = append(q.Columns, c)
+		}
+	}
+	if len(q.Columns) == 0 {
+		q.Columns = usualColumns
+	}
+	return q, nil
+}
+
+// columnName is the head of a column; empty for what is none.
+func columnName(c string, cat *rule.Catalogue) string {
+	switch c {
+	case "score", "sequences", "tags":
+		return c
+	}
+	d, ok := cat.Define(rule.Field(c))
+	if !ok || d.Field == person.FirstName || d.Field == person.LastName {
+		return ""
+	}
+	return d.Name
+}
+
+// values is the query as addresses have it.
+func (q listQuery) values() url.Values {
+	v := url.Values{}
+	if q.Rule.Asks() {
+		b, err := json.Marshal(q.Rule)
+		if err == nil {
+			v.Set("rule", string(b))
+		}
+	}
+	if q.Text != "" {
+		v.Set("text", q.Text)
+	}
+	if q.Order != store.ByScore {
+		v.Set("order", string(q.Order))
+	}
+	if q.Batch != 0 {
+		v.Set("batch", strconv.FormatInt(q.Batch, 10))
+	}
+	if !slices.Equal(q.Columns, usualColumns) {
+		v["col"] = q.Columns
+	}
+	return v
+}
+
+func (q listQuery) people(cat *rule.Catalogue, now time.Time) store.PeopleQuery {
+	return store.PeopleQuery{Rule: complete(q.Rule, cat), Text: q.Text, Order: q.Order, Batch: q.Batch, Limit: pageOfPeople, Now: now}
+}
+
+type peopleData struct {
+	Query   listQuery
+	Address string // of this list, as a query
+	Editor  ruleView
+	Words   string
+	Pending bool // a condition is still being made
+	Rows    []personRow
+	Heads   []head
+	More    string
+	Line    int
+	Orders  []choice
+	Columns []choice
+	Views   []store.SavedView
+	Tags    []store.Tag
+	Users   []store.User
+	Hand    []store.Audience
+	Purpose []store.Purpose
+	Export  []choice
+	Sub     string
+}
+
+type head struct {
+	Key, Name string
+	Num       bool
+	Sort      string // address that sorts by it
+	Sorted    bool
+}
+
+type personRow struct {
+	store.Person
+	Cells []cell
+}
+
+type cell struct {
+	Text string
+	Num  bool
+	Hot  bool
+}
+
+func (s *Server) people(c *echo.Context) error {
+	ctx := c.Request().Context()
+	cat, err := s.Store.Catalogue(ctx)
+	if err != nil {
+		return err
+	}
+	q, err := s.readList(c.QueryParams(), cat)
+	if err != nil {
+		return err
+	}
+	d := peopleData{Query: q, Address: q.values().Encode(), Sub: "people"}
+	pq := q.people(cat, s.Engine.Now())
+	pq.After = store.ParseKey(c.QueryParam("after"))
+	list, key, err := s.Store.People(ctx, pq)
+	if err != nil {
+		return err
+	}
+	if m, err := s.Store.Model(ctx); err == nil {
+		d.Line = m.Line
+	} else if !store.IsNotFound(err) {
+		return err
+	}
+	d.Rows, err = s.rows(c, list, q.Columns, d.Line)
+	if err != nil {
+		return err
+	}
+	if len(list) == pageOfPeople {
+		v := q.values()
+		v.Set("after", key.String())
+		d.More = "/people?" + v.Encode()
+	}
+	for _, k := range q.Columns {
+		d.Heads = append(d.Heads, s.headOf(k, q, cat))
+	}
+	if pq.After != (store.Key{}) && isHTMX(c) {
+		return s.page(c, "people.html", "rows", "People", "People", d)
+	}
+	d.Editor = viewRule(q.Rule, cat)
+	whole := complete(q.Rule, cat)
+	d.Words = whole.Words(cat)
+	d.Pending = q.Rule.Check(cat) != nil
+	for _, o := range store.Orders() {
+		d.Orders = append(d.Orders, choice{string(o), map[store.Order]string{store.ByScore: "highest score first", store.ByName: "by last name", store.ByCompany: "by company", store.ByEmail: "by address", store.Newest: "newest first"}[o], o == q.Order})
+	}
+	d.Columns = append(d.Columns, choice{"score", "score", slices.Contains(q.Columns, "score")}, choice{"sequences", "sequences", slices.Contains(q.Columns, "sequences")}, choice{"tags", "tags", slices.Contains(q.Columns, "tags")})
+	for _, f := range cat.Fields() {
+		if name := columnName(string(f.Field), cat); name != "" {
+			d.Columns = append(d.Columns, choice{string(f.Field), name, slices.Contains(q.Columns, string(f.Field))})
+		}
+	}
+	if d.Views, err = s.Store.SavedViews(ctx, "people", userOf(c).ID); err != nil {
+		return err
+	}
+	for i := range d.Views {
+		d.Views[i].Here = d.Views[i].Query == d.Address
+	}
+	if d.Tags, err = s.Store.TagNames(ctx); err != nil {
+		return err
+	}
+	if d.Users, err = s.Store.Users(ctx); err != nil {
+		return err
+	}
+	if d.Purpose, err = s.Store.Purposes(ctx); err != nil {
+		return err
+	}
+	audiences, err := s.Store.Audiences(ctx)
+	if err != nil {
+		return err
+	}
+	for _, a := range audiences {
+		if !a.Live {
+			d.Hand = append(d.Hand, a)
+		}
+	}
+	d.Export = []choice{{"csv", "CSV", false}, {"xlsx", "Sheet (XLSX)", false}, {"vcard", "Cards (vCard)", false}, {"json", "JSON", false}}
+	if isHTMX(c) {
+		c.Response().Header().Set("HX-Push-Url", "/people?"+d.Address)
+	}
+	return s.page(c, "people.html", "list", "People", "People", d)
+}
+
+func (s *Server) headOf(k string, q listQuery, cat *rule.Catalogue) head {
+	h := head{Key: k, Name: columnName(k, cat)}
+	d, _ := cat.Define(rule.Field(k))
+	h.Num = k == "score" || k == "sequences" || d.Type == person.Number
+	order := map[string]store.Order{"score": store.ByScore, "company": store.ByCompany, "email": store.ByEmail, "first met": store.Newest}[k]
+	if order != "" {
+		h.Sorted = q.Order == order
+		q.Order = order
+		h.Sort = "/people?" + q.values().Encode()
+	}
+	return h
+}
+
+// rows fills in the chosen columns of some people.
+func (s *Server) rows(c *echo.Context, list []store.Person, columns []string, line int) ([]personRow, error) {
+	var tags map[int64][]string
+	if slices.Contains(columns, "tags") {
+		var ids []int64
+		for _, p := range list {
+			ids = append(ids, p.ID)
+		}
+		var err error
+		if tags, err = s.Store.TagsOf(c.Request().Context(), ids); err != nil {
+			return nil, err
+		}
+	}
+	out := make([]personRow, len(list))
+	for i := range list {
+		p := &list[i]
+		v := p.Values()
+		out[i].Person = *p
+		for _, k := range columns {
+			var x cell
+			switch k {
+			case "score":
+				x = cell{Text: strings.TrimSuffix(fmt.Sprintf("%.1f", p.Score), ".0"), Num: true, Hot: line > 0 && p.Score >= float64(line)}
+			case "sequences":
+				if x = (cell{Num: true}); p.Sequences > 0 {
+					x.Text = strconv.Itoa(p.Sequences)
+				}
+			case "tags":
+				x.Text = strings.Join(tags[p.ID], ", ")
+			case string(person.PhoneField):
+				x.Text = person.ShowPhone(p.Phone)
+			case string(person.Country), string(person.CompanyCountry):
+				x.Text = person.CountryName(v[rule.Field(k)])
+			case string(person.Language):
+				x.Text = person.LanguageName(p.Language)
+			case string(person.Created):
+				x.Text = p.Created.In(s.Engine.Zone).Format("2 Jan 2006")
+			case string(person.Size):
+				if x = (cell{Num: true}); p.Size > 0 {
+					x.Text = thousands(p.Size)
+				}
+			default:
+				x.Text = person.Shown(v[rule.Field(k)])
+			}
+			out[i].Cells = append(out[i].Cells, x)
+		}
+	}
+	return out, nil
+}
+
+// countPeople answers how many a list is about; the list comes first.
+func (s *Server) countPeople(c *echo.Context) error {
+	ctx := c.Request().Context()
+	cat, err := s.Store.Catalogue(ctx)
+	if err != nil {
+		return err
+	}
+	q, err := s.readList(c.QueryParams(), cat)
+	if err != nil {
+		return err
+	}
+	n, err := s.Store.CountPeople(ctx, q.people(cat, s.Engine.Now()))
+	if err != nil {
+		return err
+	}
+	return c.Render(http.StatusOK, "people.html#count", View{Data: n})
+}
+
+// exportPeople writes a list as a file.
+func (s *Server) exportPeople(c *echo.Context) error {
+	ctx := c.Request().Context()
+	cat, err := s.Store.Catalogue(ctx)
+	if err != nil {
+		return err
+	}
+	q, err := s.readList(c.QueryParams(), cat)
+	if err != nil {
+		return err
+	}
+	pq := q.people(cat, s.Engine.Now())
+	for _, id := range c.QueryParams()["id"] {
+		n, err := strconv.ParseInt(id, 10, 64)
+		if err != nil {
+			return echo.ErrBadRequest
+		}
+		pq.Only = append(pq.Only, n)
+	}
+	return s.writeList(c, pq, c.QueryParam("form"), "people")
+}
+
+func (s *Server) writeList(c *echo.Context, pq store.PeopleQuery, form, name string) error {
+	f := roster.Form(form)
+	kind := roster.Types[f]
+	if kind == "" {
+		return echo.ErrBadRequest
+	}
+	if err := http.NewResponseController(c.Response()).SetWriteDeadline(time.Time{}); err != nil {
+		return err
+	}
+	h := c.Response().Header()
+	h.Set("Content-Type", kind)
+	h.Set("Content-Disposition", fmt.Sprintf(`attachment; filename="%s-%s%s"`, name, s.Engine.Now().In(s.Engine.Zone).Format("2006-01-02"), roster.Ends[f]))
+	_, err := s.Engine.Export(c.Request().Context(), pq, f, c.Response())
+	return err
+}
+
+// chosen reads whom a bulk action is about: the ticked rows, or all as
+// described.
+func (s *Server) chosen(c *echo.Context) (engine.Chosen, error) {
+	form, err := c.FormValues()
+	if err != nil {
+		return engine.Chosen{}, err
+	}
+	if len(form["id"]) > 5000 {
+		return engine.Chosen{}, echo.ErrBadRequest
+	}
+	if form.Get("everybody") != "" {
+		ctx := c.Request().Context()
+		cat, err := s.Store.Catalogue(ctx)
+		if err != nil {
+			return engine.Chosen{}, err
+		}
+		v, err := url.ParseQuery(form.Get("list"))
+		if err != nil {
+			return engine.Chosen{}, echo.ErrBadRequest
+		}
+		q, err := s.readList(v, cat)
+		if err != nil {
+			return engine.Chosen{}, err
+		}
+		pq := q.people(cat, s.Engine.Now())
+		return engine.Chosen{All: &pq}, nil
+	}
+	var who engine.Chosen
+	for _, id := range form["id"] {
+		n, err := strconv.ParseInt(id, 10, 64)
+		if err != nil {
+			return who, echo.ErrBadRequest
+		}
+		who.IDs = append(who.IDs, n)
+	}
+	return who, nil
+}
+
+// bulk begins a bulk action on the chosen people of a list.
+func (s *Server) bulk(c *echo.Context) error {
+	ctx := c.Request().Context()
+	user := userOf(c).ID
+	back := "/people?" + c.FormValue("list")
+	who, err := s.chosen(c)
+	if err != nil {
+		return err
+	}
+	if who.All == nil && len(who.IDs) == 0 {
+		return s.notDone(c, back, "Tick somebody first.")
+	}
+	kind, title := "set", ""
+	d := store.BatchDetail{Set: person.Values{}}
+	id, _ := strconv.ParseInt(c.FormValue("which"), 10, 64) // of an owner, audience or purpose; none: 0
+	switch c.FormValue("do") {
+	case "tag", "untag":
+		name := person.Name(c.FormValue("tag"))
+		if name == "" {
+			return s.notDone(c, back, "Name the tag first.")
+		}
+		var tag int64
+		err := s.Store.InTx(ctx, func(tx store.Tx) error {
+			var err error
+			tag, err = store.TagNamed(ctx, tx, name, user, s.Engine.Now())
+			return err
+		})
+		if err != nil {
+			return err
+		}
+		title = "tag “" + name + "”"
+		d.Set[person.Mark(person.TagMark, tag)] = "yes"
+		if c.FormValue("do") == "untag" {
+			title = "take the tag “" + name + "” off"
+			d.Set[person.Mark(person.TagMark, tag)] = ""
+		}
+	case "owner":
+		title = "no owner"
+		d.Set[person.Owner] = ""
+		if o, _ := strconv.ParseInt(c.FormValue("owner"), 10, 64); o != 0 {
+			u, err := s.Store.User(ctx, o)
+			if err != nil {
+				return err
+			}
+			title, d.Set[person.Owner] = "owner "+u.Name, u.Name
+		}
+	case "audience", "leave":
+		if id, err = strconv.ParseInt(c.FormValue("audience"), 10, 64); err != nil {
+			return s.notDone(c, back, "Choose a hand-picked audience first.")
+		}
+		a, err := s.Store.Audience(ctx, id)
+		if err != nil {
+			return err
+		}
+		if a.Live {
+			return s.notDone(c, back, "People join a live audience by its rule; choose a hand-picked one.")
+		}
+		title, d.Set[person.Mark(person.AudienceMark, id)] = "into the audience “"+a.Name+"”", "yes"
+		if c.FormValue("do") == "leave" {
+			title, d.Set[person.Mark(person.AudienceMark, id)] = "out of the audience “"+a.Name+"”", ""
+		}
+	case "consent", "withdraw":
+		if id, err = strconv.ParseInt(c.FormValue("purpose"), 10, 64); err != nil {
+			return s.notDone(c, back, "Choose the purpose first.")
+		}
+		d.Ground = person.Name(c.FormValue("ground"))
+		if c.FormValue("do") == "consent" && d.Ground == "" {
+			return s.notDone(c, back, "Say on what ground they agreed: where they did so, and when.")
+		}
+		title, d.Set[person.Mark(person.ConsentMark, id)] = "consent given", "yes"
+		if c.FormValue("do") == "withdraw" {
+			title, d.Set[person.Mark(person.ConsentMark, id)] = "consent taken back", ""
+		}
+	case "stop", "allow":
+		title, d.Set[person.DoNotContact] = "do not contact", "yes"
+		if c.FormValue("do") == "allow" {
+			title, d.Set[person.DoNotContact] = "may be contacted", ""
+		}
+	case "erase":
+		if c.FormValue("sure") != "erase" {
+			return s.notDone(c, back, "Nobody was erased: type the word “erase” to say that you are sure. It cannot be undone.")
+		}
+		kind, title = "erase", "erase people"
+	default:
+		return echo.ErrBadRequest
+	}
+	batch, err := s.Engine.Bulk(ctx, kind, title, who, d, user)
+	if err != nil {
+		return s.notDone(c, back, sentence(err))
+	}
+	return c.Redirect(http.StatusSeeOther, fmt.Sprintf("/people/work/%d", batch))
+}
+
+// saveView keeps the list as it stands under a name.
+func (s *Server) saveView(c *echo.Context) error {
+	ctx := c.Request().Context()
+	name := person.Name(c.FormValue("name"))
+	list := c.FormValue("list")
+	if name == "" {
+		return s.notDone(c, "/people?"+list, "Give the view a name first.")
+	}
+	v, err := url.ParseQuery(list)
+	if err != nil {
+		return echo.ErrBadRequest
+	}
+	cat, err := s.Store.Catalogue(ctx)
+	if err != nil {
+		return err
+	}
+	q, err := s.readList(v, cat)
+	if err != nil {
+		return err
+	}
+	owner := userOf(c).ID
+	if c.FormValue("for") == "everybody" {
+		owner = 0
+	}
+	if err := s.Store.SaveView(ctx, store.SavedView{List: "people", Name: name, Query: q.values().Encode()}, owner); err != nil {
+		return err
+	}
+	return s.done(c, "/people?"+q.values().Encode(), "Saved as “"+name+"”.")
+}
+
+func (s *Server) removeView(c *echo.Context) error {
+	id, err := idOf(c, "id")
+	if err != nil {
+		return err
+	}
+	if err := s.Store.RemoveView(c.Request().Context(), id, userOf(c).ID); err != nil {
+		return err
+	}
+	return s.done(c, "/people", "The saved view is gone; nobody in it is.")
+}

@@ -1,0 +1,293 @@
+package web
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/labstack/echo/v5"
+
+	"ombak/internal/core/person"
+	"ombak/internal/core/rule"
+	"ombak/internal/store"
+)
+
+type tagsData struct {
+	Tags     []tagLine
+	Ready    int // to be cleaned up
+	Users    []store.User
+	Fields   []fieldUse
+	Types    []person.Type
+	Purposes []store.Purpose
+	Now      time.Time
+	Sub      string
+}
+
+type tagLine struct {
+	store.Tag
+	People string // address of the list
+	Why    string // why it is ready to be cleaned up
+}
+
+type fieldUse struct {
+	store.OwnField
+	Choices string
+	Use     []string
+}
+
+// tags shows the words people are marked with and the workspace's own fields.
+func (s *Server) tags(c *echo.Context) error {
+	ctx := c.Request().Context()
+	now := s.Engine.Now()
+	d := tagsData{Types: person.OwnTypes(), Now: now, Sub: "tags"}
+	list, err := s.Store.Tags(ctx)
+	if err != nil {
+		return err
+	}
+	for _, t := range list {
+		l := tagLine{Tag: t, Why: cleanUp(t, now)}
+		l.People = "/people?" + listQuery{Rule: rule.Rule{All: []rule.Rule{rule.ThingIs(rule.Tag, t.ID)}}, Order: store.ByScore, Columns: usualColumns}.values().Encode()
+		if l.Why != "" {
+			d.Ready++
+		}
+		d.Tags = append(d.Tags, l)
+	}
+	if d.Users, err = s.Store.Users(ctx); err != nil {
+		return err
+	}
+	if d.Purposes, err = s.Store.Purposes(ctx); err != nil {
+		return err
+	}
+	fields, err := s.Store.OwnFieldsUsed(ctx)
+	if err != nil {
+		return err
+	}
+	for _, f := range fields {
+		use, err := s.Store.FieldUse(ctx, f.ID)
+		if err != nil {
+			return err
+		}
+		d.Fields = append(d.Fields, fieldUse{f, strings.Join(f.Options.V, ", "), use})
+	}
+	return s.page(c, "tags.html", "tags", "People", "Tags and fields", d)
+}
+
+// cleanUp says why a tag can go, or nothing. Half a year without use is common
+// practice, no source.
+func cleanUp(t store.Tag, now time.Time) string {
+	switch {
+	case t.Asked > 0:
+		return "" // an audience asks for it
+	case t.Ends != nil && now.After(t.Ends.AddDate(0, 0, 1)):
+		return "its end has come"
+	case t.Used == 0 && now.Sub(t.Created) > 30*24*time.Hour:
+		return "on nobody"
+	case t.Last != nil && now.Sub(*t.Last) > 182*24*time.Hour:
+		return "not put on anybody for half a year"
+	}
+	return ""
+}
+
+func (s *Server) saveTag(c *echo.Context) error {
+	ctx := c.Request().Context()
+	name := person.Name(c.FormValue("name"))
+	if name == "" {
+		return s.notDone(c, "/people/tags", "A tag needs a name.")
+	}
+	t := store.Tag{Name: name, Note: person.Name(c.FormValue("note"))}
+	if o := number(c.FormValue("owner")); o != 0 {
+		t.OwnerID = &o
+	}
+	if day := strings.TrimSpace(c.FormValue("ends")); day != "" {
+		at, err := time.Parse(time.DateOnly, day)
+		if err != nil {
+			return s.notDone(c, "/people/tags", "The end is a date such as 2026-04-14.")
+		}
+		t.Ends = &at
+	}
+	err := s.Store.InTx(ctx, func(tx store.Tx) error {
+		var err error
+		if c.Param("id") == "" {
+			t.ID, err = store.TagNamed(ctx, tx, name, userOf(c).ID, s.Engine.Now())
+			if t.OwnerID == nil {
+				o := userOf(c).ID
+				t.OwnerID = &o
+			}
+		} else {
+			t.ID, err = idOf(c, "id")
+		}
+		if err != nil {
+			return err
+		}
+		return store.SaveTag(ctx, tx, t)
+	})
+	if errors.Is(err, store.ErrTaken) {
+		return s.notDone(c, "/people/tags", sentence(err))
+	}
+	if err != nil {
+		return err
+	}
+	return s.done(c, "/people/tags", "Kept.")
+}
+
+func (s *Server) mergeTags(c *echo.Context) error {
+	id, err := idOf(c, "id")
+	if err != nil {
+		return err
+	}
+	ctx := c.Request().Context()
+	into := number(c.FormValue("into"))
+	names, err := s.Store.TagNames(ctx)
+	if err != nil {
+		return err
+	}
+	if into == id || !slices.ContainsFunc(names, func(t store.Tag) bool { return t.ID == into }) {
+		return s.notDone(c, "/people/tags", "Choose another tag to merge this one into.")
+	}
+	if err := s.Store.InTx(ctx, func(tx store.Tx) error { return store.MergeTags(ctx, tx, id, into, s.Engine.Now()) }); err != nil {
+		return err
+	}
+	s.Engine.Nudge()
+	return s.done(c, "/people/tags", "The two are one tag now; audiences that asked for the one ask for the other.")
+}
+
+// cleanTags removes the ticked tags, but for those that an audience asks for.
+func (s *Server) cleanTags(c *echo.Context) error {
+	ctx := c.Request().Context()
+	form, err := c.FormValues()
+	if err != nil {
+		return err
+	}
+	list, err := s.Store.Tags(ctx)
+	if err != nil {
+		return err
+	}
+	n, kept := 0, 0
+	err = s.Store.InTx(ctx, func(tx store.Tx) error {
+		n, kept = 0, 0
+		for _, t := range list {
+			if !slices.Contains(form["id"], fmt.Sprint(t.ID)) {
+				continue
+			}
+			if t.Asked > 0 {
+				kept++
+				continue
+			}
+			if err := store.RemoveTag(ctx, tx, t.ID); err != nil {
+				return err
+			}
+			n++
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	if n == 0 {
+		return s.notDone(c, "/people/tags", either(kept > 0, "Audiences ask for these tags: take them out there first.", "Tick the tags that can go first."))
+	}
+	s.Engine.Nudge()
+	return s.done(c, "/people/tags", fmt.Sprintf("%d gone from everybody.%s", n, either(kept > 0, fmt.Sprintf(" %d stay: audiences ask for them.", kept), "")))
+}
+
+func options(text string) []string {
+	var out []string
+	for _, o := range strings.Split(text, ",") {
+		if o = person.Name(strings.ReplaceAll(o, ";", " ")); o != "" && !slices.Contains(out, o) && len(out) < person.MaxOptions {
+			out = append(out, o)
+		}
+	}
+	return out
+}
+
+func (s *Server) addField(c *echo.Context) error {
+	ctx := c.Request().Context()
+	f := store.OwnField{Name: person.Name(c.FormValue("name")), Type: person.Type(c.FormValue("type"))}
+	f.Options.V = options(c.FormValue("options"))
+	if _, taken := person.Define(person.Field(strings.ToLower(f.Name))); taken {
+		return s.notDone(c, "/people/tags", "Every record has a field of this name already.")
+	}
+	choices := f.Type == person.OneOf || f.Type == person.SeveralOf
+	switch {
+	case f.Name == "":
+		return s.notDone(c, "/people/tags", "A field needs a name.")
+	case !slices.Contains(person.OwnTypes(), f.Type):
+		return echo.ErrBadRequest
+	case choices && len(f.Options.V) == 0:
+		return s.notDone(c, "/people/tags", "Name the values to choose from, with commas between them.")
+	case !choices:
+		f.Options.V = []string{}
+	}
+	err := s.Store.InTx(ctx, func(tx store.Tx) error {
+		_, err := store.AddOwnField(ctx, tx, f)
+		return err
+	})
+	if errors.Is(err, store.ErrTaken) {
+		return s.notDone(c, "/people/tags", sentence(err))
+	}
+	if err != nil {
+		return err
+	}
+	return s.done(c, "/people/tags", "The field is on every record now.")
+}
+
+func (s *Server) changeField(c *echo.Context) error {
+	id, err := idOf(c, "id")
+	if err != nil {
+		return err
+	}
+	ctx := c.Request().Context()
+	if c.FormValue("do") == "remove" {
+		use, err := s.Store.FieldUse(ctx, id)
+		if err != nil {
+			return err
+		}
+		if len(use) > 0 {
+			return s.notDone(c, "/people/tags", "Audiences ask for this field: "+strings.Join(use, ", ")+". Take it out there first.")
+		}
+		if c.FormValue("sure") == "" {
+			return s.notDone(c, "/people/tags", "Tick that its values may go with it.")
+		}
+		if err := s.Store.InTx(ctx, func(tx store.Tx) error { return store.RemoveOwnField(ctx, tx, id) }); err != nil {
+			return err
+		}
+		return s.done(c, "/people/tags", "The field is gone, with its values.")
+	}
+	name := person.Name(c.FormValue("name"))
+	if name == "" {
+		return s.notDone(c, "/people/tags", "A field needs a name.")
+	}
+	opts := options(c.FormValue("options"))
+	if opts == nil {
+		opts = []string{}
+	}
+	err = s.Store.InTx(ctx, func(tx store.Tx) error { return store.ChangeOwnField(ctx, tx, id, name, opts) })
+	if errors.Is(err, store.ErrTaken) {
+		return s.notDone(c, "/people/tags", sentence(err))
+	}
+	if err != nil {
+		return err
+	}
+	return s.done(c, "/people/tags", "Kept.")
+}
+
+func (s *Server) addPurpose(c *echo.Context) error {
+	ctx := c.Request().Context()
+	name := person.Name(c.FormValue("name"))
+	if name == "" {
+		return s.notDone(c, "/people/tags", "A purpose needs a name.")
+	}
+	err := s.Store.InTx(ctx, func(tx store.Tx) error {
+		_, err := store.AddPurpose(ctx, tx, name)
+		return err
+	})
+	if errors.Is(err, store.ErrTaken) {
+		return s.notDone(c, "/people/tags", sentence(err))
+	}
+	if err != nil {
+		return err
+	}
+	return s.done(c, "/people/tags", "Kept.")
+}
