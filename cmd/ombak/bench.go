@@ -27,8 +27,13 @@ const benchPeople = 200_000
 const benchConns = 2
 
 func runBench(ctx context.Context, c config) error {
-	if len(os.Args) < 3 || os.Args[2] != "engine" {
-		return errors.New("ombak bench engine")
+	kinds := map[string]func(context.Context, string) error{"engine": benchEngine, "people": benchPeopleLists, "import": benchImport}
+	var run func(context.Context, string) error
+	if len(os.Args) > 2 {
+		run = kinds[os.Args[2]]
+	}
+	if run == nil {
+		return errors.New("ombak bench engine, people or import")
 	}
 	address := c["OMBAK_DATABASE_URL"]
 	if address == "" {
@@ -48,7 +53,7 @@ func runBench(ctx context.Context, c config) error {
 		return err
 	}
 	defer drop()
-	return benchEngine(ctx, scratch)
+	return run(ctx, scratch)
 }
 
 // fixed is a clock that is set.

@@ -1,41 +1,52 @@
 // Command shots takes the pictures of docs/screenshots from a running demo:
-// shots http://127.0.0.1:8080 docs/screenshots [NAME …]
+// shots http://127.0.0.1:8080 docs/screenshots [NAME …]. A name with a path
+// behind it, NAME=/people/tags, is a picture of that, as the marketer sees it.
 package main
 
 import (
 	"context"
 	"flag"
 	"fmt"
+	"net/url"
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"time"
 
 	"ombak/internal/browser"
 )
 
+// keen are people in Canada who clicked at least three times in 180 days.
+var keen = url.QueryEscape(`{"all":[{"if":{"field":"country","op":"is","value":"CA"}},{"if":{"signal":{"kind":5},"op":"at least","n":3,"days":180}}]}`)
+
 // shot is one picture: who looks, at what, in which scheme.
-type shot struct{ name, who, path, scheme, before string }
+type shot struct {
+	name, who, path, scheme, before string
+
+	file string // its name, where it is another
+}
 
 var shots = []shot{
-	{"sign-in", "", "/sign-in", "light", ""},
-	{"today", "Ines Radu", "/today", "light", ""},
-	{"people", "Ines Radu", "/people", "light", ""},
-	{"person", "Ines Radu", "/sequences/1/people?step=7&which=passed", "light", `document.querySelector('.list a').click()`},
-	{"content", "Ines Radu", "/content", "light", ""},
-	{"message", "Ines Radu", "/content/messages/2", "light", ""},
-	{"page", "Ines Radu", "/content/pages/1", "light", ""},
-	{"sequences", "Ines Radu", "/sequences", "light", ""},
-	{"sequence-running", "Ines Radu", "/sequences/2?step=2", "light", ""},
-	{"sequence-draft", "Ines Radu", "/sequences/1?view=draft&plus=3.happened", "light", ""},
-	{"sequence-step", "Ines Radu", "/sequences/1?view=draft&step=3", "light", ""},
-	{"sequence-dark", "Ines Radu", "/sequences/1", "dark", ""},
-	{"scoring", "Ines Radu", "/scoring", "light", ""},
-	{"desk", "Tomas Vale", "/desk", "light", ""},
-	{"pipeline", "Uma Okoye", "/pipeline", "light", ""},
-	{"finder", "Ines Radu", "/people", "light", `document.querySelector('[data-find]').click(); const i = document.querySelector('#finder input'); i.value = 'ha'; i.dispatchEvent(new Event('input'))`},
-	{"public-page", "", "/p/oxygen-alarms", "light", ""},
-	{"mailbox", "", "mailbox", "light", `document.querySelector('nav a').click()`},
+	{"sign-in", "", "/sign-in", "light", "", ""},
+	{"today", "Ines Radu", "/today", "light", "", ""},
+	{"people", "Ines Radu", "/people?rule=" + keen, "light", "", ""},
+	{"person", "Ines Radu", "/sequences/1/people?step=7&which=passed", "light", `document.querySelector('.list a').click()`, ""},
+	{"audience", "Ines Radu", "/people/audiences/4", "light", "", ""},
+	{"audience-described", "Ines Radu", "/people/audiences/5/edit", "light", "", ""},
+	{"import", "Ines Radu", "/people/imports", "light", `document.querySelector('.list a').click()`, ""},
+	{"merge", "Ines Radu", "/people/doubles", "light", `document.querySelector('td .btn').click()`, ""},
+	{"content", "Ines Radu", "/content", "light", "", ""},
+	{"message", "Ines Radu", "/content/messages/2", "light", "", ""},
+	{"page", "Ines Radu", "/content/pages/1", "light", "", ""},
+	{"sequence-running", "Ines Radu", "/sequences/2?step=2", "light", "", ""},
+	{"sequence-draft", "Ines Radu", "/sequences/1?view=draft&plus=3.happened", "light", "", ""},
+	{"sequence-dark", "Ines Radu", "/sequences/1", "dark", "", ""},
+	{"scoring", "Ines Radu", "/scoring", "light", "", ""},
+	{"desk", "Tomas Vale", "/desk", "light", "", ""},
+	{"pipeline", "Uma Okoye", "/pipeline", "light", "", ""},
+	{"public-page", "", "/p/oxygen-alarms", "light", "", ""},
+	{"mailbox", "", "mailbox", "light", `document.querySelector('nav a').click()`, ""},
 }
 
 var (
@@ -66,7 +77,14 @@ func run(base, dir string, only []string) error {
 		return err
 	}
 	who := ""
-	for _, s := range shots {
+	list := shots
+	for _, n := range only {
+		if name, path, ok := strings.Cut(n, "="); ok {
+			list = append(list, shot{name: n, who: "Ines Radu", path: path, scheme: "light"})
+			list[len(list)-1].file = name
+		}
+	}
+	for _, s := range list {
 		if len(only) > 0 && !slices.Contains(only, s.name) {
 			continue
 		}
@@ -119,5 +137,8 @@ func take(t *browser.Tab, base, dir string, s shot, who *string) error {
 	if err != nil {
 		return err
 	}
-	return os.WriteFile(filepath.Join(dir, s.name+".png"), png, 0o644)
+	if s.file == "" {
+		s.file = s.name
+	}
+	return os.WriteFile(filepath.Join(dir, s.file+".png"), png, 0o644)
 }

@@ -76,6 +76,9 @@ func (d *Demo) Load(ctx context.Context) error {
 	if err := keepDeals(ctx, d.Store, s, who, ids, stageIDs, began); err != nil {
 		return err
 	}
+	if err := d.keepChoosing(ctx, s, who, ids, began); err != nil {
+		return err
+	}
 	if err := d.Store.BeginStandings(ctx, began); err != nil {
 		return err
 	}
@@ -84,6 +87,9 @@ func (d *Demo) Load(ctx context.Context) error {
 		return err
 	}
 	if err := d.live(ctx, s, m, who, ids); err != nil {
+		return err
+	}
+	if err := d.keepWaitingList(ctx, ids[0]); err != nil {
 		return err
 	}
 	return d.Store.SetSetting(ctx, progress, "done")
@@ -114,7 +120,7 @@ func (d *Demo) Begin(ctx context.Context, at time.Time) (userIDs, stageIDs []int
 		}
 		stageIDs = append(stageIDs, id)
 	}
-	return userIDs, stageIDs, d.Engine.SaveModel(ctx, store.Model{Model: model})
+	return userIDs, stageIDs, d.Engine.SaveModel(ctx, store.Model{Model: model, Bands: bands})
 }
 
 // live lets the last days before Start happen: people fill in the form, two

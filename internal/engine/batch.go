@@ -173,6 +173,11 @@ func (e *Engine) progress(ctx context.Context, b *store.Batch) error {
 	if err := e.Store.KeepBatch(ctx, b); err != nil {
 		return err
 	}
+	return e.tellProgress(ctx, b)
+}
+
+// tellProgress tells whoever watches, and reports errStopped where it is to stop.
+func (e *Engine) tellProgress(ctx context.Context, b *store.Batch) error {
 	if err := e.Store.Tell(ctx, topic("batch", b.ID)); err != nil {
 		return err
 	}

@@ -8,6 +8,7 @@ import (
 	"io"
 	"slices"
 	"strings"
+	"sync"
 
 	"ombak/internal/core/intake"
 	"ombak/internal/core/person"
@@ -581,54 +582,83 @@ func (e *Engine) match(ctx context.Context, s *store.Staging, c *checkedRows, kn
 	return nil
 }
 
+// applyAtOnce is how many pieces of an import are applied side by side.
+const applyAtOnce = 2
+
 // apply makes people of the staged rows, piece by piece: each is kept as a
-// whole, with how far the import is, so that a process that ends half way is
-// followed by one that goes on.
+// whole, and is then no longer staged, so that a process that ends half way is
+// followed by one that goes on with the rest.
 func (e *Engine) apply(ctx context.Context, b *store.Batch, i *store.Import) error {
-	end, err := e.Store.StagedEnd(ctx, b.ID)
+	pieces, err := e.Store.StagedPieces(ctx, b.ID, applyChunk)
 	if err != nil {
 		return err
 	}
-	if end == 0 && i.Counts.V.Rows > i.Counts.V.Rejected {
+	b.Total = i.Counts.V.Rows - i.Counts.V.Rejected
+	if len(pieces) == 0 && b.Done < b.Total {
 		i.Checked = false
-		return errors.Join(errors.New("the database was restarted since the file was checked: check it once more"), e.Store.KeepImport(ctx, i))
+		return errors.Join(errors.New("the database was restarted since the file was checked: check it once more; rows that were brought in are known then"), e.Store.KeepImport(ctx, i))
 	}
-	if b.Done == 0 {
-		i.Counts.V = store.ImportCounts{Rows: i.Counts.V.Rows, Rejected: i.Counts.V.Rejected}
-	}
-	author := store.Author{How: "import: " + b.Title, Batch: b.ID}
+	author := store.Author{How: "import: " + b.Title, Batch: b.ID, At: e.Now()}
 	if b.By != nil {
 		author.User = *b.By
 	}
-	b.Total = int64(end)
-	for int(b.Done) < end && ctx.Err() == nil {
-		if err := e.progress(ctx, b); err != nil {
+	if b.Done == 0 {
+		i.Counts.V = store.ImportCounts{Rows: i.Counts.V.Rows, Rejected: i.Counts.V.Rejected}
+		if err := e.Store.KeepImport(ctx, i); err != nil {
 			return err
 		}
-		next, counts := *b, i.Counts.V
-		err := e.Store.InTx(ctx, func(tx store.Tx) error {
-			next, counts = *b, i.Counts.V
-			author.At = e.Now()
-			c, err := store.ApplyRows(ctx, tx, &i.Options.V, int(b.Done)+1, int(b.Done)+applyChunk, author)
-			if err != nil {
-				return err
-			}
-			counts.New, counts.Updated, counts.Unchanged = counts.New+c.New, counts.Updated+c.Updated, counts.Unchanged+c.Unchanged
-			next.Done = min(b.Done+applyChunk, int64(end))
-			kept := *i
-			kept.Counts.V = counts
-			if err := store.SaveImport(ctx, tx, &kept); err != nil {
-				return err
-			}
-			return store.SetBatch(ctx, tx, &next)
-		})
-		if err != nil {
-			return err
-		}
-		*b, i.Counts.V = next, counts
 	}
-	if ctx.Err() != nil {
-		return ctx.Err()
+	if err := e.Store.InTx(ctx, func(tx store.Tx) error { return store.PrepareImport(ctx, tx, &i.Options.V, author) }); err != nil {
+		return err
+	}
+	if err := e.progress(ctx, b); err != nil {
+		return err
+	}
+	var (
+		mu      sync.Mutex
+		wg      sync.WaitGroup
+		stopped error
+	)
+	next := func() (int, bool) {
+		mu.Lock()
+		defer mu.Unlock()
+		if stopped != nil || len(pieces) == 0 || ctx.Err() != nil {
+			return 0, false
+		}
+		from := pieces[0]
+		pieces = pieces[1:]
+		return from, true
+	}
+	for range applyAtOnce {
+		wg.Go(func() {
+			for {
+				from, ok := next()
+				if !ok {
+					return
+				}
+				var c store.ImportCounts
+				err := e.Store.InTx(ctx, func(tx store.Tx) error {
+					var err error
+					if c, err = store.ApplyRows(ctx, tx, &i.Options.V, from, from+applyChunk-1, author); err != nil {
+						return err
+					}
+					return store.AddCounts(ctx, tx, b.ID, c)
+				})
+				mu.Lock()
+				if err == nil {
+					b.Done += c.New + c.Updated + c.Unchanged
+					err = e.tellProgress(ctx, b)
+				}
+				if err != nil && stopped == nil {
+					stopped = err
+				}
+				mu.Unlock()
+			}
+		})
+	}
+	wg.Wait()
+	if stopped != nil || ctx.Err() != nil {
+		return errors.Join(stopped, ctx.Err())
 	}
 	return e.Store.InTx(ctx, func(tx store.Tx) error { return store.ForgetFile(ctx, tx, b.ID) })
 }

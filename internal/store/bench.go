@@ -1,6 +1,7 @@
 package store
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"net/url"
@@ -85,4 +86,81 @@ func (s *Store) Floor(ctx context.Context, now, next time.Time, step int32, n in
 		told as (
 			insert into signal (person_id, at, kind) select person_id, $1, 4 from moved)
 		select count(*) from moved`, now, next, step, n)
+}
+
+// FillLists makes people people at a company for every fifty of them, and
+// signals signals over the year before at: what lists and audiences are
+// measured on.
+func (s *Store) FillLists(ctx context.Context, people, signals int, at time.Time) error {
+	for _, q := range []struct {
+		query string
+		args  []any
+	}{
+		{`insert into company (name, domain, country, industry, created_at) select 'Company ' || i, 'c' || i || '.example', (array['NO','GB','CA','US','CL','ID','AE','SG','AU','DE','VN','CR'])[1 + i % 12], (array['Fish farming','Ports','Desalination','Waterworks'])[1 + i % 4], $2 from generate_series(1, $1::int / 50) i`, []any{people, at}},
+		{`insert into person (first_name, last_name, email, phone, title, company_id, country, city, source, created_at)
+			select 'First' || i % 997, 'Last' || i % 7919, 'p' || i || '@c' || (1 + i % ($1::int / 50)) || '.example', '', (array['Site manager','Head of fish health','Harbour master','Plant manager','Biologist','Water quality lead'])[1 + (i * 7) % 6],
+			1 + i % ($1::int / 50), (array['NO','GB','CA','US','CL','ID','AE','SG','AU','DE','VN','CR'])[1 + (1 + i % ($1::int / 50)) % 12], 'City ' || i % 300, 'fair', $2::timestamptz - i * interval '20 seconds' from generate_series(1, $1::int) i`, []any{people, at}},
+		{`insert into signal (person_id, at, kind) select 1 + (i::bigint * 7919 + i / 1000) % $1, $3::timestamptz - (($2::bigint - i)::float8 / $2::bigint) * interval '365 days', (array[4,4,4,5,5,1,4,2,4,1])[1 + (i / 3) % 10] from generate_series(1, $2::bigint) i`, []any{people, signals, at}},
+		{`insert into standing (model_id, person_id, score, armed, counted_at) select m.id, p.id, (p.id * 31) % 40, true, $1 from score_model m, person p where p.id % 5 < 3`, []any{at}},
+		{`insert into tag (name, created_at) values ('key account', $1)`, []any{at}},
+		{`insert into person_tag (tag_id, person_id, at) select 1, id, $1 from person where id % 29 = 0`, []any{at}},
+	} {
+		if _, err := exec(ctx, s.db, q.query, q.args...); err != nil {
+			return fmt.Errorf("filling: %w", err)
+		}
+	}
+	return nil
+}
+
+// KeyAt is the key of the n-th row of the people list, to begin far down.
+func (s *Store) KeyAt(ctx context.Context, o Order, n int) (Key, error) {
+	q := map[Order]string{
+		ByScore:   "select 0 as part, score::text as sort, '' as sort2, person_id as id from standing where score > 0 order by score desc, person_id desc offset $1 limit 1",
+		ByName:    "select 0 as part, lower(last_name collate \"C\") as sort, lower(first_name collate \"C\") as sort2, id from person order by lower(last_name collate \"C\"), lower(first_name collate \"C\"), id offset $1 limit 1",
+		ByEmail:   "select 0 as part, email as sort, '' as sort2, id from person order by email offset $1 limit 1",
+		ByCompany: "select 0 as part, lower(c.name) as sort, c.id::text as sort2, p.id from company c join person p on p.company_id = c.id order by lower(c.name), c.id, p.id offset $1 limit 1",
+		Newest:    "select 0 as part, '' as sort, '' as sort2, id from person order by id desc offset $1 limit 1",
+	}[o]
+	return one[Key](ctx, s.db, q, n)
+}
+
+// Hand runs a query written by hand, for holding others against it, and
+// answers the one number it gives.
+func (s *Store) Hand(ctx context.Context, query string, args ...any) (int64, error) {
+	n := int64(0)
+	err := s.InTx(ctx, func(tx Tx) error {
+		if err := wide(ctx, tx); err != nil {
+			return err
+		}
+		var err error
+		n, err = one[int64](ctx, tx, query, args...)
+		return err
+	})
+	return n, err
+}
+
+// CopyPlain has PostgreSQL copy CSV rows into a bare table, and answers how
+// long that took.
+func (s *Store) CopyPlain(ctx context.Context, head []string, csv []byte) (time.Duration, error) {
+	conn, err := s.Pool.Acquire(ctx)
+	if err != nil {
+		return 0, err
+	}
+	defer conn.Release()
+	cols := ""
+	for i, h := range head {
+		if i > 0 {
+			cols += ", "
+		}
+		cols += pgx.Identifier{h}.Sanitize() + " text"
+	}
+	if _, err := conn.Exec(ctx, "drop table if exists bench_plain"); err != nil {
+		return 0, err
+	}
+	if _, err := conn.Exec(ctx, "create table bench_plain ("+cols+")"); err != nil {
+		return 0, err
+	}
+	start := time.Now()
+	_, err = conn.Conn().PgConn().CopyFrom(ctx, bytes.NewReader(csv), "copy bench_plain from stdin (format csv, header)")
+	return time.Since(start), err
 }

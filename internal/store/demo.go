@@ -75,3 +75,16 @@ func (s *Store) Reset(ctx context.Context) error {
 	}
 	return err
 }
+
+// DemoRecordsMore fills in the rest of people's records.
+func (s *Store) DemoRecordsMore(ctx context.Context, people []int64, languages, seniorities, departments, campaigns []string) error {
+	_, err := exec(ctx, s.db, `update person p set language = u.l, seniority = u.s, department = u.d, campaign = u.c, medium = case when u.c <> '' then 'email' else '' end
+		from unnest($1::bigint[], $2::text[], $3::text[], $4::text[], $5::text[]) as u(id, l, s, d, c) where p.id = u.id`, people, languages, seniorities, departments, campaigns)
+	return err
+}
+
+// DemoCompanies keeps how large companies are, by their domains.
+func (s *Store) DemoCompanies(ctx context.Context, domains, revenues []string, sizes []int64) error {
+	_, err := exec(ctx, s.db, "update company c set revenue = u.r, size = u.s from unnest($1::text[], $2::text[], $3::int[]) as u(domain, r, s) where c.domain = u.domain", domains, revenues, sizes)
+	return err
+}

@@ -38,7 +38,7 @@ func (s *Store) OwnFieldsUsed(ctx context.Context) ([]OwnField, error) {
 
 // AddOwnField keeps a new one.
 func AddOwnField(ctx context.Context, tx Tx, f OwnField) (int64, error) {
-	id, err := one[int64](ctx, tx, `insert into own_field (name, type, options, position) values ($1, $2, $3, (select coalesce(max(position), 0) + 1 from own_field)) returning id`, f.Name, string(f.Type), f.Options.V)
+	id, err := one[int64](ctx, tx, `insert into own_field (name, type, options, position) values ($1, $2, coalesce($3::text[], '{}'), (select coalesce(max(position), 0) + 1 from own_field)) returning id`, f.Name, string(f.Type), f.Options.V)
 	if taken(err) {
 		return 0, fmt.Errorf("%w: a field is called %q", ErrTaken, f.Name)
 	}

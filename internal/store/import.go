@@ -476,9 +476,47 @@ func (s *Store) CountImport(ctx context.Context, batch int64, m *intake.Mapping)
 	return c, nil
 }
 
-// StagedEnd is the number of the last staged row, 0 for none.
-func (s *Store) StagedEnd(ctx context.Context, batch int64) (int, error) {
-	return one[int](ctx, s.db, "select coalesce(max(n), 0) from import_row where batch_id = $1", batch)
+// StagedPieces lists where the pieces of size rows begin that are staged and
+// not yet applied.
+func (s *Store) StagedPieces(ctx context.Context, batch int64, size int) ([]int, error) {
+	return all[int](ctx, s.db, "select distinct (n - 1) / $2 * $2 + 1 from import_row where batch_id = $1 order by 1", batch, size)
+}
+
+// PrepareImport makes what all pieces of an import need, before they are
+// applied side by side: the companies that rows name, and the tags.
+func PrepareImport(ctx context.Context, tx Tx, m *intake.Mapping, a Author) error {
+	i, err := newImporter(ctx, tx, m)
+	if err != nil {
+		return err
+	}
+	run := func(q string, more ...any) (int64, error) {
+		return exec(ctx, tx, q, append([]any{a.Batch}, more...)...)
+	}
+	if err := i.companies(ctx, tx, run, a); err != nil {
+		return fmt.Errorf("importing companies: %w", err)
+	}
+	for _, t := range m.Tags {
+		if _, err := TagNamed(ctx, tx, t, a.User, a.At); err != nil {
+			return err
+		}
+	}
+	if i.has[intake.Tags] {
+		if _, err := run(`insert into tag (name, owner_id, created_at) select distinct on (lower(t)) t, nullif($3::bigint, 0), $2 from import_row r, unnest(r.tags) t where r.batch_id = $1 order by lower(t) on conflict (lower(name)) do nothing`, a.At, a.User); err != nil {
+			return fmt.Errorf("importing tags: %w", err)
+		}
+	}
+	return nil
+}
+
+// AddCounts notes that rows of an import were applied. It is the last that a
+// piece does: those beside it wait for its row from then on.
+func AddCounts(ctx context.Context, tx Tx, batch int64, c ImportCounts) error {
+	if _, err := exec(ctx, tx, `update import set counts = counts || jsonb_build_object('new', coalesce((counts->>'new')::bigint, 0) + $2::bigint, 'updated', coalesce((counts->>'updated')::bigint, 0) + $3::bigint, 'unchanged', coalesce((counts->>'unchanged')::bigint, 0) + $4::bigint)
+		where batch_id = $1`, batch, c.New, c.Updated, c.Unchanged); err != nil {
+		return err
+	}
+	_, err := exec(ctx, tx, "update batch set done = done + $2 where id = $1", batch, c.New+c.Updated+c.Unchanged)
+	return err
 }
 
 // ApplyRows makes people of the staged rows from to to, and answers what became
@@ -499,9 +537,6 @@ func ApplyRows(ctx context.Context, tx Tx, m *intake.Mapping, from, to int, a Au
 	// Whoever has come by another way since the check is known now.
 	if _, err = run(`update import_row r set fate = 2, person_id = p.id from person p where ` + rows + ` and r.fate = 1 and p.email = r.email and p.email <> ''`); err != nil {
 		return fail("looking again", err)
-	}
-	if err = i.companies(ctx, tx, run, a); err != nil {
-		return fail("companies", err)
 	}
 	cols, vals := "", ""
 	for _, f := range stagedFields[:18] {
@@ -535,22 +570,29 @@ func ApplyRows(ctx context.Context, tx Tx, m *intake.Mapping, from, to int, a Au
 		return fail("counting", err)
 	}
 	c.Unchanged = known - c.Updated
-	return c, i.marks(ctx, tx, run, a)
+	if err = i.marks(ctx, tx, run, a); err != nil {
+		return fail("tags and the like", err)
+	}
+	// What is applied is no longer staged: an import that is cut off goes on with the rest.
+	if _, err = run("delete from import_row r where " + rows); err != nil {
+		return fail("clearing up", err)
+	}
+	return c, nil
 }
 
 // companies makes the companies that rows name and nobody knows, and fills in
 // what rows say of those that are known.
 func (i *importer) companies(ctx context.Context, tx Tx, run func(string, ...any) (int64, error), a Author) error {
-	const rows = "r.batch_id = $1 and r.n between $2 and $3"
+	const rows = "r.batch_id = $1"
 	if _, err := run(`insert into company (name, domain, industry, size, revenue, country, created_at, batch_id)
-		select distinct on (r.domain) coalesce(nullif(r.company, ''), r.domain), r.domain, coalesce(r.industry, ''), coalesce(r.size, 0), coalesce(r.revenue, ''), coalesce(r.company_country, r.country, ''), $4, $1
+		select distinct on (r.domain) coalesce(nullif(r.company, ''), r.domain), r.domain, coalesce(r.industry, ''), coalesce(r.size, 0), coalesce(r.revenue, ''), coalesce(r.company_country, r.country, ''), $2, $1
 		from import_row r where `+rows+` and r.domain is not null and not exists (select from company c where c.domain = r.domain) order by r.domain, r.company nulls last, r.n
 		on conflict (domain) do nothing`, a.At); err != nil {
 		return err
 	}
 	if i.has["company"] {
 		if _, err := run(`insert into company (name, industry, size, revenue, country, created_at, batch_id)
-			select distinct on (lower(r.company)) r.company, coalesce(r.industry, ''), coalesce(r.size, 0), coalesce(r.revenue, ''), coalesce(r.company_country, r.country, ''), $4, $1
+			select distinct on (lower(r.company)) r.company, coalesce(r.industry, ''), coalesce(r.size, 0), coalesce(r.revenue, ''), coalesce(r.company_country, r.country, ''), $2, $1
 			from import_row r where `+rows+` and r.domain is null and r.company is not null and not exists (select from company c where lower(c.name) = lower(r.company)) order by lower(r.company), r.n`, a.At); err != nil {
 			return err
 		}
@@ -570,7 +612,7 @@ func (i *importer) companies(ctx context.Context, tx Tx, run func(string, ...any
 			where `+rows+` and c.batch_id is distinct from $1 order by c.id, r.n),
 		ch as (select * from x where (industry0, size0, revenue0, country0) is distinct from (industry1, size1, revenue1, country1)),
 		done as (update company c set industry = ch.industry1, size = ch.size1, revenue = ch.revenue1, country = ch.country1 from ch where c.id = ch.id)
-		insert into change (company_id, at, user_id, how, batch_id, before, after) select id, $4, nullif($5::bigint, 0), $6, $1,
+		insert into change (company_id, at, user_id, how, batch_id, before, after) select id, $2, nullif($3::bigint, 0), $4, $1,
 			jsonb_build_object('industry', industry0, 'company size', size0::text, 'revenue', revenue0, 'company country', country0),
 			jsonb_build_object('industry', industry1, 'company size', size1::text, 'revenue', revenue1, 'company country', country1) from ch`, a.At, a.User, a.How)
 	return err
@@ -585,16 +627,6 @@ func (i *importer) marks(ctx context.Context, tx Tx, run func(string, ...any) (i
 			from done d join import_row r on ` + rows + ` and r.person_id = d.person_id and r.fate = 2 group by d.person_id`
 	}
 	if len(i.m.Tags) > 0 || i.has[intake.Tags] {
-		for _, t := range i.m.Tags {
-			if _, err := TagNamed(ctx, tx, t, a.User, a.At); err != nil {
-				return err
-			}
-		}
-		if i.has[intake.Tags] {
-			if _, err := run(`insert into tag (name, owner_id, created_at) select distinct on (lower(t)) t, nullif($5::bigint, 0), $4 from import_row r, unnest(r.tags) t where `+rows+` order by lower(t) on conflict (lower(name)) do nothing`, a.At, a.User); err != nil {
-				return err
-			}
-		}
 		if _, err := run(`with done as (insert into person_tag (tag_id, person_id, at) select distinct t.id, r.person_id, $4::timestamptz from import_row r join person p on p.id = r.person_id, unnest(coalesce(r.tags, '{}') || $7::text[]) n join tag t on lower(t.name) = lower(n)
 			where `+rows+` on conflict do nothing returning person_id, tag_id)`+note("'tag ' || d.tag_id"), a.At, a.User, a.How, i.m.Tags); err != nil {
 			return err

@@ -127,8 +127,9 @@ func people(ctx context.Context, db querier, q PeopleQuery) ([]Person, Key, erro
 				where += " and (k.score, k.person_id) < (" + c.arg(q.After.Sort) + "::text::float8, " + c.arg(q.After.ID) + ")"
 			}
 		case ByName:
-			key1, key2, order = "lower(p.last_name)", "lower(p.first_name)", "lower(p.last_name), lower(p.first_name), p.id"
-			after("(lower(p.last_name), lower(p.first_name), p.id) > (%s, %s, %s)", "")
+			last, first := `lower(p.last_name collate "C")`, `lower(p.first_name collate "C")`
+			key1, key2, order = last, first, last+", "+first+", p.id"
+			after("("+last+", "+first+", p.id) > (%s, %s, %s)", "")
 		case ByEmail:
 			key1, order, first = "p.email", "p.email, p.id", "p.email <> '' and "
 			if q.After != (Key{}) {

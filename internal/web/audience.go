@@ -144,7 +144,7 @@ func memberTide(now int64, days []store.DayMoves, at time.Time, zone *time.Locat
 		day := at.In(zone).AddDate(0, 0, i-30)
 		d := by[day.Format(time.DateOnly)]
 		p := tidePoint{X: max(float64(i)/30, 1e-9), Value: float64(v), Title: fmt.Sprintf("%s: %s people, %d joined, %d left", day.Format("Mon 2 Jan"), thousands(v), d.Joined, d.Left)}
-		if i%5 == 0 {
+		if i%5 == 0 && i < 30 { // the last would stand beyond the edge
 			p.Tick = day.Format("2 Jan")
 		}
 		t.Points = append(t.Points, p)

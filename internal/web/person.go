@@ -239,19 +239,19 @@ func (d *personData) lines(cat *rule.Catalogue) {
 			}
 		}
 		switch {
-		case def.Field == person.FirstName || def.Field == person.LastName:
 		case def.Field == person.Owner || def.Field == person.Created:
 			continue // they stand elsewhere
-		case def.Field == person.Company && d.P.CompanyID != nil:
-			l.Link = fmt.Sprintf("/people/companies/%d", *d.P.CompanyID)
+		case def.Field == person.Industry:
+			l.ReadOnly = true // it is changed at the company's own page
 		case def.Company && def.Field != person.Company:
-			l.ReadOnly = true // at the company's own page
+			continue // it stands there
 		}
 		if d.Wrong != nil && d.Wrong.Field == def.Field {
 			l.Wrong, l.Value = d.Wrong.Why, d.Wrong.Value
 		}
+		name := def.Field == person.FirstName || def.Field == person.LastName // the heading says it
 		switch {
-		case l.Shown != "" || l.Wrong != "":
+		case (l.Shown != "" && !name) || l.Wrong != "":
 			d.Known = append(d.Known, l)
 		case !l.ReadOnly:
 			d.Unknown = append(d.Unknown, l)

@@ -272,6 +272,9 @@ func (s *Server) mergePage(c *echo.Context) error {
 		}
 		l := mergeLine{Field: def.Field, Name: def.Name, A: va[def.Field], B: vb[def.Field]}
 		l.SA, l.SB = named(def, person.Shown(l.A)), named(def, person.Shown(l.B))
+		if def.Type == person.PhoneType {
+			l.SA, l.SB = person.ShowPhone(l.A), person.ShowPhone(l.B)
+		}
 		l.Differs = l.A != l.B
 		l.TakeB = l.A == ""
 		d.Lines = append(d.Lines, l)

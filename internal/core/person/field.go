@@ -116,6 +116,9 @@ func Own(id int64) Field { return Field("own " + strconv.FormatInt(id, 10)) }
 // OwnID is the number of a field made by Own.
 func (f Field) OwnID() (int64, bool) {
 	rest, ok := strings.CutPrefix(string(f), "own ")
+	if !ok {
+		return 0, false
+	}
 	id, err := strconv.ParseInt(rest, 10, 64)
 	return id, ok && err == nil && id > 0
 }

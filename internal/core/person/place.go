@@ -2,6 +2,7 @@ package person
 
 import (
 	"errors"
+	"strconv"
 	"strings"
 	"sync"
 
@@ -29,12 +30,73 @@ func Phone(s, country string) (string, error) {
 	if strings.HasPrefix(s, "00") {
 		s = "+" + s[2:] // the way to dial abroad in most of the world
 	}
+	if e164, ok := plainPhone(s); ok {
+		return e164, nil
+	}
 	n, err := phonenumbers.Parse(s, country)
 	if err != nil || !phonenumbers.IsPossibleNumber(n) {
 		return "", ErrPhone
 	}
 	return phonenumbers.Format(n, phonenumbers.E164), nil
 }
+
+// plainPhone reads the many numbers that are written in full, with a plus,
+// figures and nothing but spaces and the like between them, without the
+// patterns that the others need. Numbers that might begin with a prefix for
+// dialling within a country are left to those. The test holds every country
+// code against the library's whole way.
+func plainPhone(s string) (string, bool) {
+	if s[0] != '+' {
+		return "", false
+	}
+	var buf [18]byte
+	n := 0
+	for i := 1; i < len(s); i++ {
+		switch c := s[i]; {
+		case c >= '0' && c <= '9':
+			if n == 15 { // E.164: at most 15 figures
+				return "", false
+			}
+			buf[n] = c
+			n++
+		case c == ' ' || c == '-' || c == '.':
+		default:
+			return "", false
+		}
+	}
+	for k := 1; k <= 3 && k < n; k++ {
+		code, err := strconv.Atoi(string(buf[:k]))
+		if err != nil || !callingCodes()[code] {
+			continue
+		}
+		if first := buf[k]; first < '2' || first > '7' || rewritten[code] {
+			return "", false
+		}
+		national, err := strconv.ParseUint(string(buf[k:n]), 10, 64)
+		if err != nil {
+			return "", false
+		}
+		cc := int32(code)
+		x := phonenumbers.PhoneNumber{CountryCode: &cc, NationalNumber: &national}
+		if !phonenumbers.IsPossibleNumber(&x) {
+			return "", false
+		}
+		return "+" + string(buf[:n]), true
+	}
+	return "", false
+}
+
+// rewritten are the country codes of those countries whose numbers the
+// library changes beyond taking a prefix off.
+var rewritten = map[int]bool{52: true, 54: true, 55: true, 261: true, 378: true, 672: true}
+
+var callingCodes = sync.OnceValue(func() map[int]bool {
+	out := map[int]bool{}
+	for code := range phonenumbers.GetSupportedCallingCodes() {
+		out[code] = true
+	}
+	return out
+})
 
 // ShowPhone writes an E.164 number with the spaces of its country.
 func ShowPhone(e164 string) string {

@@ -200,7 +200,7 @@ func initialise(ctx context.Context, bin, dir, data, password string, who *sysca
 		}
 	}
 	cmd := exec.CommandContext(ctx, filepath.Join(bin, "initdb"), "-D", data, "-U", "ombak", "-A", "scram-sha-256",
-		"--pwfile", pw, "-E", "UTF8", "--locale=C.UTF-8", "--no-sync", "--no-instructions")
+		"--pwfile", pw, "-E", "UTF8", "--lc-collate=C", "--lc-ctype=C.UTF-8", "--no-sync", "--no-instructions")
 	cmd.Dir = dir
 	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: who}
 	if out, err := cmd.CombinedOutput(); err != nil {

@@ -1,0 +1,134 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"encoding/csv"
+	"fmt"
+	"runtime"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"ombak/internal/engine"
+	"ombak/internal/store"
+)
+
+const (
+	importRows  = 100_000
+	importKnown = 20 // one row in so many is of somebody who is known
+)
+
+// benchImport measures an import end to end, from the first byte of the file
+// to the last person kept, beside PostgreSQL's own COPY of the same rows.
+func benchImport(ctx context.Context, address string) error {
+	s, err := store.Open(ctx, address, 8)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	if err := s.Migrate(ctx); err != nil {
+		return err
+	}
+	at := time.Date(2026, 4, 14, 9, 0, 0, 0, time.UTC)
+	clock := &fixed{}
+	clock.set(at)
+	e, err := engine.New(ctx, engine.Config{Store: s, Clock: clock, Mail: nobody{}, URL: "http://bench.example", Domain: "bench.example"})
+	if err != nil {
+		return err
+	}
+	user, err := s.AddUser(ctx, store.User{Name: "Bench", Email: "bench@bench.example", Role: "marketer", PasswordHash: "x"}, at)
+	if err != nil {
+		return err
+	}
+	head := []string{"First name", "Last name", "Email", "Phone", "Job title", "Department", "Company", "Industry", "Country", "City", "Language", "Source"}
+	file := func(name string, from, to, each int) []byte {
+		var b bytes.Buffer
+		w := csv.NewWriter(&b)
+		w.Write(head)
+		for i := from; i < to; i += each {
+			w.Write([]string{"First" + fmt.Sprint(i%997), "Last" + fmt.Sprint(i%7919), fmt.Sprintf("person.%d@company%d.example", i, i%4000), fmt.Sprintf("+44 20 7946 0%03d", i%1000), "Water quality lead", "Laboratory",
+				fmt.Sprintf("Company %d", i%4000), "Waterworks", []string{"Norway", "GB", "Canada", "US"}[i%4], "City " + fmt.Sprint(i%300), "en", "fair"})
+		}
+		w.Flush()
+		return b.Bytes()
+	}
+	bring := func(data []byte) (store.Import, time.Duration, error) {
+		start := time.Now()
+		id, err := e.NewImport(ctx, "bench.csv", bytes.NewReader(data), user)
+		if err != nil {
+			return store.Import{}, 0, err
+		}
+		i, err := s.Import(ctx, id)
+		if err != nil {
+			return i, 0, err
+		}
+		looked := time.Now()
+		if err := e.CheckImport(ctx, id, i.Options.V); err != nil {
+			return i, 0, err
+		}
+		if err := e.RunBatch(ctx, id); err != nil {
+			return i, 0, err
+		}
+		checked := time.Now()
+		if err := e.StartImport(ctx, id); err != nil {
+			return i, 0, err
+		}
+		if err := e.RunBatch(ctx, id); err != nil {
+			return i, 0, err
+		}
+		took := time.Since(start)
+		if i, err = s.Import(ctx, id); err == nil {
+			fmt.Printf("  taken in %.2f s, checked %.2f s, brought in %.2f s\n", looked.Sub(start).Seconds(), checked.Sub(looked).Seconds(), took.Seconds()-checked.Sub(start).Seconds())
+		}
+		return i, took, err
+	}
+	// Some of them are here already.
+	known := file("known", 0, importRows, importKnown)
+	if _, _, err := bring(known); err != nil {
+		return err
+	}
+	known = nil
+	if err := s.Settle(ctx); err != nil {
+		return err
+	}
+	data := file("all", 0, importRows, 1)
+	copied, err := s.CopyPlain(ctx, head, data)
+	if err != nil {
+		return err
+	}
+	runtime.GC()
+	var peak atomic.Uint64
+	stop := make(chan struct{})
+	go func() { // the process's own memory, the file that it was made from among it
+		var m runtime.MemStats
+		for {
+			runtime.ReadMemStats(&m)
+			peak.Store(max(peak.Load(), m.Sys-m.HeapReleased))
+			select {
+			case <-stop:
+				return
+			case <-time.After(20 * time.Millisecond):
+			}
+		}
+	}()
+	fmt.Printf("%d rows of %d columns, %.1f MB, one in %d known\n", importRows, len(head), float64(len(data))/1e6, importKnown)
+	i, took, err := bring(data)
+	close(stop)
+	if err != nil {
+		return err
+	}
+	again, err := s.CopyPlain(ctx, head, data)
+	if err != nil {
+		return err
+	}
+	plain := (copied + again) / 2
+	c := i.Counts.V
+	fmt.Printf("  %d new, %d updated, %d unchanged, %d not taken\n", c.New, c.Updated, c.Unchanged, c.Rejected)
+	fmt.Printf("import %8.0f rows/s, %.0f MB at most\nCOPY   %8.0f rows/s into a table with the same columns and no index\nimport takes %.1f times as long\n",
+		importRows/took.Seconds(), float64(peak.Load())/1e6, importRows/plain.Seconds(), took.Seconds()/plain.Seconds())
+	if c.Rejected > 0 || c.New+c.Updated+c.Unchanged != importRows {
+		return fmt.Errorf("rows are missing: %s", strings.TrimSpace(fmt.Sprint(c)))
+	}
+	return nil
+}
