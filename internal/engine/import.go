@@ -432,7 +432,7 @@ func (x *reading) chunk(r roster.Reader) (c checkedRows) {
 		reject := func(field, value, reason string) {
 			raw := make([]string, len(row.Cells))
 			for i, s := range row.Cells {
-				raw[i] = strings.Clone(s)
+				raw[i] = strings.ReplaceAll(strings.ToValidUTF8(s, "\ufffd"), "\x00", "") // a database keeps no nought
 			}
 			j := store.Reject{N: row.N, Line: row.Line, Field: field, Value: strings.Clone(value), Reason: reason}
 			j.Raw.V = raw

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"io"
 	"strings"
+	"unicode/utf8"
 
 	"github.com/emersion/go-vcard"
 )
@@ -101,6 +102,12 @@ func (c *cardReader) Next() (Row, error) {
 		return bad("the card is of version " + v + "; 3.0 and 4.0 can be read")
 	}
 	row.Cells = cardCells(card)
+	for i, s := range row.Cells {
+		if !utf8.ValidString(s) {
+			row.Cells[i] = strings.ToValidUTF8(s, "\ufffd")
+			return row, &BadRow{Row: row, Column: i, Reason: "this is not text in UTF-8"}
+		}
+	}
 	return row, nil
 }
 
@@ -110,7 +117,32 @@ func decode(text []byte) (card vcard.Card, err error) {
 			err = errors.New("it is damaged")
 		}
 	}()
-	return vcard.NewDecoder(bytes.NewReader(text)).Decode()
+	return vcard.NewDecoder(bytes.NewReader(hideSemicolons(text))).Decode()
+}
+
+// semicolon stands for a semicolon that is text and separates nothing, while
+// the library, which does not know the difference, has the card. It is a sign
+// of the private use area.
+const semicolon = "\ue000"
+
+// hideSemicolons puts it in the place of "\;" (RFC 6350, 3.4).
+func hideSemicolons(text []byte) []byte {
+	if !bytes.Contains(text, []byte(`\;`)) {
+		return text
+	}
+	var b bytes.Buffer
+	for i := 0; i < len(text); i++ {
+		if text[i] == '\\' && i+1 < len(text) {
+			if i++; text[i] == ';' {
+				b.WriteString(semicolon)
+			} else {
+				b.Write(text[i-1 : i+1])
+			}
+			continue
+		}
+		b.WriteByte(text[i])
+	}
+	return b.Bytes()
 }
 
 func cardCells(card vcard.Card) []string {
@@ -118,7 +150,7 @@ func cardCells(card vcard.Card) []string {
 	put := func(name, v string) {
 		for i, h := range cardHead {
 			if h == name {
-				out[i] = strings.TrimSpace(v)
+				out[i] = strings.TrimSpace(strings.ReplaceAll(v, semicolon, ";"))
 			}
 		}
 	}

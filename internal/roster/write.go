@@ -2,6 +2,7 @@ package roster
 
 import (
 	"bufio"
+	"bytes"
 	"encoding/csv"
 	"encoding/json"
 	"fmt"
@@ -198,6 +199,7 @@ func (j *jsonWriter) Close() error {
 
 type cardWriter struct {
 	w    *bufio.Writer
+	b    bytes.Buffer
 	head map[string]int
 }
 
@@ -212,12 +214,13 @@ func (c *cardWriter) Head(columns []string) error {
 // Row writes a card of version 4.0. Columns that cards have no property for
 // are left out.
 func (c *cardWriter) Row(cells []string) error {
-	at := func(name string) string {
+	raw := func(name string) string {
 		if i, ok := c.head[name]; ok && i < len(cells) {
 			return cells[i]
 		}
 		return ""
 	}
+	at := func(name string) string { return strings.ReplaceAll(raw(name), ";", semicolon) }
 	card := vcard.Card{}
 	first, last := at("first name"), at("last name")
 	full := strings.TrimSpace(first + " " + last)
@@ -230,7 +233,7 @@ func (c *cardWriter) Row(cells []string) error {
 	card.SetValue(vcard.FieldFormattedName, full)
 	card.SetName(&vcard.Name{GivenName: first, FamilyName: last})
 	several := func(field, main, rest string) {
-		for i, v := range append([]string{at(main)}, strings.Split(at(rest), ";")...) {
+		for i, v := range append([]string{at(main)}, strings.Split(raw(rest), ";")...) {
 			if v = strings.TrimSpace(v); v == "" {
 				continue
 			}
@@ -258,7 +261,7 @@ func (c *cardWriter) Row(cells []string) error {
 		card.SetAddress(&vcard.Address{Locality: at("city"), Region: at("region"), Country: at("country")})
 	}
 	var tags []string
-	for _, t := range strings.Split(at("tags"), ";") {
+	for _, t := range strings.Split(raw("tags"), ";") {
 		if t = strings.TrimSpace(t); t != "" {
 			tags = append(tags, t)
 		}
@@ -267,7 +270,12 @@ func (c *cardWriter) Row(cells []string) error {
 		card.SetCategories(tags)
 	}
 	vcard.ToV4(card)
-	return vcard.NewEncoder(c.w).Encode(card)
+	c.b.Reset()
+	if err := vcard.NewEncoder(&c.b).Encode(card); err != nil {
+		return err
+	}
+	_, err := c.w.Write(bytes.ReplaceAll(c.b.Bytes(), []byte(semicolon), []byte(`\;`)))
+	return err
 }
 
 func (c *cardWriter) Close() error { return c.w.Flush() }

@@ -100,7 +100,7 @@ func (s *Store) FillLists(ctx context.Context, people, signals int, at time.Time
 		{`insert into person (first_name, last_name, email, phone, title, company_id, country, city, source, created_at)
 			select 'First' || i % 997, 'Last' || i % 7919, 'p' || i || '@c' || (1 + i % ($1::int / 50)) || '.example', '', (array['Site manager','Head of fish health','Harbour master','Plant manager','Biologist','Water quality lead'])[1 + (i * 7) % 6],
 			1 + i % ($1::int / 50), (array['NO','GB','CA','US','CL','ID','AE','SG','AU','DE','VN','CR'])[1 + (1 + i % ($1::int / 50)) % 12], 'City ' || i % 300, 'fair', $2::timestamptz - i * interval '20 seconds' from generate_series(1, $1::int) i`, []any{people, at}},
-		{`insert into signal (person_id, at, kind) select 1 + (i::bigint * 7919 + i / 1000) % $1, $3::timestamptz - (($2::bigint - i)::float8 / $2::bigint) * interval '365 days', (array[4,4,4,5,5,1,4,2,4,1])[1 + (i / 3) % 10] from generate_series(1, $2::bigint) i`, []any{people, signals, at}},
+		{`insert into signal (person_id, at, kind) select 1 + abs(hashint8(i % 3700000)::bigint) % $1, $3::timestamptz - (($2::bigint - i)::float8 / $2::bigint) * interval '365 days', (array[4,4,4,5,5,1,4,2,4,1])[1 + (i / 3) % 10] from generate_series(1, $2::bigint) i`, []any{people, signals, at}},
 		{`insert into standing (model_id, person_id, score, armed, counted_at) select m.id, p.id, (p.id * 31) % 40, true, $1 from score_model m, person p where p.id % 5 < 3`, []any{at}},
 		{`insert into tag (name, created_at) values ('key account', $1)`, []any{at}},
 		{`insert into person_tag (tag_id, person_id, at) select 1, id, $1 from person where id % 29 = 0`, []any{at}},

@@ -102,7 +102,7 @@ func (p *pieces) Read(b []byte) (int, error) {
 // ForgetFile removes an import's file and staged rows: they are of no more use,
 // and name people.
 func ForgetFile(ctx context.Context, tx Tx, batch int64) error {
-	for _, q := range []string{"delete from import_piece where batch_id = $1", "delete from import_row where batch_id = $1"} {
+	for _, q := range []string{"delete from import_piece where batch_id = $1", "delete from import_row where batch_id = $1", `update import set columns = jsonb_set(columns, '{sample}', '[]') where batch_id = $1`} {
 		if _, err := exec(ctx, tx, q, batch); err != nil {
 			return err
 		}

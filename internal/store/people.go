@@ -79,13 +79,33 @@ func ParseKey(s string) Key {
 	return k
 }
 
+// called is the condition that each word of a text begins a name, an address,
+// or the name or domain of a company. Each way has its index. Letters beyond
+// the plain ones are found as they are typed.
+func (c *compiler) called(text string) string {
+	where := ""
+	for i, word := range strings.Fields(text) {
+		if i == 4 {
+			break
+		}
+		// As the index lowers: the plain letters alone.
+		like := c.arg(likeText(strings.Map(func(r rune) rune {
+			if r >= 'A' && r <= 'Z' {
+				return r + 'a' - 'A'
+			}
+			return r
+		}, word))+"%") + "::text"
+		low := c.arg(likeText(rule.Fold(word))+"%") + "::text"
+		where += fmt.Sprintf(` and p.id in (select x.id from person x where lower(x.first_name collate "C") like %[1]s or lower(x.last_name collate "C") like %[1]s or x.email like %[2]s
+			union all select x.id from company y join person x on x.company_id = y.id where lower(y.name) like %[2]s or y.domain like %[2]s)`, like, low)
+	}
+	return where
+}
+
 // people is the condition of a list of people.
 func (c *compiler) people(q PeopleQuery) string {
 	where := c.rule(&q.Rule) + " and p.erased_at is null"
-	if t := rule.Fold(q.Text); t != "" {
-		like := c.arg("%" + likeText(t) + "%")
-		where += fmt.Sprintf(" and (lower(p.first_name || ' ' || p.last_name) like %[1]s or p.email like %[1]s or lower(coalesce(c.name, '')) like %[1]s)", like)
-	}
+	where += c.called(q.Text)
 	if q.Only != nil {
 		where += " and p.id = any (" + c.arg(q.Only) + ")"
 	}
@@ -99,8 +119,16 @@ func (c *compiler) people(q PeopleQuery) string {
 //
 // Each order has an index that knows some of the people (those with a score,
 // with a company); the rest follow, the newest first.
-func (s *Store) People(ctx context.Context, q PeopleQuery) ([]Person, Key, error) {
-	return people(ctx, s.db, q)
+func (s *Store) People(ctx context.Context, q PeopleQuery) (list []Person, last Key, err error) {
+	err = s.InTx(ctx, func(tx Tx) error {
+		// What is fast depends on what is asked for: no plan serves all.
+		if _, err := exec(ctx, tx, "set local plan_cache_mode = force_custom_plan"); err != nil {
+			return err
+		}
+		list, last, err = people(ctx, tx, q)
+		return err
+	})
+	return list, last, err
 }
 
 func people(ctx context.Context, db querier, q PeopleQuery) ([]Person, Key, error) {
@@ -114,11 +142,6 @@ func people(ctx context.Context, db querier, q PeopleQuery) ([]Person, Key, erro
 		c := compiler{now: q.Now, few: true, cat: cat}
 		where := c.people(q)
 		from, key1, key2, order, first := " from person p", "''", "''", "", ""
-		after := func(row, types string) {
-			if q.After != (Key{}) {
-				where += fmt.Sprintf(" and %s", fmt.Sprintf(row, c.arg(q.After.Sort)+types, c.arg(q.After.Sort2), c.arg(q.After.ID)))
-			}
-		}
 		switch q.Order {
 		case ByScore:
 			from, key1, order = " from standing k join person p on p.id = k.person_id", "k.score::text", "k.score desc, k.person_id desc"
@@ -129,7 +152,9 @@ func people(ctx context.Context, db querier, q PeopleQuery) ([]Person, Key, erro
 		case ByName:
 			last, first := `lower(p.last_name collate "C")`, `lower(p.first_name collate "C")`
 			key1, key2, order = last, first, last+", "+first+", p.id"
-			after("("+last+", "+first+", p.id) > (%s, %s, %s)", "")
+			if q.After != (Key{}) {
+				where += " and (" + last + ", " + first + ", p.id) > (" + c.arg(q.After.Sort) + ", " + c.arg(q.After.Sort2) + ", " + c.arg(q.After.ID) + ")"
+			}
 		case ByEmail:
 			key1, order, first = "p.email", "p.email, p.id", "p.email <> '' and "
 			if q.After != (Key{}) {
@@ -137,7 +162,10 @@ func people(ctx context.Context, db querier, q PeopleQuery) ([]Person, Key, erro
 			}
 		case ByCompany:
 			from, key1, key2, order = " from company k join person p on p.company_id = k.id", "lower(k.name)", "k.id::text", "lower(k.name), k.id, p.id"
-			after("(lower(k.name), k.id, p.id) > (%s, %s::text::bigint, %s)", "")
+			if q.After != (Key{}) {
+				name, company, last := c.arg(q.After.Sort), c.arg(q.After.Sort2)+"::text::bigint", c.arg(q.After.ID)
+				where += fmt.Sprintf(" and (lower(k.name), k.id) >= (%[1]s, %[2]s) and ((lower(k.name), k.id) > (%[1]s, %[2]s) or p.id > %[3]s)", name, company, last)
+			}
 		case Newest:
 			order = "p.id desc"
 			if q.After != (Key{}) {
@@ -216,7 +244,7 @@ func (s *Store) CountPeople(ctx context.Context, q PeopleQuery) (int64, error) {
 
 // wide gives the transaction room to hold sets of a million people in memory.
 func wide(ctx context.Context, tx Tx) error {
-	_, err := exec(ctx, tx, "set local work_mem = '256MB'")
+	_, err := exec(ctx, tx, "select set_config('work_mem', '256MB', true), set_config('plan_cache_mode', 'force_custom_plan', true)")
 	return err
 }
 

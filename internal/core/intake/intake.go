@@ -225,7 +225,7 @@ func (b *Builder) put(r *Record, c *column, v, country string) error {
 		}
 		return nil
 	case Note:
-		r.Note = strings.ToValidUTF8(v, "")
+		r.Note = strings.ReplaceAll(strings.ToValidUTF8(v, ""), "\x00", "")
 		return nil
 	case string(person.DoNotContact):
 		d := person.Definition{Field: person.DoNotContact, Type: person.YesNo}

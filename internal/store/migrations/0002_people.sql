@@ -24,6 +24,7 @@ create unique index person_email on person (email) where email <> '';
 -- world's letters costs more than the rest of keeping a row.
 drop index person_name;
 create index person_name on person (lower(last_name collate "C"), lower(first_name collate "C"), id);
+create index person_first_name on person (lower(first_name collate "C"));
 create index person_phone on person (phone) where phone <> '';
 -- Whoever is brought in together, or met at one time, stands together: a
 -- coarse index finds them and costs next to nothing when they come.
@@ -333,7 +334,7 @@ drop table audience_stale, audience_move, audience_member, audience, import_memo
 drop function tell_audiences;
 alter table company drop column size, drop column revenue, drop column batch_id;
 drop index company_name;
-drop index person_phone, person_batch, person_created, person_email, person_company, person_owner;
+drop index person_first_name, person_phone, person_batch, person_created, person_email, person_company, person_owner;
 delete from person where email = '' and not exists (select from enrolment e where e.person_id = person.id);
 update person set email = 'without-address-' || id || '@invalid' where email = '';
 alter table person drop column seniority, drop column department, drop column region, drop column language, drop column profile, drop column medium, drop column campaign,
