@@ -6,9 +6,11 @@ import (
 	"fmt"
 	"hash/maphash"
 	"io"
+	"maps"
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"ombak/internal/core/intake"
 	"ombak/internal/core/person"
@@ -21,7 +23,9 @@ const (
 	pieceSize   = 512 << 10
 	sampleRows  = 20
 	checkChunk  = 5000
-	applyChunk  = 10_000
+	checkAtOnce = 2 // pieces that are held against what is known, side by side
+	applyChunk  = 20_000
+	tellEvery   = 250 * time.Millisecond
 	maxProblems = 50_000 // rejected rows after which a file is given up as a whole
 )
 
@@ -338,14 +342,14 @@ func (e *Engine) check(ctx context.Context, b *store.Batch, i *store.Import) err
 	}
 	defer r.Close()
 	staging := store.NewStaging(b.ID, &i.Options.V)
-	// One goroutine reads and understands while another asks the database and
-	// writes to it.
+	// One goroutine reads and understands while others ask the database and
+	// write to it.
 	inner, cancel := context.WithCancel(ctx)
 	defer cancel()
 	read := make(chan checkedRows, 1)
+	x := reading{e: e, m: &i.Options.V, builder: builder, staging: staging, owners: owners, own: ownJSON, seen: map[uint64]int32{}, seed: maphash.MakeSeed(), companies: map[string]*store.StagedCompany{}}
 	go func() {
 		defer close(read)
-		x := reading{e: e, m: &i.Options.V, builder: builder, staging: staging, owners: owners, own: ownJSON, seen: map[uint64]int32{}, seed: maphash.MakeSeed()}
 		for {
 			c := x.chunk(r)
 			select {
@@ -362,17 +366,18 @@ func (e *Engine) check(ctx context.Context, b *store.Batch, i *store.Import) err
 	if err != nil {
 		return err
 	}
-	known := map[int64]int{} // person → row that is about them
+	known := &knownRows{rows: map[int64]int{}}
+	told := time.Now()
+	var mu sync.Mutex
+	var wg sync.WaitGroup
+	var failed error
 	rejected := 0
-	for c := range read {
+	take := func(c checkedRows) error {
 		if c.err != nil {
 			return c.err
 		}
 		if err := e.match(ctx, staging, &c, known, never); err != nil {
 			return err
-		}
-		if rejected += len(c.rejects); rejected > maxProblems {
-			return &roster.BadFile{Reason: fmt.Sprintf("more than %d rows cannot be taken: look at how the columns are read first", maxProblems)}
 		}
 		if err := staging.Write(ctx, e.Store, c.rows); err != nil {
 			return err
@@ -380,13 +385,50 @@ func (e *Engine) check(ctx context.Context, b *store.Batch, i *store.Import) err
 		if err := e.Store.AddRejects(ctx, b.ID, c.rejects); err != nil {
 			return err
 		}
-		b.Done += int64(c.read)
-		if err := e.progress(ctx, b); err != nil {
-			return err
+		mu.Lock()
+		defer mu.Unlock()
+		if rejected += len(c.rejects); rejected > maxProblems {
+			return &roster.BadFile{Reason: fmt.Sprintf("more than %d rows cannot be taken: look at how the columns are read first", maxProblems)}
 		}
+		b.Done += int64(c.read)
+		if time.Since(told) > tellEvery {
+			told = time.Now()
+			return e.progress(ctx, b)
+		}
+		return nil
+	}
+	for range checkAtOnce {
+		wg.Go(func() {
+			for c := range read {
+				if err := take(c); err != nil {
+					mu.Lock()
+					if failed == nil {
+						failed = err
+					}
+					mu.Unlock()
+					cancel()
+					return
+				}
+			}
+		})
+	}
+	wg.Wait()
+	if failed != nil {
+		return failed
 	}
 	if ctx.Err() != nil {
 		return ctx.Err()
+	}
+	companies := make([]*store.StagedCompany, 0, len(x.companies))
+	for _, key := range slices.Sorted(maps.Keys(x.companies)) {
+		c := x.companies[key]
+		if c.Name == "" {
+			c.Name = c.Domain
+		}
+		companies = append(companies, c)
+	}
+	if err := e.Store.StageCompanies(ctx, b.ID, companies); err != nil {
+		return err
 	}
 	if i.Counts.V, err = e.Store.CountImport(ctx, b.ID, &i.Options.V); err != nil {
 		return err
@@ -419,6 +461,40 @@ type reading struct {
 	own     func(person.Values) (string, error)
 	seen    map[uint64]int32 // hash of what tells somebody → row
 	seed    maphash.Seed
+
+	companies map[string]*store.StagedCompany
+}
+
+// company notes what a row says of its company. Of what rows say differently
+// the first stands.
+func (x *reading) company(v person.Values, size int32) {
+	name, domain := v[person.Company], v[person.Domain]
+	key := domain
+	if key == "" {
+		if key = strings.ToLower(name); key == "" {
+			return
+		}
+	}
+	c := x.companies[key]
+	if c == nil {
+		c = &store.StagedCompany{Name: strings.Clone(name), Domain: strings.Clone(domain), Size: size}
+		x.companies[strings.Clone(key)] = c
+	}
+	fill := func(p *string, v string) {
+		if *p == "" && v != "" {
+			*p = strings.Clone(v)
+		}
+	}
+	fill(&c.Name, name)
+	fill(&c.Industry, v[person.Industry])
+	fill(&c.Revenue, v[person.Revenue])
+	fill(&c.Country, v[person.CompanyCountry])
+	if _, asked := v[person.CompanyCountry]; !asked {
+		fill(&c.Country, v[person.Country])
+	}
+	if c.Size == 0 {
+		c.Size = size
+	}
 }
 
 func (x *reading) chunk(r roster.Reader) (c checkedRows) {
@@ -466,9 +542,10 @@ func (x *reading) chunk(r roster.Reader) (c checkedRows) {
 				continue
 			}
 		}
-		if size := rec.Values[person.Size]; size != "" {
-			if _, err := fmt.Sscanf(size, "%d", &out.Size); err != nil || out.Size < 0 {
-				reject(string(person.Size), size, person.ErrNumber.Error())
+		var size int32
+		if text := rec.Values[person.Size]; text != "" {
+			if _, err := fmt.Sscanf(text, "%d", &size); err != nil || size < 0 {
+				reject(string(person.Size), text, person.ErrNumber.Error())
 				continue
 			}
 		}
@@ -488,15 +565,32 @@ func (x *reading) chunk(r roster.Reader) (c checkedRows) {
 			continue
 		}
 		x.seen[h] = int32(row.N)
+		x.company(rec.Values, size)
 		out.Values = x.staging.Take(rec.Values)
 		c.rows = append(c.rows, out)
 	}
 	return c
 }
 
+// knownRows are the rows that are about people who are known.
+type knownRows struct {
+	mu   sync.Mutex
+	rows map[int64]int
+}
+
+// take notes that a row is about a person, or answers the row that is already.
+func (k *knownRows) take(person int64, row int) (first int, double bool) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if first, double = k.rows[person]; !double {
+		k.rows[person] = row
+	}
+	return first, double
+}
+
 // match finds out who of a piece is known, and gives the others the ids that
 // they will have.
-func (e *Engine) match(ctx context.Context, s *store.Staging, c *checkedRows, known map[int64]int, never bool) error {
+func (e *Engine) match(ctx context.Context, s *store.Staging, c *checkedRows, known *knownRows, never bool) error {
 	var emails, phones, profiles []string
 	for i := range c.rows {
 		v := c.rows[i].Values
@@ -558,11 +652,11 @@ func (e *Engine) match(ctx context.Context, s *store.Staging, c *checkedRows, kn
 			r.Person = byPhone[s.PhoneOf(v)+" "+last]
 		}
 		if r.Person != 0 {
-			if first, double := known[r.Person]; double {
+			if first, double := known.take(r.Person, r.N); double {
 				reject(fmt.Sprintf("the same person as in row %d, which is taken", first))
 				continue
 			}
-			known[r.Person], r.Fate = r.N, store.FateKnown
+			r.Fate = store.FateKnown
 		} else {
 			r.Fate = store.FateNew
 			fresh++
@@ -582,9 +676,6 @@ func (e *Engine) match(ctx context.Context, s *store.Staging, c *checkedRows, kn
 	return nil
 }
 
-// applyAtOnce is how many pieces of an import are applied side by side.
-const applyAtOnce = 2
-
 // apply makes people of the staged rows, piece by piece: each is kept as a
 // whole, and is then no longer staged, so that a process that ends half way is
 // followed by one that goes on with the rest.
@@ -594,7 +685,7 @@ func (e *Engine) apply(ctx context.Context, b *store.Batch, i *store.Import) err
 		return err
 	}
 	b.Total = i.Counts.V.Rows - i.Counts.V.Rejected
-	if len(pieces) == 0 && b.Done < b.Total {
+	if len(pieces[0])+len(pieces[1]) == 0 && b.Done < b.Total {
 		i.Checked = false
 		return errors.Join(errors.New("the database was restarted since the file was checked: check it once more; rows that were brought in are known then"), e.Store.KeepImport(ctx, i))
 	}
@@ -619,31 +710,31 @@ func (e *Engine) apply(ctx context.Context, b *store.Batch, i *store.Import) err
 		wg      sync.WaitGroup
 		stopped error
 	)
-	next := func() (int, bool) {
+	over := func() bool {
 		mu.Lock()
 		defer mu.Unlock()
-		if stopped != nil || len(pieces) == 0 || ctx.Err() != nil {
-			return 0, false
-		}
-		from := pieces[0]
-		pieces = pieces[1:]
-		return from, true
+		return stopped != nil || ctx.Err() != nil
 	}
-	for range applyAtOnce {
+	for _, share := range pieces {
 		wg.Go(func() {
-			for {
-				from, ok := next()
-				if !ok {
+			for _, p := range share {
+				if over() {
 					return
 				}
 				var c store.ImportCounts
-				err := e.Store.InTx(ctx, func(tx store.Tx) error {
-					var err error
-					if c, err = store.ApplyRows(ctx, tx, &i.Options.V, from, from+applyChunk-1, author); err != nil {
-						return err
-					}
-					return store.AddCounts(ctx, tx, b.ID, c)
-				})
+				piece := func(again bool) error {
+					return e.Store.InTx(ctx, func(tx store.Tx) error {
+						var err error
+						if c, err = store.ApplyRows(ctx, tx, &i.Options.V, p, again, author); err != nil {
+							return err
+						}
+						return store.AddCounts(ctx, tx, b.ID, c)
+					})
+				}
+				err := piece(false)
+				for try := 0; errors.Is(err, store.ErrTaken) && try < 5; try++ {
+					err = piece(true)
+				}
 				mu.Lock()
 				if err == nil {
 					b.Done += c.New + c.Updated + c.Unchanged

@@ -102,7 +102,7 @@ func (p *pieces) Read(b []byte) (int, error) {
 // ForgetFile removes an import's file and staged rows: they are of no more use,
 // and name people.
 func ForgetFile(ctx context.Context, tx Tx, batch int64) error {
-	for _, q := range []string{"delete from import_piece where batch_id = $1", "delete from import_row where batch_id = $1", `update import set columns = jsonb_set(columns, '{sample}', '[]') where batch_id = $1`} {
+	for _, q := range []string{"delete from import_piece where batch_id = $1", "delete from import_row where batch_id = $1", "delete from import_company where batch_id = $1", `update import set columns = jsonb_set(columns, '{sample}', '[]') where batch_id = $1`} {
 		if _, err := exec(ctx, tx, q, batch); err != nil {
 			return err
 		}
@@ -142,7 +142,7 @@ var stagedFields = []struct {
 	{person.Seniority, "seniority"}, {person.Department, "department"}, {person.Country, "country"}, {person.Region, "region"}, {person.City, "city"},
 	{person.Zone, "zone"}, {person.Language, "language"}, {person.Profile, "profile"}, {person.Source, "source"}, {person.Medium, "medium"},
 	{person.Campaign, "campaign"}, {person.Term, "term"}, {person.Content, "content"},
-	{person.Company, "company"}, {person.Domain, "domain"}, {person.Industry, "industry"}, {person.Revenue, "revenue"}, {person.CompanyCountry, "company_country"},
+	{person.Company, "company"}, {person.Domain, "domain"},
 }
 
 // Staging writes checked rows beside the records, where applying them is a
@@ -167,7 +167,7 @@ func NewStaging(batch int64, m *intake.Mapping) *Staging {
 			s.names = append(s.names, f.col)
 		}
 	}
-	s.names = append(s.names, "size", "owner_id", "own", "do_not_contact", "tags", "emails", "phones", "note")
+	s.names = append(s.names, "owner_id", "own", "do_not_contact", "tags", "emails", "phones", "note")
 	return s
 }
 
@@ -177,7 +177,6 @@ type StagedRow struct {
 	Fate           int16
 	Person         int64
 	Values         []string // by the staging's columns
-	Size           int32
 	Owner          int64
 	Own            string // JSON, or empty
 	NoContact      bool
@@ -246,24 +245,49 @@ func (s *Staging) Write(ctx context.Context, st *Store, rows []StagedRow) error 
 			vals[k] = text(v)
 			k++
 		}
-		vals[k], vals[k+1], vals[k+2], vals[k+3] = nil, nil, nil, nil
-		if r.Size > 0 {
-			vals[k] = r.Size
-		}
+		vals[k], vals[k+1], vals[k+2] = nil, nil, nil
 		if r.Owner > 0 {
-			vals[k+1] = r.Owner
+			vals[k] = r.Owner
 		}
 		if r.Own != "" {
-			vals[k+2] = r.Own
+			vals[k+1] = r.Own
 		}
 		if r.NoContact {
-			vals[k+3] = true
+			vals[k+2] = true
 		}
-		vals[k+4], vals[k+5], vals[k+6], vals[k+7] = nothing(r.Tags), nothing(r.Emails), nothing(r.Phones), text(r.Note)
+		vals[k+3], vals[k+4], vals[k+5], vals[k+6] = nothing(r.Tags), nothing(r.Emails), nothing(r.Phones), text(r.Note)
 		return vals, nil
 	}))
 	if err != nil {
 		return fmt.Errorf("staging %d rows: %w", len(rows), err)
+	}
+	return nil
+}
+
+// StagedCompany is what a file says of a company.
+type StagedCompany struct {
+	Name, Domain, Industry, Revenue, Country string
+	Size                                     int32
+}
+
+// StageCompanies stages the companies that a file names, each once.
+func (s *Store) StageCompanies(ctx context.Context, batch int64, list []*StagedCompany) error {
+	text := func(v string) any {
+		if v == "" {
+			return nil
+		}
+		return v
+	}
+	_, err := s.Pool.CopyFrom(ctx, pgx.Identifier{"import_company"}, []string{"batch_id", "name", "domain", "industry", "size", "revenue", "country"}, pgx.CopyFromSlice(len(list), func(i int) ([]any, error) {
+		c := list[i]
+		var size any
+		if c.Size > 0 {
+			size = c.Size
+		}
+		return []any{batch, c.Name, text(c.Domain), text(c.Industry), size, text(c.Revenue), text(c.Country)}, nil
+	}))
+	if err != nil {
+		return fmt.Errorf("staging %d companies: %w", len(list), err)
 	}
 	return nil
 }
@@ -309,7 +333,7 @@ func (s *Store) Rejects(ctx context.Context, batch int64, after, n int) ([]Rejec
 
 // ClearStaged removes what an earlier check of an import staged.
 func ClearStaged(ctx context.Context, tx Tx, batch int64) error {
-	for _, q := range []string{"delete from import_row where batch_id = $1", "delete from import_reject where batch_id = $1"} {
+	for _, q := range []string{"delete from import_row where batch_id = $1", "delete from import_company where batch_id = $1", "delete from import_reject where batch_id = $1"} {
 		if _, err := exec(ctx, tx, q, batch); err != nil {
 			return err
 		}
@@ -366,7 +390,7 @@ func (s *Store) AnyNeverAgain(ctx context.Context) (bool, error) {
 
 // PersonIDs takes n ids for people to be.
 func (s *Store) PersonIDs(ctx context.Context, n int) ([]int64, error) {
-	return all[int64](ctx, s.db, "select nextval(pg_get_serial_sequence('person', 'id')) from generate_series(1, $1::int)", n)
+	return all[int64](ctx, s.db, "select nextval('person_id_seq') from generate_series(1, $1::int)", n)
 }
 
 // importer writes the SQL that applies staged rows by a mapping.
@@ -476,10 +500,26 @@ func (s *Store) CountImport(ctx context.Context, batch int64, m *intake.Mapping)
 	return c, nil
 }
 
-// StagedPieces lists where the pieces of size rows begin that are staged and
-// not yet applied.
-func (s *Store) StagedPieces(ctx context.Context, batch int64, size int) ([]int, error) {
-	return all[int](ctx, s.db, "select distinct (n - 1) / $2 * $2 + 1 from import_row where batch_id = $1 order by 1", batch, size)
+// Piece is a part of an import's rows: of those from From to To, the ones whose
+// companies fall to a share. Shares of an import can be applied side by side:
+// they never keep people of one company at the same time, and so do not get in
+// each other's way at its row.
+type Piece struct{ From, To, Share int }
+
+// Shares is how many shares there are.
+const Shares = 2
+
+const shareOf = "(hashtext(coalesce(r.domain, r.company, r.email, '')) & 1)"
+
+// StagedPieces lists the pieces of size rows that are staged and not yet
+// applied, by their shares.
+func (s *Store) StagedPieces(ctx context.Context, batch int64, size int) ([Shares][]Piece, error) {
+	var out [Shares][]Piece
+	list, err := all[Piece](ctx, s.db, `select distinct (n - 1) / $2 * $2 + 1 as "from", (n - 1) / $2 * $2 + $2 as "to", `+shareOf+` as share from import_row r where batch_id = $1 order by 1`, batch, size)
+	for _, p := range list {
+		out[p.Share] = append(out[p.Share], p)
+	}
+	return out, err
 }
 
 // PrepareImport makes what all pieces of an import need, before they are
@@ -492,7 +532,7 @@ func PrepareImport(ctx context.Context, tx Tx, m *intake.Mapping, a Author) erro
 	run := func(q string, more ...any) (int64, error) {
 		return exec(ctx, tx, q, append([]any{a.Batch}, more...)...)
 	}
-	if err := i.companies(ctx, tx, run, a); err != nil {
+	if err := i.companies(run, a); err != nil {
 		return fmt.Errorf("importing companies: %w", err)
 	}
 	for _, t := range m.Tags {
@@ -519,24 +559,32 @@ func AddCounts(ctx context.Context, tx Tx, batch int64, c ImportCounts) error {
 	return err
 }
 
+// pieceRows is the condition of a piece on import_row r; its values come first.
+const pieceRows = "r.batch_id = $1 and r.n between $2 and $3 and " + shareOf + " = $4"
+
 // ApplyRows makes people of the staged rows from to to, and answers what became
 // of them.
-func ApplyRows(ctx context.Context, tx Tx, m *intake.Mapping, from, to int, a Author) (c ImportCounts, err error) {
+//
+// Somebody among them may have come by another way since the check: then
+// nothing is applied and the answer is ErrTaken, and the piece is to be applied
+// again with again set, which looks first.
+func ApplyRows(ctx context.Context, tx Tx, m *intake.Mapping, p Piece, again bool, a Author) (c ImportCounts, err error) {
 	i, err := newImporter(ctx, tx, m)
 	if err != nil {
 		return c, err
 	}
 	fail := func(what string, err error) (ImportCounts, error) {
-		return c, fmt.Errorf("importing rows %d to %d: %s: %w", from, to, what, err)
+		return c, fmt.Errorf("importing rows %d to %d: %s: %w", p.From, p.To, what, err)
 	}
-	span := []any{a.Batch, from, to}
+	span := []any{a.Batch, p.From, p.To, p.Share}
 	run := func(q string, more ...any) (int64, error) {
 		return exec(ctx, tx, q, append(append([]any{}, span...), more...)...)
 	}
-	const rows = "r.batch_id = $1 and r.n between $2 and $3"
-	// Whoever has come by another way since the check is known now.
-	if _, err = run(`update import_row r set fate = 2, person_id = p.id from person p where ` + rows + ` and r.fate = 1 and p.email = r.email and p.email <> ''`); err != nil {
-		return fail("looking again", err)
+	const rows = pieceRows
+	if again {
+		if _, err = run(`update import_row r set fate = 2, person_id = p.id from person p where ` + rows + ` and r.fate = 1 and p.email = r.email and p.email <> '' and p.id <> r.person_id`); err != nil {
+			return fail("looking again", err)
+		}
 	}
 	cols, vals := "", ""
 	for _, f := range stagedFields[:18] {
@@ -546,9 +594,12 @@ func ApplyRows(ctx context.Context, tx Tx, m *intake.Mapping, from, to int, a Au
 		}
 	}
 	if c.New, err = run(`insert into person (id, created_at, batch_id, company_id, owner_id, own, do_not_contact`+cols+`) overriding system value
-		select r.person_id, $4, $1, coalesce(c.id, (select k.id from company k where r.domain is null and r.company is not null and lower(k.name) = lower(r.company) order by k.id limit 1)), r.owner_id, coalesce(r.own, '{}'), coalesce(r.do_not_contact, false)`+vals+`
+		select r.person_id, $5, $1, coalesce(c.id, (select k.id from company k where r.domain is null and r.company is not null and lower(k.name) = lower(r.company) order by k.id limit 1)), r.owner_id, coalesce(r.own, '{}'), coalesce(r.do_not_contact, false)`+vals+`
 		from import_row r left join company c on c.domain = r.domain
-		where `+rows+` and r.fate = 1 order by r.n on conflict (email) where email <> '' do nothing`, a.At); err != nil {
+		where `+rows+` and r.fate = 1`, a.At); err != nil {
+		if taken(err) {
+			return c, ErrTaken
+		}
 		return fail("new people", err)
 	}
 	if m.Policy != intake.Leave {
@@ -560,7 +611,7 @@ func ApplyRows(ctx context.Context, tx Tx, m *intake.Mapping, from, to int, a Au
 		}
 		if c.Updated, err = one[int64](ctx, tx, `with x as materialized (select * from (`+i.compared(rows+" and r.fate = 2")+`) y where before <> '{}' or after <> '{}'),
 			done as (update person p set company_id = x.company_id, owner_id = x.owner_id, own = x.own, do_not_contact = x.do_not_contact`+set+` from x where p.id = x.id),
-			noted as (insert into change (person_id, at, user_id, how, batch_id, before, after) select id, $4, nullif($5::bigint, 0), $6, $1, before, after from x)
+			noted as (insert into change (person_id, at, user_id, how, batch_id, before, after) select id, $5, nullif($6::bigint, 0), $7, $1, before, after from x)
 			select count(*) from x`, append(append([]any{}, span...), a.At, a.User, a.How)...); err != nil {
 			return fail("people who are known", err)
 		}
@@ -580,36 +631,34 @@ func ApplyRows(ctx context.Context, tx Tx, m *intake.Mapping, from, to int, a Au
 	return c, nil
 }
 
-// companies makes the companies that rows name and nobody knows, and fills in
-// what rows say of those that are known.
-func (i *importer) companies(ctx context.Context, tx Tx, run func(string, ...any) (int64, error), a Author) error {
-	const rows = "r.batch_id = $1"
+// companies makes the companies that the file names and nobody knows, and fills
+// in what it says of those that are known.
+func (i *importer) companies(run func(string, ...any) (int64, error), a Author) error {
 	if _, err := run(`insert into company (name, domain, industry, size, revenue, country, created_at, batch_id)
-		select distinct on (r.domain) coalesce(nullif(r.company, ''), r.domain), r.domain, coalesce(r.industry, ''), coalesce(r.size, 0), coalesce(r.revenue, ''), coalesce(r.company_country, r.country, ''), $2, $1
-		from import_row r where `+rows+` and r.domain is not null and not exists (select from company c where c.domain = r.domain) order by r.domain, r.company nulls last, r.n
-		on conflict (domain) do nothing`, a.At); err != nil {
+		select r.name, r.domain, coalesce(r.industry, ''), coalesce(r.size, 0), coalesce(r.revenue, ''), coalesce(r.country, ''), $2, $1
+		from import_company r where r.batch_id = $1 and case when r.domain is not null then not exists (select from company c where c.domain = r.domain) else not exists (select from company c where lower(c.name) = lower(r.name)) end
+		order by r.domain, r.name on conflict (domain) do nothing`, a.At); err != nil {
 		return err
-	}
-	if i.has["company"] {
-		if _, err := run(`insert into company (name, industry, size, revenue, country, created_at, batch_id)
-			select distinct on (lower(r.company)) r.company, coalesce(r.industry, ''), coalesce(r.size, 0), coalesce(r.revenue, ''), coalesce(r.company_country, r.country, ''), $2, $1
-			from import_row r where `+rows+` and r.domain is null and r.company is not null and not exists (select from company c where lower(c.name) = lower(r.company)) order by lower(r.company), r.n`, a.At); err != nil {
-			return err
-		}
 	}
 	if i.m.Policy == intake.Leave || !(i.has[string(person.Industry)] || i.has[string(person.Size)] || i.has[string(person.Revenue)] || i.has[string(person.CompanyCountry)]) {
 		return nil
 	}
 	next := func(col, empty string) string {
 		if i.m.Policy == intake.Replace {
-			return fmt.Sprintf("coalesce(r.%s, c.%s)", col, strings.TrimPrefix(col, "company_"))
+			return fmt.Sprintf("coalesce(r.%[1]s, c.%[1]s)", col)
 		}
-		return fmt.Sprintf("case when c.%[2]s = %[3]s then coalesce(r.%[1]s, %[3]s) else c.%[2]s end", col, strings.TrimPrefix(col, "company_"), empty)
+		return fmt.Sprintf("case when c.%[1]s = %[2]s then coalesce(r.%[1]s, %[2]s) else c.%[1]s end", col, empty)
+	}
+	if !i.has[string(person.CompanyCountry)] {
+		// The country is the person's then: good enough for a new company alone.
+		if _, err := run("update import_company set country = null where batch_id = $1"); err != nil {
+			return err
+		}
 	}
 	_, err := run(`with x as materialized (select distinct on (c.id) c.id, c.industry as industry0, c.size as size0, c.revenue as revenue0, c.country as country0,
-			`+next("industry", "''")+` as industry1, `+next("size", "0")+` as size1, `+next("revenue", "''")+` as revenue1, `+next("company_country", "''")+` as country1
-			from import_row r join company c on c.domain = r.domain or r.domain is null and lower(c.name) = lower(r.company)
-			where `+rows+` and c.batch_id is distinct from $1 order by c.id, r.n),
+			`+next("industry", "''")+` as industry1, `+next("size", "0")+` as size1, `+next("revenue", "''")+` as revenue1, `+next("country", "''")+` as country1
+			from import_company r cross join lateral (select * from company c where c.domain = r.domain union all (select * from company c where r.domain is null and lower(c.name) = lower(r.name) order by c.id limit 1)) c
+			where r.batch_id = $1 and c.batch_id is distinct from $1 order by c.id),
 		ch as (select * from x where (industry0, size0, revenue0, country0) is distinct from (industry1, size1, revenue1, country1)),
 		done as (update company c set industry = ch.industry1, size = ch.size1, revenue = ch.revenue1, country = ch.country1 from ch where c.id = ch.id)
 		insert into change (company_id, at, user_id, how, batch_id, before, after) select id, $2, nullif($3::bigint, 0), $4, $1,
@@ -620,30 +669,30 @@ func (i *importer) companies(ctx context.Context, tx Tx, run func(string, ...any
 
 // marks puts tags, audience, consent and further addresses on everybody.
 func (i *importer) marks(ctx context.Context, tx Tx, run func(string, ...any) (int64, error), a Author) error {
-	const rows = "r.batch_id = $1 and r.n between $2 and $3"
+	const rows = pieceRows
 	note := func(key string) string {
 		return ` insert into change (person_id, at, user_id, how, batch_id, before, after)
-			select d.person_id, $4, nullif($5::bigint, 0), $6, $1, jsonb_object_agg(` + key + `, ''), jsonb_object_agg(` + key + `, 'yes')
+			select d.person_id, $5, nullif($6::bigint, 0), $7, $1, jsonb_object_agg(` + key + `, ''), jsonb_object_agg(` + key + `, 'yes')
 			from done d join import_row r on ` + rows + ` and r.person_id = d.person_id and r.fate = 2 group by d.person_id`
 	}
 	if len(i.m.Tags) > 0 || i.has[intake.Tags] {
-		if _, err := run(`with done as (insert into person_tag (tag_id, person_id, at) select distinct t.id, r.person_id, $4::timestamptz from import_row r join person p on p.id = r.person_id, unnest(coalesce(r.tags, '{}') || $7::text[]) n join tag t on lower(t.name) = lower(n)
+		if _, err := run(`with done as (insert into person_tag (tag_id, person_id, at) select distinct t.id, r.person_id, $5::timestamptz from import_row r join person p on p.id = r.person_id, unnest(coalesce(r.tags, '{}') || $8::text[]) n join tag t on lower(t.name) = lower(n)
 			where `+rows+` on conflict do nothing returning person_id, tag_id)`+note("'tag ' || d.tag_id"), a.At, a.User, a.How, i.m.Tags); err != nil {
 			return err
 		}
 	}
 	if i.m.Audience != 0 {
-		if _, err := run(`with done as (insert into audience_member (audience_id, person_id, joined_at) select $7, r.person_id, $4 from import_row r join person p on p.id = r.person_id
-				where `+rows+` and exists (select from audience where id = $7 and not live) on conflict do nothing returning person_id, audience_id),
-			moved as (insert into audience_move (audience_id, person_id, at, joined) select audience_id, person_id, $4, true from done),
-			counted as (update audience set members = members + (select count(*) from done) where id = $7)`+note("'audience ' || d.audience_id"), a.At, a.User, a.How, i.m.Audience); err != nil {
+		if _, err := run(`with done as (insert into audience_member (audience_id, person_id, joined_at) select $8, r.person_id, $5 from import_row r join person p on p.id = r.person_id
+				where `+rows+` and exists (select from audience where id = $8 and not live) on conflict do nothing returning person_id, audience_id),
+			moved as (insert into audience_move (audience_id, person_id, at, joined) select audience_id, person_id, $5, true from done),
+			counted as (update audience set members = members + (select count(*) from done) where id = $8)`+note("'audience ' || d.audience_id"), a.At, a.User, a.How, i.m.Audience); err != nil {
 			return err
 		}
 	}
 	if i.m.Purpose != 0 {
 		// What somebody once said about a purpose themselves outweighs a list.
-		if _, err := run(`insert into consent (person_id, purpose_id, given, at, how, ground, user_id, batch_id) select r.person_id, $7, true, $4, 'by import', $6, nullif($5::bigint, 0), $1
-			from import_row r join person p on p.id = r.person_id where `+rows+` and not exists (select from consent c where c.person_id = r.person_id and c.purpose_id = $7)`, a.At, a.User, i.m.Ground, i.m.Purpose); err != nil {
+		if _, err := run(`insert into consent (person_id, purpose_id, given, at, how, ground, user_id, batch_id) select r.person_id, $8, true, $5, 'by import', $7, nullif($6::bigint, 0), $1
+			from import_row r join person p on p.id = r.person_id where `+rows+` and not exists (select from consent c where c.person_id = r.person_id and c.purpose_id = $8)`, a.At, a.User, i.m.Ground, i.m.Purpose); err != nil {
 			return err
 		}
 	}
@@ -657,7 +706,7 @@ func (i *importer) marks(ctx context.Context, tx Tx, run func(string, ...any) (i
 		}
 	}
 	if i.has[intake.Note] {
-		if _, err := run(`insert into note (person_id, at, user_id, batch_id, text) select r.person_id, $4, nullif($5::bigint, 0), $1, left(r.note, 10000) from import_row r join person p on p.id = r.person_id where `+rows+` and r.note is not null`, a.At, a.User); err != nil {
+		if _, err := run(`insert into note (person_id, at, user_id, batch_id, text) select r.person_id, $5, nullif($6::bigint, 0), $1, left(r.note, 10000) from import_row r join person p on p.id = r.person_id where `+rows+` and r.note is not null`, a.At, a.User); err != nil {
 			return err
 		}
 	}

@@ -213,10 +213,17 @@ create unlogged table import_row (
     first_name text, last_name text, email text, phone text, title text, seniority text, department text,
     country text, region text, city text, zone text, language text, profile text,
     source text, medium text, campaign text, term text, content text,
-    company text, domain text, industry text, size int, revenue text, company_country text,
+    company text, domain text,
     owner_id bigint, own jsonb, do_not_contact boolean, tags text[], emails text[], phones text[], note text
 );
 create index import_row_batch on import_row (batch_id, n);
+
+-- The companies that the rows of a file name, each once.
+create unlogged table import_company (
+    batch_id bigint not null,
+    name text not null, domain text, industry text, size int, revenue text, country text
+);
+create index import_company_batch on import_company (batch_id);
 
 create table import_reject (
     batch_id bigint not null references batch on delete cascade,
@@ -329,7 +336,7 @@ alter table score_model drop column bands;
 drop trigger tell_audiences_of_new on person; drop trigger tell_audiences on person; drop trigger tell_audiences on company; drop trigger tell_audiences on signal;
 drop trigger tell_audiences_of_new on standing; drop trigger tell_audiences on standing; drop trigger tell_audiences_of_new on deal; drop trigger tell_audiences on deal;
 drop trigger tell_audiences_of_new on enrolment; drop trigger tell_audiences on enrolment;
-drop table audience_stale, audience_move, audience_member, audience, import_memory, import_reject, import_row, import_piece, import, saved_view, not_double, never_again,
+drop table audience_stale, audience_move, audience_member, audience, import_memory, import_reject, import_company, import_row, import_piece, import, saved_view, not_double, never_again,
     change, batch_person, batch, note, consent, purpose, person_tag, tag, own_field, contact_point cascade;
 drop function tell_audiences;
 alter table company drop column size, drop column revenue, drop column batch_id;
