@@ -1,0 +1,128 @@
+package browser_test
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// brings chooses a file and has it looked at.
+func (h *house) brings(name, text string) {
+	h.t.Helper()
+	path := filepath.Join(h.t.TempDir(), name)
+	h.must(os.WriteFile(path, []byte(text), 0o644))
+	h.goes("/people/imports")
+	h.must(h.tab.Upload("input[type=file]", path))
+	h.presses("Look at it")
+	h.sees("What the columns are")
+}
+
+// fetches reads a file that the page links to.
+func (h *house) fetches(selector string) string {
+	h.t.Helper()
+	h.must(h.tab.Find(selector))
+	_, err := h.tab.Eval(fmt.Sprintf(`(() => { window.fetched = null; fetch(document.querySelector(%q).href).then(r => r.text()).then(t => { window.fetched = t }); return 'asked' })()`, selector))
+	h.must(err)
+	h.must(h.tab.Until("the file to arrive", "window.fetched !== null"))
+	text, err := h.tab.Eval("window.fetched")
+	h.must(err)
+	return text
+}
+
+// TestAListAndAnAudience is a marketer's morning: a list with good, bad and
+// double rows is brought in, its bad rows are mended, an audience is described
+// and followed while somebody moves, taken out as a file, and the list is undone.
+func TestAListAndAnAudience(t *testing.T) {
+	if testing.Short() {
+		t.Skip("a browser takes its time")
+	}
+	h := open(t)
+	h.signsIn("Ines Radu")
+	h.brings("fair.csv", "Name;E-mail;Company;Land;Phone\nAna Strand;ana@fjord.example;Fjord Farms;Norge;+44 20 7946 0101\nBo Vik;bo at fjord.example;Fjord Farms;Norway;\nAna Strand;ANA@fjord.example;Fjord Farms;Norge;\nCy Roy;cy@maple.example;Maple Works;Canada;\n")
+	h.sees("Guessed from the head", "this is not an email address", "Norway")
+	h.presses("Check every row")
+	h.sees("2 would be new", "2 cannot be taken", "the same person as in row 1")
+	h.presses("Bring them in")
+	h.must(h.tab.Until("the list to be brought in", `document.querySelector('.figures a b')?.innerText === '2'`))
+	first, err := h.tab.Eval("location.pathname")
+	h.must(err)
+
+	mend := h.fetches("a[download]")
+	if !strings.Contains(mend, "bo at fjord.example") || !strings.Contains(mend, "not an email address") {
+		t.Fatalf("the rows to mend: %q", mend)
+	}
+	h.brings("fair-mended.csv", strings.ReplaceAll(mend, "bo at fjord", "bo@fjord"))
+	h.presses("Check every row")
+	h.sees("1 would be new", "1 would stay as they are", "0 cannot be taken")
+	h.presses("Bring them in")
+	h.must(h.tab.Until("the mended list to be brought in", `document.querySelector('.figures a b')?.innerText === '1'`))
+
+	h.goes("/people/audiences")
+	h.presses("Describe one")
+	h.sees("Add a condition, and this shows")
+	h.types("#name", "In Norway")
+	h.presses("a condition")
+	h.must(h.tab.Find(`input[name="v.r.0"]`))
+	h.types(`input[name="v.r.0"]`, "Norway")
+	h.key("\t")
+	h.sees("2 people now", "country is Norway", "Ana Strand")
+	h.presses("Keep")
+	h.sees("Everybody with country is Norway.", "Came and went")
+	h.must(h.tab.Until("the audience to be counted", `document.querySelector('.figures')?.innerText.includes('2 people')`))
+	audience, err := h.tab.Eval("location.pathname")
+	h.must(err)
+
+	// Somebody moves; the audience follows, and the page with it.
+	h.goes("/people?text=cy")
+	h.presses("Cy Roy")
+	h.sees("Canada")
+	_, err = h.tab.Eval(`(() => { [...document.querySelectorAll('details.edit summary')].find(s => s.innerText === 'Canada').click(); return 'open' })()`)
+	h.must(err)
+	h.types(`details.edit[open] input[name=value]`, "Norway")
+	h.key("\r")
+	h.sees("Kept.", "country: Canada → Norway")
+	h.goes(audience)
+	h.must(h.tab.Until("the audience to follow", `document.querySelector('.figures')?.innerText.includes('3 people')`))
+	h.sees("Cy Roy")
+
+	file := h.fetches(`a[href$="export?form=csv"]`)
+	for _, want := range []string{"ana@fjord.example", "bo@fjord.example", "cy@maple.example", "NO"} {
+		if !strings.Contains(file, want) {
+			t.Errorf("the file lacks %q", want)
+		}
+	}
+
+	h.goes(first)
+	h.presses("Undo all of it")
+	h.presses("Undo the import")
+	// Cy was changed by hand since, and stays.
+	h.must(h.tab.Until("the import to be undone", `document.querySelector('#import')?.innerText.includes('Undone: 1 records')`))
+	h.sees("1 stay as they are")
+	h.goes(audience)
+	h.must(h.tab.Until("the audience to follow the undo", `document.querySelector('.figures')?.innerText.includes('2 people')`))
+
+	// The list from the keyboard: a condition, a tick, a tag.
+	h.goes("/people")
+	h.sees("Bo Vik", "2 people")
+	h.presses("a condition")
+	h.must(h.tab.Find(`input[name="v.r.0"]`))
+	h.types(`input[name="v.r.0"]`, "Canada")
+	h.key("\t")
+	h.sees("Nobody fits this description", "0 people")
+	h.chooses(`select[name="o.r.0"]`, "is not")
+	h.sees("Bo Vik", "2 people")
+	_, err = h.tab.Eval(`document.activeElement.blur()`)
+	h.must(err)
+	h.key("j")
+	h.key("x")
+	h.must(h.tab.Until("the bar for the ticked", `getComputedStyle(document.querySelector('.bulk')).display === 'flex'`))
+	_, err = h.tab.Eval(`(() => { document.querySelector('.bulk summary').click(); return 'open' })()`)
+	h.must(err)
+	h.types(".bulk input[name=tag]", "spring fair")
+	h.presses("Put on")
+	h.sees("1 record was changed")
+	h.presses("Undo")
+	h.sees("Undone: 1 record is as before.")
+}
