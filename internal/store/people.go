@@ -122,7 +122,7 @@ func (c *compiler) people(q PeopleQuery) string {
 func (s *Store) People(ctx context.Context, q PeopleQuery) (list []Person, last Key, err error) {
 	err = s.InTx(ctx, func(tx Tx) error {
 		// What is fast depends on what is asked for: no plan serves all.
-		if _, err := exec(ctx, tx, "set local plan_cache_mode = force_custom_plan"); err != nil {
+		if _, err := exec(ctx, tx, "select set_config('plan_cache_mode', 'force_custom_plan', true), set_config('statement_timeout', '20s', true)"); err != nil {
 			return err
 		}
 		list, last, err = people(ctx, tx, q)
@@ -234,6 +234,9 @@ func (s *Store) CountPeople(ctx context.Context, q PeopleQuery) (int64, error) {
 	n := int64(0)
 	err = s.InTx(ctx, func(tx Tx) error {
 		if err := wide(ctx, tx); err != nil {
+			return err
+		}
+		if _, err := exec(ctx, tx, "set local statement_timeout = '20s'"); err != nil {
 			return err
 		}
 		n, err = one[int64](ctx, tx, "select count(*)"+peopleTables+"where "+where, c.args...)

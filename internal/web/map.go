@@ -63,9 +63,12 @@ func drawMap(d *sequenceData, f flowFigures) drawn {
 	}
 	for _, s := range d.Plan.Steps {
 		a := s.About()
-		x := flowmap.Step{ID: int(a.ID), Day: days[a.ID], Title: flowmap.Cut(a.Title), Figure: flowmap.Cut(s.Says())}
+		x := flowmap.Step{ID: int(a.ID), Day: days[a.ID], Title: flowmap.Cut(a.Title), Figure: flowmap.Cut(d.says(s))}
 		if !d.Draft {
 			x.Figure = flowmap.Cut(f.of(s))
+			if _, asks := s.(*sequence.Check); asks {
+				x.Figure = flowmap.Cut(d.says(s))
+			}
 			x.Left, x.Why = f.left(int32(a.ID))
 		}
 		for _, e := range s.Kind().Exits {

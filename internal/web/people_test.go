@@ -12,6 +12,7 @@ import (
 	"testing"
 
 	"ombak/internal/core/person"
+	"ombak/internal/core/rule"
 	"ombak/internal/core/signal"
 	"ombak/internal/store"
 )
@@ -452,5 +453,31 @@ func TestMergingByForm(t *testing.T) {
 	}
 	if p, err := x.s.Person(t.Context(), a); err != nil || p.City != "Bergen" || p.Title != "" {
 		t.Errorf("undone, the first has %q, %q", p.City, p.Title)
+	}
+}
+
+// TestAnAudienceEntersASequence chooses an audience as who enters, and asks for
+// it in a check.
+func TestAnAudienceEntersASequence(t *testing.T) {
+	d := newSite(t).drafting()
+	a := store.Audience{Name: "Fish farms", Live: true}
+	a.Rule.V = rule.FieldIs(person.Country, "NO")
+	id, err := d.e.SaveAudience(t.Context(), a)
+	d.must(err)
+	in := fmt.Sprintf("audience %d", id)
+	code, body := d.post("/settings", url.Values{"name": {"Norway"}, "entry": {"rule"}, "field": {in}, "from": {"09:00"}, "to": {"12:30"}})
+	if code != http.StatusSeeOther || !strings.Contains(html.UnescapeString(body), "everybody with in the audience “Fish farms”") && !strings.Contains(html.UnescapeString(body), "in the audience “Fish farms”") {
+		t.Errorf("entry by audience: %d", code)
+	}
+	d.post("/insert", url.Values{"from": {"0"}, "kind": {"check"}})
+	p := d.draft().Plan.V
+	if code, body = d.post(fmt.Sprintf("/steps/%d", p.Start), url.Values{"title": {"A farm?"}, "asks": {in}}); code != http.StatusSeeOther || !strings.Contains(html.UnescapeString(body), "in the audience “Fish farms”") {
+		t.Errorf("a check of an audience: %d", code)
+	}
+	if use, err := d.s.AudienceUse(t.Context(), id); err != nil || len(use) != 1 || use[0].Kind != "sequence" {
+		t.Errorf("used by %v, %v", use, err)
+	}
+	if err := d.e.RemoveAudience(t.Context(), id); err == nil {
+		t.Error("an audience that a sequence asks for was removed")
 	}
 }

@@ -189,6 +189,9 @@ var funcs = template.FuncMap{
 		if s.Rule.If == nil {
 			return ""
 		}
+		if q := s.Rule.If; q.About == rule.Audience {
+			return rule.Field(fmt.Sprintf("audience %d", q.ID))
+		}
 		return s.Rule.If.Field
 	},
 	"checkValue": func(s *sequence.Check) string {

@@ -416,6 +416,13 @@ func (s *Server) ruleValues(c *echo.Context) error {
 	return c.Render(http.StatusOK, "rule.html#values", View{Data: values})
 }
 
+// audienceOf reads the short form's "audience 3".
+func audienceOf(s string) (int64, bool) {
+	rest, ok := strings.CutPrefix(s, "audience ")
+	id, err := strconv.ParseInt(rest, 10, 64)
+	return id, ok && err == nil && id > 0
+}
+
 // simpleFields are the fields that the short form of a rule offers: those that
 // are some text or not.
 func simpleFields() []rule.Field {

@@ -79,9 +79,22 @@ type sequenceData struct {
 	Pages  []store.Page
 	Wrong  string
 	Lately []lately
-	Ahead  tide
-	Due    int64 // people who come due in the days of Ahead
-	Fits   int64 // people for whom the rule of the entry holds now
+
+	Audiences []rule.Named
+	cat       *rule.Catalogue
+	Said      string // what the chosen step does
+
+	Ahead tide
+	Due   int64 // people who come due in the days of Ahead
+	Fits  int64 // people for whom the rule of the entry holds now
+}
+
+// says is what a step does, with what its rule asks for by name.
+func (d *sequenceData) says(s sequence.Step) string {
+	if k, ok := s.(*sequence.Check); ok {
+		return k.Rule.Words(d.cat)
+	}
+	return s.Says()
 }
 
 // lately is something that happened to somebody on the sequence.
@@ -109,16 +122,18 @@ type entryForm struct {
 	Words string
 }
 
-func entryOf(e store.Entry, pages []store.Page) entryForm {
+func entryOf(e store.Entry, pages []store.Page, cat *rule.Catalogue) entryForm {
 	f := entryForm{How: "page", Page: e.Page, Field: person.Country, Words: "nobody yet"}
 	if e.Rule != nil {
 		f.How = "rule"
-		if q := e.Rule.If; q != nil && q.Score {
+		if q := e.Rule.If; q != nil && q.About == rule.Audience {
+			f.Field = rule.Field(fmt.Sprintf("audience %d", q.ID))
+		} else if q != nil && q.Score {
 			f.Field, f.Value = "score", strconv.Itoa(q.N)
 		} else if q != nil {
 			f.Field, f.Value = q.Field, q.Value
 		}
-		f.Words = "everybody with " + e.Rule.Words(nil)
+		f.Words = "everybody with " + e.Rule.Words(cat)
 	}
 	for _, p := range pages {
 		if p.ID == e.Page {
@@ -165,7 +180,12 @@ func (s *Server) showSequence(c *echo.Context, code int, id int64, adjust func(*
 	if d.Pages, err = s.Store.Pages(ctx); err != nil {
 		return err
 	}
-	d.Entry = entryOf(q.Entry.V, d.Pages)
+	cat, err := s.Store.Catalogue(ctx)
+	if err != nil {
+		return err
+	}
+	d.Audiences, d.cat = cat.Audiences, cat
+	d.Entry = entryOf(q.Entry.V, d.Pages, cat)
 	messages, err := s.Store.Messages(ctx)
 	if err != nil {
 		return err
@@ -194,7 +214,7 @@ func (s *Server) showSequence(c *echo.Context, code int, id int64, adjust func(*
 	step, _ := strconv.Atoi(c.FormValue("step"))
 	d.Panel = "sequence"
 	if d.Step = d.Plan.Step(sequence.StepID(step)); d.Step != nil {
-		d.Panel = "step"
+		d.Panel, d.Said = "step", d.says(d.Step)
 	} else if from, exit, ok := strings.Cut(c.FormValue("plus"), "."); ok && d.Editable {
 		f, _ := strconv.Atoi(from)
 		d.Panel, d.From, d.Exit = "insert", sequence.StepID(f), sequence.Exit(exit)
@@ -207,7 +227,7 @@ func (s *Server) showSequence(c *echo.Context, code int, id int64, adjust func(*
 		return err
 	}
 	if d.Panel == "step" && d.Editable {
-		if d.Form, err = s.stepForm(d.Plan, d.Step, messages, d.Pages); err != nil {
+		if d.Form, err = s.stepForm(d.Plan, d.Step, messages, d.Pages, d.Audiences); err != nil {
 			return err
 		}
 	}
@@ -319,7 +339,7 @@ func (s *Server) happening(c *echo.Context, d *sequenceData) error {
 }
 
 // stepForm renders the form of a step's kind.
-func (s *Server) stepForm(p *sequence.Plan, st sequence.Step, messages []store.Message, pages []store.Page) (template.HTML, error) {
+func (s *Server) stepForm(p *sequence.Plan, st sequence.Step, messages []store.Message, pages []store.Page, audiences []rule.Named) (template.HTML, error) {
 	t, err := templateOf("sequence.html")
 	if err != nil {
 		return "", err
@@ -327,7 +347,7 @@ func (s *Server) stepForm(p *sequence.Plan, st sequence.Step, messages []store.M
 	var b bytes.Buffer
 	err = t.ExecuteTemplate(&b, "step-"+strings.ReplaceAll(st.Kind().Word, " ", "-"), map[string]any{
 		"S": st, "Messages": messages, "Pages": pages, "Emails": p.Touches(st.About().ID, "email"), "Kinds": signal.Kinds(),
-		"Units": []calendar.Unit{calendar.Minutes, calendar.Hours, calendar.Days, calendar.WorkingDays}, "Fields": simpleFields(),
+		"Units": []calendar.Unit{calendar.Minutes, calendar.Hours, calendar.Days, calendar.WorkingDays}, "Fields": simpleFields(), "Audiences": audiences,
 	})
 	return template.HTML(b.String()), err
 }
@@ -382,7 +402,7 @@ func (s *Server) goTo(c *echo.Context, id int64, step sequence.StepID) error {
 	return s.showSequence(c, http.StatusOK, id, func(d *sequenceData) {
 		d.Panel = "sequence"
 		if d.Step = d.Plan.Step(step); d.Step != nil {
-			d.Panel = "step"
+			d.Panel, d.Said = "step", d.says(d.Step)
 		}
 	})
 }
@@ -512,7 +532,9 @@ func readEntry(c *echo.Context) (store.Entry, error) {
 	case "rule":
 		var r rule.Rule
 		value := person.Name(c.FormValue("value"))
-		if field := rule.Field(c.FormValue("field")); field == "score" {
+		if id, ok := audienceOf(c.FormValue("field")); ok {
+			r = rule.ThingIs(rule.Audience, id)
+		} else if field := rule.Field(c.FormValue("field")); field == "score" {
 			n, err := strconv.Atoi(value)
 			if err != nil {
 				return store.Entry{}, errors.New("a score is a whole number")

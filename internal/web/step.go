@@ -56,6 +56,10 @@ var stepForms = map[string]func(c *echo.Context, s sequence.Step) error{
 	"check": func(c *echo.Context, s sequence.Step) error {
 		k := s.(*sequence.Check)
 		value := strings.TrimSpace(c.FormValue("value"))
+		if id, ok := audienceOf(c.FormValue("asks")); ok {
+			k.Rule = rule.ThingIs(rule.Audience, id)
+			return nil
+		}
 		if c.FormValue("asks") == "score" {
 			n, err := strconv.Atoi(value)
 			if err != nil {
