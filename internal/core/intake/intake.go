@@ -192,11 +192,11 @@ func (b *Builder) put(r *Record, c *column, v, country string) error {
 				first, last = v[:i], v[i+1:]
 			}
 		}
-		if r.Values[person.FirstName] == "" {
-			r.Values[person.FirstName] = strings.TrimSpace(first)
+		if first = strings.TrimSpace(first); first != "" && r.Values[person.FirstName] == "" {
+			r.Values[person.FirstName] = first
 		}
-		if r.Values[person.LastName] == "" {
-			r.Values[person.LastName] = strings.TrimSpace(last)
+		if last = strings.TrimSpace(last); last != "" && r.Values[person.LastName] == "" {
+			r.Values[person.LastName] = last
 		}
 		return nil
 	case FurtherEmail:

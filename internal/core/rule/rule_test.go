@@ -109,3 +109,102 @@ func TestWordsAndChecks(t *testing.T) {
 		}
 	}
 }
+
+var known = &Catalogue{
+	Own:  []person.Definition{{Field: person.Own(1), Name: "Pens", Type: person.Number}, {Field: person.Own(2), Name: "Fish", Type: person.SeveralOf, Options: []string{"salmon", "trout"}}, {Field: person.Own(3), Name: "Since", Type: person.Date}},
+	Tags: []Named{{1, "fair"}}, Audiences: []Named{{2, "Keen"}}, Sequences: []Named{{3, "Guide"}}, Stages: []Named{{4, "Offer"}}, Purposes: []Named{{5, "Marketing email"}}, Pages: []Named{{6, "Alarms"}},
+	Bands: []Band{{Name: "hot", From: 20}},
+}
+
+// TestEveryCondition asks each kind of condition of one person.
+func TestEveryCondition(t *testing.T) {
+	band := Condition{About: InBand, Op: Is}
+	band.SetBand(known.Bands[0])
+	p := someone{score: 21, Record_: Record{
+		Values: person.Values{person.Own(1): "12.5", person.Own(2): "salmon" + person.Joint + "trout", person.Own(3): "2026-04-14", person.Created: "2026-03-15T09:20:00Z", person.Title: "a; b"},
+		Tags:   []int64{1}, Audiences: []int64{2}, Consents: []int64{5},
+		Deals: []DealFact{{Stage: 4}, {Closed: now.AddDate(0, 0, -30), Lost: true}}, Ways: []WayFact{{Sequence: 3, Finished: true}},
+	}}
+	for _, c := range []struct {
+		c     Condition
+		want  bool
+		words string
+	}{
+		{Condition{Field: person.Own(1), Op: AtLeast, Value: "12.5"}, true, "Pens at least 12.5"}, {Condition{Field: person.Own(1), Op: Between, From: "1", To: "12"}, false, "Pens between 1 and 12"},
+		{Condition{Field: person.Own(2), Op: Is, Value: "TROUT"}, true, "Fish is TROUT"}, {Condition{Field: person.Own(2), Op: IsNot, Value: "cod"}, true, "Fish is not cod"}, {Condition{Field: person.Own(2), Op: OneOf, Values: []string{"cod", "trout"}}, true, "Fish is one of cod, trout"},
+		{Condition{Field: person.Title, Op: Is, Value: "b"}, false, "title is b"}, // a text with a semicolon is one text
+		{Condition{Field: person.Own(3), Op: Before, Value: "2026-04-14"}, false, "Since before 2026-04-14"}, {Condition{Field: person.Own(3), Op: After, Value: "2026-04-13"}, true, "Since after 2026-04-13"},
+		{Condition{Field: person.Own(3), Op: Within, Days: 1}, true, "Since within the last 1 days"}, {Condition{Field: person.Own(3), Op: Between, From: "2026-04-14", To: "2026-04-14"}, true, "Since between 2026-04-14 and 2026-04-14"},
+		{Condition{Field: person.Created, Op: Within, Days: 30}, true, "first met within the last 30 days"}, {Condition{Field: person.Created, Op: Within, Days: 29}, false, "first met within the last 29 days"},
+		{Condition{Field: person.Created, Op: Before, Value: "2026-03-15"}, false, "first met before 2026-03-15"}, {Condition{Field: person.Created, Op: After, Value: "2026-03-15"}, false, "first met after 2026-03-15"},
+		{Condition{About: Tag, ID: 1, Op: Is}, true, "tagged “fair”"}, {Condition{About: Tag, ID: 9, Op: IsNot}, true, "not tagged tag 9"}, {Condition{About: Audience, ID: 2, Op: IsNot}, false, "not in the audience “Keen”"},
+		{Condition{About: Consent, ID: 5, Op: Is}, true, "agreed to “Marketing email”"}, {Condition{About: Deal, Op: Is}, true, "has an open deal"}, {Condition{About: Stage, ID: 4, Op: IsNot}, false, "has no deal in stage “Offer”"},
+		{Condition{About: Lost, Op: Within, Days: 30}, true, "lost a deal within the last 30 days"}, {Condition{About: Lost, Op: Within, Days: 29}, false, "lost a deal within the last 29 days"}, {Condition{About: Won, Op: Never}, true, "never won a deal"}, {Condition{About: Lost, Op: Ever}, true, "ever lost a deal"},
+		{Condition{About: InSequence, ID: 3, Op: Is}, false, "on the sequence “Guide”"}, {Condition{About: InSequence, ID: 3, Op: Was}, true, "on the sequence now or before: “Guide”"}, {Condition{About: InSequence, ID: 3, Op: WasNot}, false, "never on the sequence “Guide”"}, {Condition{About: InSequence, ID: 3, Op: Finished}, true, "came to the end of the sequence “Guide”"},
+		{band, true, "score in the band “hot”"}, {Condition{Score: true, Op: Between, N: 10, M: 21}, true, "a score of 10 to 21"},
+		{Condition{Signal: &signal.Pattern{Kind: signal.Form, Place: signal.Place{Page: 6}}, Op: AtLeast, N: 1, From: "2026-01-01", To: "2026-01-31"}, false, "at least 1 form from the page “Alarms” between 2026-01-01 and 2026-01-31"},
+	} {
+		r := Rule{If: &c.c}
+		if err := r.Check(known); err != nil && c.c.ID != 9 {
+			t.Errorf("%s: %v", c.words, err)
+		}
+		if got := r.Words(known); got != c.words {
+			t.Errorf("said %q, want %q", got, c.words)
+		}
+		if got := r.Holds(p, now); got != c.want {
+			t.Errorf("%s: %v", c.words, got)
+		}
+		if c.want && len(r.Why(p, now, known)) == 0 {
+			t.Errorf("%s: no reason", c.words)
+		}
+		// Of nobody nothing is known, and nothing holds but what is not.
+		if got := r.Holds(someone{}, now); got && c.c.Op != IsNot && c.c.Op != WasNot && c.c.Op != Never {
+			t.Errorf("%s holds for somebody of whom nothing is known", c.words)
+		}
+	}
+}
+
+func TestConditionsThatCannotBeAsked(t *testing.T) {
+	for name, c := range map[string]Condition{
+		"an own field that is gone": {Field: person.Own(9), Op: Is, Value: "x"}, "a tag that is gone": {About: Tag, ID: 9, Op: Is}, "no tag": {About: Tag, Op: Is}, "a band that is gone": {About: InBand, Op: Is, Value: "cold"},
+		"a number of letters": {Field: person.Own(1), Op: AtLeast, Value: "x"}, "numbers the wrong way round": {Field: person.Own(1), Op: Between, From: "2", To: "1"}, "a day that is none": {Field: person.Own(3), Op: Before, Value: "14/4"},
+		"days the wrong way round": {Signal: &signal.Pattern{Kind: signal.Click}, Op: AtLeast, N: 1, From: "2026-02-01", To: "2026-01-01"}, "one day of two": {Signal: &signal.Pattern{Kind: signal.Click}, Op: AtLeast, N: 1, From: "2026-02-01"},
+		"no days": {About: Lost, Op: Within}, "too many days": {Field: person.Own(3), Op: Within, Days: 9999}, "contains a country": {Field: person.Country, Op: Contains, Value: "N"}, "counts the wrong way round": {Signal: &signal.Pattern{Kind: signal.Click}, Op: Between, N: 3, M: 1},
+	} {
+		if (&Rule{If: &c}).Check(known) == nil {
+			t.Errorf("%s: no error", name)
+		}
+	}
+}
+
+// TestEverySubjectBeginsAsked holds that whatever the editor offers begins as a
+// condition that can be asked, or only lacks a value.
+func TestEverySubjectBegins(t *testing.T) {
+	keys := map[string]bool{}
+	for _, s := range Subjects(known) {
+		if keys[s.Key] {
+			t.Errorf("%s is offered twice", s.Key)
+		}
+		keys[s.Key] = true
+		c := Begin(s.Key, known)
+		if c.Key() != s.Key || c.Op == "" {
+			t.Errorf("%s begins as %s with %q", s.Key, c.Key(), c.Op)
+		}
+		if err := c.Check(known); err != nil && !strings.Contains(err.Error(), "needs a value") && !strings.Contains(err.Error(), "needs a number") {
+			t.Errorf("%s: %v", s.Key, err)
+		}
+	}
+	for _, key := range []string{"", "signal x", "about nothing", "field "} {
+		c := Begin(key, nil)
+		if c.Check(nil) == nil {
+			t.Errorf("%q can be asked", key)
+		}
+	}
+}
+
+func TestWhatTimeMoves(t *testing.T) {
+	r := Rule{All: []Rule{FieldIs(person.City, "x"), {Any: []Rule{{If: &Condition{Signal: &signal.Pattern{Kind: signal.Click}, Op: AtLeast, N: 1, Days: 3}}, {If: &Condition{About: Lost, Op: Within, Days: 5}}}}, ThingIs(Audience, 2), ThingIs(Audience, 2)}}
+	if len(r.Moves()) != 2 || len(r.Audiences()) != 1 || !r.Names(Audience, 2) || r.Names(Tag, 2) {
+		t.Errorf("moves %v, audiences %v", r.Moves(), r.Audiences())
+	}
+}
