@@ -27,8 +27,8 @@ const benchPeople = 200_000
 const benchConns = 2
 
 func runBench(ctx context.Context, c config) error {
-	kinds := map[string]func(context.Context, string) error{"engine": benchEngine, "people": benchPeopleLists, "import": benchImport}
-	var run func(context.Context, string) error
+	kinds := map[string]func(context.Context, *store.Store, *engine.Engine, *fixed) error{"engine": benchEngine, "people": benchPeopleLists, "import": benchImport}
+	var run func(context.Context, *store.Store, *engine.Engine, *fixed) error
 	if len(os.Args) > 2 {
 		run = kinds[os.Args[2]]
 	}
@@ -53,7 +53,25 @@ func runBench(ctx context.Context, c config) error {
 		return err
 	}
 	defer drop()
-	return run(ctx, scratch)
+	s, err := store.Open(ctx, scratch, 8)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	if err := s.Migrate(ctx); err != nil {
+		return err
+	}
+	at := time.Date(2026, 4, 14, 9, 0, 0, 0, time.UTC)
+	clock := &fixed{}
+	clock.set(at)
+	if err := s.EnsureMonths(ctx, at.AddDate(-1, 0, 0), at.AddDate(0, 2, 0)); err != nil {
+		return err
+	}
+	e, err := engine.New(ctx, engine.Config{Store: s, Clock: clock, Mail: nobody{}, URL: "http://bench.example", Domain: "bench.example"})
+	if err != nil {
+		return err
+	}
+	return run(ctx, s, e, clock)
 }
 
 // fixed is a clock that is set.
@@ -75,26 +93,10 @@ func (nobody) Send(context.Context, mail.Letter) (mail.Fate, error) {
 // The plan watches for a click (which has happened), checks the score, then
 // pauses twice: the first round does two steps in each look, with signals and
 // score loaded; the second one step that needs nothing.
-func benchEngine(ctx context.Context, address string) error {
-	s, err := store.Open(ctx, address, 8)
-	if err != nil {
-		return err
-	}
-	defer s.Close()
-	if err := s.Migrate(ctx); err != nil {
-		return err
-	}
-	at := time.Date(2026, 4, 14, 9, 0, 0, 0, time.UTC)
-	clock := &fixed{}
-	clock.set(at)
-	if err := s.EnsureMonths(ctx, at, at.AddDate(0, 2, 0)); err != nil {
-		return err
-	}
-	e, err := engine.New(ctx, engine.Config{Store: s, Clock: clock, Mail: nobody{}, URL: "http://bench.example", Domain: "bench.example"})
-	if err != nil {
-		return err
-	}
-	if err := e.SaveModel(ctx, store.Model{Model: score.Model{Name: "Engagement", Line: 15, Rules: []score.Rule{
+func benchEngine(ctx context.Context, s *store.Store, e *engine.Engine, clock *fixed) error {
+	var err error
+	at := clock.Now()
+	if err = e.SaveModel(ctx, store.Model{Model: score.Model{Name: "Engagement", Line: 15, Rules: []score.Rule{
 		{On: signal.Pattern{Kind: signal.PageView}, Points: 10, Lasts: 30}, {On: signal.Pattern{Kind: signal.Open}, Points: 1, Lasts: 30}, {On: signal.Pattern{Kind: signal.Click}, Points: 3, Lasts: 30}}}}); err != nil {
 		return err
 	}

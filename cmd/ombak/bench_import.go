@@ -21,22 +21,8 @@ const (
 
 // benchImport measures an import end to end, from the first byte of the file
 // to the last person kept, beside PostgreSQL's own COPY of the same rows.
-func benchImport(ctx context.Context, address string) error {
-	s, err := store.Open(ctx, address, 8)
-	if err != nil {
-		return err
-	}
-	defer s.Close()
-	if err := s.Migrate(ctx); err != nil {
-		return err
-	}
-	at := time.Date(2026, 4, 14, 9, 0, 0, 0, time.UTC)
-	clock := &fixed{}
-	clock.set(at)
-	e, err := engine.New(ctx, engine.Config{Store: s, Clock: clock, Mail: nobody{}, URL: "http://bench.example", Domain: "bench.example"})
-	if err != nil {
-		return err
-	}
+func benchImport(ctx context.Context, s *store.Store, e *engine.Engine, clock *fixed) error {
+	at := clock.Now()
 	user, err := s.AddUser(ctx, store.User{Name: "Bench", Email: "bench@bench.example", Role: "marketer", PasswordHash: "x"}, at)
 	if err != nil {
 		return err

@@ -34,13 +34,18 @@ type listQuery struct {
 // usualColumns are shown where none are chosen.
 var usualColumns = []string{"company", "title", "country", "owner", "sequences", "score"}
 
-func (s *Server) readList(v url.Values, cat *rule.Catalogue) (listQuery, error) {
+// listOf reads what a list shows, and what there is to ask for.
+func (s *Server) listOf(c *echo.Context, v url.Values) (listQuery, *rule.Catalogue, error) {
+	cat, err := s.Store.Catalogue(c.Request().Context())
+	if err != nil {
+		return listQuery{}, nil, err
+	}
 	r, _, err := readRule(v, cat)
 	if err != nil {
-		return listQuery{}, echo.NewHTTPError(http.StatusBadRequest, err.Error())
+		return listQuery{}, nil, echo.NewHTTPError(http.StatusBadRequest, err.Error())
 	}
-	if err := r.Check(nil); err != nil && strings.Contains(err.Error(), "too large") {
-		return listQuery{}, echo.NewHTTPError(http.StatusBadRequest, err.Error())
+	if r.TooLarge() {
+		return listQuery{}, nil, echo.NewHTTPError(http.StatusBadRequest, "the rule is too large")
 	}
 	q := listQuery{Rule: r, Text: person.Name(v.Get("text")), Order: store.Order(v.Get("order"))}
 	if !slices.Contains(store.Orders(), q.Order) {
@@ -55,7 +60,7 @@ func (s *Server) readList(v url.Values, cat *rule.Catalogue) (listQuery, error) 
 	if len(q.Columns) == 0 {
 		q.Columns = usualColumns
 	}
-	return q, nil
+	return q, cat, nil
 }
 
 // columnName is the head of a column; empty for what is none.
@@ -140,11 +145,7 @@ type cell struct {
 
 func (s *Server) people(c *echo.Context) error {
 	ctx := c.Request().Context()
-	cat, err := s.Store.Catalogue(ctx)
-	if err != nil {
-		return err
-	}
-	q, err := s.readList(c.QueryParams(), cat)
+	q, cat, err := s.listOf(c, c.QueryParams())
 	if err != nil {
 		return err
 	}
@@ -285,11 +286,7 @@ func (s *Server) rows(c *echo.Context, list []store.Person, columns []string, li
 // countPeople answers how many a list is about; the list comes first.
 func (s *Server) countPeople(c *echo.Context) error {
 	ctx := c.Request().Context()
-	cat, err := s.Store.Catalogue(ctx)
-	if err != nil {
-		return err
-	}
-	q, err := s.readList(c.QueryParams(), cat)
+	q, cat, err := s.listOf(c, c.QueryParams())
 	if err != nil {
 		return err
 	}
@@ -302,12 +299,7 @@ func (s *Server) countPeople(c *echo.Context) error {
 
 // exportPeople writes a list as a file.
 func (s *Server) exportPeople(c *echo.Context) error {
-	ctx := c.Request().Context()
-	cat, err := s.Store.Catalogue(ctx)
-	if err != nil {
-		return err
-	}
-	q, err := s.readList(c.QueryParams(), cat)
+	q, cat, err := s.listOf(c, c.QueryParams())
 	if err != nil {
 		return err
 	}
@@ -349,16 +341,11 @@ func (s *Server) chosen(c *echo.Context) (engine.Chosen, error) {
 		return engine.Chosen{}, echo.ErrBadRequest
 	}
 	if form.Get("everybody") != "" {
-		ctx := c.Request().Context()
-		cat, err := s.Store.Catalogue(ctx)
-		if err != nil {
-			return engine.Chosen{}, err
-		}
 		v, err := url.ParseQuery(form.Get("list"))
 		if err != nil {
 			return engine.Chosen{}, echo.ErrBadRequest
 		}
-		q, err := s.readList(v, cat)
+		q, cat, err := s.listOf(c, v)
 		if err != nil {
 			return engine.Chosen{}, err
 		}
@@ -481,11 +468,7 @@ func (s *Server) saveView(c *echo.Context) error {
 	if err != nil {
 		return echo.ErrBadRequest
 	}
-	cat, err := s.Store.Catalogue(ctx)
-	if err != nil {
-		return err
-	}
-	q, err := s.readList(v, cat)
+	q, _, err := s.listOf(c, v)
 	if err != nil {
 		return err
 	}

@@ -409,21 +409,20 @@ func Fold(s string) string { return strings.ToLower(strings.TrimSpace(s)) }
 // Check reports the first thing in r that cannot be answered, or nil. With a
 // catalogue it also asks that what the rule names is there.
 func (r *Rule) Check(cat *Catalogue) error {
-	parts := 0
-	return r.check(cat, 0, &parts)
-}
-
-func (r *Rule) check(cat *Catalogue, depth int, parts *int) error {
-	if *parts++; *parts > maxParts || depth > maxDepth {
+	if r.TooLarge() {
 		return errors.New("the rule is too large")
 	}
+	return r.check(cat)
+}
+
+func (r *Rule) check(cat *Catalogue) error {
 	set := 0
 	for _, list := range [][]Rule{r.All, r.Any, r.None} {
 		if len(list) > 0 {
 			set++
 		}
 		for i := range list {
-			if err := list[i].check(cat, depth+1, parts); err != nil {
+			if err := list[i].check(cat); err != nil {
 				return err
 			}
 		}
@@ -438,6 +437,26 @@ func (r *Rule) check(cat *Catalogue, depth int, parts *int) error {
 		return errors.New("a part of a rule is one of all, any, none or a condition")
 	}
 	return nil
+}
+
+// TooLarge reports whether the rule has more parts, or is nested deeper, than
+// can be answered.
+func (r *Rule) TooLarge() bool {
+	parts, deep := 0, false
+	var walk func(r *Rule, depth int)
+	walk = func(r *Rule, depth int) {
+		parts++
+		deep = deep || depth > maxDepth
+		for _, list := range [][]Rule{r.All, r.Any, r.None} {
+			for i := range list {
+				if !deep && parts <= maxParts {
+					walk(&list[i], depth+1)
+				}
+			}
+		}
+	}
+	walk(r, 0)
+	return deep || parts > maxParts
 }
 
 var counts = []Op{AtLeast, AtMost, Exactly, Between}
