@@ -77,9 +77,7 @@ func TestAListAndAnAudience(t *testing.T) {
 	// Somebody moves; the audience follows, and the page with it.
 	h.goes("/people?text=cy")
 	h.presses("Cy Roy")
-	h.sees("Canada")
-	_, err = h.tab.Eval(`(() => { [...document.querySelectorAll('details.edit summary')].find(s => s.innerText === 'Canada').click(); return 'open' })()`)
-	h.must(err)
+	h.must(h.tab.Until("her country to be opened for typing", `(() => { const x = [...document.querySelectorAll('#person details.edit summary')].find(s => s.innerText === 'Canada'); x?.click(); return x; })()`))
 	h.types(`details.edit[open] input[name=value]`, "Norway")
 	h.key("\r")
 	h.sees("Kept.", "country: Canada → Norway")

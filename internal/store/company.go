@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"time"
 
 	"ombak/internal/core/person"
 	"ombak/internal/core/rule"
@@ -19,11 +20,12 @@ type Company struct {
 	Size     int
 	Revenue  string
 	People   int64
-	Open     int64   // open deals
-	Best     float64 // the highest score among its people
+	Open     int64     // open deals
+	Best     float64   // the highest score among its people
+	Created  time.Time `db:"created_at"`
 }
 
-const companyColumns = `select c.id, c.name, coalesce(c.domain, '') as domain, c.country, c.industry, c.size, c.revenue,
+const companyColumns = `select c.id, c.name, coalesce(c.domain, '') as domain, c.country, c.industry, c.size, c.revenue, c.created_at,
 	(select count(*) from person p where p.company_id = c.id and p.erased_at is null) as people,
 	(select count(*) from deal d where d.company_id = c.id and d.closed_at is null) as open,
 	coalesce((select max(s.score) from person p join standing s on s.person_id = p.id and s.model_id = ` + theModel + ` where p.company_id = c.id), 0) as best `
@@ -33,6 +35,8 @@ type CompanyQuery struct {
 	Text     string
 	Country  string
 	Industry string
+	Least    int    // people who work there, at least
+	Order    string // name, size or newest
 	After    Key
 	Limit    int
 }
@@ -46,23 +50,43 @@ func (c *compiler) companies(q CompanyQuery) string {
 	if q.Country != "" {
 		where += " and c.country = " + c.arg(q.Country)
 	}
+	if q.Least > 0 {
+		where += " and c.size >= " + c.arg(q.Least)
+	}
 	if q.Industry != "" {
 		where += " and lower(c.industry) = " + c.arg(rule.Fold(q.Industry))
 	}
 	return where
 }
 
-// Companies reads a page of companies by name, and the key of its last row.
+// CompanyOrders are the orders of the companies list.
+func CompanyOrders() []string { return []string{"name", "size", "newest"} }
+
+// Companies reads a page of companies, and the key of its last row.
 func (s *Store) Companies(ctx context.Context, q CompanyQuery) ([]Company, Key, error) {
 	c := compiler{}
 	where := c.companies(q)
+	key1, order := "lower(c.name)", "lower(c.name), c.id"
+	next := func() string {
+		return "(lower(c.name), c.id) > (" + c.arg(q.After.Sort) + ", " + c.arg(q.After.ID) + ")"
+	}
+	switch q.Order {
+	case "size":
+		key1, order = "c.size::text", "c.size desc, c.id desc"
+		next = func() string {
+			return "(c.size, c.id) < (" + c.arg(q.After.Sort) + "::text::int, " + c.arg(q.After.ID) + ")"
+		}
+	case "newest":
+		key1, order = "''", "c.id desc"
+		next = func() string { return "c.id < " + c.arg(q.After.ID) }
+	}
 	if q.After != (Key{}) {
-		where += " and (lower(c.name), c.id) > (" + c.arg(q.After.Sort) + ", " + c.arg(q.After.ID) + ")"
+		where += " and " + next()
 	}
 	rows, err := all[struct {
 		Company
 		Key string
-	}](ctx, s.db, companyColumns+", lower(c.name) as key from company c where "+where+" order by lower(c.name), c.id limit "+c.arg(q.Limit), c.args...)
+	}](ctx, s.db, companyColumns+", "+key1+" as key from company c where "+where+" order by "+order+" limit "+c.arg(q.Limit), c.args...)
 	var out []Company
 	var key Key
 	for _, r := range rows {

@@ -5,7 +5,9 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
+	"slices"
 	"sort"
+	"strconv"
 	"strings"
 
 	"github.com/labstack/echo/v5"
@@ -13,46 +15,127 @@ import (
 	"ombak/internal/core/person"
 	"ombak/internal/core/rule"
 	"ombak/internal/engine"
+	"ombak/internal/roster"
 	"ombak/internal/store"
 )
 
+// companyColumns are the columns of the companies list, and which of them are
+// shown where none are chosen.
+var companyColumns = []struct {
+	key, name    string
+	usual, right bool
+}{
+	{"industry", "industry", true, false}, {"country", "country", true, false}, {"size", "works there", true, true}, {"revenue", "revenue", false, false},
+	{"people", "people here", true, true}, {"deals", "open deals", true, true}, {"score", "highest score", true, true}, {"since", "first met", false, false},
+}
+
 type companiesData struct {
-	List       []store.Company
+	Rows       []companyRow
+	Heads      []head
 	Total      int64
-	Text       string
-	Country    string
-	Industry   string
+	Query      store.CompanyQuery
+	Address    string
 	Countries  []string
 	Industries []string
+	Orders     []choice
+	Columns    []choice
+	Views      []store.SavedView
+	Export     []choice
 	More       string
 	Sub        string
 }
 
-func (s *Server) companies(c *echo.Context) error {
-	ctx := c.Request().Context()
-	d := companiesData{Text: person.Name(c.QueryParam("text")), Industry: person.Name(c.QueryParam("industry")), Sub: "companies"}
-	d.Country, _ = person.CountryCode(c.QueryParam("country")) // what is no country is any
-	q := store.CompanyQuery{Text: d.Text, Country: d.Country, Industry: d.Industry, After: store.ParseKey(c.QueryParam("after")), Limit: pageOfPeople}
-	var key store.Key
-	var err error
-	if d.List, key, err = s.Store.Companies(ctx, q); err != nil {
-		return err
+type companyRow struct {
+	store.Company
+	Cells []cell
+}
+
+// companyList is what a list of companies shows; all of it stands in the page's address.
+type companyList struct {
+	store.CompanyQuery
+	Columns []string
+}
+
+func readCompanies(v url.Values) companyList {
+	l := companyList{CompanyQuery: store.CompanyQuery{Text: person.Name(v.Get("text")), Industry: person.Name(v.Get("industry")), Order: v.Get("order"), Limit: pageOfPeople}}
+	l.Country, _ = person.CountryCode(v.Get("country")) // what is no country is any
+	if n, err := strconv.Atoi(v.Get("least")); err == nil && n > 0 && n < 10_000_000 {
+		l.Least = n
 	}
+	if !slices.Contains(store.CompanyOrders(), l.Order) {
+		l.Order = "name"
+	}
+	for _, c := range companyColumns {
+		if slices.Contains(v["col"], c.key) {
+			l.Columns = append(l.Columns, c.key)
+		}
+	}
+	if len(l.Columns) == 0 {
+		l.Columns = usualCompanyColumns()
+	}
+	return l
+}
+
+func usualCompanyColumns() []string {
+	var out []string
+	for _, c := range companyColumns {
+		if c.usual {
+			out = append(out, c.key)
+		}
+	}
+	return out
+}
+
+func (l companyList) values() url.Values {
 	v := url.Values{}
-	for k, x := range map[string]string{"text": d.Text, "country": d.Country, "industry": d.Industry} {
+	for k, x := range map[string]string{"text": l.Text, "country": l.Country, "industry": l.Industry} {
 		if x != "" {
 			v.Set(k, x)
 		}
 	}
-	address := "/people/companies?" + v.Encode()
-	if len(d.List) == pageOfPeople {
+	if l.Least > 0 {
+		v.Set("least", strconv.Itoa(l.Least))
+	}
+	if l.Order != "name" {
+		v.Set("order", l.Order)
+	}
+	if !slices.Equal(l.Columns, usualCompanyColumns()) {
+		v["col"] = l.Columns
+	}
+	return v
+}
+
+func (s *Server) companies(c *echo.Context) error {
+	ctx := c.Request().Context()
+	l := readCompanies(c.QueryParams())
+	l.After = store.ParseKey(c.QueryParam("after"))
+	d := companiesData{Query: l.CompanyQuery, Address: l.values().Encode(), Sub: "companies", Export: []choice{{"csv", "CSV", false}, {"xlsx", "Sheet (XLSX)", false}, {"json", "JSON", false}}}
+	list, key, err := s.Store.Companies(ctx, l.CompanyQuery)
+	if err != nil {
+		return err
+	}
+	for _, x := range list {
+		d.Rows = append(d.Rows, companyRow{x, s.companyCells(x, l.Columns)})
+	}
+	if len(list) == pageOfPeople {
+		v := l.values()
 		v.Set("after", key.String())
 		d.More = "/people/companies?" + v.Encode()
 	}
-	if q.After != (store.Key{}) && isHTMX(c) {
+	if l.After != (store.Key{}) && isHTMX(c) {
 		return s.page(c, "companies.html", "rows", "People", "Companies", d)
 	}
-	if d.Total, err = s.Store.CountCompanies(ctx, q); err != nil {
+	for _, x := range companyColumns {
+		shown := slices.Contains(l.Columns, x.key)
+		d.Columns = append(d.Columns, choice{x.key, x.name, shown})
+		if shown {
+			d.Heads = append(d.Heads, head{Key: x.key, Name: x.name, Num: x.right})
+		}
+	}
+	for _, o := range store.CompanyOrders() {
+		d.Orders = append(d.Orders, choice{o, map[string]string{"name": "by name", "size": "largest first", "newest": "newest first"}[o], o == l.Order})
+	}
+	if d.Total, err = s.Store.CountCompanies(ctx, l.CompanyQuery); err != nil {
 		return err
 	}
 	if d.Countries, err = s.Store.CompanyCountries(ctx); err != nil {
@@ -62,10 +145,107 @@ func (s *Server) companies(c *echo.Context) error {
 	if d.Industries, err = s.Store.Industries(ctx); err != nil {
 		return err
 	}
+	if d.Views, err = s.Store.SavedViews(ctx, "companies", userOf(c).ID); err != nil {
+		return err
+	}
+	for i := range d.Views {
+		d.Views[i].Here = d.Views[i].Query == d.Address
+	}
 	if isHTMX(c) {
-		c.Response().Header().Set("HX-Push-Url", address)
+		c.Response().Header().Set("HX-Push-Url", "/people/companies?"+d.Address)
 	}
 	return s.page(c, "companies.html", "list", "People", "Companies", d)
+}
+
+func (s *Server) companyCells(x store.Company, columns []string) []cell {
+	count := func(n int64) cell {
+		if n == 0 {
+			return cell{Num: true}
+		}
+		return cell{Text: thousands(n), Num: true}
+	}
+	var out []cell
+	for _, k := range columns {
+		out = append(out, map[string]cell{
+			"industry": {Text: x.Industry}, "country": {Text: person.CountryName(x.Country)}, "size": count(int64(x.Size)), "revenue": {Text: x.Revenue}, "people": count(x.People), "deals": count(x.Open),
+			"score": {Text: strings.TrimSuffix(fmt.Sprintf("%.1f", x.Best), ".0"), Num: true}, "since": {Text: x.Created.In(s.Engine.Zone).Format("2 Jan 2006")},
+		}[k])
+	}
+	return out
+}
+
+// peopleOf leads from ticked companies to the people who work there, where
+// whatever can be done to people can be done.
+func (s *Server) peopleOf(c *echo.Context) error {
+	form, err := c.FormValues()
+	if err != nil {
+		return err
+	}
+	back := "/people/companies?" + form.Get("list")
+	if len(form["id"]) == 0 {
+		return s.notDone(c, back, "Tick a company first.")
+	}
+	if len(form["id"]) > 150 {
+		return s.notDone(c, back, "Tick at most 150 companies, or describe their people.")
+	}
+	var domains, names []string
+	for _, id := range form["id"] {
+		x, err := s.Store.Company(c.Request().Context(), number(id))
+		if err != nil {
+			return err
+		}
+		if x.Domain != "" {
+			domains = append(domains, x.Domain)
+		} else {
+			names = append(names, x.Name)
+		}
+	}
+	var r rule.Rule
+	if len(domains) > 0 {
+		r.Any = append(r.Any, rule.Rule{If: &rule.Condition{Field: person.Domain, Op: rule.OneOf, Values: domains}})
+	}
+	if len(names) > 0 {
+		r.Any = append(r.Any, rule.Rule{If: &rule.Condition{Field: person.Company, Op: rule.OneOf, Values: names}})
+	}
+	return c.Redirect(http.StatusSeeOther, "/people?"+listQuery{Rule: r, Order: store.ByCompany, Columns: usualColumns}.values().Encode())
+}
+
+// exportCompanies writes the list as a file.
+func (s *Server) exportCompanies(c *echo.Context) error {
+	f := roster.Form(c.QueryParam("form"))
+	if f != roster.CSV && f != roster.XLSX && f != roster.JSON {
+		return echo.ErrBadRequest
+	}
+	if err := s.attach(c, f, "companies"); err != nil {
+		return err
+	}
+	w, err := roster.NewWriter(f, c.Response())
+	if err != nil {
+		return err
+	}
+	if err := w.Head([]string{"company", "company domain", "industry", "company size", "revenue", "company country", "people", "open deals", "highest score"}); err != nil {
+		return err
+	}
+	q := readCompanies(c.QueryParams()).CompanyQuery
+	for q.Limit = 1000; ; {
+		list, key, err := s.Store.Companies(c.Request().Context(), q)
+		if err != nil {
+			return err
+		}
+		for _, x := range list {
+			size := ""
+			if x.Size > 0 {
+				size = strconv.Itoa(x.Size)
+			}
+			if err := w.Row([]string{x.Name, x.Domain, x.Industry, size, x.Revenue, x.Country, strconv.FormatInt(x.People, 10), strconv.FormatInt(x.Open, 10), strconv.FormatFloat(x.Best, 'f', -1, 64)}); err != nil {
+				return err
+			}
+		}
+		if len(list) < q.Limit {
+			return w.Close()
+		}
+		q.After = key
+	}
 }
 
 type companyData struct {

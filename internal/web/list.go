@@ -316,6 +316,15 @@ func (s *Server) exportPeople(c *echo.Context) error {
 
 func (s *Server) writeList(c *echo.Context, pq store.PeopleQuery, form, name string) error {
 	f := roster.Form(form)
+	if err := s.attach(c, f, name); err != nil {
+		return err
+	}
+	_, err := s.Engine.Export(c.Request().Context(), pq, f, c.Response())
+	return err
+}
+
+// attach begins an answer that is a file, however long it takes to write.
+func (s *Server) attach(c *echo.Context, f roster.Form, name string) error {
 	kind := roster.Types[f]
 	if kind == "" {
 		return echo.ErrBadRequest
@@ -326,8 +335,7 @@ func (s *Server) writeList(c *echo.Context, pq store.PeopleQuery, form, name str
 	h := c.Response().Header()
 	h.Set("Content-Type", kind)
 	h.Set("Content-Disposition", fmt.Sprintf(`attachment; filename="%s-%s%s"`, name, s.Engine.Now().In(s.Engine.Zone).Format("2006-01-02"), roster.Ends[f]))
-	_, err := s.Engine.Export(c.Request().Context(), pq, f, c.Response())
-	return err
+	return nil
 }
 
 // chosen reads whom a bulk action is about: the ticked rows, or all as
@@ -456,30 +464,35 @@ func (s *Server) bulk(c *echo.Context) error {
 	return c.Redirect(http.StatusSeeOther, fmt.Sprintf("/people/work/%d", batch))
 }
 
-// saveView keeps the list as it stands under a name.
+// saveView keeps a list as it stands under a name.
 func (s *Server) saveView(c *echo.Context) error {
 	ctx := c.Request().Context()
-	name := person.Name(c.FormValue("name"))
-	list := c.FormValue("list")
-	if name == "" {
-		return s.notDone(c, "/people?"+list, "Give the view a name first.")
-	}
-	v, err := url.ParseQuery(list)
+	name, kind, to := person.Name(c.FormValue("name")), "people", "/people?"
+	v, err := url.ParseQuery(c.FormValue("list"))
 	if err != nil {
 		return echo.ErrBadRequest
 	}
-	q, _, err := s.listOf(c, v)
-	if err != nil {
-		return err
+	query := ""
+	if c.FormValue("kind") == "companies" {
+		kind, to, query = "companies", "/people/companies?", readCompanies(v).values().Encode()
+	} else {
+		q, _, err := s.listOf(c, v)
+		if err != nil {
+			return err
+		}
+		query = q.values().Encode()
+	}
+	if name == "" {
+		return s.notDone(c, to+query, "Give the view a name first.")
 	}
 	owner := userOf(c).ID
 	if c.FormValue("for") == "everybody" {
 		owner = 0
 	}
-	if err := s.Store.SaveView(ctx, store.SavedView{List: "people", Name: name, Query: q.values().Encode()}, owner); err != nil {
+	if err := s.Store.SaveView(ctx, store.SavedView{List: kind, Name: name, Query: query}, owner); err != nil {
 		return err
 	}
-	return s.done(c, "/people?"+q.values().Encode(), "Saved as “"+name+"”.")
+	return s.done(c, to+query, "Saved as “"+name+"”.")
 }
 
 func (s *Server) removeView(c *echo.Context) error {
@@ -490,5 +503,9 @@ func (s *Server) removeView(c *echo.Context) error {
 	if err := s.Store.RemoveView(c.Request().Context(), id, userOf(c).ID); err != nil {
 		return err
 	}
-	return s.done(c, "/people", "The saved view is gone; nobody in it is.")
+	to := "/people"
+	if c.FormValue("kind") == "companies" {
+		to = "/people/companies"
+	}
+	return s.done(c, to, "The saved view is gone; nobody in it is.")
 }

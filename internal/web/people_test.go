@@ -481,3 +481,71 @@ func TestAnAudienceEntersASequence(t *testing.T) {
 		t.Error("an audience that a sequence asks for was removed")
 	}
 }
+
+func TestCompaniesAndAudiencesAreLists(t *testing.T) {
+	x := newSite(t)
+	for i, name := range []string{"Fjord Farms", "Maple Works", "Kelp Pens"} {
+		x.meet(store.NewPerson{First: "Ana", Email: fmt.Sprintf("ana@c%d.example", i), Company: name, Domain: fmt.Sprintf("c%d.example", i), Country: []string{"NO", "CA", "NO"}[i]})
+		x.must(x.e.ChangeCompany(t.Context(), int64(i+1), person.Values{person.Industry: "Ports", person.Size: fmt.Sprint((i + 1) * 100)}, 1))
+	}
+	v := x.visitor().signIn("marketer")
+	order := func(body string, names ...string) bool {
+		at := 0
+		for _, n := range names {
+			i := strings.Index(body[at:], ">"+n+"<")
+			if i < 0 {
+				return false
+			}
+			at += i
+		}
+		return true
+	}
+	for _, c := range []struct {
+		query string
+		want  []string
+		total string
+	}{
+		{"", []string{"Fjord Farms", "Kelp Pens", "Maple Works"}, "3"}, {"order=size", []string{"Kelp Pens", "Maple Works", "Fjord Farms"}, "3"}, {"order=newest", []string{"Kelp Pens", "Maple Works", "Fjord Farms"}, "3"},
+		{"country=Norway", []string{"Fjord Farms", "Kelp Pens"}, "2"}, {"least=200", []string{"Kelp Pens", "Maple Works"}, "2"}, {"text=kelp&col=revenue&col=since", []string{"Kelp Pens"}, "1"}, {"industry=ports&order=x&least=x&after=x", []string{"Fjord Farms", "Kelp Pens", "Maple Works"}, "3"},
+	} {
+		res, body := v.do("GET", "/people/companies?"+c.query, nil)
+		if res.StatusCode != http.StatusOK || !order(body, c.want...) || !strings.Contains(body, "<b>"+c.total+"</b>") {
+			t.Errorf("%q: %s, not %v", c.query, res.Status, c.want)
+		}
+	}
+	v.do("POST", "/people/views", url.Values{"kind": {"companies"}, "name": {"Large ones"}, "list": {"least=200"}})
+	if _, body := v.do("GET", "/people/companies", nil); !strings.Contains(body, "Large ones") {
+		t.Error("a saved view of companies is not offered")
+	}
+	if _, body := v.do("GET", "/people", nil); strings.Contains(body, "Large ones") {
+		t.Error("a view of companies stands among those of people")
+	}
+	res, _ := v.do("POST", "/people/companies/people", url.Values{"id": {"1", "3"}})
+	to := res.Header.Get("Location")
+	if _, count := v.do("GET", strings.Replace(to, "/people?", "/people/count?", 1), nil); !strings.Contains(count, "<b>2</b>") {
+		t.Errorf("the people of two companies: %s at %s", count, to)
+	}
+	if res, _ := v.do("POST", "/people/companies/people", url.Values{}); res.Header.Get("Location") != "/people/companies?" {
+		t.Errorf("nothing ticked leads to %q", res.Header.Get("Location"))
+	}
+	if res, body := v.do("GET", "/people/companies/export?form=csv&least=200", nil); res.StatusCode != http.StatusOK || !strings.Contains(body, "Maple Works,c1.example,Ports,200") || strings.Contains(body, "Fjord") {
+		t.Errorf("companies as a file: %s %q", res.Status, body)
+	}
+	if res, _ := v.do("GET", "/people/companies/export?form=vcard", nil); res.StatusCode != http.StatusBadRequest {
+		t.Errorf("companies as cards: %s", res.Status)
+	}
+	// Audiences.
+	for _, a := range []store.Audience{{Name: "Norway", Live: true, OwnerID: new(int64)}, {Name: "Circle"}} {
+		a.OwnerID = nil
+		a.Rule.V = rule.FieldIs(person.Country, "NO")
+		_, err := x.e.SaveAudience(t.Context(), a)
+		x.must(err)
+	}
+	x.settle()
+	for query, want := range map[string][]string{"": {"Circle", "Norway"}, "order=size": {"Norway", "Circle"}, "kind=live": {"Norway"}, "kind=hand": {"Circle"}, "kind=mine": {}, "text=country": {"Norway"}} {
+		_, body := v.do("GET", "/people/audiences?"+query, nil)
+		if !order(body, want...) || len(want) == 1 && order(body, map[string]string{"Norway": "Circle", "Circle": "Norway"}[want[0]]) || len(want) == 0 && !strings.Contains(body, "No audience is like that") {
+			t.Errorf("%q does not list %v", query, want)
+		}
+	}
+}

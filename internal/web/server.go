@@ -193,6 +193,8 @@ func (s *Server) peopleRoutes(in *echo.Group) {
 	p.POST("/:id/erase", s.erasePerson, allow("lead", "admin"))
 
 	p.GET("/companies", s.companies)
+	p.GET("/companies/export", s.exportCompanies, writes)
+	p.POST("/companies/people", s.peopleOf)
 	p.GET("/companies/:id", s.company)
 	p.POST("/companies/:id", s.setCompany, keeps)
 
