@@ -4,7 +4,9 @@ import (
 	"fmt"
 	"net/http"
 	"runtime/debug"
+	"slices"
 	"strconv"
+	"strings"
 	"sync"
 	"time"
 
@@ -13,19 +15,60 @@ import (
 	"github.com/prometheus/client_golang/prometheus/collectors"
 )
 
-// events tells every open page what has changed.
+// events tells every open page what has changed. The last topics are kept, so
+// that a page that was being made while something changed hears of it when it
+// begins to listen.
 type events struct {
 	mu   sync.Mutex
 	open map[chan string]bool
+	from string   // names this process: another counts from elsewhere
+	n    int64    // topics told so far
+	last []string // the last of them
 }
 
-func newEvents() *events { return &events{open: map[chan string]bool{}} }
+// keptTopics is how many topics are kept.
+const keptTopics = 500
+
+func newEvents() *events {
+	return &events{open: map[chan string]bool{}, from: strconv.FormatInt(time.Now().UnixNano(), 36)}
+}
+
+// mark is how far topics have been told now.
+func (e *events) mark() string {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return fmt.Sprintf("%s.%d", e.from, e.n)
+}
+
+// since lists the topics told since a mark, each once; "" (anything) for a mark
+// that is not ours or too old. The channel joined before misses none in between.
+func (e *events) since(mark string) []string {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	from, count, _ := strings.Cut(mark, ".")
+	n, err := strconv.ParseInt(count, 10, 64)
+	missed := e.n - n
+	if from != e.from || err != nil || missed < 0 || missed > int64(len(e.last)) {
+		return []string{""}
+	}
+	var out []string
+	for _, t := range e.last[int64(len(e.last))-missed:] {
+		if !slices.Contains(out, t) {
+			out = append(out, t)
+		}
+	}
+	return out
+}
 
 // tell passes a topic on. A page that is too slow to take it misses it: it
 // will ask for everything with the next one.
 func (e *events) tell(topic string) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
+	e.n++
+	if e.last = append(e.last, topic); len(e.last) > 2*keptTopics {
+		e.last = append([]string(nil), e.last[keptTopics:]...)
+	}
 	for ch := range e.open {
 		select {
 		case ch <- topic:
@@ -65,6 +108,13 @@ func (s *Server) eventStream(c *echo.Context) error {
 	defer beat.Stop()
 	if _, err := fmt.Fprint(w, ": here\n\n"); err != nil {
 		return nil
+	}
+	if mark := c.QueryParam("since"); mark != "" {
+		for _, topic := range s.events.since(mark) {
+			if _, err := fmt.Fprintf(w, "data: %s\n\n", topic); err != nil {
+				return nil
+			}
+		}
 	}
 	for {
 		if err := rc.Flush(); err != nil {

@@ -39,6 +39,7 @@ type View struct {
 	Mailbox string
 	Moving  *time.Time // the demo clock is on its way there
 	Path    string
+	Seen    string // how far the page has been told of changes
 	Data    any
 }
 
@@ -303,6 +304,7 @@ func (renderer) Render(_ *echo.Context, w io.Writer, name string, data any) erro
 func (s *Server) view(c *echo.Context, place, title string, data any) View {
 	v := View{Title: title, Place: place, Now: s.Engine.Now(), Zone: s.Engine.Zone, Demo: s.Demo != nil, Data: data, Path: c.Request().URL.RequestURI()}
 	v.CSRF, _ = c.Get("csrf").(string)
+	v.Seen, _ = c.Get("seen").(string)
 	if u, ok := c.Get("user").(store.User); ok {
 		v.User = u
 	}

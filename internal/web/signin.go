@@ -153,6 +153,7 @@ func (s *Server) signedIn(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		ctx := c.Request().Context()
 		c.Response().Header().Set("Cache-Control", "no-store")
+		c.Set("seen", s.events.mark()) // before anything is read: what changes from now on the page has to be told
 		id := s.sessions.GetInt64(ctx, "user")
 		u, err := s.Store.User(ctx, id)
 		if id == 0 || store.IsNotFound(err) {

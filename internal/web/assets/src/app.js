@@ -34,7 +34,8 @@
       const el = e.detail.ctx?.sourceElement;
       if (el?.matches?.('[data-live]') && inUse(el)) e.preventDefault();
     });
-    const source = new EventSource('/events');
+    // From the moment at which the page was begun: what changed while it came is told too.
+    const source = new EventSource('/events?since=' + encodeURIComponent(document.body.dataset.seen || ''));
     const due = new Map();
     source.onmessage = (e) => {
       for (const el of wanted()) {
