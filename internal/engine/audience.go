@@ -41,13 +41,13 @@ func (e *Engine) FollowAudiences(ctx context.Context) (int64, error) {
 		var moved int64
 		var swept []int64
 		for _, a := range inOrder(list) {
-			who, every := stale, a.Recount
+			who, every := concerned(stale, a.Asks.V), a.Recount
 			if !every && now.After(a.Swept) {
 				movers, err := store.Movers(ctx, tx, a, now)
 				if err != nil {
 					return err
 				}
-				who = together(stale, movers)
+				who = together(who, movers)
 			}
 			if now.After(a.Swept) {
 				swept = append(swept, a.ID)
@@ -76,6 +76,17 @@ func (e *Engine) FollowAudiences(ctx context.Context) (int64, error) {
 		return nil
 	})
 	return did, err
+}
+
+// concerned are those in whom something has changed that an audience asks for.
+func concerned(list []store.Stale, asks []string) []store.Stale {
+	var out []store.Stale
+	for _, s := range list {
+		if slices.ContainsFunc(s.What, func(w string) bool { return slices.Contains(asks, w) }) {
+			out = append(out, s)
+		}
+	}
+	return out
 }
 
 // together joins two lists sorted by person; the later instant stays.

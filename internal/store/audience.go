@@ -22,9 +22,10 @@ type Audience struct {
 	Swept   time.Time `db:"swept_at"`
 	Recount bool
 	Members int64
+	Asks    JSON[[]string] // what a change of can make somebody join or leave
 }
 
-const audienceFields = `select a.id, a.name, a.note, a.live, a.rule, a.owner_id, coalesce(u.name, '') as owner, a.created_at, a.changed_at, a.swept_at, a.recount, a.members
+const audienceFields = `select a.id, a.name, a.note, a.live, a.rule, a.owner_id, coalesce(u.name, '') as owner, a.created_at, a.changed_at, a.swept_at, a.recount, a.members, to_json(a.asks) as asks
 	from audience a left join app_user u on u.id = a.owner_id `
 
 // Audiences lists all by name.
@@ -84,17 +85,21 @@ func RemoveAudience(ctx context.Context, tx Tx, id int64) error {
 type Stale struct {
 	Person int64
 	At     time.Time // the instant from which on they may have joined or left
+	What   []string  // what has changed, as Audience.Asks names it
 }
 
 // TakeStale takes up to n notes of changed people who are due, passing over
 // those that another worker has.
 func TakeStale(ctx context.Context, tx Tx, now time.Time, n int) ([]Stale, error) {
-	ids, err := all[int64](ctx, tx, `with due as (select ctid from audience_stale where due is null or due <= $1 limit $2 for update skip locked),
-		gone as (delete from audience_stale s using due where s.ctid = due.ctid returning s.person_id)
-		select distinct person_id from gone order by 1`, now, n)
-	out := make([]Stale, len(ids))
-	for i, id := range ids {
-		out[i] = Stale{id, now}
+	rows, err := all[struct {
+		Person int64
+		What   JSON[[]string]
+	}](ctx, tx, `with due as (select ctid from audience_stale where due is null or due <= $1 limit $2 for update skip locked),
+		gone as (delete from audience_stale s using due where s.ctid = due.ctid returning s.person_id, s.what)
+		select person_id as person, json_agg(distinct what) as what from gone group by 1 order by 1`, now, n)
+	out := make([]Stale, len(rows))
+	for i, r := range rows {
+		out[i] = Stale{r.Person, now, r.What.V}
 	}
 	return out, err
 }

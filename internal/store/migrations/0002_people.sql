@@ -283,7 +283,8 @@ create index audience_move_person on audience_move (person_id);
 -- added and taken away, so that nobody waits for anybody.
 create table audience_stale (
     person_id bigint not null,
-    due       timestamptz -- not before; null: at once
+    what      text not null, -- what has changed, as audience.asks names it
+    due       timestamptz    -- not before; null: at once
 );
 
 -- Every way in which a record, a signal or a standing can change passes these
@@ -294,13 +295,13 @@ begin
     if exists (select from audience where live and asks @> array[tg_argv[0]]) then
         case tg_argv[0]
         when 'record' then
-            insert into audience_stale select id from changed;
+            insert into audience_stale select id, tg_argv[0] from changed;
         when 'signal' then
-            insert into audience_stale select person_id, at from changed;
+            insert into audience_stale select person_id, tg_argv[0], at from changed;
         when 'company' then
-            insert into audience_stale select p.id from person p join changed c on c.id = p.company_id;
+            insert into audience_stale select p.id, tg_argv[0] from person p join changed c on c.id = p.company_id;
         else
-            insert into audience_stale select person_id from changed;
+            insert into audience_stale select person_id, tg_argv[0] from changed;
         end case;
     end if;
     return null;
