@@ -16,6 +16,9 @@ import (
 // stalePerTurn is how many changed people one turn asks all audiences about.
 const stalePerTurn = 5000
 
+// sweepEvery is how often the passing of time alone is looked at.
+const sweepEvery = 5 * time.Second
+
 // FollowAudiences brings live audiences up to date: those whose rule is new are
 // asked about everybody; the others about the people who have changed, and
 // about those whom the passing of time alone can have moved since the last
@@ -42,14 +45,15 @@ func (e *Engine) FollowAudiences(ctx context.Context) (int64, error) {
 		var swept []int64
 		for _, a := range inOrder(list) {
 			who, every := concerned(stale, a.Asks.V), a.Recount
-			if !every && now.After(a.Swept) {
+			sweep := now.Sub(a.Swept) >= sweepEvery
+			if !every && sweep {
 				movers, err := store.Movers(ctx, tx, a, now)
 				if err != nil {
 					return err
 				}
 				who = together(who, movers)
 			}
-			if now.After(a.Swept) {
+			if sweep {
 				swept = append(swept, a.ID)
 			}
 			if !every && len(who) == 0 {

@@ -218,8 +218,7 @@ func (d *personData) lines(cat *rule.Catalogue) {
 		l.Shown = l.Value
 		switch def.Type {
 		case person.CountryType, person.LanguageType:
-			l.Shown = named(def, l.Value)
-			l.Value = l.Shown
+			l.Shown, l.Value = named(def, l.Value), typed(def, l.Value)
 		case person.PhoneType:
 			l.Shown, l.Input = person.ShowPhone(l.Value), "tel"
 		case person.EmailType:

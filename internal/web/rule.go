@@ -1,6 +1,7 @@
 package web
 
 import (
+	"encoding/csv"
 	"encoding/json"
 	"fmt"
 	"net/http"
@@ -205,7 +206,7 @@ func readCondition(v url.Values, path, key string, cat *rule.Catalogue) rule.Con
 		case rule.Between:
 			c.From, c.To = text("a"), text("b")
 		case rule.OneOf:
-			for _, one := range strings.FieldsFunc(v.Get("v."+path), func(r rune) bool { return r == ',' || r == ';' }) {
+			for _, one := range splitValues(v.Get("v." + path)) {
 				if one = coded(d, one); one != "" {
 					c.Values = append(c.Values, one)
 				}
@@ -240,6 +241,38 @@ func named(d person.Definition, v string) string {
 		return person.CountryName(v)
 	case person.LanguageType:
 		return person.LanguageName(v)
+	}
+	return v
+}
+
+// splitValues takes several values apart that were typed with commas between;
+// one that has a comma itself stands in quotes.
+func splitValues(s string) []string {
+	r := csv.NewReader(strings.NewReader(s))
+	r.TrimLeadingSpace = true
+	list, err := r.Read()
+	if err != nil { // quotes that are none
+		return strings.Split(s, ",")
+	}
+	return list
+}
+
+// joinValues is the reverse.
+func joinValues(list []string) string {
+	out := make([]string, len(list))
+	for i, v := range list {
+		if out[i] = v; strings.ContainsAny(v, `,"`) {
+			out[i] = `"` + strings.ReplaceAll(v, `"`, `""`) + `"`
+		}
+	}
+	return strings.Join(out, ", ")
+}
+
+// typed is a kept value as it stands in a field to type in: what is read back
+// from it is the same value.
+func typed(d person.Definition, v string) string {
+	if n := named(d, v); coded(d, n) == v {
+		return n
 	}
 	return v
 }
@@ -353,12 +386,12 @@ func viewCondition(c *rule.Condition, path string, cat *rule.Catalogue) *condVie
 		case rule.OneOf:
 			list := make([]string, len(c.Values))
 			for i, x := range c.Values {
-				list[i] = named(d, x)
+				list[i] = typed(d, x)
 			}
-			v.Kind, v.Value = "text", strings.Join(list, ", ")
+			v.Kind, v.Value = "text", joinValues(list)
 			return v
 		}
-		v.Value = named(d, c.Value)
+		v.Value = typed(d, c.Value)
 		switch d.Type {
 		case person.Number:
 			v.Kind = "number"
@@ -411,7 +444,7 @@ func (s *Server) ruleValues(c *echo.Context) error {
 		return err
 	}
 	for i := range values {
-		values[i] = named(d, values[i])
+		values[i] = typed(d, values[i])
 	}
 	return c.Render(http.StatusOK, "rule.html#values", View{Data: values})
 }

@@ -99,6 +99,11 @@ func TestCountriesAndLanguagesByName(t *testing.T) {
 			t.Errorf("LanguageTag(%q) = %q, %v", in, got, err)
 		}
 	}
+	for _, c := range CountryCodes() {
+		if got, err := CountryCode(CountryName(c)); err != nil || got != c {
+			t.Errorf("%s is called %q, which is read as %q, %v", c, CountryName(c), got, err)
+		}
+	}
 	if CountryName("NO") != "Norway" || CountryName("??") != "??" || LanguageName("nb") != "Norwegian Bokmål" {
 		t.Error("names")
 	}
