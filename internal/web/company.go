@@ -182,6 +182,16 @@ func (s *Server) peopleOf(c *echo.Context) error {
 		return err
 	}
 	back := "/people/companies?" + form.Get("list")
+	to := func(r rule.Rule) error {
+		return c.Redirect(http.StatusSeeOther, "/people?"+listQuery{Rule: r, Order: store.ByCompany, Columns: usualColumns}.values().Encode())
+	}
+	if form.Get("everybody") != "" {
+		v, err := url.ParseQuery(form.Get("list"))
+		if err != nil {
+			return echo.ErrBadRequest
+		}
+		return to(readCompanies(v).people())
+	}
 	if len(form["id"]) == 0 {
 		return s.notDone(c, back, "Tick a company first.")
 	}
@@ -207,7 +217,26 @@ func (s *Server) peopleOf(c *echo.Context) error {
 	if len(names) > 0 {
 		r.Any = append(r.Any, rule.Rule{If: &rule.Condition{Field: person.Company, Op: rule.OneOf, Values: names}})
 	}
-	return c.Redirect(http.StatusSeeOther, "/people?"+listQuery{Rule: r, Order: store.ByCompany, Columns: usualColumns}.values().Encode())
+	return to(r)
+}
+
+// people is the list's description as a rule over the people who work there.
+func (l companyList) people() rule.Rule {
+	r := rule.Rule{All: []rule.Rule{{If: &rule.Condition{Field: person.Company, Op: rule.Known}}}}
+	and := func(c rule.Condition) { r.All = append(r.All, rule.Rule{If: &c}) }
+	if l.Country != "" {
+		and(rule.Condition{Field: person.CompanyCountry, Op: rule.Is, Value: l.Country})
+	}
+	if l.Industry != "" {
+		and(rule.Condition{Field: person.Industry, Op: rule.Is, Value: l.Industry})
+	}
+	if l.Least > 0 {
+		and(rule.Condition{Field: person.Size, Op: rule.AtLeast, Value: strconv.Itoa(l.Least)})
+	}
+	if l.Text != "" {
+		r.All = append(r.All, rule.Rule{Any: []rule.Rule{{If: &rule.Condition{Field: person.Company, Op: rule.Contains, Value: l.Text}}, {If: &rule.Condition{Field: person.Domain, Op: rule.Contains, Value: l.Text}}}})
+	}
+	return r
 }
 
 // exportCompanies writes the list as a file.

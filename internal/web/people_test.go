@@ -526,6 +526,13 @@ func TestCompaniesAndAudiencesAreLists(t *testing.T) {
 	if _, count := v.do("GET", strings.Replace(to, "/people?", "/people/count?", 1), nil); !strings.Contains(count, "<b>2</b>") {
 		t.Errorf("the people of two companies: %s at %s", count, to)
 	}
+	// All as described: the same companies, as a description of their people.
+	for list, want := range map[string]string{"": "3", "country=NO": "2", "least=200&industry=Ports": "2", "text=c1.exa": "1", "text=kelp&country=CA": "0"} {
+		res, _ := v.do("POST", "/people/companies/people", url.Values{"everybody": {"1"}, "list": {list}})
+		if _, count := v.do("GET", strings.Replace(res.Header.Get("Location"), "/people?", "/people/count?", 1), nil); !strings.Contains(count, "<b>"+want+"</b>") {
+			t.Errorf("the people of all companies with %q: %s", list, count)
+		}
+	}
 	if res, _ := v.do("POST", "/people/companies/people", url.Values{}); res.Header.Get("Location") != "/people/companies?" {
 		t.Errorf("nothing ticked leads to %q", res.Header.Get("Location"))
 	}
