@@ -601,3 +601,30 @@ func TestMergesAndTheirUndo(t *testing.T) {
 		t.Error("a record was merged into itself")
 	}
 }
+
+// TestNobodyWithoutAnAddressIsSentTo brings people in by telephone number alone.
+func TestNobodyWithoutAnAddressIsSentTo(t *testing.T) {
+	w := newWorld(t, mailserver.Options{})
+	w.launch()
+	w.bring("calls.csv", []byte("First name,Last name,Phone\nAna,Strand,+44 20 7946 0101\nAna,Strand,+44 20 7946 0102\nBo,Vik,+44 20 7946 0101\n"), nil)
+	if n := w.count("select count(*) from person where email = ''"); n != 3 {
+		t.Fatalf("%d people without an address, want 3: a number can be shared", n)
+	}
+	again := w.bring("calls.csv", []byte("First name,Last name,Phone,City\nAna,STRAND,+44 20 7946 0102,Oban\n"), nil)
+	if i, err := w.s.Import(w.ctx, again); err != nil || i.Counts.V.Updated != 1 {
+		t.Errorf("by number and last name somebody is not found again: %+v, %v", i.Counts.V, err)
+	}
+	first := int64(w.count("select min(id) from person"))
+	w.tx(func(tx store.Tx) error {
+		q, err := w.s.Sequence(w.ctx, w.seq)
+		if err != nil {
+			return err
+		}
+		_, err = store.Enrol(w.ctx, tx, w.seq, *q.Version, w.email, []int64{first}, w.clock.Now())
+		return err
+	})
+	w.settle()
+	if n := w.count("select count(*) from touch where person_id = $1 and state = 'stopped' and trouble = 'the reader has no email address'", first); n != 1 {
+		t.Error("an email to nobody was not stopped")
+	}
+}

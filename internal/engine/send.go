@@ -99,6 +99,9 @@ func (e *Engine) letter(o *store.Outgoing) (mail.Letter, error) {
 	if o.SenderID == nil {
 		return mail.Letter{}, errors.New("nobody sends it: the reader has no owner and the message names no other sender")
 	}
+	if o.Email == "" {
+		return mail.Letter{}, errors.New("the reader has no email address")
+	}
 	r, err := (&message.Message{Subject: o.Subject, Body: o.Body}).Render(Values(o), func(n int, _ string) string { return e.LinkURL(o.ID, n) })
 	if err != nil {
 		return mail.Letter{}, err
