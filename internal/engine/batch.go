@@ -189,11 +189,10 @@ func (e *Engine) tellProgress(ctx context.Context, b *store.Batch) error {
 }
 
 // Chosen is whom a bulk action is about: some people by hand, or everybody
-// whom a list is about, save some.
+// whom a list is about.
 type Chosen struct {
-	IDs  []int64
-	All  *store.PeopleQuery
-	Save []int64
+	IDs []int64
+	All *store.PeopleQuery
 }
 
 // maxBulk bounds how many people one bulk action can be about.
@@ -228,7 +227,6 @@ func (e *Engine) Bulk(ctx context.Context, kind, title string, who Chosen, d sto
 			if ids, err = store.AllIDs(ctx, tx, *who.All); err != nil {
 				return err
 			}
-			ids = without(ids, who.Save)
 		}
 		if len(ids) == 0 {
 			return errors.New("choose somebody first")
@@ -255,23 +253,6 @@ func (e *Engine) Bulk(ctx context.Context, kind, title string, who Chosen, d sto
 		return 0, err
 	}
 	return id, e.ask(ctx, id)
-}
-
-func without(list, not []int64) []int64 {
-	if len(not) == 0 {
-		return list
-	}
-	gone := make(map[int64]bool, len(not))
-	for _, id := range not {
-		gone[id] = true
-	}
-	out := list[:0]
-	for _, id := range list {
-		if !gone[id] {
-			out = append(out, id)
-		}
-	}
-	return out
 }
 
 // bulkChunk is how many people one transaction of a bulk action changes.

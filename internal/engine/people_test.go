@@ -537,6 +537,14 @@ func TestErasedMeansErased(t *testing.T) {
 	if len(list) != 1 || !strings.Contains(list[0].Reason, "asked to be erased") {
 		t.Errorf("brought in again: %+v", list)
 	}
+	back := w.fill("Zebulon", "zebulon@fjord.example")
+	third := w.bring("list.csv", []byte("Email,City\nzebulon@fjord.example,Oban\n"), nil)
+	if list, err = w.s.Rejects(w.ctx, third, 0, 5); err != nil || len(list) != 0 {
+		t.Errorf("come back by themselves, a list may not say more of them: %+v, %v", list, err)
+	}
+	if who, err := w.s.Person(w.ctx, back); err != nil || who.City != "Oban" || who.DoNotContact {
+		t.Errorf("come back: %q, do not contact %v, %v", who.City, who.DoNotContact, err)
+	}
 }
 
 func TestMergesAndTheirUndo(t *testing.T) {

@@ -156,6 +156,10 @@ func (e *Engine) FormFilled(ctx context.Context, p store.Page, viewed string, wh
 		if id, _, err = store.MeetPerson(ctx, tx, who, now); err != nil {
 			return err
 		}
+		// Somebody who was erased and comes back by themselves may be kept again.
+		if err := store.ForgetNeverAgain(ctx, tx, e.hashed(who.Email)); err != nil {
+			return err
+		}
 		var list []store.Signal
 		if at, ok := e.viewedAt(p.ID, viewed, now); ok {
 			list = append(list, store.Signal{Person: id, Detail: p.Title, Signal: signal.Signal{At: at, Kind: signal.PageView, Place: signal.Place{Page: p.ID}}})

@@ -37,14 +37,6 @@ func (b Batch) Undoable() bool {
 	return (b.State == "done" || b.State == "stopped") && b.Kind != "erase"
 }
 
-// Share is how much of it is done, 0 to 100.
-func (b Batch) Share() int64 {
-	if b.Total <= 0 {
-		return 0
-	}
-	return min(100, b.Done*100/b.Total)
-}
-
 // BatchDetail is what a batch does, and what became of it.
 type BatchDetail struct {
 	Set     person.Values `json:"set,omitempty"`    // of a bulk action: what is set

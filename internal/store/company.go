@@ -107,6 +107,11 @@ func (s *Store) Company(ctx context.Context, id int64) (Company, error) {
 	return one[Company](ctx, s.db, companyColumns+"from company c where c.id = $1", id)
 }
 
+// CompaniesByID reads several, by name.
+func (s *Store) CompaniesByID(ctx context.Context, ids []int64) ([]Company, error) {
+	return all[Company](ctx, s.db, companyColumns+"from company c where c.id = any ($1) order by lower(c.name), c.id", ids)
+}
+
 // Industries lists the industries of companies, the commonest first.
 func (s *Store) Industries(ctx context.Context) ([]string, error) {
 	return all[string](ctx, s.db, "select industry from company where industry <> '' group by 1 order by count(*) desc, 1 limit 60")

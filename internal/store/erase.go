@@ -82,8 +82,3 @@ func ForgetNeverAgain(ctx context.Context, tx Tx, hash []byte) error {
 	_, err := exec(ctx, tx, "delete from never_again where hash = $1", hash)
 	return err
 }
-
-// NeverAgain reports which of some hashed addresses must not be kept again.
-func NeverAgain(ctx context.Context, q querier, hash []byte) (bool, error) {
-	return one[bool](ctx, q, "select exists (select from never_again where hash = $1)", hash)
-}

@@ -68,6 +68,16 @@ func SaveImport(ctx context.Context, q querier, i *Import) error {
 // KeepImport is SaveImport outside a transaction.
 func (s *Store) KeepImport(ctx context.Context, i *Import) error { return SaveImport(ctx, s.db, i) }
 
+// Imports reads several imports.
+func (s *Store) Imports(ctx context.Context, batches []int64) (map[int64]Import, error) {
+	list, err := all[Import](ctx, s.db, "select batch_id, file, form, size, options, columns, counts, checked from import where batch_id = any ($1)", batches)
+	out := make(map[int64]Import, len(list))
+	for _, i := range list {
+		out[i.Batch] = i
+	}
+	return out, err
+}
+
 // pieces reads a file's pieces one after the other.
 type pieces struct {
 	ctx   context.Context

@@ -198,12 +198,19 @@ func (s *Server) peopleOf(c *echo.Context) error {
 	if len(form["id"]) > 150 {
 		return s.notDone(c, back, "Tick at most 150 companies, or describe their people.")
 	}
-	var domains, names []string
+	var ids []int64
 	for _, id := range form["id"] {
-		x, err := s.Store.Company(c.Request().Context(), number(id))
-		if err != nil {
-			return err
-		}
+		ids = append(ids, number(id))
+	}
+	list, err := s.Store.CompaniesByID(c.Request().Context(), ids)
+	if err != nil {
+		return err
+	}
+	if len(list) == 0 {
+		return s.notDone(c, back, "These companies are not there any more.")
+	}
+	var domains, names []string
+	for _, x := range list {
 		if x.Domain != "" {
 			domains = append(domains, x.Domain)
 		} else {

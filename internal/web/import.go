@@ -38,12 +38,16 @@ func (s *Server) imports(c *echo.Context) error {
 		return err
 	}
 	d := importsData{Sub: "imports"}
+	var ids []int64
 	for _, b := range list {
-		i, err := s.Store.Import(ctx, b.ID)
-		if err != nil {
-			return err
-		}
-		d.List = append(d.List, importLine{b, i})
+		ids = append(ids, b.ID)
+	}
+	files, err := s.Store.Imports(ctx, ids)
+	if err != nil {
+		return err
+	}
+	for _, b := range list {
+		d.List = append(d.List, importLine{b, files[b.ID]})
 	}
 	return s.page(c, "imports.html", "list", "People", "Imports", d)
 }
