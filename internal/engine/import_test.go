@@ -1,0 +1,282 @@
+package engine
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"strings"
+	"testing"
+	"time"
+
+	"ombak/internal/core/intake"
+	"ombak/internal/core/person"
+	"ombak/internal/roster"
+	"ombak/internal/standin/mailserver"
+	"ombak/internal/store"
+)
+
+// bring imports a file by the guessed mapping, changed by adjust.
+func (w *world) bring(name string, file []byte, adjust func(*intake.Mapping)) int64 {
+	w.t.Helper()
+	id, err := w.e.NewImport(w.ctx, name, bytes.NewReader(file), w.marketer)
+	w.must(err)
+	i, err := w.s.Import(w.ctx, id)
+	w.must(err)
+	m := i.Options.V
+	if adjust != nil {
+		adjust(&m)
+	}
+	w.must(w.e.CheckImport(w.ctx, id, m))
+	w.must(w.e.RunBatch(w.ctx, id))
+	w.must(w.e.StartImport(w.ctx, id))
+	w.must(w.e.RunBatch(w.ctx, id))
+	b, err := w.s.Batch(w.ctx, id)
+	w.must(err)
+	if b.State != "done" {
+		w.t.Fatalf("the import is %s: %s", b.State, b.Trouble)
+	}
+	return id
+}
+
+// TestPoliciesOfAnImport holds what becomes of somebody who is known, by each policy.
+func TestPoliciesOfAnImport(t *testing.T) {
+	file := []byte("Email,Title,City,Industry,Company size,Tags,Phone,Phone 2\nana@fjord.example,Head,Oslo,Ports,12,fair; key,+44 20 7946 0102,+44 20 7946 0103\nnew@fjord.example,Buyer,Oslo,Ports,12,fair,,\n")
+	for _, c := range []struct {
+		policy                      intake.Policy
+		title, city, industry       string
+		updated, unchanged, created int64
+	}{
+		{intake.Fill, "Biologist", "Oslo", "Fish farming", 1, 0, 1}, {intake.Replace, "Head", "Oslo", "Ports", 1, 0, 1}, {intake.Leave, "Biologist", "", "Fish farming", 0, 1, 1},
+	} {
+		w := newWorld(t, mailserver.Options{})
+		ana := w.meet(store.NewPerson{First: "Ana", Email: "ana@fjord.example", Title: "Biologist", Company: "Fjord", Domain: "fjord.example"})
+		w.must(w.e.ChangeCompany(w.ctx, 1, person.Values{person.Industry: "Fish farming"}, w.marketer))
+		before, err := w.s.Person(w.ctx, ana)
+		w.must(err)
+		id := w.bring("list.csv", file, func(m *intake.Mapping) { m.Policy, m.Purpose, m.Ground = c.policy, 1, "a test" })
+		i, err := w.s.Import(w.ctx, id)
+		w.must(err)
+		if n := i.Counts.V; n.New != c.created || n.Updated != c.updated || n.Unchanged != c.unchanged || n.Rejected != 0 {
+			t.Errorf("%s: %+v", c.policy, n)
+		}
+		p, err := w.s.Person(w.ctx, ana)
+		w.must(err)
+		if p.Title != c.title || p.City != c.city || p.Industry != c.industry {
+			t.Errorf("%s: title %q, city %q, industry %q", c.policy, p.Title, p.City, p.Industry)
+		}
+		fresh, err := w.s.PersonByEmail(w.ctx, "new@fjord.example")
+		w.must(err)
+		if fresh.Company != "Fjord" || fresh.Title != "Buyer" {
+			t.Errorf("%s: the new one is at %q", c.policy, fresh.Company)
+		}
+		tags, err := w.s.PersonTags(w.ctx, ana)
+		w.must(err)
+		also, err := w.s.ContactPoints(w.ctx, ana)
+		w.must(err)
+		consents, err := w.s.PersonConsents(w.ctx, ana)
+		w.must(err)
+		if len(tags) != 2 || len(also) != 1 || len(consents) != 1 || consents[0].Ground != "import: list.csv" && consents[0].Ground != "a test" {
+			t.Errorf("%s: tags %v, also at %v, consents %v", c.policy, tags, also, consents)
+		}
+		// Undone, everything is as it was.
+		w.must(w.e.UndoBatch(w.ctx, id, w.marketer))
+		w.must(w.e.RunBatch(w.ctx, id))
+		p, err = w.s.Person(w.ctx, ana)
+		w.must(err)
+		if !maps.Equal(p.Values(), before.Values()) {
+			t.Errorf("%s, undone: %v, was %v", c.policy, p.Values(), before.Values())
+		}
+		if _, err := w.s.PersonByEmail(w.ctx, "new@fjord.example"); !store.IsNotFound(err) {
+			t.Errorf("%s, undone: the new one is still here: %v", c.policy, err)
+		}
+		for what, n := range map[string]int{"person_tag": 0, "contact_point": 0, "consent": 0} {
+			if got := w.count("select count(*) from " + what); got != n {
+				t.Errorf("%s, undone: %d rows of %s", c.policy, got, what)
+			}
+		}
+	}
+}
+
+// TestUndoLeavesWhatSomethingElseTouched imports, lets life go on, and undoes.
+func TestUndoLeavesWhatSomethingElseTouched(t *testing.T) {
+	w := newWorld(t, mailserver.Options{})
+	ana := w.meet(store.NewPerson{First: "Ana", Email: "ana@fjord.example"})
+	bo := w.meet(store.NewPerson{First: "Bo", Email: "bo@fjord.example"})
+	id := w.bring("list.csv", []byte("Email,City\nana@fjord.example,Oslo\nbo@fjord.example,Oslo\ncy@fjord.example,Oslo\ndi@fjord.example,Oslo\nei@fjord.example,Oslo\n"), nil)
+	called := func(email string) store.Person {
+		p, err := w.s.PersonByEmail(w.ctx, email)
+		w.must(err)
+		return p
+	}
+	w.must(w.e.ChangePerson(w.ctx, ana, person.Values{person.City: "Bergen"}, w.marketer))
+	w.clicks(called("cy@fjord.example").ID, day0)
+	w.must(w.e.ChangePerson(w.ctx, called("di@fjord.example").ID, person.Values{person.Title: "Head"}, w.marketer))
+	w.must(w.e.UndoBatch(w.ctx, id, w.marketer))
+	w.must(w.e.RunBatch(w.ctx, id))
+	b, err := w.s.Batch(w.ctx, id)
+	w.must(err)
+	if b.State != "undone" || b.Detail.V.Undone != 2 || b.Detail.V.Kept != 3 {
+		t.Errorf("%s: %d set back, %d kept; want 2 and 3", b.State, b.Detail.V.Undone, b.Detail.V.Kept)
+	}
+	if called("ana@fjord.example").City != "Bergen" || called("cy@fjord.example").City != "Oslo" || called("di@fjord.example").Title != "Head" {
+		t.Error("what something else had touched was taken back")
+	}
+	if p, err := w.s.Person(w.ctx, bo); err != nil || p.City != "" {
+		t.Errorf("what nothing had touched stayed: %q, %v", p.City, err)
+	}
+	if _, err := w.s.PersonByEmail(w.ctx, "ei@fjord.example"); !store.IsNotFound(err) {
+		t.Error("a new person whom nothing had touched stayed")
+	}
+	if err := w.e.UndoBatch(w.ctx, id, w.marketer); !errors.Is(err, store.ErrOver) {
+		t.Errorf("undone twice: %v", err)
+	}
+}
+
+// TestAnImportThatIsCutOffGoesOn ends a process in the middle of an import,
+// and lets another go on: everybody is there once.
+func TestAnImportThatIsCutOffGoesOn(t *testing.T) {
+	w := newWorld(t, mailserver.Options{})
+	var b bytes.Buffer
+	b.WriteString("Email,City\n")
+	const n = 35_000
+	for i := range n {
+		fmt.Fprintf(&b, "p%d@x.example,Oslo\n", i)
+	}
+	id, err := w.e.NewImport(w.ctx, "list.csv", &b, w.marketer)
+	w.must(err)
+	i, err := w.s.Import(w.ctx, id)
+	w.must(err)
+	w.must(w.e.CheckImport(w.ctx, id, i.Options.V))
+	w.must(w.e.RunBatch(w.ctx, id))
+	w.must(w.e.StartImport(w.ctx, id))
+	ctx, cancel := context.WithCancel(w.ctx)
+	go func() {
+		for ctx.Err() == nil {
+			if b, err := w.s.Batch(w.ctx, id); err == nil && b.Done > 0 {
+				cancel()
+			}
+			time.Sleep(2 * time.Millisecond)
+		}
+	}()
+	if err := w.e.RunBatch(ctx, id); err == nil {
+		t.Log("it was over before it could be cut off")
+	}
+	cancel()
+	w.must(w.e.RunBatch(w.ctx, id))
+	batch, err := w.s.Batch(w.ctx, id)
+	w.must(err)
+	i, err = w.s.Import(w.ctx, id)
+	w.must(err)
+	if got := w.count("select count(*) from person where batch_id = $1", id); got != n || batch.State != "done" || batch.Done != n || i.Counts.V.New != n {
+		t.Errorf("%d people, %s, %d done, %d new; want %d", got, batch.State, batch.Done, i.Counts.V.New, n)
+	}
+	if left := w.count("select count(*) from import_row") + w.count("select count(*) from import_piece"); left != 0 {
+		t.Errorf("%d rows and pieces of the file are left", left)
+	}
+}
+
+// TestAnImportIsStopped stops one half way; what is there can be undone.
+func TestAnImportIsStopped(t *testing.T) {
+	w := newWorld(t, mailserver.Options{})
+	var b bytes.Buffer
+	b.WriteString("Email\n")
+	for i := range 60_000 {
+		fmt.Fprintf(&b, "p%d@x.example\n", i)
+	}
+	id, err := w.e.NewImport(w.ctx, "list.csv", &b, w.marketer)
+	w.must(err)
+	i, err := w.s.Import(w.ctx, id)
+	w.must(err)
+	w.must(w.e.CheckImport(w.ctx, id, i.Options.V))
+	w.must(w.e.RunBatch(w.ctx, id))
+	w.must(w.e.StartImport(w.ctx, id))
+	w.must(w.s.StopBatch(w.ctx, id))
+	w.must(w.e.RunBatch(w.ctx, id))
+	batch, err := w.s.Batch(w.ctx, id)
+	w.must(err)
+	if batch.State != "stopped" || batch.Done == 60_000 {
+		t.Fatalf("%s after %d", batch.State, batch.Done)
+	}
+	w.must(w.e.UndoBatch(w.ctx, id, w.marketer))
+	w.must(w.e.RunBatch(w.ctx, id))
+	if got := w.count("select count(*) from person"); got != 0 {
+		t.Errorf("stopped and undone, %d people are here", got)
+	}
+}
+
+// TestWhatIsTakenOutComesBack exports everybody in each form, imports the file
+// into another, empty Ombak, exports again, and holds the two files against
+// each other.
+func TestWhatIsTakenOutComesBack(t *testing.T) {
+	fields := func(w *world) {
+		w.tx(func(tx store.Tx) error {
+			for _, ty := range person.OwnTypes() {
+				f := store.OwnField{Name: "Own " + string(ty), Type: ty}
+				f.Options.V = []string{"sea", "lake"}
+				if _, err := store.AddOwnField(w.ctx, tx, f); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+	}
+	a := newWorld(t, mailserver.Options{})
+	fields(a)
+	cat, err := a.s.Catalogue(a.ctx)
+	a.must(err)
+	texts := []string{"Ngô", "=1+2", "@cmd", "'tis", "O’Neil, \"Bo\"", "a; b", "-5", "Straße", "+1", `back\slash`}
+	for i := range 12 {
+		id := a.meet(store.NewPerson{Email: fmt.Sprintf("p%d@c%d.example", i, i%3), Company: "Company " + texts[i%3], Domain: fmt.Sprintf("c%d.example", i%3)})
+		set := person.Values{person.FirstName: texts[i%len(texts)], person.LastName: texts[(i+3)%len(texts)], person.Title: texts[(i+5)%len(texts)], person.PhoneField: fmt.Sprintf("+442079460%03d", i), person.Country: []string{"NO", "VN", ""}[i%3],
+			person.Language: "nb-NO", person.Zone: "Europe/Oslo", person.Profile: "https://profiles.example/p", person.City: texts[(i+7)%len(texts)], person.Campaign: "spring", person.Owner: "Tomas Vale", person.Department: "Lab; north"}
+		for _, d := range cat.Own {
+			set[d.Field] = map[person.Type]string{person.Text: texts[(i+1)%len(texts)], person.Number: "2.5", person.Date: "2026-04-14", person.YesNo: "yes", person.OneOf: "sea", person.SeveralOf: "sea; lake"}[d.Type]
+		}
+		a.must(a.e.ChangePerson(a.ctx, id, set, a.marketer))
+		a.must(a.e.TagPerson(a.ctx, id, "fair", a.marketer))
+		a.must(a.e.TagPerson(a.ctx, id, "key account", a.marketer))
+		a.must(a.e.AddContact(a.ctx, id, fmt.Sprintf("also%d@x.example", i), a.marketer))
+		if i%4 == 0 {
+			a.must(a.e.Mark(a.ctx, id, person.DoNotContact, true, a.marketer))
+		}
+	}
+	for c := range 3 {
+		a.must(a.e.ChangeCompany(a.ctx, int64(c+1), person.Values{person.Industry: "Ports", person.Size: "120", person.Revenue: "1–10 M", person.CompanyCountry: "NO"}, a.marketer))
+	}
+	everybody := store.PeopleQuery{Now: day0}
+	out := func(w *world, f roster.Form) []byte {
+		var b bytes.Buffer
+		n, err := w.e.Export(w.ctx, everybody, f, &b)
+		w.must(err)
+		if n != 12 {
+			t.Fatalf("%s: %d people taken out", f, n)
+		}
+		return b.Bytes()
+	}
+	for _, f := range []roster.Form{roster.CSV, roster.XLSX, roster.VCard} {
+		file := out(a, f)
+		b := newWorld(t, mailserver.Options{})
+		fields(b)
+		id := b.bring("again"+roster.Ends[f], file, nil)
+		if i, err := b.s.Import(b.ctx, id); err != nil || i.Counts.V.New != 12 || i.Counts.V.Rejected != 0 {
+			rejects, _ := b.s.Rejects(b.ctx, id, 0, 3)
+			t.Fatalf("%s: %+v, %v, %+v", f, i.Counts.V, err, rejects)
+		}
+		want, got := string(out(a, roster.CSV)), string(out(b, roster.CSV))
+		if f == roster.VCard {
+			// A card has no place for everything; what it has comes back.
+			want, got = string(out(a, roster.VCard)), string(out(b, roster.VCard))
+		}
+		if got != want {
+			wl, gl := strings.Split(want, "\r\n"), strings.Split(got, "\r\n")
+			for i := range wl {
+				if i < len(gl) && wl[i] != gl[i] {
+					t.Fatalf("%s: line %d\n%s\nwas\n%s", f, i, gl[i], wl[i])
+				}
+			}
+			t.Fatalf("%s: %d lines, was %d", f, len(gl), len(wl))
+		}
+	}
+}
