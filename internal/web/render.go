@@ -130,8 +130,11 @@ var funcs = template.FuncMap{
 	"icon": func(name string) template.HTML {
 		return template.HTML(`<svg class="i" aria-hidden="true"><use href="/assets/icons.svg#` + template.HTMLEscapeString(name) + `"/></svg>`)
 	},
-	"asset":   func(name string) string { return "/assets/" + name + "?v=" + version() },
-	"html":    func(s string) template.HTML { return template.HTML(s) }, // of what core/message has cleaned, alone
+	"asset": func(name string) string { return "/assets/" + name + "?v=" + version() },
+	"html":  func(s string) template.HTML { return template.HTML(s) }, // of what core/message has cleaned, alone
+	// encoded is a query of an address that url.Values has encoded: in an
+	// address it stands as it is.
+	"encoded": func(query string) template.URL { return template.URL(query) },
 	"n":       thousands,
 	"score":   func(f float64) string { return strings.TrimSuffix(fmt.Sprintf("%.1f", f), ".0") },
 	"money":   money,
