@@ -206,6 +206,17 @@ func reaches(list []store.Audience, from []int64, target int64) bool {
 	return false
 }
 
+// GiveAudiences gives audiences an owner; 0 is nobody.
+func (e *Engine) GiveAudiences(ctx context.Context, ids []int64, owner int64) (n int64, err error) {
+	err = e.Store.InTx(ctx, func(tx store.Tx) error {
+		if n, err = store.GiveAudiences(ctx, tx, ids, owner); err != nil {
+			return err
+		}
+		return store.Notify(ctx, tx, "audience")
+	})
+	return n, err
+}
+
 // RemoveAudience removes an audience that nothing asks for.
 func (e *Engine) RemoveAudience(ctx context.Context, id int64) error {
 	return e.Store.InTx(ctx, func(tx store.Tx) error {

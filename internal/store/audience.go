@@ -239,6 +239,37 @@ func AudienceUse(ctx context.Context, q querier, id int64) ([]Use, error) {
 		order by 1, 3`, id)
 }
 
+// AudienceFigures is what a list of audiences says of each beside its name.
+type AudienceFigures struct {
+	ID           int64
+	Joined, Left int64 // since an instant
+	Used         int64 // by how many audiences and sequences
+}
+
+// AudienceFigures gathers the figures of all audiences, by id.
+func (s *Store) AudienceFigures(ctx context.Context, since time.Time) (map[int64]AudienceFigures, error) {
+	rows, err := all[AudienceFigures](ctx, s.db, `with asks as (
+			select 'a' || id as who, rule as x from audience where live
+			union all select 's' || id, entry from sequence
+			union all select 's' || s.id, v.plan from sequence s join sequence_version v on v.id = s.version_id
+			union all select 's' || s.id, d.plan from sequence s join sequence_draft d on d.sequence_id = s.id and d.n = s.draft_n),
+		used as (select (c->>'id')::bigint as id, count(distinct who) as n from asks, jsonb_path_query(x, '$.**.if ? (@.about == "audience")') c where who <> 'a' || (c->>'id') group by 1),
+		moved as (select audience_id, count(*) filter (where joined) as joined, count(*) filter (where not joined) as "left" from audience_move where at >= $1 group by 1)
+		select a.id, coalesce(m.joined, 0) as joined, coalesce(m."left", 0) as "left", coalesce(u.n, 0) as used
+		from audience a left join moved m on m.audience_id = a.id left join used u on u.id = a.id`, since)
+	out := make(map[int64]AudienceFigures, len(rows))
+	for _, r := range rows {
+		out[r.ID] = r
+	}
+	return out, err
+}
+
+// GiveAudiences gives audiences an owner, nobody where that is 0, and answers
+// how many there were.
+func GiveAudiences(ctx context.Context, tx Tx, ids []int64, owner int64) (int64, error) {
+	return exec(ctx, tx, "update audience set owner_id = nullif($2::bigint, 0) where id = any ($1)", ids, owner)
+}
+
 // Use is AudienceUse outside a transaction.
 func (s *Store) AudienceUse(ctx context.Context, id int64) ([]Use, error) {
 	return AudienceUse(ctx, s.db, id)

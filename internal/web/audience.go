@@ -5,8 +5,6 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
-	"sort"
-	"strings"
 	"time"
 
 	"github.com/labstack/echo/v5"
@@ -16,52 +14,6 @@ import (
 	"ombak/internal/engine"
 	"ombak/internal/store"
 )
-
-type audiencesData struct {
-	List  []audienceLine
-	All   int
-	Text  string
-	Kind  string // live, hand, mine or any
-	Order string // name, size or changed
-	Sub   string
-}
-
-type audienceLine struct {
-	store.Audience
-	Words string
-}
-
-func (s *Server) audiences(c *echo.Context) error {
-	ctx := c.Request().Context()
-	list, err := s.Store.Audiences(ctx)
-	if err != nil {
-		return err
-	}
-	cat, err := s.Store.Catalogue(ctx)
-	if err != nil {
-		return err
-	}
-	d := audiencesData{Sub: "audiences", All: len(list), Text: person.Name(c.QueryParam("text")), Kind: c.QueryParam("kind"), Order: c.QueryParam("order")}
-	me := userOf(c).ID
-	for _, a := range list {
-		l := audienceLine{a, "picked by hand"}
-		if a.Live {
-			l.Words = a.Rule.V.Words(cat)
-		}
-		mine := a.OwnerID != nil && *a.OwnerID == me
-		if d.Kind == "live" && !a.Live || d.Kind == "hand" && a.Live || d.Kind == "mine" && !mine || !strings.Contains(rule.Fold(a.Name+" "+a.Note+" "+l.Words), rule.Fold(d.Text)) {
-			continue
-		}
-		d.List = append(d.List, l)
-	}
-	switch d.Order {
-	case "size":
-		sort.SliceStable(d.List, func(i, j int) bool { return d.List[i].Members > d.List[j].Members })
-	case "changed":
-		sort.SliceStable(d.List, func(i, j int) bool { return d.List[i].Changed.After(d.List[j].Changed) })
-	}
-	return s.page(c, "audiences.html", "list", "People", "Audiences", d)
-}
 
 type audienceData struct {
 	A       store.Audience

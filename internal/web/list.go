@@ -66,7 +66,7 @@ func (s *Server) listOf(c *echo.Context, v url.Values) (listQuery, *rule.Catalog
 // columnName is the head of a column; empty for what is none.
 func columnName(c string, cat *rule.Catalogue) string {
 	switch c {
-	case "score", "sequences", "tags":
+	case "score", "fit", "sequences", "tags":
 		return c
 	}
 	d, ok := cat.Define(rule.Field(c))
@@ -183,7 +183,7 @@ func (s *Server) people(c *echo.Context) error {
 	for _, o := range store.Orders() {
 		d.Orders = append(d.Orders, choice{string(o), map[store.Order]string{store.ByScore: "highest score first", store.ByName: "by last name", store.ByCompany: "by company", store.ByEmail: "by address", store.Newest: "newest first"}[o], o == q.Order})
 	}
-	d.Columns = append(d.Columns, choice{"score", "score", slices.Contains(q.Columns, "score")}, choice{"sequences", "sequences", slices.Contains(q.Columns, "sequences")}, choice{"tags", "tags", slices.Contains(q.Columns, "tags")})
+	d.Columns = append(d.Columns, choice{"score", "score", slices.Contains(q.Columns, "score")}, choice{"fit", "fit", slices.Contains(q.Columns, "fit")}, choice{"sequences", "sequences", slices.Contains(q.Columns, "sequences")}, choice{"tags", "tags", slices.Contains(q.Columns, "tags")})
 	for _, f := range cat.Fields() {
 		if name := columnName(string(f.Field), cat); name != "" {
 			d.Columns = append(d.Columns, choice{string(f.Field), name, slices.Contains(q.Columns, string(f.Field))})
@@ -223,7 +223,7 @@ func (s *Server) people(c *echo.Context) error {
 func (s *Server) headOf(k string, q listQuery, cat *rule.Catalogue) head {
 	h := head{Key: k, Name: columnName(k, cat)}
 	d, _ := cat.Define(rule.Field(k))
-	h.Num = k == "score" || k == "sequences" || d.Type == person.Number
+	h.Num = k == "score" || k == "fit" || k == "sequences" || d.Type == person.Number
 	order := map[string]store.Order{"score": store.ByScore, "company": store.ByCompany, "email": store.ByEmail, "first met": store.Newest}[k]
 	if order != "" {
 		h.Sorted = q.Order == order
@@ -246,6 +246,14 @@ func (s *Server) rows(c *echo.Context, list []store.Person, columns []string, li
 			return nil, err
 		}
 	}
+	var fit rule.Fit
+	if slices.Contains(columns, "fit") {
+		m, err := s.Store.Model(c.Request().Context())
+		if err != nil && !store.IsNotFound(err) {
+			return nil, err
+		}
+		fit = m.Fit
+	}
 	out := make([]personRow, len(list))
 	for i := range list {
 		p := &list[i]
@@ -256,6 +264,8 @@ func (s *Server) rows(c *echo.Context, list []store.Person, columns []string, li
 			switch k {
 			case "score":
 				x = cell{Text: strings.TrimSuffix(fmt.Sprintf("%.1f", p.Score), ".0"), Num: true, Hot: line > 0 && p.Score >= float64(line)}
+			case "fit":
+				x = cell{Text: strconv.Itoa(fit.Of(&rule.Record{Values: v})), Num: true}
 			case "sequences":
 				if x = (cell{Num: true}); p.Sequences > 0 {
 					x.Text = strconv.Itoa(p.Sequences)
@@ -473,9 +483,12 @@ func (s *Server) saveView(c *echo.Context) error {
 		return echo.ErrBadRequest
 	}
 	query := ""
-	if c.FormValue("kind") == "companies" {
+	switch c.FormValue("kind") {
+	case "companies":
 		kind, to, query = "companies", "/people/companies?", readCompanies(v).values().Encode()
-	} else {
+	case "audiences":
+		kind, to, query = "audiences", "/people/audiences?", readAudiences(v).values().Encode()
+	default:
 		q, _, err := s.listOf(c, v)
 		if err != nil {
 			return err
@@ -504,8 +517,8 @@ func (s *Server) removeView(c *echo.Context) error {
 		return err
 	}
 	to := "/people"
-	if c.FormValue("kind") == "companies" {
-		to = "/people/companies"
+	if kind := c.FormValue("kind"); kind == "companies" || kind == "audiences" {
+		to += "/" + kind
 	}
 	return s.done(c, to, "The saved view is gone; nobody in it is.")
 }

@@ -156,6 +156,8 @@ func (s *Server) Handler() http.Handler {
 
 	in.GET("/scoring", s.scoring)
 	in.POST("/scoring", s.saveScoring, writes)
+	in.GET("/scoring/fit", s.fit)
+	in.POST("/scoring/fit", s.saveFit, writes)
 
 	in.GET("/desk", s.desk)
 	in.POST("/desk/calls/:id", s.finishCall, sells)
@@ -199,6 +201,8 @@ func (s *Server) peopleRoutes(in *echo.Group) {
 	p.POST("/companies/:id", s.setCompany, keeps)
 
 	p.GET("/audiences", s.audiences)
+	p.GET("/audiences/export", s.exportAudiences, writes)
+	p.POST("/audiences/bulk", s.bulkAudiences, writes)
 	p.GET("/audiences/new", s.audienceEditor, writes)
 	p.POST("/audiences/new", s.saveAudience, writes)
 	p.GET("/audiences/:id", s.audience)
