@@ -23,7 +23,19 @@ var ranks = map[string][2]string{
 	"Process chemist": {"specialist", "Laboratory"}, "Maintenance lead": {"manager", "Plant"}, "Water quality lead": {"head", "Laboratory"}, "Treatment engineer": {"specialist", "Plant"}, "Laboratory head": {"head", "Laboratory"}, "Network planner": {"specialist", "Network"},
 }
 
-var bands = []rule.Band{{Name: "calm", To: 5}, {Name: "rising", From: 5, To: 15}, {Name: "high water", From: 15}}
+var (
+	bands    = []rule.Band{{Name: "calm", To: 5}, {Name: "rising", From: 5, To: 15}, {Name: "high water", From: 15}}
+	fitBands = []rule.Band{{Name: "open sea", To: 40}, {Name: "in reach", From: 40, To: 75}, {Name: "home port", From: 75}}
+
+	// fit is whom Karang sells to best: those who answer for a plant or a site
+	// where dissolved oxygen matters, in a country with a service partner.
+	fit = rule.Fit{
+		{If: rule.Rule{If: &rule.Condition{Field: person.Industry, Op: rule.OneOf, Values: []string{"Fish farming", "Desalination"}}}, Points: 40},
+		{If: rule.Rule{If: &rule.Condition{Field: person.Seniority, Op: rule.OneOf, Values: []string{"head", "director", "manager"}}}, Points: 30},
+		{If: rule.Rule{If: &rule.Condition{Field: person.Country, Op: rule.OneOf, Values: []string{"NO", "GB", "CL", "CA", "AU"}}}, Points: 20},
+		{If: rule.Rule{If: &rule.Condition{Field: person.PhoneField, Op: rule.Known}}, Points: 10},
+	}
+)
 
 // keepChoosing keeps what marketers have made of people: the rest of their
 // records, own fields, tags, audiences, consent, a list that was brought in,

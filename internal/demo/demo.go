@@ -120,7 +120,7 @@ func (d *Demo) Begin(ctx context.Context, at time.Time) (userIDs, stageIDs []int
 		}
 		stageIDs = append(stageIDs, id)
 	}
-	return userIDs, stageIDs, d.Engine.SaveModel(ctx, store.Model{Model: model, Bands: bands})
+	return userIDs, stageIDs, d.Engine.SaveModel(ctx, store.Model{Model: model, Bands: bands, Fit: fit, FitBands: fitBands})
 }
 
 // live lets the last days before Start happen: people fill in the form, two

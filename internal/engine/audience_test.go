@@ -208,3 +208,52 @@ func TestAudiencesNeverDrift(t *testing.T) {
 		}
 	}
 }
+
+// TestAudiencesFollowTheFit: a changed record, a changed company and a changed
+// fit each move people in and out.
+func TestAudiencesFollowTheFit(t *testing.T) {
+	w := newWorld(t, mailserver.Options{})
+	ana := w.meet(store.NewPerson{First: "Ana", Email: "ana@fjord.example", Company: "Fjord", Domain: "fjord.example", Country: "NO"})
+	bo := w.meet(store.NewPerson{First: "Bo", Email: "bo@x.example", Country: "CA"})
+	m, err := w.s.Model(w.ctx)
+	w.must(err)
+	m.Fit = rule.Fit{{If: rule.FieldIs(person.Country, "NO"), Points: 40}, {If: rule.FieldIs(person.Industry, "Ports"), Points: 60}}
+	m.FitBands = []rule.Band{{Name: "far"}, {Name: "near", From: 50}}
+	w.must(w.e.SaveFit(w.ctx, m))
+	fit := func(n int) rule.Rule {
+		return rule.Rule{If: &rule.Condition{About: rule.ByFit, Op: rule.AtLeast, N: n}}
+	}
+	forty, all := w.audience("Forty", fit(40)), w.audience("All of it", fit(100))
+	near := w.audience("Near", rule.Rule{If: &rule.Condition{About: rule.InFitBand, Op: rule.Is, Value: "near", N: 50}})
+	expect := func(when string, audience int64, want ...int64) {
+		t.Helper()
+		if got := w.in(audience); !slices.Equal(got, want) {
+			t.Errorf("%s: %v, want %v", when, got, want)
+		}
+	}
+	w.settle()
+	expect("at first", forty, ana)
+	expect("at first", all)
+	w.must(w.e.ChangeCompany(w.ctx, 1, person.Values{person.Industry: "ports"}, w.marketer))
+	w.settle()
+	expect("the company's industry", all, ana)
+	expect("the band", near, ana)
+	w.must(w.e.ChangePerson(w.ctx, bo, person.Values{person.Country: "Norway"}, w.marketer))
+	w.settle()
+	expect("moved to Norway", forty, ana, bo)
+	expect("moved to Norway", near, ana)
+	m, err = w.s.Model(w.ctx)
+	w.must(err)
+	m.Fit = m.Fit[:1]
+	w.must(w.e.SaveFit(w.ctx, m))
+	w.settle()
+	expect("only the country counts", all, ana, bo)
+	if got, err := w.s.Model(w.ctx); err != nil || len(got.Rules) != 4 || len(got.FitBands) != 2 || got.FitBands[0].To != 50 {
+		t.Errorf("saving the fit changed the rest: %+v, %v", got, err)
+	}
+	for _, bad := range []store.Model{{ID: m.ID, Fit: rule.Fit{{If: rule.ScoreAtLeast(3), Points: 1}}}, {ID: m.ID, Bands: []rule.Band{{Name: "a", From: 3}}}, {ID: m.ID, FitBands: []rule.Band{{From: 0}}}} {
+		if err := w.e.SaveFit(w.ctx, bad); err == nil {
+			t.Errorf("%+v was kept", bad)
+		}
+	}
+}

@@ -130,6 +130,36 @@ func (e *Engine) SaveModel(ctx context.Context, m store.Model) error {
 	return err
 }
 
+// SaveFit keeps what makes the fit, and the bands of score and fit. Audiences
+// that ask for the fit are counted again.
+func (e *Engine) SaveFit(ctx context.Context, m store.Model) error {
+	err := e.Store.InTx(ctx, func(tx store.Tx) error {
+		cat, err := store.CatalogueIn(ctx, tx)
+		if err != nil {
+			return err
+		}
+		if err := m.Fit.Check(cat); err != nil {
+			return err
+		}
+		if m.Bands, err = rule.Ranges(m.Bands); err != nil {
+			return err
+		}
+		if m.FitBands, err = rule.Ranges(m.FitBands); err != nil {
+			return err
+		}
+		if m.ID == 0 { // no model of engagement yet
+			m.Name = "Engagement"
+			_, err = store.SaveModel(ctx, tx, m, e.Now())
+			return err
+		}
+		return store.SaveFit(ctx, tx, m)
+	})
+	if err == nil {
+		e.Nudge()
+	}
+	return err
+}
+
 // Ledger is a person's ledger as it stands now, entries that have run out
 // included.
 func (e *Engine) Ledger(ctx context.Context, person int64) ([]score.Entry, error) {

@@ -129,21 +129,26 @@ func catalogue(ctx context.Context, q querier) (*rule.Catalogue, error) {
 			cat.Pages = append(cat.Pages, n)
 		}
 	}
-	bands, err := one[JSON[[]rule.Band]](ctx, q, "select bands from score_model order by id limit 1")
+	m, err := one[struct {
+		Bands    JSON[[]rule.Band]
+		FitBands JSON[[]rule.Band] `db:"fit_bands"`
+		Fit      JSON[rule.Fit]
+	}](ctx, q, "select bands, fit_bands, fit from score_model order by id limit 1")
 	if err != nil && !IsNotFound(err) {
 		return nil, err
 	}
-	cat.Bands = bands.V
+	cat.Bands, cat.FitBands, cat.Fit = m.Bands.V, m.FitBands.V, m.Fit.V
 	return cat, nil
 }
 
 // catalogueFor is what compiling a rule needs to know: the types of the own
-// fields, where it asks about any.
+// fields where it asks about any, and what makes the fit where it asks for that.
 func catalogueFor(ctx context.Context, q querier, r *rule.Rule) (*rule.Catalogue, error) {
-	own := false
+	own, fit := false, false
 	r.Each(func(c *rule.Condition) {
 		_, is := c.Field.OwnID()
-		own = own || is
+		fit = fit || c.About == rule.ByFit || c.About == rule.InFitBand
+		own = own || is || fit
 	})
 	if !own {
 		return nil, nil
@@ -153,10 +158,14 @@ func catalogueFor(ctx context.Context, q querier, r *rule.Rule) (*rule.Catalogue
 	for i := range fields {
 		cat.Own = append(cat.Own, fields[i].Definition())
 	}
+	if err == nil && fit {
+		cat.Fit, err = readFit(ctx, q)
+	}
 	return cat, err
 }
 
-// FieldUse tells where an own field is asked for: names of audiences.
+// FieldUse tells where an own field is asked for: names of audiences, and "the
+// fit".
 func (s *Store) FieldUse(ctx context.Context, id int64) ([]string, error) {
 	list, err := all[struct {
 		Name string
@@ -166,9 +175,16 @@ func (s *Store) FieldUse(ctx context.Context, id int64) ([]string, error) {
 	for _, a := range list {
 		a.Rule.V.Each(func(c *rule.Condition) {
 			if n, ok := c.Field.OwnID(); ok && n == id {
-				out = append(out, a.Name)
+				out = append(out, "“"+a.Name+"”")
 			}
 		})
+	}
+	if err != nil {
+		return nil, err
+	}
+	fit, err := readFit(ctx, s.db)
+	if fit.Uses(person.Own(id)) {
+		out = append(out, "the fit")
 	}
 	return out, err
 }

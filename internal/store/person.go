@@ -294,10 +294,15 @@ func Records(ctx context.Context, q querier, people []int64) (map[int64]*rule.Re
 	if err != nil {
 		return nil, fmt.Errorf("reading records: %w", err)
 	}
+	fit, err := readFit(ctx, q)
+	if err != nil {
+		return nil, err
+	}
 	out := make(map[int64]*rule.Record, len(rows))
 	for i := range rows {
 		r := &rows[i]
 		x := &rule.Record{Values: r.Values(), Tags: r.Tags.V, Audiences: r.Audiences.V, Consents: r.Consents.V}
+		x.Fit = fit.Of(x)
 		for _, d := range r.Deals.V {
 			f := rule.DealFact{Stage: d.Stage, Won: d.Won, Lost: d.Lost}
 			if d.Closed != nil {

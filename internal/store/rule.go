@@ -353,12 +353,12 @@ func (c *compiler) about(q *rule.Condition) string {
 		in := c.few
 		c.few = true // a range of two ends is one look at the standing
 		score := "coalesce((select st.score from standing st where st.person_id = p.id and st.model_id = " + theModel + "), 0)"
-		yes = "(" + score + " >= " + c.arg(q.N)
-		if q.M != 0 {
-			yes += " and " + score + " < " + c.arg(q.M)
-		}
-		yes += ")"
+		yes = c.inBand(score, q)
 		c.few = in
+	case rule.ByFit:
+		return c.compare(c.fit(), q)
+	case rule.InFitBand:
+		yes = c.inBand(c.fit(), q)
 	default:
 		return "false"
 	}
@@ -366,6 +366,26 @@ func (c *compiler) about(q *rule.Condition) string {
 		return "not " + yes
 	}
 	return yes
+}
+
+func (c *compiler) inBand(figure string, q *rule.Condition) string {
+	if q.M == 0 {
+		return "(" + figure + " >= " + c.arg(q.N) + ")"
+	}
+	return "(" + figure + " >= " + c.arg(q.N) + " and " + figure + " < " + c.arg(q.M) + ")"
+}
+
+// fit is the share that rule.Fit.Of gives.
+func (c *compiler) fit() string {
+	if c.cat == nil || c.cat.Fit.Most() == 0 {
+		return "0"
+	}
+	var parts []string
+	for i := range c.cat.Fit {
+		w := &c.cat.Fit[i]
+		parts = append(parts, "case when "+c.rule(&w.If)+" then "+strconv.Itoa(w.Points)+" else 0 end")
+	}
+	return "(greatest(" + strings.Join(parts, " + ") + ", 0) * 100 / " + strconv.Itoa(c.cat.Fit.Most()) + ")"
 }
 
 func (c *compiler) compare(figure string, q *rule.Condition) string {
@@ -403,6 +423,8 @@ func asksOf(r *rule.Rule) []string {
 			add("signal")
 		case q.Score, q.About == rule.InBand:
 			add("score")
+		case q.About == rule.ByFit, q.About == rule.InFitBand:
+			add("company", "fit") // the fit itself has no trigger: who saves it tells
 		case q.About == rule.Tag:
 			add("tag")
 		case q.About == rule.Audience:

@@ -77,9 +77,6 @@ func newRuleWorld(t *testing.T, n int) *ruleWorld {
 	var model int64
 	must(w.InTx(w.ctx, func(tx store.Tx) error {
 		var err error
-		if model, err = store.SaveModel(w.ctx, tx, store.Model{Model: score.Model{Name: "m", Line: 15}, Bands: []rule.Band{{Name: "cold", To: 10}, {Name: "warm", From: 10, To: 20}, {Name: "hot", From: 20}}}, ruleNow); err != nil {
-			return err
-		}
 		for i, ty := range person.OwnTypes() {
 			f := store.OwnField{Name: fmt.Sprintf("Own %d", i), Type: ty}
 			f.Options.V = []string{"Red", "green", "BLUE"}
@@ -95,8 +92,26 @@ func newRuleWorld(t *testing.T, n int) *ruleWorld {
 				return err
 			}
 		}
-		_, err = store.AddPurpose(w.ctx, tx, "Invitations")
-		return err
+		if _, err = store.AddPurpose(w.ctx, tx, "Invitations"); err != nil {
+			return err
+		}
+		fit := rule.Fit{
+			{If: rule.Rule{Any: []rule.Rule{rule.FieldIs(person.Country, "NO"), rule.FieldIs(person.Industry, "ana")}}, Points: 3},
+			{If: rule.Rule{If: &rule.Condition{Field: person.Own(2), Op: rule.AtLeast, Value: "2"}}, Points: 4},
+			{If: rule.Rule{None: []rule.Rule{{If: &rule.Condition{Field: person.City, Op: rule.Known}}}}, Points: -2},
+			{If: rule.Rule{If: &rule.Condition{Field: person.Size, Op: rule.AtLeast, Value: "20"}}, Points: 2},
+		}
+		model, err = store.SaveModel(w.ctx, tx, store.Model{Model: score.Model{Name: "m", Line: 15}, Fit: fit,
+			Bands:    []rule.Band{{Name: "cold", To: 10}, {Name: "warm", From: 10, To: 20}, {Name: "hot", From: 20}},
+			FitBands: []rule.Band{{Name: "far", To: 30}, {Name: "near", From: 30, To: 60}, {Name: "here", From: 60}}}, ruleNow)
+		if err != nil {
+			return err
+		}
+		cat, err := store.CatalogueIn(w.ctx, tx)
+		if err != nil {
+			return err
+		}
+		return fit.Check(cat)
 	}))
 	_, err := w.AddUser(w.ctx, store.User{Name: "Tomas Vale", Email: "t@x.example", Role: "rep"}, ruleNow)
 	must(err)
@@ -263,11 +278,14 @@ func (w *ruleWorld) grow(depth int) rule.Rule {
 			c.To = day(w.rnd.IntN(20) - 2)
 			c.From = day(20 + w.rnd.IntN(20))
 		}
-	case c.Score:
+	case c.Score, c.About == rule.ByFit:
 		c.N = w.rnd.IntN(30)
+		if c.About == rule.ByFit {
+			c.N = []int{0, 22, 33, 44, 55, 77}[w.rnd.IntN(6)]
+		}
 		c.M = c.N + w.rnd.IntN(5)
-	case c.About == rule.InBand:
-		c.SetBand(w.cat.Bands[w.rnd.IntN(3)])
+	case c.About == rule.InBand, c.About == rule.InFitBand:
+		c.SetBand(w.cat.BandsOf(c.About)[w.rnd.IntN(3)])
 	case c.About == rule.Lost || c.About == rule.Won:
 		if c.Days = 0; c.Op == rule.Within {
 			c.Days = 1 + w.rnd.IntN(40)

@@ -17,7 +17,9 @@ import (
 type Model struct {
 	ID int64
 	score.Model
-	Bands []rule.Band // named ranges, for rules
+	Bands    []rule.Band // named ranges of the score, for rules
+	Fit      rule.Fit
+	FitBands []rule.Band
 }
 
 type scoreRule struct {
@@ -45,11 +47,13 @@ func readModel(ctx context.Context, q querier) (Model, error) {
 		Name                         string
 		Floor, Ceiling, Line, Margin int
 		Bands                        JSON[[]rule.Band]
-	}](ctx, q, "select id, name, floor, ceiling, line, margin, bands from score_model order by id limit 1")
+		Fit                          JSON[rule.Fit]
+		FitBands                     JSON[[]rule.Band] `db:"fit_bands"`
+	}](ctx, q, "select id, name, floor, ceiling, line, margin, bands, fit, fit_bands from score_model order by id limit 1")
 	if err != nil {
 		return Model{}, err
 	}
-	m := Model{head.ID, score.Model{Name: head.Name, Floor: head.Floor, Ceiling: head.Ceiling, Line: head.Line, Margin: head.Margin}, head.Bands.V}
+	m := Model{head.ID, score.Model{Name: head.Name, Floor: head.Floor, Ceiling: head.Ceiling, Line: head.Line, Margin: head.Margin}, head.Bands.V, head.Fit.V, head.FitBands.V}
 	rules, err := all[scoreRule](ctx, q, "select id, kind, points, often, n, window_days, lasts, half, wipe, condition from score_rule where model_id = $1 order by position, id", m.ID)
 	for _, r := range rules {
 		m.Rules = append(m.Rules, score.Rule{ID: r.ID, On: signal.Pattern{Kind: r.Kind}, Points: r.Points, Often: r.Often, N: r.N,
@@ -62,17 +66,16 @@ func readModel(ctx context.Context, q querier) (Model, error) {
 // counted again.
 func SaveModel(ctx context.Context, tx Tx, m Model, at time.Time) (int64, error) {
 	var err error
-	bands := JSON[[]rule.Band]{m.Bands}
-	if m.Bands == nil {
-		bands.V = []rule.Band{}
-	}
 	if m.ID == 0 {
-		m.ID, err = one[int64](ctx, tx, "insert into score_model (name, floor, ceiling, line, margin, bands) values ($1, $2, $3, $4, $5, $6) returning id", m.Name, m.Floor, m.Ceiling, m.Line, m.Margin, bands)
+		m.ID, err = one[int64](ctx, tx, "insert into score_model (name, floor, ceiling, line, margin) values ($1, $2, $3, $4, $5) returning id", m.Name, m.Floor, m.Ceiling, m.Line, m.Margin)
 	} else {
-		_, err = exec(ctx, tx, "update score_model set name = $2, floor = $3, ceiling = $4, line = $5, margin = $6, bands = $7 where id = $1", m.ID, m.Name, m.Floor, m.Ceiling, m.Line, m.Margin, bands)
+		_, err = exec(ctx, tx, "update score_model set name = $2, floor = $3, ceiling = $4, line = $5, margin = $6 where id = $1", m.ID, m.Name, m.Floor, m.Ceiling, m.Line, m.Margin)
 	}
 	if err != nil {
 		return 0, fmt.Errorf("keeping the score model: %w", err)
+	}
+	if err := SaveFit(ctx, tx, m); err != nil {
+		return 0, err
 	}
 	if _, err = exec(ctx, tx, "delete from score_rule where model_id = $1", m.ID); err != nil {
 		return 0, err
@@ -89,6 +92,28 @@ func SaveModel(ctx context.Context, tx Tx, m Model, at time.Time) (int64, error)
 	}
 	_, err = exec(ctx, tx, "update standing set due = $2, rebase = true where model_id = $1", m.ID, at)
 	return m.ID, err
+}
+
+// SaveFit keeps the fit of a model, and the bands of both figures. Live
+// audiences that ask for the fit are to be counted again where it has changed.
+func SaveFit(ctx context.Context, tx Tx, m Model) error {
+	listed := func(b []rule.Band) JSON[[]rule.Band] { return JSON[[]rule.Band]{append([]rule.Band{}, b...)} }
+	fit := JSON[rule.Fit]{append(rule.Fit{}, m.Fit...)}
+	_, err := exec(ctx, tx, `with was as (select fit from score_model where id = $1),
+		recount as (update audience set recount = true from was where live and asks @> array['fit'] and was.fit <> $2::jsonb)
+		update score_model set fit = $2, bands = $3, fit_bands = $4 where id = $1`, m.ID, fit, listed(m.Bands), listed(m.FitBands))
+	if err != nil {
+		return fmt.Errorf("keeping the fit: %w", err)
+	}
+	return nil
+}
+
+func readFit(ctx context.Context, q querier) (rule.Fit, error) {
+	f, err := one[JSON[rule.Fit]](ctx, q, "select fit from score_model order by id limit 1")
+	if err != nil && !IsNotFound(err) {
+		return nil, err
+	}
+	return f.V, nil
 }
 
 // Standing is a person's score as last counted.
@@ -183,6 +208,21 @@ func (s *Store) ScoreBands(ctx context.Context, model int64, step, bands int) ([
 		if r.Band >= 0 && r.Band < bands {
 			out[r.Band] = r.N
 		}
+	}
+	return out, err
+}
+
+// FitSpread counts people by what a fit would be, in steps of ten; the last of
+// eleven is those with all of it.
+func (s *Store) FitSpread(ctx context.Context, cat *rule.Catalogue, fit rule.Fit) ([]int64, error) {
+	c := compiler{cat: &rule.Catalogue{Own: cat.Own, Fit: fit}}
+	rows, err := all[struct {
+		Tenth int
+		N     int64
+	}](ctx, s.db, "select x / 10 as tenth, count(*) as n from (select "+c.fit()+" as x"+peopleTables+") f group by 1", c.args...)
+	out := make([]int64, 11)
+	for _, r := range rows {
+		out[r.Tenth] = r.N
 	}
 	return out, err
 }

@@ -25,6 +25,7 @@ type personData struct {
 	Tide     tide
 	Ledger   []ledgerLine
 	Sum      float64
+	Fit      fitOf
 	Times    []moment
 	Ways     []wayLine
 	Handoffs []store.Handoff
@@ -45,6 +46,32 @@ type personData struct {
 	Changes   []changeLine
 	Doubles   []engine.Double
 	Wrong     *wrongField
+}
+
+// fitOf is somebody's fit with what gives it.
+type fitOf struct {
+	Share int
+	Lines []fitPart
+	Band  string
+}
+
+type fitPart struct {
+	Words  string
+	Points int
+	Holds  bool
+}
+
+func viewFit(fit rule.Fit, bands []rule.Band, r *rule.Record, cat *rule.Catalogue) fitOf {
+	out := fitOf{Share: fit.Of(r)}
+	for i := range fit {
+		out.Lines = append(out.Lines, fitPart{fit[i].If.Words(cat), fit[i].Points, fit.Holds(i, r)})
+	}
+	for _, b := range bands {
+		if out.Share >= b.From {
+			out.Band = b.Name
+		}
+	}
+	return out
 }
 
 // fieldLine is a field of the record, as it is shown and as it is typed in.
@@ -169,6 +196,7 @@ func (s *Server) record(c *echo.Context, d *personData) error {
 		return err
 	}
 	d.lines(cat)
+	d.Fit = viewFit(cat.Fit, cat.FitBands, &rule.Record{Values: d.P.Values()}, cat)
 	if d.Also, err = s.Store.ContactPoints(ctx, id); err != nil {
 		return err
 	}

@@ -73,7 +73,13 @@ type choice struct {
 // readRule reads the editor's form; there is false where v has none. What is
 // in the query as JSON is read too, so that addresses can be copied.
 func readRule(v url.Values, cat *rule.Catalogue) (r rule.Rule, there bool, err error) {
-	if !v.Has("j.r") {
+	return readRuleAt(v, "r", cat)
+}
+
+// readRuleAt is readRule for a form with several rules: root is the path of the
+// one.
+func readRuleAt(v url.Values, root string, cat *rule.Catalogue) (r rule.Rule, there bool, err error) {
+	if !v.Has("j." + root) {
 		if text := v.Get("rule"); text != "" {
 			if len(text) > 20_000 {
 				return r, false, fmt.Errorf("the rule is too long")
@@ -85,10 +91,8 @@ func readRule(v url.Values, cat *rule.Catalogue) (r rule.Rule, there bool, err e
 	}
 	paths := map[string]bool{}
 	for k := range v {
-		if p, ok := strings.CutPrefix(k, "j."); ok {
-			paths[p] = true
-		}
-		if p, ok := strings.CutPrefix(k, "s."); ok {
+		letter, p, _ := strings.Cut(k, ".")
+		if (letter == "j" || letter == "s") && (p == root || strings.HasPrefix(p, root+".")) {
 			paths[p] = true
 		}
 	}
@@ -96,7 +100,7 @@ func readRule(v url.Values, cat *rule.Catalogue) (r rule.Rule, there bool, err e
 		return r, false, fmt.Errorf("the rule is too large")
 	}
 	do, at, _ := strings.Cut(v.Get("do"), " ")
-	r = readNode(v, paths, "r", do, at, cat, 0)
+	r = readNode(v, paths, root, do, at, cat, 0)
 	return r, true, nil
 }
 
@@ -177,13 +181,13 @@ func readCondition(v url.Values, path, key string, cat *rule.Catalogue) rule.Con
 		case "machine":
 			c.Signal.Machine = true
 		}
-	case c.Score:
+	case c.Score, c.About == rule.ByFit:
 		c.N, c.M = num("n", c.N), 0
 		if c.Op == rule.Between {
 			c.M = max(num("m", c.N), c.N)
 		}
-	case c.About == rule.InBand:
-		for _, b := range cat.Bands {
+	case c.About == rule.InBand, c.About == rule.InFitBand:
+		for _, b := range cat.BandsOf(c.About) {
 			if b.Name == text("x") {
 				c.SetBand(b)
 			}
@@ -299,11 +303,17 @@ func complete(r rule.Rule, cat *rule.Catalogue) rule.Rule {
 
 // viewRule readies a rule for the editor.
 func viewRule(r rule.Rule, cat *rule.Catalogue) ruleView {
+	return viewRuleAt(r, "r", cat, rule.Subjects(cat))
+}
+
+// viewRuleAt is viewRule for a form with several rules, which may offer less to
+// ask for.
+func viewRuleAt(r rule.Rule, root string, cat *rule.Catalogue, subjects []rule.Subject) ruleView {
 	if r.If != nil {
 		r = rule.Rule{All: []rule.Rule{r}}
 	}
-	v := ruleView{Root: viewNode(r, "r", cat), Empty: !r.Asks(), Writable: true}
-	for _, s := range rule.Subjects(cat) {
+	v := ruleView{Root: viewNode(r, root, cat), Empty: !r.Asks(), Writable: true}
+	for _, s := range subjects {
 		if n := len(v.Subjects); n == 0 || v.Subjects[n-1].Name != s.Group {
 			v.Subjects = append(v.Subjects, subjectGroup{Name: s.Group})
 		}
@@ -371,9 +381,9 @@ func viewCondition(c *rule.Condition, path string, cat *rule.Catalogue) *condVie
 			place("message", cat.Messages, c.Signal.Message)
 			v.Places = append(v.Places, choice{"machine", "machines’ ones too", c.Signal.Machine})
 		}
-	case c.Score:
-	case c.About == rule.InBand:
-		for _, b := range cat.Bands {
+	case c.Score, c.About == rule.ByFit:
+	case c.About == rule.InBand, c.About == rule.InFitBand:
+		for _, b := range cat.BandsOf(c.About) {
 			v.Things = append(v.Things, choice{b.Name, b.Name, b.Name == c.Value})
 		}
 	case c.About != "":

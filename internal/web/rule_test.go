@@ -20,6 +20,7 @@ var offered = &rule.Catalogue{
 		{Field: person.Own(3), Name: "Since", Type: person.Date}, {Field: person.Own(4), Name: "Open", Type: person.YesNo}, {Field: person.Own(5), Name: "Water", Type: person.OneOf, Options: []string{"sea", "lake"}}},
 	Tags: []rule.Named{{ID: 1, Name: "fair"}, {ID: 2, Name: "<b>"}}, Audiences: []rule.Named{{ID: 3, Name: "Keen"}}, Sequences: []rule.Named{{ID: 4, Name: "Guide"}}, Stages: []rule.Named{{ID: 5, Name: "Offer"}},
 	Purposes: []rule.Named{{ID: 6, Name: "Marketing"}}, Pages: []rule.Named{{ID: 7, Name: "Alarms"}}, Messages: []rule.Named{{ID: 8, Name: "Hello"}}, Bands: []rule.Band{{Name: "calm", To: 5}, {Name: "high", From: 15}},
+	Fit: rule.Fit{{If: rule.FieldIs(person.Country, "NO"), Points: 5}}, FitBands: []rule.Band{{Name: "far", To: 50}, {Name: "near", From: 50}},
 }
 
 // sent is what a browser would send of the form in a page.
@@ -124,12 +125,12 @@ func anyCondition(rnd *rand.Rand) rule.Condition {
 					c.Signal.Message = 8
 				}
 			}
-		case c.Score:
+		case c.Score, c.About == rule.ByFit:
 			if c.N = rnd.IntN(50); c.Op == rule.Between {
 				c.M = c.N + rnd.IntN(9)
 			}
-		case c.About == rule.InBand:
-			c.SetBand(offered.Bands[rnd.IntN(2)])
+		case c.About == rule.InBand, c.About == rule.InFitBand:
+			c.SetBand(offered.BandsOf(c.About)[rnd.IntN(2)])
 		case c.About == rule.Lost || c.About == rule.Won:
 			if c.Days = 0; c.Op == rule.Within {
 				c.Days = 1 + rnd.IntN(400)

@@ -245,7 +245,7 @@ func (s *Server) changeField(c *echo.Context) error {
 			return err
 		}
 		if len(use) > 0 {
-			return s.notDone(c, "/people/tags", "Audiences ask for this field: "+strings.Join(use, ", ")+". Take it out there first.")
+			return s.notDone(c, "/people/tags", "It is asked for by "+strings.Join(use, ", ")+". Take it out there first.")
 		}
 		if c.FormValue("sure") == "" {
 			return s.notDone(c, "/people/tags", "Tick that its values may go with it.")

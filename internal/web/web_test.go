@@ -282,7 +282,7 @@ func TestEveryPlaceAnswers(t *testing.T) {
 	x := newSite(t)
 	for _, role := range []string{"marketer", "rep", "lead", "admin"} {
 		v := x.visitor().signIn(role)
-		for _, path := range []string{"/today", "/people", "/people/count", "/people/companies", "/people/audiences", "/people/tags", "/people/values?field=country", "/content", "/sequences", "/scoring", "/desk", "/pipeline", "/find", "/find?q=a"} {
+		for _, path := range []string{"/today", "/people", "/people/count", "/people/companies", "/people/audiences", "/people/tags", "/people/values?field=country", "/content", "/sequences", "/scoring", "/scoring/fit", "/desk", "/pipeline", "/find", "/find?q=a"} {
 			res, body := v.do("GET", path, nil)
 			if res.StatusCode != http.StatusOK || strings.Contains(body, "<no value>") {
 				t.Errorf("%s as %s: %s", path, role, res.Status)

@@ -1,7 +1,10 @@
 package rule
 
 import (
+	"errors"
 	"fmt"
+	"slices"
+	"strings"
 
 	"ombak/internal/core/person"
 )
@@ -23,11 +26,13 @@ type Catalogue struct {
 	Purposes  []Named
 	Messages  []Named
 	Pages     []Named
-	Bands     []Band
+	Bands     []Band // of the score
+	FitBands  []Band
+	Fit       Fit
 }
 
-// Band is a named range of a score: from From up to, not including, To; no end
-// where To is 0.
+// Band is a named range of a score or a fit: from From up to, not including, To;
+// no end where To is 0.
 type Band struct {
 	Name string `json:"name"`
 	From int    `json:"from"`
@@ -89,13 +94,52 @@ func nameOf(list []Named, what string, id int64) string {
 	return fmt.Sprintf("%s %d", what, id)
 }
 
-func (c *Catalogue) band(name string) (Band, bool) {
-	if c != nil {
-		for _, b := range c.Bands {
-			if b.Name == name {
-				return b, true
-			}
+// BandsOf lists the bands that a condition about t chooses from.
+func (c *Catalogue) BandsOf(t Thing) []Band {
+	switch {
+	case c == nil:
+		return nil
+	case t == InFitBand:
+		return c.FitBands
+	}
+	return c.Bands
+}
+
+func (c *Catalogue) band(t Thing, name string) (Band, bool) {
+	for _, b := range c.BandsOf(t) {
+		if b.Name == name {
+			return b, true
 		}
 	}
 	return Band{}, false
+}
+
+// Ranges names ranges that follow each other: each ends where the next begins.
+// The first begins at the least that there is, so that everybody is in one.
+func Ranges(bands []Band) ([]Band, error) {
+	if len(bands) > 12 {
+		return nil, errors.New("there are at most 12 bands")
+	}
+	out := slices.Clone(bands)
+	slices.SortStableFunc(out, func(a, b Band) int { return a.From - b.From })
+	for i := range out {
+		b := &out[i]
+		switch {
+		case strings.TrimSpace(b.Name) == "" || len(b.Name) > 60:
+			return nil, errors.New("a band needs a short name")
+		case b.From < 0 || b.From > 100_000:
+			return nil, fmt.Errorf("the band “%s” begins at a whole number from 0 to 100,000", b.Name)
+		case i == 0 && b.From != 0:
+			return nil, fmt.Errorf("the lowest band, “%s”, begins at 0, so that everybody is in one", b.Name)
+		case i > 0 && out[i-1].From == b.From:
+			return nil, fmt.Errorf("the bands “%s” and “%s” begin at the same number", out[i-1].Name, b.Name)
+		case slices.ContainsFunc(out[:i], func(o Band) bool { return Fold(o.Name) == Fold(b.Name) }):
+			return nil, fmt.Errorf("two bands are called “%s”", b.Name)
+		}
+		b.To = 0
+		if i+1 < len(out) {
+			b.To = out[i+1].From
+		}
+	}
+	return out, nil
 }

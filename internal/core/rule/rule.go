@@ -70,6 +70,8 @@ const (
 	Won        Thing = "won deal"
 	Consent    Thing = "consent"
 	InBand     Thing = "band"
+	ByFit      Thing = "fit"
+	InFitBand  Thing = "fit band"
 )
 
 // Facts is what a rule may ask about one person.
@@ -91,6 +93,7 @@ type Record struct {
 	Tags, Audiences, Consents []int64
 	Deals                     []DealFact
 	Ways                      []WayFact
+	Fit                       int // share of the most there is to get, 0 to 100
 }
 
 // DealFact is one deal of a person.
@@ -300,10 +303,17 @@ func (c *Condition) holdsOf(r *Record, f Facts, at time.Time) bool {
 			return c.Op != Within || !d.Closed.Before(signal.Within(at, c.Days))
 		})
 	case InBand:
-		s := f.Score(at)
-		yes = s >= float64(c.N) && (c.M == 0 || s < float64(c.M))
+		yes = c.inBand(f.Score(at))
+	case InFitBand:
+		yes = c.inBand(float64(r.Fit))
+	case ByFit:
+		return c.compare(float64(r.Fit))
 	}
 	return yes != (c.Op == IsNot || c.Op == WasNot || c.Op == Never)
+}
+
+func (c *Condition) inBand(n float64) bool {
+	return n >= float64(c.N) && (c.M == 0 || n < float64(c.M))
 }
 
 func (c *Condition) holdsText(raw string, at time.Time) bool {
@@ -476,10 +486,14 @@ func OpsOf(t person.Type) []Op {
 	return []Op{Is, IsNot, Contains, StartsWith, OneOf, Known, NotKnown}
 }
 
+// Counts reports whether the condition compares a number that is counted: how
+// often something was seen, the score or the fit.
+func (c *Condition) Counts() bool { return c.Signal != nil || c.Score || c.About == ByFit }
+
 // Ops lists how the condition's subject can be compared.
 func (c *Condition) Ops(cat *Catalogue) []Op {
 	switch {
-	case c.Signal != nil, c.Score:
+	case c.Counts():
 		return counts
 	case c.About == InSequence:
 		return []Op{Is, IsNot, Was, WasNot, Finished}
@@ -530,14 +544,14 @@ func (c *Condition) Check(cat *Catalogue) error {
 			}
 		}
 		return nil
-	case c.Score:
+	case c.Score, c.About == ByFit:
 		if c.Op == Between && c.M < c.N {
-			return errors.New("a score lies between a smaller and a larger number")
+			return fmt.Errorf("a %s lies between a smaller and a larger number", c.subject(cat))
 		}
 		return nil
-	case c.About == InBand:
-		if _, ok := cat.band(c.Value); !ok && cat != nil {
-			return fmt.Errorf("there is no band %q", c.Value)
+	case c.About == InBand, c.About == InFitBand:
+		if _, ok := cat.band(c.About, c.Value); !ok && cat != nil {
+			return fmt.Errorf("there is no %s %q", c.About, c.Value)
 		}
 		return nil
 	case c.About == Lost || c.About == Won:

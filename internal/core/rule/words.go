@@ -84,14 +84,15 @@ func (c *Condition) Words(cat *Catalogue) string {
 			s = fmt.Sprintf("%d to %s", c.N, c.Signal.Kind.Plural(n))
 		}
 		return s + c.place(cat) + c.window()
-	case c.Score:
-		switch c.Op {
+	case c.Score, c.About == ByFit:
+		switch what := c.subject(cat); c.Op {
 		case AtLeast:
-			return fmt.Sprintf("a score of %d or more", c.N)
+			return fmt.Sprintf("a %s of %d or more", what, c.N)
 		case Between:
-			return fmt.Sprintf("a score of %d to %d", c.N, c.M)
+			return fmt.Sprintf("a %s of %d to %d", what, c.N, c.M)
+		default:
+			return fmt.Sprintf("a %s of %s %d", what, c.Op, c.N)
 		}
-		return fmt.Sprintf("a score of %s %d", c.Op, c.N)
 	case c.About != "":
 		return c.wordsOf(cat)
 	}
@@ -178,6 +179,8 @@ func (c *Condition) wordsOf(cat *Catalogue) string {
 		return fmt.Sprintf("%s a deal within the last %d days", strings.TrimSuffix(string(c.About), " deal"), c.Days)
 	case InBand:
 		return either("score in the band “", "score not in the band “") + c.Value + "”"
+	case InFitBand:
+		return either("fit in the band “", "fit not in the band “") + c.Value + "”"
 	}
 	return string(c.About)
 }
@@ -211,6 +214,11 @@ func (c *Condition) why(f Facts, at time.Time, cat *Catalogue) string {
 		return c.Signal.Kind.Plural(f.Count(c.Signal, c.since(at), c.until(at))) + c.place(cat) + c.window()
 	case c.Score:
 		return fmt.Sprintf("a score of %g", f.Score(at))
+	case c.About == ByFit:
+		if r := f.Record(); r != nil {
+			return fmt.Sprintf("a fit of %d", r.Fit)
+		}
+		return c.Words(cat)
 	case c.About != "":
 		return c.wordsOf(cat)
 	}
@@ -239,6 +247,12 @@ func Subjects(cat *Catalogue) []Subject {
 	out = append(out, Subject{"score", "score", "how they stand"})
 	if cat != nil && len(cat.Bands) > 0 {
 		out = append(out, Subject{"about band", "score band", "how they stand"})
+	}
+	if cat != nil && len(cat.Fit) > 0 {
+		out = append(out, Subject{"about fit", "fit", "how they stand"})
+		if len(cat.FitBands) > 0 {
+			out = append(out, Subject{"about fit band", "fit band", "how they stand"})
+		}
 	}
 	for _, t := range []struct {
 		t Thing
@@ -293,8 +307,11 @@ func Begin(key string, cat *Catalogue) Condition {
 		if c.About == Lost || c.About == Won {
 			c.Days = 365
 		}
-		if c.About == InBand && cat != nil && len(cat.Bands) > 0 {
-			c.SetBand(cat.Bands[0])
+		if bands := cat.BandsOf(c.About); c.banded() && len(bands) > 0 {
+			c.SetBand(bands[0])
+		}
+		if c.About == ByFit {
+			c.N = 50
 		}
 	default:
 		c.Field = Field(rest)
@@ -307,6 +324,8 @@ func Begin(key string, cat *Catalogue) Condition {
 	}
 	return c
 }
+
+func (c *Condition) banded() bool { return c.About == InBand || c.About == InFitBand }
 
 // SetBand makes the condition ask for a band. The condition keeps the band's
 // ends, so that it means what it meant when it was written.

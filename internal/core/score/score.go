@@ -85,18 +85,9 @@ func (r *Rule) Check() error {
 	return r.If.Check(nil)
 }
 
-func asksScore(r *rule.Rule) bool {
-	if r.If != nil && r.If.Score {
-		return true
-	}
-	for _, list := range [][]rule.Rule{r.All, r.Any, r.None} {
-		for i := range list {
-			if asksScore(&list[i]) {
-				return true
-			}
-		}
-	}
-	return false
+func asksScore(r *rule.Rule) (yes bool) {
+	r.Each(func(c *rule.Condition) { yes = yes || c.Score || c.About == rule.InBand })
+	return yes
 }
 
 // Entry is one line of the ledger: points that a rule gave for a signal.

@@ -36,7 +36,7 @@ func needsOf(r *rule.Rule) Need {
 		switch {
 		case c.Signal != nil:
 			n |= NeedHistory
-		case c.Score:
+		case c.Score, c.About == rule.InBand:
 			n |= NeedScore
 		default:
 			n |= NeedRecord
