@@ -27,7 +27,11 @@ func ExportColumns(cat *rule.Catalogue) (names []string, fields []person.Field) 
 			names, fields = append(names, intake.FurtherPhone), append(fields, intake.FurtherPhone)
 		}
 	}
-	return append(names, intake.Tags, string(person.DoNotContact)), append(fields, intake.Tags, person.DoNotContact)
+	names, fields = append(names, intake.Tags, string(person.DoNotContact)), append(fields, intake.Tags, person.DoNotContact)
+	for _, d := range cat.Consents() {
+		names, fields = append(names, d.Name), append(fields, d.Field)
+	}
+	return append(names, intake.Note), append(fields, intake.Note)
 }
 
 // Export writes everybody whom a query is about, as they come.
@@ -56,12 +60,23 @@ func (e *Engine) Export(ctx context.Context, q store.PeopleQuery, form roster.Fo
 				cells[i] = strings.Join(p.Phones.V, "; ")
 			case intake.Tags:
 				cells[i] = strings.Join(p.Tags.V, "; ")
+			case intake.Note:
+				cells[i] = intake.NotesText(p.Notes.V)
 			case person.DoNotContact:
 				cells[i] = ""
 				if p.DoNotContact {
 					cells[i] = "yes"
 				}
 			default:
+				if kind, _, id := person.MarkOf(f); kind == person.ConsentMark {
+					cells[i] = ""
+					for _, c := range p.Consents.V {
+						if c.Purpose == id {
+							cells[i] = intake.ConsentText(c)
+						}
+					}
+					continue
+				}
 				cells[i] = person.Shown(v[f])
 			}
 		}

@@ -149,12 +149,11 @@ func (e *Engine) lookAt(ctx context.Context, i *store.Import, m intake.Mapping, 
 }
 
 func (e *Engine) ownDefinitions(ctx context.Context) ([]person.Definition, error) {
-	list, err := e.Store.OwnFields(ctx)
-	var out []person.Definition
-	for i := range list {
-		out = append(out, list[i].Definition())
+	cat, err := e.Store.Catalogue(ctx)
+	if err != nil {
+		return nil, err
 	}
-	return out, err
+	return append(slices.Clone(cat.Own), cat.Consents()...), nil
 }
 
 func (e *Engine) builder(ctx context.Context, i *store.Import) (*intake.Builder, error) {
@@ -166,7 +165,14 @@ func (e *Engine) builder(ctx context.Context, i *store.Import) (*intake.Builder,
 	if i.Form == string(roster.XLSX) {
 		dates = roster.SheetDate
 	}
-	return intake.NewBuilder(&i.Options.V, cat.Define, dates)
+	consents := cat.Consents()
+	define := func(f person.Field) (person.Definition, bool) {
+		if i := slices.IndexFunc(consents, func(d person.Definition) bool { return d.Field == f }); i >= 0 {
+			return consents[i], true
+		}
+		return cat.Define(f)
+	}
+	return intake.NewBuilder(&i.Options.V, define, dates)
 }
 
 // Preview is one of a file's first rows as it would become a record.

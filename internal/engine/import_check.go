@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"hash/maphash"
@@ -242,7 +243,14 @@ func (x *reading) chunk(r roster.Reader) (c checkedRows) {
 			reject(name, problem.Value, problem.Reason)
 			continue
 		}
-		out := store.StagedRow{N: row.N, Line: row.Line, NoContact: rec.Values[person.DoNotContact] != "", Tags: rec.Tags, Emails: rec.Emails, Phones: rec.Phones, Note: rec.Note}
+		out := store.StagedRow{N: row.N, Line: row.Line, NoContact: rec.Values[person.DoNotContact] != "", Tags: rec.Tags, Emails: rec.Emails, Phones: rec.Phones}
+		if len(rec.Said.Consents)+len(rec.Said.Notes) > 0 {
+			said, err := json.Marshal(rec.Said)
+			if c.err = err; err != nil {
+				return c
+			}
+			out.Said = string(said)
+		}
 		if name := rec.Values[person.Owner]; name != "" {
 			if out.Owner = x.owners[strings.ToLower(name)]; out.Owner == 0 {
 				reject(string(person.Owner), name, "nobody here has this name")

@@ -219,7 +219,8 @@ func TestWhatIsTakenOutComesBack(t *testing.T) {
 					return err
 				}
 			}
-			return nil
+			_, err := store.AddPurpose(w.ctx, tx, "Invitations")
+			return err
 		})
 	}
 	a := newWorld(t, mailserver.Options{})
@@ -240,6 +241,15 @@ func TestWhatIsTakenOutComesBack(t *testing.T) {
 		a.must(a.e.AddContact(a.ctx, id, fmt.Sprintf("also%d@x.example", i), a.marketer))
 		if i%4 == 0 {
 			a.must(a.e.Mark(a.ctx, id, person.DoNotContact, true, a.marketer))
+		}
+		if i%3 > 0 {
+			a.must(a.e.SetConsent(a.ctx, id, 1, true, "by form", "ticked: "+texts[i%len(texts)], a.marketer))
+			a.must(a.e.SetConsent(a.ctx, id, 2, i%3 == 1, "by hand", "", a.marketer))
+		}
+		for n := range i % 3 {
+			a.tx(func(tx store.Tx) error {
+				return store.AddNote(a.ctx, tx, id, a.marketer, fmt.Sprintf("%s\n— %d\n\\%s", texts[i%len(texts)], n, texts[(i+n)%len(texts)]), a.clock.Now().Add(time.Duration(n)*time.Minute))
+			})
 		}
 	}
 	for c := range 3 {
@@ -263,6 +273,9 @@ func TestWhatIsTakenOutComesBack(t *testing.T) {
 		if i, err := b.s.Import(b.ctx, id); err != nil || i.Counts.V.New != 12 || i.Counts.V.Rejected != 0 {
 			rejects, _ := b.s.Rejects(b.ctx, id, 0, 3)
 			t.Fatalf("%s: %+v, %v, %+v", f, i.Counts.V, err, rejects)
+		}
+		if n := b.count("select count(*) from consent where current and how = 'by form' and ground like 'ticked: %' and at = $1", day0); n != 8 && f != roster.VCard {
+			t.Errorf("%s: %d of 8 consents came back with when, how and on what ground", f, n)
 		}
 		want, got := string(out(a, roster.CSV)), string(out(b, roster.CSV))
 		if f == roster.VCard {

@@ -177,7 +177,7 @@ func NewStaging(batch int64, m *intake.Mapping) *Staging {
 			s.names = append(s.names, f.col)
 		}
 	}
-	s.names = append(s.names, "owner_id", "own", "do_not_contact", "tags", "emails", "phones", "note")
+	s.names = append(s.names, "owner_id", "own", "do_not_contact", "tags", "emails", "phones", "said")
 	return s
 }
 
@@ -192,7 +192,7 @@ type StagedRow struct {
 	NoContact      bool
 	Tags           []string
 	Emails, Phones []string
-	Note           string
+	Said           string // JSON of what was said, or empty
 }
 
 // Take copies a record's values out, in the order of the staging's columns.
@@ -265,7 +265,7 @@ func (s *Staging) Write(ctx context.Context, st *Store, rows []StagedRow) error 
 		if r.NoContact {
 			vals[k+2] = true
 		}
-		vals[k+3], vals[k+4], vals[k+5], vals[k+6] = nothing(r.Tags), nothing(r.Emails), nothing(r.Phones), text(r.Note)
+		vals[k+3], vals[k+4], vals[k+5], vals[k+6] = nothing(r.Tags), nothing(r.Emails), nothing(r.Phones), text(r.Said)
 		return vals, nil
 	}))
 	if err != nil {

@@ -14,6 +14,8 @@ type importer struct {
 	own   []int64
 	types map[int64]person.Type
 	has   map[string]bool
+
+	consents bool // some column says what people agreed to
 }
 
 func newImporter(ctx context.Context, q querier, m *intake.Mapping) (*importer, error) {
@@ -26,6 +28,9 @@ func newImporter(ctx context.Context, q querier, m *intake.Mapping) (*importer, 
 		i.has[c] = true
 		if id, ok := person.Field(c).OwnID(); ok {
 			i.own = append(i.own, id)
+		}
+		if kind, _, _ := person.MarkOf(person.Field(c)); kind == person.ConsentMark {
+			i.consents = true
 		}
 	}
 	i.has[string(person.FirstName)] = i.has[string(person.FirstName)] || i.has[intake.FullName]
@@ -304,6 +309,15 @@ func (i *importer) marks(ctx context.Context, tx Tx, run func(string, ...any) (i
 			return err
 		}
 	}
+	if i.consents {
+		// What is known of somebody's consent outweighs a list.
+		if _, err := run(`insert into consent (person_id, purpose_id, given, at, how, ground, user_id, batch_id)
+			select r.person_id, x.purpose, x.given, coalesce(x.at, $5), coalesce(x.how, 'by import'), coalesce(x.ground, ''), nullif($6::bigint, 0), $1
+			from import_row r join person p on p.id = r.person_id cross join lateral jsonb_to_recordset(r.said->'consents') as x(purpose bigint, given boolean, at timestamptz, how text, ground text)
+			where `+rows+` and not exists (select from consent c where c.person_id = r.person_id and c.purpose_id = x.purpose)`, a.At, a.User); err != nil {
+			return err
+		}
+	}
 	if i.m.Purpose != 0 {
 		// What somebody once said about a purpose themselves outweighs a list.
 		if _, err := run(`insert into consent (person_id, purpose_id, given, at, how, ground, user_id, batch_id) select r.person_id, $8, true, $5, 'by import', $7, nullif($6::bigint, 0), $1
@@ -321,7 +335,11 @@ func (i *importer) marks(ctx context.Context, tx Tx, run func(string, ...any) (i
 		}
 	}
 	if i.has[intake.Note] {
-		if _, err := run(`insert into note (person_id, at, user_id, batch_id, text) select r.person_id, $5, nullif($6::bigint, 0), $1, left(r.note, 10000) from import_row r join person p on p.id = r.person_id where `+rows+` and r.note is not null`, a.At, a.User); err != nil {
+		// A note that is there already, word for word, is not put there twice.
+		if _, err := run(`insert into note (person_id, at, user_id, batch_id, text)
+			select r.person_id, coalesce((x.v->>'at')::timestamptz, $5), coalesce((select u.id from app_user u where lower(u.name) = lower(x.v->>'by') order by u.id limit 1), nullif($6::bigint, 0)), $1, left(x.v->>'text', 10000)
+			from import_row r join person p on p.id = r.person_id cross join lateral jsonb_array_elements(r.said->'notes') with ordinality as x(v, n)
+			where `+rows+` and not exists (select from note o where o.person_id = r.person_id and o.text = left(x.v->>'text', 10000) and o.batch_id is distinct from $1) order by r.n, x.n`, a.At, a.User); err != nil {
 			return err
 		}
 	}

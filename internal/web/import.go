@@ -6,6 +6,7 @@ import (
 	"io"
 	"net/http"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -155,6 +156,7 @@ func (s *Server) showImport(c *echo.Context, code int, typed *intake.Mapping, wr
 	if err != nil {
 		return err
 	}
+	more := append(slices.Clone(cat.Own), cat.Consents()...)
 	if d.B.State == "draft" || d.B.State == "checked" || d.B.State == "failed" {
 		for i, h := range d.I.Columns.V.Head {
 			col := columnChoice{N: i, Head: h}
@@ -167,9 +169,11 @@ func (s *Server) showImport(c *echo.Context, code int, typed *intake.Mapping, wr
 			if r := []rune(col.Example); len(r) > 40 {
 				col.Example = string(r[:40]) + "…"
 			}
-			for _, t := range intake.Targets(cat.Own) {
+			for _, t := range intake.Targets(more) {
 				name := t
-				if def, ok := cat.Define(person.Field(t)); ok {
+				if i := slices.IndexFunc(more, func(d person.Definition) bool { return string(d.Field) == t }); i >= 0 {
+					name = more[i].Name
+				} else if def, ok := cat.Define(person.Field(t)); ok {
 					name = def.Name
 				}
 				col.Targets = append(col.Targets, choice{t, name, i < len(d.M.Columns) && d.M.Columns[i] == t})

@@ -75,7 +75,13 @@ type Record struct {
 	Tags   []string
 	Emails []string
 	Phones []string
-	Note   string
+	Said   Said
+}
+
+// Said is what a row says that people said, and was said of them.
+type Said struct {
+	Consents []Consent `json:"consents,omitempty"`
+	Notes    []Noted   `json:"notes,omitempty"`
 }
 
 // Builder builds records by a mapping. It keeps what it has worked out of
@@ -94,6 +100,7 @@ type column struct {
 	target string
 	def    *person.Definition
 	memo   bool
+	agreed int64 // the purpose that the column is about
 }
 
 // NewBuilder readies a builder. define says what a field is; dates, which may
@@ -114,6 +121,9 @@ func NewBuilder(m *Mapping, define func(person.Field) (person.Definition, bool),
 				return nil, fmt.Errorf("column %d cannot be read as %q", i+1, t)
 			}
 			c.def = &d
+			if kind, _, id := person.MarkOf(d.Field); kind == person.ConsentMark {
+				c.agreed = id
+			}
 			switch d.Type {
 			case person.CountryType, person.LanguageType, person.ZoneType, person.YesNo, person.OneOf, person.SeveralOf:
 				c.memo = true
@@ -140,7 +150,7 @@ func NewBuilder(m *Mapping, define func(person.Field) (person.Definition, bool),
 func (b *Builder) Build(cells []string) (*Record, *Problem) {
 	r := &b.rec
 	clear(r.Values)
-	r.Tags, r.Emails, r.Phones, r.Note = nil, nil, nil, ""
+	r.Tags, r.Emails, r.Phones, r.Said = nil, nil, nil, Said{}
 	country := b.m.Country
 	for i := range b.cols {
 		c := &b.cols[i]
@@ -225,13 +235,20 @@ func (b *Builder) put(r *Record, c *column, v, country string) error {
 		}
 		return nil
 	case Note:
-		r.Note = strings.ReplaceAll(strings.ToValidUTF8(v, ""), "\x00", "")
+		r.Said.Notes = append(r.Said.Notes, ParseNotes(strings.ReplaceAll(strings.ToValidUTF8(v, ""), "\x00", ""))...)
 		return nil
 	case string(person.DoNotContact):
 		d := person.Definition{Field: person.DoNotContact, Type: person.YesNo}
 		x, err := d.Tidy(v, "")
 		if err == nil && x == "yes" {
 			r.Values[person.DoNotContact] = "yes"
+		}
+		return err
+	}
+	if c.agreed != 0 {
+		said, err := ParseConsent(v)
+		if said.Purpose = c.agreed; err == nil {
+			r.Said.Consents = append(r.Said.Consents, said)
 		}
 		return err
 	}

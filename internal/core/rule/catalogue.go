@@ -51,6 +51,16 @@ func (c *Catalogue) Define(f Field) (person.Definition, bool) {
 	return person.Define(f)
 }
 
+// Consents are what a list can say of people beside their fields: whether they
+// agreed to each purpose.
+func (c *Catalogue) Consents() []person.Definition {
+	var out []person.Definition
+	for _, p := range c.Purposes {
+		out = append(out, person.Definition{Field: person.Mark(person.ConsentMark, p.ID), Name: "consent to " + p.Name, Type: person.Text})
+	}
+	return out
+}
+
 // Fields lists every field there is.
 func (c *Catalogue) Fields() []person.Definition {
 	out := person.Definitions()
