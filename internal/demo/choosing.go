@@ -23,6 +23,9 @@ var ranks = map[string][2]string{
 	"Process chemist": {"specialist", "Laboratory"}, "Maintenance lead": {"manager", "Plant"}, "Water quality lead": {"head", "Laboratory"}, "Treatment engineer": {"specialist", "Plant"}, "Laboratory head": {"head", "Laboratory"}, "Network planner": {"specialist", "Network"},
 }
 
+// partners look after buoys in the countries they are in.
+var partners = []string{"Ebbline Service", "Grey Heron Marine", "Southern Cross Sensors"}
+
 var (
 	bands    = []rule.Band{{Name: "calm", To: 5}, {Name: "rising", From: 5, To: 15}, {Name: "high water", From: 15}}
 	fitBands = []rule.Band{{Name: "open sea", To: 40}, {Name: "in reach", From: 40, To: 75}, {Name: "home port", From: 75}}
@@ -65,7 +68,7 @@ func (d *Demo) keepChoosing(ctx context.Context, s *scenario, people, ids []int6
 	if err := st.DemoCompanies(ctx, domains, revenues, sizes); err != nil {
 		return err
 	}
-	var pens, water, next int64
+	var pens, water, next, partner int64
 	err := st.InTx(ctx, func(tx store.Tx) error {
 		var err error
 		for _, f := range []struct {
@@ -73,9 +76,13 @@ func (d *Demo) keepChoosing(ctx context.Context, s *scenario, people, ids []int6
 			f  store.OwnField
 		}{
 			{&pens, store.OwnField{Name: "Pens or intakes", Type: person.Number}}, {&water, store.OwnField{Name: "Water", Type: person.OneOf}}, {&next, store.OwnField{Name: "Next calibration", Type: person.Date}},
+			{&partner, store.OwnField{Name: "Service partner", Type: person.OneOf, Company: true}},
 		} {
 			if f.f.Type == person.OneOf {
 				f.f.Options.V = []string{"sea", "fjord", "lake", "river", "tank"}
+			}
+			if f.f.Company {
+				f.f.Options.V = partners
 			}
 			if *f.id, err = store.AddOwnField(ctx, tx, f.f); err != nil {
 				return err
@@ -83,6 +90,18 @@ func (d *Demo) keepChoosing(ctx context.Context, s *scenario, people, ids []int6
 		}
 		if _, err = store.AddPurpose(ctx, tx, "Invitations to clinics"); err != nil {
 			return err
+		}
+		for _, c := range s.companies {
+			if s.rnd.IntN(4) > 0 {
+				continue
+			}
+			id, err := store.CompanyByDomain(ctx, tx, c.domain)
+			if err != nil {
+				return err
+			}
+			if err := store.SetCompany(ctx, tx, id, person.Values{person.Own(partner): partners[s.rnd.IntN(len(partners))]}, store.Author{User: ids[0], How: "bulk: from the order book", At: began}); err != nil {
+				return err
+			}
 		}
 		return nil
 	})

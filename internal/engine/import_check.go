@@ -40,7 +40,11 @@ func (e *Engine) check(ctx context.Context, b *store.Batch, i *store.Import) err
 	if err != nil {
 		return err
 	}
-	ownJSON, err := e.Store.OwnJSON(ctx)
+	ownJSON, err := e.Store.OwnJSON(ctx, false)
+	if err != nil {
+		return err
+	}
+	companyOwn, err := e.Store.OwnJSON(ctx, true)
 	if err != nil {
 		return err
 	}
@@ -55,7 +59,7 @@ func (e *Engine) check(ctx context.Context, b *store.Batch, i *store.Import) err
 	inner, cancel := context.WithCancel(ctx)
 	defer cancel()
 	read := make(chan checkedRows, 1)
-	x := reading{e: e, m: &i.Options.V, builder: builder, staging: staging, owners: owners, own: ownJSON, seen: map[uint64]int32{}, seed: maphash.MakeSeed(), companies: map[string]*store.StagedCompany{}}
+	x := reading{e: e, m: &i.Options.V, builder: builder, staging: staging, owners: owners, own: ownJSON, theirs: companyOwn, seen: map[uint64]int32{}, seed: maphash.MakeSeed(), companies: map[string]*store.StagedCompany{}}
 	go func() {
 		defer close(read)
 		for {
@@ -166,8 +170,9 @@ type reading struct {
 	builder *intake.Builder
 	staging *store.Staging
 	owners  map[string]int64
-	own     func(person.Values) (string, error)
-	seen    map[uint64]int32 // hash of what tells somebody → row
+	own     func(person.Values) (string, error) // the person's own fields, as they are staged
+	theirs  func(person.Values) (string, error) // the company's
+	seen    map[uint64]int32                    // hash of what tells somebody → row
 	seed    maphash.Seed
 
 	companies map[string]*store.StagedCompany
@@ -175,12 +180,12 @@ type reading struct {
 
 // company notes what a row says of its company. Of what rows say differently
 // the first stands.
-func (x *reading) company(v person.Values, size int32) {
+func (x *reading) company(v person.Values, size int32) error {
 	name, domain := v[person.Company], v[person.Domain]
 	key := domain
 	if key == "" {
 		if key = strings.ToLower(name); key == "" {
-			return
+			return nil
 		}
 	}
 	c := x.companies[key]
@@ -203,6 +208,12 @@ func (x *reading) company(v person.Values, size int32) {
 	if c.Size == 0 {
 		c.Size = size
 	}
+	if c.Own == "" {
+		var err error
+		c.Own, err = x.theirs(v)
+		return err
+	}
+	return nil
 }
 
 func (x *reading) chunk(r roster.Reader) (c checkedRows) {
@@ -280,7 +291,9 @@ func (x *reading) chunk(r roster.Reader) (c checkedRows) {
 			continue
 		}
 		x.seen[h] = int32(row.N)
-		x.company(rec.Values, size)
+		if c.err = x.company(rec.Values, size); c.err != nil {
+			return c
+		}
 		out.Values = x.staging.Take(rec.Values)
 		c.rows = append(c.rows, out)
 	}

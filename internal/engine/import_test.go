@@ -218,6 +218,10 @@ func TestWhatIsTakenOutComesBack(t *testing.T) {
 				if _, err := store.AddOwnField(w.ctx, tx, f); err != nil {
 					return err
 				}
+				f.Name, f.Company = "Theirs "+string(ty), true
+				if _, err := store.AddOwnField(w.ctx, tx, f); err != nil {
+					return err
+				}
 			}
 			_, err := store.AddPurpose(w.ctx, tx, "Invitations")
 			return err
@@ -233,7 +237,9 @@ func TestWhatIsTakenOutComesBack(t *testing.T) {
 		set := person.Values{person.FirstName: texts[i%len(texts)], person.LastName: texts[(i+3)%len(texts)], person.Title: texts[(i+5)%len(texts)], person.PhoneField: fmt.Sprintf("+442079460%03d", i), person.Country: []string{"NO", "VN", ""}[i%3],
 			person.Language: "nb-NO", person.Zone: "Europe/Oslo", person.Profile: "https://profiles.example/p", person.City: texts[(i+7)%len(texts)], person.Campaign: "spring", person.Owner: "Tomas Vale", person.Department: "Lab; north"}
 		for _, d := range cat.Own {
-			set[d.Field] = map[person.Type]string{person.Text: texts[(i+1)%len(texts)], person.Number: "2.5", person.Date: "2026-04-14", person.YesNo: "yes", person.OneOf: "sea", person.SeveralOf: "sea; lake"}[d.Type]
+			if !d.Company {
+				set[d.Field] = ownValueOf(d.Type, texts[(i+1)%len(texts)])
+			}
 		}
 		a.must(a.e.ChangePerson(a.ctx, id, set, a.marketer))
 		a.must(a.e.TagPerson(a.ctx, id, "fair", a.marketer))
@@ -253,7 +259,13 @@ func TestWhatIsTakenOutComesBack(t *testing.T) {
 		}
 	}
 	for c := range 3 {
-		a.must(a.e.ChangeCompany(a.ctx, int64(c+1), person.Values{person.Industry: "Ports", person.Size: "120", person.Revenue: "1–10 M", person.CompanyCountry: "NO"}, a.marketer))
+		set := person.Values{person.Industry: "Ports", person.Size: "120", person.Revenue: "1–10 M", person.CompanyCountry: "NO"}
+		for _, d := range cat.Own {
+			if d.Company {
+				set[d.Field] = ownValueOf(d.Type, texts[(c+4)%len(texts)])
+			}
+		}
+		a.must(a.e.ChangeCompany(a.ctx, int64(c+1), set, a.marketer))
 	}
 	everybody := store.PeopleQuery{Now: day0}
 	out := func(w *world, f roster.Form) []byte {
@@ -291,5 +303,66 @@ func TestWhatIsTakenOutComesBack(t *testing.T) {
 			}
 			t.Fatalf("%s: %d lines, was %d", f, len(gl), len(wl))
 		}
+	}
+}
+
+// ownValueOf is some value of an own field of a type.
+func ownValueOf(t person.Type, text string) string {
+	return map[person.Type]string{person.Text: text, person.Number: "2.5", person.Date: "2026-04-14", person.YesNo: "yes", person.OneOf: "sea", person.SeveralOf: "sea; lake"}[t]
+}
+
+// TestAListFillsOwnFieldsOfCompanies: what a file says of companies that are
+// known follows the policy, stands in their history and can be undone.
+func TestAListFillsOwnFieldsOfCompanies(t *testing.T) {
+	w := newWorld(t, mailserver.Options{})
+	var partner, pens int64
+	w.tx(func(tx store.Tx) error {
+		var err error
+		if partner, err = store.AddOwnField(w.ctx, tx, store.OwnField{Name: "Partner", Type: person.Text, Company: true}); err != nil {
+			return err
+		}
+		pens, err = store.AddOwnField(w.ctx, tx, store.OwnField{Name: "Pens", Type: person.Number, Company: true})
+		return err
+	})
+	id := w.meet(store.NewPerson{Email: "ana@fjord.example", Company: "Fjord", Domain: "fjord.example"})
+	w.must(w.e.ChangeCompany(w.ctx, 1, person.Values{person.Own(partner): "Tern"}, w.marketer))
+	if err := w.e.ChangePerson(w.ctx, id, person.Values{person.Own(partner): "x"}, w.marketer); err == nil {
+		t.Error("a company's field was changed on a person")
+	}
+	if err := w.e.ChangeCompany(w.ctx, 1, person.Values{person.Own(pens): "many"}, w.marketer); err == nil {
+		t.Error("a number that is none was kept")
+	}
+	known := func() person.Values {
+		c, err := w.s.Company(w.ctx, 1)
+		w.must(err)
+		return c.Values()
+	}
+	file := []byte("email,Partner,Pens\nbo@fjord.example,Gull,12\n")
+	batch := w.bring("fill.csv", file, nil)
+	if v := known(); v[person.Own(partner)] != "Tern" || v[person.Own(pens)] != "12" {
+		t.Errorf("filling gaps: %v", v)
+	}
+	p, err := w.s.PersonByEmail(w.ctx, "bo@fjord.example")
+	w.must(err)
+	if v := p.Values(); v[person.Own(pens)] != "12" {
+		t.Errorf("a person does not show the company's: %v", v)
+	}
+	h, err := w.s.CompanyChanges(w.ctx, 1)
+	w.must(err)
+	if len(h) == 0 || h[0].After.V[person.Own(pens)] != "12" || h[0].After.V[person.Own(partner)] != "" {
+		t.Errorf("history: %+v", h)
+	}
+	w.must(w.e.UndoBatch(w.ctx, batch, w.marketer))
+	w.must(w.e.RunBatch(w.ctx, batch))
+	if v := known(); v[person.Own(pens)] != "" || v[person.Own(partner)] != "Tern" {
+		t.Errorf("after undoing: %v", v)
+	}
+	w.bring("replace.csv", file, func(m *intake.Mapping) { m.Policy = intake.Replace })
+	if v := known(); v[person.Own(partner)] != "Gull" {
+		t.Errorf("replacing: %v", v)
+	}
+	w.tx(func(tx store.Tx) error { return store.RemoveOwnField(w.ctx, tx, partner) })
+	if v := known(); v[person.Own(partner)] != "" || v[person.Own(pens)] != "12" {
+		t.Errorf("after removing the field: %v", v)
 	}
 }

@@ -74,6 +74,10 @@ func (e *Engine) Merge(ctx context.Context, keep, gone int64, set person.Values,
 	}
 	var batch int64
 	err := e.Store.InTx(ctx, func(tx store.Tx) error {
+		cat, err := store.CatalogueIn(ctx, tx)
+		if err != nil {
+			return err
+		}
 		people, err := store.PeopleByID(ctx, tx, []int64{keep, gone})
 		if err != nil {
 			return err
@@ -86,9 +90,8 @@ func (e *Engine) Merge(ctx context.Context, keep, gone int64, set person.Values,
 		va, vb := a.Values(), b.Values()
 		final := person.Values{}
 		for f, v := range set {
-			d, ok := person.Define(f)
-			_, own := f.OwnID()
-			if !ok && !own || d.Fixed || d.Company && f != person.Company || v != va[f] && v != vb[f] {
+			d, ok := cat.Define(f)
+			if !ok || d.Fixed || d.Company && f != person.Company || v != va[f] && v != vb[f] {
 				continue
 			}
 			final[f] = v

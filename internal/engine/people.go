@@ -321,13 +321,16 @@ func (e *Engine) AddPerson(ctx context.Context, set person.Values, user int64) (
 
 // ChangeCompany sets fields of a company's record to values as they were typed.
 func (e *Engine) ChangeCompany(ctx context.Context, id int64, set person.Values, user int64) error {
+	cat, err := e.Store.Catalogue(ctx)
+	if err != nil {
+		return err
+	}
 	out := person.Values{}
 	for f, v := range set {
-		d, ok := person.Define(f)
+		d, ok := cat.Define(f)
 		if !ok || !d.Company {
 			return fmt.Errorf("%q cannot be changed on a company", f)
 		}
-		var err error
 		if out[f], err = d.Tidy(v, ""); err != nil {
 			return &FieldError{f, d.Name, v, err}
 		}
@@ -335,7 +338,7 @@ func (e *Engine) ChangeCompany(ctx context.Context, id int64, set person.Values,
 			return &FieldError{f, d.Name, v, errors.New("a company needs a name")}
 		}
 	}
-	err := e.Store.InTx(ctx, func(tx store.Tx) error {
+	err = e.Store.InTx(ctx, func(tx store.Tx) error {
 		if err := store.SetCompany(ctx, tx, id, out, e.by(user, "by hand")); err != nil {
 			return err
 		}

@@ -107,7 +107,11 @@ func TakeStale(ctx context.Context, tx Tx, now time.Time, n int) ([]Stale, error
 // Movers lists whom the passing of time alone can have moved in or out of an
 // audience since it was last swept.
 func Movers(ctx context.Context, tx Tx, a Audience, now time.Time) ([]Stale, error) {
-	c := compiler{now: now}
+	cat, err := catalogueFor(ctx, tx, &a.Rule.V)
+	if err != nil {
+		return nil, err
+	}
+	c := compiler{now: now, cat: cat}
 	query := c.movers(&a.Rule.V, a.Swept, now)
 	if query == "" {
 		return nil, nil

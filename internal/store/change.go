@@ -46,7 +46,7 @@ func SetValues(ctx context.Context, tx Tx, p Person, set person.Values, a Author
 // Change makes many edits at once, in a number of statements that does not
 // depend on how many, and keeps what changed. It answers how many records did.
 func Change(ctx context.Context, tx Tx, edits []Edit, a Author) (int, error) {
-	types, err := ownTypes(ctx, tx)
+	types, err := ownTypes(ctx, tx, false)
 	if err != nil {
 		return 0, err
 	}

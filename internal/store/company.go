@@ -19,13 +19,14 @@ type Company struct {
 	Industry string
 	Size     int
 	Revenue  string
+	Own      JSON[map[string]any]
 	People   int64
 	Open     int64     // open deals
 	Best     float64   // the highest score among its people
 	Created  time.Time `db:"created_at"`
 }
 
-const companyColumns = `select c.id, c.name, coalesce(c.domain, '') as domain, c.country, c.industry, c.size, c.revenue, c.created_at,
+const companyColumns = `select c.id, c.name, coalesce(c.domain, '') as domain, c.country, c.industry, c.size, c.revenue, c.own, c.created_at,
 	(select count(*) from person p where p.company_id = c.id and p.erased_at is null) as people,
 	(select count(*) from deal d where d.company_id = c.id and d.closed_at is null) as open,
 	coalesce((select max(s.score) from person p join standing s on s.person_id = p.id and s.model_id = ` + theModel + ` where p.company_id = c.id), 0) as best `
@@ -107,6 +108,11 @@ func (s *Store) Company(ctx context.Context, id int64) (Company, error) {
 	return one[Company](ctx, s.db, companyColumns+"from company c where c.id = $1", id)
 }
 
+// CompanyByDomain finds the company that a domain belongs to.
+func CompanyByDomain(ctx context.Context, q querier, domain string) (int64, error) {
+	return one[int64](ctx, q, "select id from company where domain = $1", domain)
+}
+
 // CompaniesByID reads several, by name.
 func (s *Store) CompaniesByID(ctx context.Context, ids []int64) ([]Company, error) {
 	return all[Company](ctx, s.db, companyColumns+"from company c where c.id = any ($1) order by lower(c.name), c.id", ids)
@@ -122,21 +128,41 @@ func (s *Store) CompanyCountries(ctx context.Context) ([]string, error) {
 	return all[string](ctx, s.db, "select country from company where country <> '' group by 1 order by 1")
 }
 
+// Values are the known fields of a company, as the core tidies them.
+func (c *Company) Values() person.Values {
+	p := Person{Company: c.Name, Domain: c.Domain, CompanyCountry: c.Country, Industry: c.Industry, Revenue: c.Revenue, Size: c.Size, CompanyOwn: c.Own}
+	v := p.Values()
+	delete(v, person.Created) // that of a person who is none
+	return v
+}
+
 // SetCompany changes a company's record and keeps what changed.
 func SetCompany(ctx context.Context, tx Tx, id int64, set person.Values, a Author) error {
 	c, err := one[Company](ctx, tx, companyColumns+"from company c where c.id = $1 for update of c", id)
 	if err != nil {
 		return err
 	}
-	now := person.Values{person.Company: c.Name, person.Domain: c.Domain, person.CompanyCountry: c.Country, person.Industry: c.Industry, person.Revenue: c.Revenue}
-	if c.Size > 0 {
-		now[person.Size] = fmt.Sprint(c.Size)
-	}
-	before, after := person.Diff(now, set)
+	before, after := person.Diff(c.Values(), set)
 	if len(after) == 0 {
 		return nil
 	}
+	types, err := ownTypes(ctx, tx, true)
+	if err != nil {
+		return err
+	}
+	patch, err := ownJSON(types, after)
+	if err != nil {
+		return err
+	}
+	if patch != "" {
+		if _, err := exec(ctx, tx, "update company set own = jsonb_strip_nulls(own || $2::jsonb) where id = $1", id, patch); err != nil {
+			return fmt.Errorf("changing company %d: %w", id, err)
+		}
+	}
 	for f, v := range after {
+		if _, own := f.OwnID(); own {
+			continue
+		}
 		col := map[person.Field]string{person.Company: "name", person.Domain: "domain", person.CompanyCountry: "country", person.Industry: "industry", person.Revenue: "revenue", person.Size: "size"}[f]
 		var x any = v
 		switch {

@@ -10,35 +10,36 @@ import (
 	"ombak/internal/core/rule"
 )
 
-// OwnField is a field that the workspace has added to people.
+// OwnField is a field that the workspace has added to people or to companies.
 type OwnField struct {
 	ID      int64
 	Name    string
 	Type    person.Type
 	Options JSON[[]string]
-	Used    int64 // people who have a value
+	Company bool  `db:"of_company"`
+	Used    int64 // people, or companies, that have a value
 }
 
 // Definition is the field as the core has it.
 func (f *OwnField) Definition() person.Definition {
-	return person.Definition{Field: person.Own(f.ID), Name: f.Name, Type: f.Type, Options: f.Options.V}
+	return person.Definition{Field: person.Own(f.ID), Name: f.Name, Type: f.Type, Options: f.Options.V, Company: f.Company}
 }
 
-const ownFields = "select id, name, type, to_json(options) as options from own_field order by position, id"
+const ownFields = "select id, name, type, to_json(options) as options, of_company from own_field order by position, id"
 
 // OwnFields lists the workspace's own fields.
 func (s *Store) OwnFields(ctx context.Context) ([]OwnField, error) {
 	return all[OwnField](ctx, s.db, ownFields)
 }
 
-// OwnFieldsUsed lists them with how many people have a value.
+// OwnFieldsUsed lists them with how many people or companies have a value.
 func (s *Store) OwnFieldsUsed(ctx context.Context) ([]OwnField, error) {
-	return all[OwnField](ctx, s.db, `select f.id, f.name, f.type, to_json(f.options) as options, (select count(*) from person p where p.own ? f.id::text) as used from own_field f order by f.position, f.id`)
+	return all[OwnField](ctx, s.db, `select f.id, f.name, f.type, to_json(f.options) as options, f.of_company, case when f.of_company then (select count(*) from company c where c.own ? f.id::text) else (select count(*) from person p where p.own ? f.id::text) end as used from own_field f order by f.position, f.id`)
 }
 
 // AddOwnField keeps a new one.
 func AddOwnField(ctx context.Context, tx Tx, f OwnField) (int64, error) {
-	id, err := one[int64](ctx, tx, `insert into own_field (name, type, options, position) values ($1, $2, coalesce($3::text[], '{}'), (select coalesce(max(position), 0) + 1 from own_field)) returning id`, f.Name, string(f.Type), f.Options.V)
+	id, err := one[int64](ctx, tx, `insert into own_field (name, type, options, of_company, position) values ($1, $2, coalesce($3::text[], '{}'), $4, (select coalesce(max(position), 0) + 1 from own_field)) returning id`, f.Name, string(f.Type), f.Options.V, f.Company)
 	if taken(err) {
 		return 0, fmt.Errorf("%w: a field is called %q", ErrTaken, f.Name)
 	}
@@ -57,11 +58,14 @@ func ChangeOwnField(ctx context.Context, tx Tx, id int64, name string, options [
 	return err
 }
 
-func ownTypes(ctx context.Context, q querier) (map[int64]person.Type, error) {
+// ownTypes are the types of the own fields of people, or of companies.
+func ownTypes(ctx context.Context, q querier, ofCompany bool) (map[int64]person.Type, error) {
 	list, err := all[OwnField](ctx, q, ownFields)
 	out := make(map[int64]person.Type, len(list))
 	for _, f := range list {
-		out[f.ID] = f.Type
+		if f.Company == ofCompany {
+			out[f.ID] = f.Type
+		}
 	}
 	return out, err
 }
@@ -192,6 +196,9 @@ func (s *Store) FieldUse(ctx context.Context, id int64) ([]string, error) {
 // RemoveOwnField takes a field and all its values away.
 func RemoveOwnField(ctx context.Context, tx Tx, id int64) error {
 	if _, err := exec(ctx, tx, "update person set own = own - $1::text where own ? $1::text", fmt.Sprint(id)); err != nil {
+		return err
+	}
+	if _, err := exec(ctx, tx, "update company set own = own - $1::text where own ? $1::text", fmt.Sprint(id)); err != nil {
 		return err
 	}
 	n, err := exec(ctx, tx, "delete from own_field where id = $1", id)

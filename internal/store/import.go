@@ -278,6 +278,7 @@ func (s *Staging) Write(ctx context.Context, st *Store, rows []StagedRow) error 
 type StagedCompany struct {
 	Name, Domain, Industry, Revenue, Country string
 	Size                                     int32
+	Own                                      string // JSON, or empty
 }
 
 // StageCompanies stages the companies that a file names, each once.
@@ -288,13 +289,13 @@ func (s *Store) StageCompanies(ctx context.Context, batch int64, list []*StagedC
 		}
 		return v
 	}
-	_, err := s.Pool.CopyFrom(ctx, pgx.Identifier{"import_company"}, []string{"batch_id", "name", "domain", "industry", "size", "revenue", "country"}, pgx.CopyFromSlice(len(list), func(i int) ([]any, error) {
+	_, err := s.Pool.CopyFrom(ctx, pgx.Identifier{"import_company"}, []string{"batch_id", "name", "domain", "industry", "size", "revenue", "country", "own"}, pgx.CopyFromSlice(len(list), func(i int) ([]any, error) {
 		c := list[i]
 		var size any
 		if c.Size > 0 {
 			size = c.Size
 		}
-		return []any{batch, c.Name, text(c.Domain), text(c.Industry), size, text(c.Revenue), text(c.Country)}, nil
+		return []any{batch, c.Name, text(c.Domain), text(c.Industry), size, text(c.Revenue), text(c.Country), text(c.Own)}, nil
 	}))
 	if err != nil {
 		return fmt.Errorf("staging %d companies: %w", len(list), err)
@@ -403,11 +404,12 @@ func (s *Store) PersonIDs(ctx context.Context, n int) ([]int64, error) {
 	return all[int64](ctx, s.db, "select nextval('person_id_seq') from generate_series(1, $1::int)", n)
 }
 
-// ownJSON is the own fields among values as they are staged; empty for none.
+// ownJSON is the own fields of some types among values as they are kept; empty
+// for none.
 func ownJSON(types map[int64]person.Type, v person.Values) (string, error) {
 	patch := map[string]any{}
 	for f, x := range v {
-		if id, ok := f.OwnID(); ok {
+		if id, ok := f.OwnID(); ok && types[id] != "" {
 			patch[fmt.Sprint(id)] = ownValue(types[id], x)
 		}
 	}
@@ -418,8 +420,9 @@ func ownJSON(types map[int64]person.Type, v person.Values) (string, error) {
 	return string(b), err
 }
 
-// OwnJSON is the own fields among values as staging keeps them; empty for none.
-func (s *Store) OwnJSON(ctx context.Context) (func(person.Values) (string, error), error) {
-	types, err := ownTypes(ctx, s.db)
+// OwnJSON is the own fields of people, or of companies, among values as staging
+// keeps them; empty for none.
+func (s *Store) OwnJSON(ctx context.Context, ofCompany bool) (func(person.Values) (string, error), error) {
+	types, err := ownTypes(ctx, s.db, ofCompany)
 	return func(v person.Values) (string, error) { return ownJSON(types, v) }, err
 }

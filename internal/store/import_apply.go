@@ -15,18 +15,25 @@ type importer struct {
 	types map[int64]person.Type
 	has   map[string]bool
 
-	consents bool // some column says what people agreed to
+	companyOwn   []int64 // columns that are own fields of companies
+	companyTypes map[int64]person.Type
+	consents     bool // some column says what people agreed to
 }
 
 func newImporter(ctx context.Context, q querier, m *intake.Mapping) (*importer, error) {
 	i := &importer{m: m, has: map[string]bool{}}
 	var err error
-	if i.types, err = ownTypes(ctx, q); err != nil {
+	if i.types, err = ownTypes(ctx, q, false); err != nil {
+		return nil, err
+	}
+	if i.companyTypes, err = ownTypes(ctx, q, true); err != nil {
 		return nil, err
 	}
 	for _, c := range m.Columns {
 		i.has[c] = true
-		if id, ok := person.Field(c).OwnID(); ok {
+		if id, ok := person.Field(c).OwnID(); ok && i.types[id] == "" {
+			i.companyOwn = append(i.companyOwn, id)
+		} else if ok {
 			i.own = append(i.own, id)
 		}
 		if kind, _, _ := person.MarkOf(person.Field(c)); kind == person.ConsentMark {
@@ -77,19 +84,21 @@ func (i *importer) compared(where string) string {
 	pair("owner", "(select u.name from app_user u where u.id = p.owner_id)", "(select u.name from app_user u where u.id = ("+owner+"))")
 	pair("do not contact", "case when p.do_not_contact then 'yes' else '' end", "case when p.do_not_contact or coalesce(r.do_not_contact, false) then 'yes' else '' end")
 	for _, id := range i.own {
-		val := func(from string) string {
-			if i.types[id] == person.SeveralOf {
-				return fmt.Sprintf("array_to_string(array(select jsonb_array_elements_text(case when jsonb_typeof((%s)->'%d') = 'array' then (%s)->'%d' else '[]' end)), E'\\x1f')", from, id, from, id)
-			}
-			return fmt.Sprintf("coalesce((%s)->>'%d', '')", from, id)
-		}
-		pair(string(person.Own(id)), val("p.own"), val(own))
+		pair(string(person.Own(id)), ownTextSQL(i.types[id], id, "p.own"), ownTextSQL(i.types[id], id, own))
 	}
 	return `select p.id, r.n` + sel + `, jsonb_strip_nulls(jsonb_build_object(` + before[2:] + `)) as before, jsonb_strip_nulls(jsonb_build_object(` + after[2:] + `)) as after
 		from import_row r join person p on p.id = r.person_id left join company o on o.id = p.company_id
 		left join lateral (select c.id, c.name, c.domain from company c where c.domain = r.domain union all
 			select * from (select c.id, c.name, c.domain from company c where r.domain is null and r.company <> '' and lower(c.name) = lower(r.company) order by c.id limit 1) x limit 1) n on true
 		where ` + where
+}
+
+// ownTextSQL is the text of an own field among own fields, as ownText has it.
+func ownTextSQL(t person.Type, id int64, own string) string {
+	if t == person.SeveralOf {
+		return fmt.Sprintf("array_to_string(array(select jsonb_array_elements_text(case when jsonb_typeof((%s)->'%d') = 'array' then (%s)->'%d' else '[]' end)), E'\\x1f')", own, id, own, id)
+	}
+	return fmt.Sprintf("coalesce((%s)->>'%d', '')", own, id)
 }
 
 // CountImport says, of the staged rows of an import, how many people are new,
@@ -254,13 +263,13 @@ func ApplyRows(ctx context.Context, tx Tx, m *intake.Mapping, p Piece, again boo
 // companies makes the companies that the file names and nobody knows, and fills
 // in what it says of those that are known.
 func (i *importer) companies(run func(string, ...any) (int64, error), a Author) error {
-	if _, err := run(`insert into company (name, domain, industry, size, revenue, country, created_at, batch_id)
-		select r.name, r.domain, coalesce(r.industry, ''), coalesce(r.size, 0), coalesce(r.revenue, ''), coalesce(r.country, ''), $2, $1
+	if _, err := run(`insert into company (name, domain, industry, size, revenue, country, own, created_at, batch_id)
+		select r.name, r.domain, coalesce(r.industry, ''), coalesce(r.size, 0), coalesce(r.revenue, ''), coalesce(r.country, ''), coalesce(r.own, '{}'), $2, $1
 		from import_company r where r.batch_id = $1 and case when r.domain is not null then not exists (select from company c where c.domain = r.domain) else not exists (select from company c where lower(c.name) = lower(r.name)) end
 		order by r.domain, r.name on conflict (domain) do nothing`, a.At); err != nil {
 		return err
 	}
-	if i.m.Policy == intake.Leave || !(i.has[string(person.Industry)] || i.has[string(person.Size)] || i.has[string(person.Revenue)] || i.has[string(person.CompanyCountry)]) {
+	if i.m.Policy == intake.Leave || !(i.has[string(person.Industry)] || i.has[string(person.Size)] || i.has[string(person.Revenue)] || i.has[string(person.CompanyCountry)] || len(i.companyOwn) > 0) {
 		return nil
 	}
 	next := func(col, empty string) string {
@@ -275,15 +284,25 @@ func (i *importer) companies(run func(string, ...any) (int64, error), a Author) 
 			return err
 		}
 	}
-	_, err := run(`with x as materialized (select distinct on (c.id) c.id, c.industry as industry0, c.size as size0, c.revenue as revenue0, c.country as country0,
+	own := "coalesce(r.own, '{}') || c.own"
+	if i.m.Policy == intake.Replace {
+		own = "c.own || coalesce(r.own, '{}')"
+	}
+	before, after := "", ""
+	for _, id := range i.companyOwn {
+		was, is := ownTextSQL(i.companyTypes[id], id, "own0"), ownTextSQL(i.companyTypes[id], id, "own1")
+		before += fmt.Sprintf(" || case when %s <> %s then jsonb_build_object('%s', %s) else '{}' end", was, is, person.Own(id), was)
+		after += fmt.Sprintf(" || case when %s <> %s then jsonb_build_object('%s', %s) else '{}' end", was, is, person.Own(id), is)
+	}
+	_, err := run(`with x as materialized (select distinct on (c.id) c.id, c.own as own0, `+own+` as own1, c.industry as industry0, c.size as size0, c.revenue as revenue0, c.country as country0,
 			`+next("industry", "''")+` as industry1, `+next("size", "0")+` as size1, `+next("revenue", "''")+` as revenue1, `+next("country", "''")+` as country1
 			from import_company r cross join lateral (select * from company c where c.domain = r.domain union all (select * from company c where r.domain is null and lower(c.name) = lower(r.name) order by c.id limit 1)) c
 			where r.batch_id = $1 and c.batch_id is distinct from $1 order by c.id),
-		ch as (select * from x where (industry0, size0, revenue0, country0) is distinct from (industry1, size1, revenue1, country1)),
-		done as (update company c set industry = ch.industry1, size = ch.size1, revenue = ch.revenue1, country = ch.country1 from ch where c.id = ch.id)
-		insert into change (company_id, at, user_id, how, batch_id, before, after) select id, $2, nullif($3::bigint, 0), $4, $1,
-			jsonb_build_object('industry', industry0, 'company size', size0::text, 'revenue', revenue0, 'company country', country0),
-			jsonb_build_object('industry', industry1, 'company size', size1::text, 'revenue', revenue1, 'company country', country1) from ch`, a.At, a.User, a.How)
+		ch as (select * from x where (industry0, size0, revenue0, country0, own0) is distinct from (industry1, size1, revenue1, country1, own1)),
+		done as (update company c set industry = ch.industry1, size = ch.size1, revenue = ch.revenue1, country = ch.country1, own = ch.own1 from ch where c.id = ch.id)
+		insert into change (company_id, at, user_id, how, batch_id, company_own, before, after) select id, $2, nullif($3::bigint, 0), $4, $1, jsonb_build_array(own0, own1),
+			jsonb_build_object('industry', industry0, 'company size', size0::text, 'revenue', revenue0, 'company country', country0)`+before+`,
+			jsonb_build_object('industry', industry1, 'company size', size1::text, 'revenue', revenue1, 'company country', country1)`+after+` from ch`, a.At, a.User, a.How)
 	return err
 }
 
@@ -377,7 +396,7 @@ func UndoRest(ctx context.Context, tx Tx, batch int64) error {
 	for _, q := range []string{
 		"delete from note where batch_id = $1",
 		"delete from consent where batch_id = $1",
-		`update company c set industry = h.before->>'industry', size = (h.before->>'company size')::int, revenue = h.before->>'revenue', country = h.before->>'company country'
+		`update company c set industry = h.before->>'industry', size = (h.before->>'company size')::int, revenue = h.before->>'revenue', country = h.before->>'company country', own = case when c.own = h.company_own->1 then h.company_own->0 else c.own end
 			from change h where h.batch_id = $1 and h.company_id = c.id and (c.industry, c.size::text, c.revenue, c.country) = (h.after->>'industry', h.after->>'company size', h.after->>'revenue', h.after->>'company country')`,
 		"delete from company c where batch_id = $1 and not exists (select from person p where p.company_id = c.id) and not exists (select from deal d where d.company_id = c.id)",
 	} {

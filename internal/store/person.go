@@ -44,12 +44,13 @@ type Person struct {
 	Term           string
 	Content        string
 	Own            JSON[map[string]any]
-	DoNotContact   bool       `db:"do_not_contact"`
-	OptedOut       *time.Time `db:"opted_out_at"`
-	Bounced        *time.Time `db:"bounced_at"`
-	Created        time.Time  `db:"created_at"`
-	BatchID        *int64     `db:"batch_id"`
-	Erased         *time.Time `db:"erased_at"`
+	CompanyOwn     JSON[map[string]any] `db:"company_own"`
+	DoNotContact   bool                 `db:"do_not_contact"`
+	OptedOut       *time.Time           `db:"opted_out_at"`
+	Bounced        *time.Time           `db:"bounced_at"`
+	Created        time.Time            `db:"created_at"`
+	BatchID        *int64               `db:"batch_id"`
+	Erased         *time.Time           `db:"erased_at"`
 	Score          float64
 	Sequences      int // open enrolments
 }
@@ -90,9 +91,11 @@ func (p *Person) Values() person.Values {
 	if p.Size > 0 {
 		put(person.Size, strconv.Itoa(p.Size))
 	}
-	for id, v := range p.Own.V {
-		if n, err := strconv.ParseInt(id, 10, 64); err == nil {
-			put(person.Own(n), ownText(v))
+	for _, own := range []map[string]any{p.Own.V, p.CompanyOwn.V} {
+		for id, v := range own {
+			if n, err := strconv.ParseInt(id, 10, 64); err == nil {
+				put(person.Own(n), ownText(v))
+			}
 		}
 	}
 	return m
@@ -134,7 +137,7 @@ func ownValue(t person.Type, v string) any {
 
 const personColumns = `select p.id, p.first_name, p.last_name, p.email, p.phone, p.title, p.seniority, p.department, p.company_id, coalesce(c.name, '') as company,
 	coalesce(c.domain, '') as domain, coalesce(c.industry, '') as industry, coalesce(c.size, 0) as size, coalesce(c.revenue, '') as revenue, coalesce(c.country, '') as company_country,
-	p.owner_id, coalesce(o.name, '') as owner, p.country, p.region, p.city, p.zone, p.language, p.profile, p.source, p.medium, p.campaign, p.term, p.content, p.own,
+	p.owner_id, coalesce(o.name, '') as owner, p.country, p.region, p.city, p.zone, p.language, p.profile, p.source, p.medium, p.campaign, p.term, p.content, p.own, coalesce(c.own, '{}') as company_own,
 	p.do_not_contact, p.opted_out_at, p.bounced_at, p.created_at, p.batch_id, p.erased_at`
 
 const personFields = personColumns + `, coalesce(s.score, 0) as score, (select count(*) from enrolment e where e.person_id = p.id and e.ended_at is null) as sequences

@@ -84,8 +84,12 @@ func (c *compiler) condition(q *rule.Condition) string {
 	d, _ := c.cat.Define(q.Field)
 	own, isOwn := q.Field.OwnID()
 	raw := ""
+	where := "p.own"
+	if d.Company {
+		where = "c.own"
+	}
 	if isOwn {
-		raw = "p.own->>'" + strconv.FormatInt(own, 10) + "'"
+		raw = where + "->>'" + strconv.FormatInt(own, 10) + "'"
 	}
 	switch {
 	case d.Type == person.Date:
@@ -101,7 +105,7 @@ func (c *compiler) condition(q *rule.Condition) string {
 		}
 		return c.numbered(col, q)
 	case d.Type == person.SeveralOf:
-		return c.several("p.own->'"+strconv.FormatInt(own, 10)+"'", q)
+		return c.several(where+"->'"+strconv.FormatInt(own, 10)+"'", q)
 	case isOwn:
 		return c.text("coalesce("+raw+", '')", true, q)
 	}
@@ -435,8 +439,10 @@ func asksOf(r *rule.Rule) []string {
 			add("sequence")
 		case q.About != "":
 			add("deal")
-		case d.Company:
-			add("company")
+		default:
+			if _, own := q.Field.OwnID(); own || d.Company {
+				add("company") // an own field may be the company's
+			}
 		}
 	})
 	return out
@@ -468,10 +474,14 @@ func (c *compiler) movers(r *rule.Rule, from, to time.Time) string {
 			if !ok {
 				continue
 			}
-			col := "(p.own->>'" + strconv.FormatInt(own, 10) + "')::date::timestamptz"
+			of, people := "p", "person p"
+			if d, _ := c.cat.Define(q.Field); d.Company {
+				of, people = "k", "person p join company k on k.id = p.company_id"
+			}
+			col := "(" + of + ".own->>'" + strconv.FormatInt(own, 10) + "')::date::timestamptz"
 			// A day begins to lie within the last days when it comes, and stops after them.
-			parts = append(parts, "select p.id, "+col+" + "+gap+" from person p where "+col+" >= "+low+" and "+col+" <= "+high,
-				"select p.id, "+col+" from person p where "+col+" >= "+c.arg(from)+" and "+col+" <= "+c.arg(to))
+			parts = append(parts, "select p.id, "+col+" + "+gap+" from "+people+" where "+col+" >= "+low+" and "+col+" <= "+high,
+				"select p.id, "+col+" from "+people+" where "+col+" >= "+c.arg(from)+" and "+col+" <= "+c.arg(to))
 		}
 	}
 	if len(parts) == 0 {

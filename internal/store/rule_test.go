@@ -83,6 +83,10 @@ func newRuleWorld(t *testing.T, n int) *ruleWorld {
 			if _, err := store.AddOwnField(w.ctx, tx, f); err != nil {
 				return err
 			}
+			f.Name, f.Company = fmt.Sprintf("Theirs %d", i), true
+			if _, err := store.AddOwnField(w.ctx, tx, f); err != nil {
+				return err
+			}
 		}
 		for _, name := range []string{"fair", "board", "spare"} {
 			if _, err := store.TagNamed(w.ctx, tx, name, 0, ruleNow); err != nil {
@@ -97,7 +101,8 @@ func newRuleWorld(t *testing.T, n int) *ruleWorld {
 		}
 		fit := rule.Fit{
 			{If: rule.Rule{Any: []rule.Rule{rule.FieldIs(person.Country, "NO"), rule.FieldIs(person.Industry, "ana")}}, Points: 3},
-			{If: rule.Rule{If: &rule.Condition{Field: person.Own(2), Op: rule.AtLeast, Value: "2"}}, Points: 4},
+			{If: rule.Rule{If: &rule.Condition{Field: person.Own(3), Op: rule.AtLeast, Value: "2"}}, Points: 4},
+			{If: rule.Rule{If: &rule.Condition{Field: person.Own(4), Op: rule.AtLeast, Value: "2"}}, Points: 1},
 			{If: rule.Rule{None: []rule.Rule{{If: &rule.Condition{Field: person.City, Op: rule.Known}}}}, Points: -2},
 			{If: rule.Rule{If: &rule.Condition{Field: person.Size, Op: rule.AtLeast, Value: "20"}}, Points: 2},
 		}
@@ -193,6 +198,19 @@ func newRuleWorld(t *testing.T, n int) *ruleWorld {
 		if w.rnd.IntN(2) == 0 {
 			run("update company set industry = $2, size = $3, revenue = $4, country = $5 where id = (select company_id from person where id = $1)", id, w.pick(someTexts), w.rnd.IntN(3)*20, w.pick([]string{"", "under 1 M"}), w.pick([]string{"", "NO", "CA"}))
 		}
+		theirs := person.Values{}
+		for _, d := range w.cat.Own {
+			if v, err := d.Tidy(w.value(d), ""); err == nil && d.Company && w.rnd.IntN(2) == 0 {
+				theirs[d.Field] = v
+			}
+		}
+		must(w.InTx(w.ctx, func(tx store.Tx) error {
+			list, err := store.PeopleByID(w.ctx, tx, []int64{id})
+			if err != nil || list[id].CompanyID == nil {
+				return err
+			}
+			return store.SetCompany(w.ctx, tx, *list[id].CompanyID, theirs, store.Author{How: "a test", At: ruleNow})
+		}))
 		for range w.rnd.IntN(3) {
 			stage := 2 + w.rnd.IntN(2)
 			run("insert into deal (person_id, stage_id, name, opened_at, moved_at, closed_at) values ($1, $2, 'd', $3, $3, $3)", id, stage, w.edge())

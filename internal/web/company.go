@@ -19,12 +19,25 @@ import (
 	"ombak/internal/store"
 )
 
-// companyColumns are the columns of the companies list, and which of them are
-// shown where none are chosen.
-var companyColumns = []struct {
+type companyColumn struct {
 	key, name    string
 	usual, right bool
-}{
+}
+
+// companyColumnsWith are they and the workspace's own fields of companies.
+func companyColumnsWith(cat *rule.Catalogue) []companyColumn {
+	out := slices.Clone(companyColumns)
+	for _, d := range cat.Own {
+		if d.Company {
+			out = append(out, companyColumn{key: string(d.Field), name: d.Name, right: d.Type == person.Number})
+		}
+	}
+	return out
+}
+
+// companyColumns are the columns of the companies list, and which of them are
+// shown where none are chosen.
+var companyColumns = []companyColumn{
 	{"industry", "industry", true, false}, {"country", "country", true, false}, {"size", "works there", true, true}, {"revenue", "revenue", false, false},
 	{"people", "people here", true, true}, {"deals", "open deals", true, true}, {"score", "highest score", true, true}, {"since", "first met", false, false},
 }
@@ -56,7 +69,9 @@ type companyList struct {
 	Columns []string
 }
 
-func readCompanies(v url.Values) companyList {
+func readCompanies(v url.Values) companyList { return readCompaniesWith(v, companyColumns) }
+
+func readCompaniesWith(v url.Values, columns []companyColumn) companyList {
 	l := companyList{CompanyQuery: store.CompanyQuery{Text: person.Name(v.Get("text")), Industry: person.Name(v.Get("industry")), Order: v.Get("order"), Limit: pageOfPeople}}
 	l.Country, _ = person.CountryCode(v.Get("country")) // what is no country is any
 	if n, err := strconv.Atoi(v.Get("least")); err == nil && n > 0 && n < 10_000_000 {
@@ -65,7 +80,7 @@ func readCompanies(v url.Values) companyList {
 	if !slices.Contains(store.CompanyOrders(), l.Order) {
 		l.Order = "name"
 	}
-	for _, c := range companyColumns {
+	for _, c := range columns {
 		if slices.Contains(v["col"], c.key) {
 			l.Columns = append(l.Columns, c.key)
 		}
@@ -107,7 +122,12 @@ func (l companyList) values() url.Values {
 
 func (s *Server) companies(c *echo.Context) error {
 	ctx := c.Request().Context()
-	l := readCompanies(c.QueryParams())
+	cat, err := s.Store.Catalogue(ctx)
+	if err != nil {
+		return err
+	}
+	columns := companyColumnsWith(cat)
+	l := readCompaniesWith(c.QueryParams(), columns)
 	l.After = store.ParseKey(c.QueryParam("after"))
 	d := companiesData{Query: l.CompanyQuery, Address: l.values().Encode(), Sub: "companies", Export: []choice{{"csv", "CSV", false}, {"xlsx", "Sheet (XLSX)", false}, {"json", "JSON", false}}}
 	list, key, err := s.Store.Companies(ctx, l.CompanyQuery)
@@ -125,7 +145,7 @@ func (s *Server) companies(c *echo.Context) error {
 	if l.After != (store.Key{}) && isHTMX(c) {
 		return s.page(c, "companies.html", "rows", "People", "Companies", d)
 	}
-	for _, x := range companyColumns {
+	for _, x := range columns {
 		shown := slices.Contains(l.Columns, x.key)
 		d.Columns = append(d.Columns, choice{x.key, x.name, shown})
 		if shown {
@@ -165,7 +185,14 @@ func (s *Server) companyCells(x store.Company, columns []string) []cell {
 		return cell{Text: thousands(n), Num: true}
 	}
 	var out []cell
+	own := x.Values()
 	for _, k := range columns {
+		if _, ok := person.Field(k).OwnID(); ok {
+			v := own[person.Field(k)]
+			_, err := strconv.ParseFloat(v, 64)
+			out = append(out, cell{Text: person.Shown(v), Num: err == nil})
+			continue
+		}
 		out = append(out, map[string]cell{
 			"industry": {Text: x.Industry}, "country": {Text: person.CountryName(x.Country)}, "size": count(int64(x.Size)), "revenue": {Text: x.Revenue}, "people": count(x.People), "deals": count(x.Open),
 			"score": {Text: strings.TrimSuffix(fmt.Sprintf("%.1f", x.Best), ".0"), Num: true}, "since": {Text: x.Created.In(s.Engine.Zone).Format("2 Jan 2006")},
@@ -259,7 +286,18 @@ func (s *Server) exportCompanies(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := w.Head([]string{"company", "company domain", "industry", "company size", "revenue", "company country", "people", "open deals", "highest score"}); err != nil {
+	cat, err := s.Store.Catalogue(c.Request().Context())
+	if err != nil {
+		return err
+	}
+	heads := []string{"company", "company domain", "industry", "company size", "revenue", "company country", "people", "open deals", "highest score"}
+	var own []person.Field
+	for _, d := range cat.Own {
+		if d.Company {
+			heads, own = append(heads, d.Name), append(own, d.Field)
+		}
+	}
+	if err := w.Head(heads); err != nil {
 		return err
 	}
 	q := readCompanies(c.QueryParams()).CompanyQuery
@@ -273,7 +311,12 @@ func (s *Server) exportCompanies(c *echo.Context) error {
 			if x.Size > 0 {
 				size = strconv.Itoa(x.Size)
 			}
-			if err := w.Row([]string{x.Name, x.Domain, x.Industry, size, x.Revenue, x.Country, strconv.FormatInt(x.People, 10), strconv.FormatInt(x.Open, 10), strconv.FormatFloat(x.Best, 'f', -1, 64)}); err != nil {
+			row := []string{x.Name, x.Domain, x.Industry, size, x.Revenue, x.Country, strconv.FormatInt(x.People, 10), strconv.FormatInt(x.Open, 10), strconv.FormatFloat(x.Best, 'f', -1, 64)}
+			known := x.Values()
+			for _, f := range own {
+				row = append(row, person.Shown(known[f]))
+			}
+			if err := w.Row(row); err != nil {
 				return err
 			}
 		}
@@ -309,27 +352,24 @@ func (s *Server) showCompany(c *echo.Context, code int, id int64, wrong *wrongFi
 	if d.C, err = s.Store.Company(ctx, id); err != nil {
 		return err
 	}
-	line := func(f person.Field, value, shown, input string) {
-		l := fieldLine{Field: f, Name: string(f), Value: value, Shown: shown, Input: input}
-		if wrong != nil && wrong.Field == f {
+	cat, err := s.Store.Catalogue(ctx)
+	if err != nil {
+		return err
+	}
+	known := d.C.Values()
+	for _, def := range cat.Fields() {
+		if !def.Company {
+			continue
+		}
+		l := lineOf(def, known[def.Field])
+		if def.Field == person.Size && d.C.Size > 0 {
+			l.Shown = thousands(d.C.Size) + " people"
+		}
+		if wrong != nil && wrong.Field == def.Field {
 			l.Value, l.Wrong = wrong.Value, wrong.Why
 		}
 		d.Lines = append(d.Lines, l)
 	}
-	line(person.Company, d.C.Name, d.C.Name, "text")
-	line(person.Domain, d.C.Domain, d.C.Domain, "text")
-	line(person.Industry, d.C.Industry, d.C.Industry, "text")
-	size := ""
-	if d.C.Size > 0 {
-		size = fmt.Sprint(d.C.Size)
-	}
-	shown := size
-	if size != "" {
-		shown = thousands(d.C.Size) + " people"
-	}
-	line(person.Size, size, shown, "number")
-	line(person.Revenue, d.C.Revenue, d.C.Revenue, "text")
-	line(person.CompanyCountry, person.CountryName(d.C.Country), person.CountryName(d.C.Country), "text")
 	cond := rule.FieldIs(person.Company, d.C.Name)
 	if d.C.Domain != "" {
 		cond = rule.FieldIs(person.Domain, d.C.Domain)
@@ -352,7 +392,7 @@ func (s *Server) showCompany(c *echo.Context, code int, id int64, wrong *wrongFi
 		return err
 	}
 	for _, h := range changes {
-		d.Changes = append(d.Changes, changeLine{h, changeWords(h, &rule.Catalogue{})})
+		d.Changes = append(d.Changes, changeLine{h, changeWords(h, cat)})
 	}
 	return s.pageCode(c, code, "company.html", "", "People", d.C.Name, d)
 }

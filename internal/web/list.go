@@ -485,7 +485,11 @@ func (s *Server) saveView(c *echo.Context) error {
 	query := ""
 	switch c.FormValue("kind") {
 	case "companies":
-		kind, to, query = "companies", "/people/companies?", readCompanies(v).values().Encode()
+		cat, err := s.Store.Catalogue(ctx)
+		if err != nil {
+			return err
+		}
+		kind, to, query = "companies", "/people/companies?", readCompaniesWith(v, companyColumnsWith(cat)).values().Encode()
 	case "audiences":
 		kind, to, query = "audiences", "/people/audiences?", readAudiences(v).values().Encode()
 	default:

@@ -238,33 +238,39 @@ func (s *Server) record(c *echo.Context, d *personData) error {
 	return err
 }
 
+// lineOf is a field with its value, ready to be shown and typed in.
+func lineOf(def person.Definition, value string) fieldLine {
+	l := fieldLine{Field: def.Field, Name: def.Name, Value: person.Shown(value), Input: "text"}
+	l.Shown = l.Value
+	switch def.Type {
+	case person.CountryType, person.LanguageType:
+		l.Shown, l.Value = named(def, l.Value), typed(def, l.Value)
+	case person.PhoneType:
+		l.Shown, l.Input = person.ShowPhone(l.Value), "tel"
+	case person.EmailType:
+		l.Input = "email"
+	case person.LinkType:
+		l.Link = l.Value
+	case person.Number:
+		l.Input = "number"
+	case person.Date:
+		l.Input = "date"
+	case person.YesNo:
+		l.Options = []choice{{"", "unknown", l.Value == ""}, {"yes", "yes", l.Value == "yes"}, {"no", "no", l.Value == "no"}}
+	case person.OneOf:
+		l.Options = []choice{{"", "unknown", l.Value == ""}}
+		for _, o := range def.Options {
+			l.Options = append(l.Options, choice{o, o, o == l.Value})
+		}
+	}
+	return l
+}
+
 // lines readies the fields of the record for showing and typing in.
 func (d *personData) lines(cat *rule.Catalogue) {
 	v := d.P.Values()
 	for _, def := range cat.Fields() {
-		l := fieldLine{Field: def.Field, Name: def.Name, Value: person.Shown(v[def.Field]), Input: "text"}
-		l.Shown = l.Value
-		switch def.Type {
-		case person.CountryType, person.LanguageType:
-			l.Shown, l.Value = named(def, l.Value), typed(def, l.Value)
-		case person.PhoneType:
-			l.Shown, l.Input = person.ShowPhone(l.Value), "tel"
-		case person.EmailType:
-			l.Input = "email"
-		case person.LinkType:
-			l.Link = l.Value
-		case person.Number:
-			l.Input = "number"
-		case person.Date:
-			l.Input = "date"
-		case person.YesNo:
-			l.Options = []choice{{"", "unknown", l.Value == ""}, {"yes", "yes", l.Value == "yes"}, {"no", "no", l.Value == "no"}}
-		case person.OneOf:
-			l.Options = []choice{{"", "unknown", l.Value == ""}}
-			for _, o := range def.Options {
-				l.Options = append(l.Options, choice{o, o, o == l.Value})
-			}
-		}
+		l := lineOf(def, v[def.Field])
 		switch {
 		case def.Field == person.Owner || def.Field == person.Created:
 			continue // they stand elsewhere

@@ -204,7 +204,7 @@ func options(text string) []string {
 
 func (s *Server) addField(c *echo.Context) error {
 	ctx := c.Request().Context()
-	f := store.OwnField{Name: person.Name(c.FormValue("name")), Type: person.Type(c.FormValue("type"))}
+	f := store.OwnField{Name: person.Name(c.FormValue("name")), Type: person.Type(c.FormValue("type")), Company: c.FormValue("of") == "company"}
 	f.Options.V = options(c.FormValue("options"))
 	if _, taken := person.Define(person.Field(strings.ToLower(f.Name))); taken {
 		return s.notDone(c, "/people/tags", "Every record has a field of this name already.")
@@ -230,7 +230,7 @@ func (s *Server) addField(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	return s.done(c, "/people/tags", "The field is on every record now.")
+	return s.done(c, "/people/tags", either(f.Company, "Every company has the field now.", "The field is on every record now."))
 }
 
 func (s *Server) changeField(c *echo.Context) error {
