@@ -96,8 +96,13 @@ func (c *compiler) called(text string) string {
 			return r
 		}, word))+"%") + "::text"
 		low := c.arg(likeText(rule.Fold(word))+"%") + "::text"
-		where += fmt.Sprintf(` and p.id in (select x.id from person x where lower(x.first_name collate "C") like %[1]s or lower(x.last_name collate "C") like %[1]s or x.email like %[2]s
-			union all select x.id from company y join person x on x.company_id = y.id where lower(y.name) like %[2]s or y.domain like %[2]s)`, like, low)
+		// One query for each index: joined by or, none would be used. That of
+		// addresses leaves the empty ones out, and so must the question.
+		where += fmt.Sprintf(` and p.id in (select x.id from person x where lower(x.first_name collate "C") like %[1]s
+			union all select x.id from person x where lower(x.last_name collate "C") like %[1]s
+			union all select x.id from person x where x.email <> '' and x.email like %[2]s
+			union all select x.id from company y join person x on x.company_id = y.id where lower(y.name) like %[2]s
+			union all select x.id from company y join person x on x.company_id = y.id where y.domain like %[2]s)`, like, low)
 	}
 	return where
 }
