@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"ombak/internal/core/calendar"
+	"ombak/internal/core/message"
 	"ombak/internal/core/person"
 	"ombak/internal/core/rule"
 	"ombak/internal/core/sequence"
@@ -71,19 +72,32 @@ func keepContent(ctx context.Context, st *store.Store, ids []int64, at time.Time
 	}
 	hello := `{{ person.first_name | default: "reader" }}`
 	err = st.InTx(ctx, func(tx store.Tx) error {
-		save := func(name, subject, body string, fromOwner bool) int64 {
+		keep := func(name string, doc message.Document, fromOwner bool) int64 {
 			var id int64
 			if err == nil {
-				id, err = store.SaveMessage(ctx, tx, store.Message{Name: name, Subject: subject, Body: body, FromOwner: fromOwner, SenderID: &marketer}, marketer, at)
+				id, err = store.SaveMessage(ctx, tx, store.Message{Name: name, Doc: store.JSON[message.Document]{V: doc}, FromOwner: fromOwner, SenderID: &marketer}, marketer, at)
 			}
 			return id
+		}
+		save := func(name, subject, body string, fromOwner bool) int64 {
+			return keep(name, message.Simple(subject, body), fromOwner)
+		}
+		var groups []message.Group
+		for _, g := range []struct {
+			name string
+			r    rule.Rule
+		}{{"Spanish readers", rule.FieldIs(person.Language, "es")}, {"Norwegian readers", rule.FieldIs(person.Language, "nb")}, {"Ports", rule.FieldIs(person.Industry, "Ports")}} {
+			if err == nil {
+				x := store.ReaderGroup{Name: g.name, Rule: store.JSON[rule.Rule]{V: g.r}}
+				x.ID, err = store.SaveReaderGroup(ctx, tx, x)
+				groups = append(groups, message.Group{ID: x.ID, Name: g.name, Rule: g.r})
+			}
 		}
 		m.guide = save("Field guide, download", "Your field guide, "+hello,
 			"<div>Dear "+hello+",</div><div><br></div><div>here is the <a href=\"/g/oxygen-alarms\">field guide to dissolved-oxygen alarms</a> that you asked for.</div><div><br></div><div>Page 4 is the one people hang beside the feed plan. If your site looks different from the drawings, write back and tell us how.</div><div><br></div><div>{{ sender.name }}<br>Karang Instruments</div>", false)
 		m.owner = save("From the owner: three alarms", `Three alarms that saved a pen, and {{ company.name | default: "your site" }}`,
 			"<div>Dear "+hello+",</div><div><br></div><div>I saw that you took our field guide. Two sites near {{ person.city | default: \"you\" }} changed their alarms after reading it; <a href=\"/p/oxygen-alarms\">what they did</a> fits on one page.</div><div><br></div><div>Shall we talk for a quarter of an hour this week?</div><div><br></div><div>{{ sender.name }}, {{ sender.phone | default: \"Karang Instruments\" }}</div>", true)
-		m.loan = save("Buoy on loan", `A buoy at {{ company.name | default: "your site" }} for 30 days, on us`,
-			"<div>Dear "+hello+",</div><div><br></div><div>for 30 days we moor one of our buoys where you choose, and you keep what it measured. <a href=\"/p/oxygen-alarms\">How the loan works</a>, and what others found out in a month.</div><div><br></div><div>{{ sender.name }}</div>", true)
+		m.loan = keep("Buoy on loan", loanLetter(groups[:2]), true)
 		return err
 	})
 	if err != nil {
@@ -151,5 +165,39 @@ func name(p *sequence.Plan, from sequence.StepID, e sequence.Exit, title string)
 		if end := p.Step(s.About().To[e]); end != nil {
 			end.About().Title = title
 		}
+	}
+}
+
+// loanLetter offers the loan of a buoy, in English and, but for its end, in
+// Spanish; Norwegian was begun.
+func loanLetter(groups []message.Group) message.Document {
+	spanish, norwegian := groups[0].ID, groups[1].ID
+	words := func(en, es, nb message.Content) map[int64]message.Content {
+		out := map[int64]message.Content{message.Else: en}
+		if es.Text+es.Label != "" || es.Items != nil {
+			out[spanish] = es
+		}
+		if nb.Text+nb.Label != "" {
+			out[norwegian] = nb
+		}
+		return out
+	}
+	none := message.Content{}
+	return message.Document{
+		Style: message.Designed, Groups: groups, Last: 6,
+		Subject:   message.Words{message.Else: `A buoy at {{ company.name | default: "your site" }} for 30 days, on us`, spanish: `Una boya en {{ company.name | default: "su centro" }} durante 30 días, por nuestra cuenta`, norwegian: `En bøye hos {{ company.name | default: "dere" }} i 30 dager, på oss`},
+		Preheader: message.Words{message.Else: "You choose the mooring and keep what it measured", spanish: "Usted elige el lugar y se queda con los datos"},
+		Sections: []message.Section{
+			{ID: 1, Kind: message.Heading, For: words(message.Content{Text: "30 nights with a buoy of ours"}, message.Content{Text: "30 noches con una de nuestras boyas"}, message.Content{Text: "30 netter med en bøye fra oss"})},
+			{ID: 2, Kind: message.Text, For: words(
+				message.Content{Text: `<div>Dear {{ person.first_name | default: "reader" }},</div><div><br></div><div>for 30 days we moor one of our buoys where you choose, and you keep what it measured. <a href="/p/oxygen-alarms">How the loan works</a>, and what others found out in a month:</div>`},
+				message.Content{Text: `<div>Estimado/a {{ person.first_name | default: "lector" }}:</div><div><br></div><div>durante 30 días fondeamos una boya donde usted elija, y los datos son suyos. <a href="/p/oxygen-alarms">Así funciona el préstamo</a>, y lo que otros descubrieron en un mes:</div>`},
+				message.Content{Text: `<div>Hei {{ person.first_name | default: "der" }},</div><div><br></div><div>i 30 dager legger vi ut en bøye der dere vil, og dere beholder målingene. <a href="/p/oxygen-alarms">Slik virker utlånet</a>:</div>`})},
+			{ID: 3, Kind: message.List, For: words(message.Content{Items: []string{"Oxygen fell most at four in the morning, not at noon", "Two of three alarms came from fouling", "The deep pens were fine; the inner ones were not"}},
+				message.Content{Items: []string{"El oxígeno bajaba más a las cuatro de la mañana", "Dos de tres alarmas venían de la suciedad", "Las jaulas interiores, no las profundas, eran el problema"}}, none)},
+			{ID: 4, Kind: message.Button, For: words(message.Content{Label: "Choose your month", Link: "/p/oxygen-alarms"}, message.Content{Label: "Elija su mes", Link: "/p/oxygen-alarms"}, none)},
+			{ID: 5, Kind: message.Quote, For: words(message.Content{Text: "<div>We moved one sensor by four metres and slept through the next storm.</div>", By: "Site manager on a loan last autumn"}, none, none)},
+			{ID: 6, Kind: message.Signature, For: map[int64]message.Content{message.Else: {}}},
+		},
 	}
 }

@@ -54,6 +54,7 @@ type Engine struct {
 
 	key      []byte
 	programs sync.Map // version → *program
+	words    sync.Map // message and version → *message.Program
 	wake     chan struct{}
 	jobs     *jobs // asks for background jobs; Work runs them
 

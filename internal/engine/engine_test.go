@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"errors"
+	"ombak/internal/core/message"
 	"strings"
 	"sync"
 	"testing"
@@ -252,7 +253,7 @@ func TestWhatTheMailServerSays(t *testing.T) {
 func TestAMissingFieldStopsThatEmailAlone(t *testing.T) {
 	w := newWorld(t, mailserver.Options{})
 	w.tx(func(tx store.Tx) error {
-		_, err := store.SaveMessage(w.ctx, tx, store.Message{ID: w.first, Name: "Guide", Subject: "For {{ person.title }}", Body: "<p>x</p>", SenderID: &w.marketer}, w.marketer, day0)
+		_, err := store.SaveMessage(w.ctx, tx, store.Message{ID: w.first, Name: "Guide", Doc: store.JSON[message.Document]{V: message.Simple("For {{ person.title }}", "<p>x</p>")}, SenderID: &w.marketer}, w.marketer, day0)
 		return err
 	})
 	w.launch()
@@ -355,7 +356,7 @@ func TestALaunchedVersionNeverChanges(t *testing.T) {
 	w := newWorld(t, mailserver.Options{})
 	w.launch()
 	w.tx(func(tx store.Tx) error {
-		_, err := store.SaveMessage(w.ctx, tx, store.Message{ID: w.first, Name: "Guide", Subject: "Changed", Body: "<p>x</p>", SenderID: &w.marketer}, w.marketer, day0)
+		_, err := store.SaveMessage(w.ctx, tx, store.Message{ID: w.first, Name: "Guide", Doc: store.JSON[message.Document]{V: message.Simple("Changed", "<p>x</p>")}, SenderID: &w.marketer}, w.marketer, day0)
 		return err
 	})
 	w.fill("Kim", "kim@fjord.example")

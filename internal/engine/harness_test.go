@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"fmt"
+	"ombak/internal/core/message"
 	"sync"
 	"testing"
 	"time"
@@ -96,11 +97,9 @@ func newWorld(t *testing.T, o mailserver.Options) *world {
 			{On: signal.Pattern{Kind: signal.Reply}, Points: 2},
 		}}}, day0)
 		w.must(err)
-		w.first, err = store.SaveMessage(w.ctx, tx, store.Message{Name: "Guide", Subject: "Your guide, {{ person.first_name | default: \"reader\" }}",
-			Body: `<p>Here it <a href="/g/alarms">is</a>.</p>`, SenderID: &w.marketer}, w.marketer, day0)
+		w.first, err = store.SaveMessage(w.ctx, tx, store.Message{Name: "Guide", Doc: store.JSON[message.Document]{V: message.Simple("Your guide, {{ person.first_name | default: \"reader\" }}", `<p>Here it <a href="/g/alarms">is</a>.</p>`)}, SenderID: &w.marketer}, w.marketer, day0)
 		w.must(err)
-		w.second, err = store.SaveMessage(w.ctx, tx, store.Message{Name: "From the owner", Subject: "Three alarms at {{ company.name | default: \"your site\" }}",
-			Body: `<p>Shall we talk?</p>`, FromOwner: true, SenderID: &w.marketer}, w.marketer, day0)
+		w.second, err = store.SaveMessage(w.ctx, tx, store.Message{Name: "From the owner", Doc: store.JSON[message.Document]{V: message.Simple("Three alarms at {{ company.name | default: \"your site\" }}", `<p>Shall we talk?</p>`)}, FromOwner: true, SenderID: &w.marketer}, w.marketer, day0)
 		return err
 	})
 	id, err := w.s.SavePage(w.ctx, store.Page{Slug: "alarms", Title: "Oxygen alarms", Button: "Send it", Offer: "Field guide", Published: true}, []byte("guide"), day0)

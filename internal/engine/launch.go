@@ -6,7 +6,6 @@ import (
 	"fmt"
 
 	"ombak/internal/core/calendar"
-	"ombak/internal/core/message"
 	"ombak/internal/core/sequence"
 	"ombak/internal/store"
 )
@@ -32,6 +31,10 @@ func (e *Engine) Problems(ctx context.Context, q store.Sequence, p *sequence.Pla
 			problems = append(problems, sequence.Problem{Text: "who enters: " + err.Error()})
 		}
 	}
+	fields, err := e.Fields(ctx)
+	if err != nil {
+		return nil, err
+	}
 	for _, s := range p.Steps {
 		mail, ok := s.(*sequence.Email)
 		if !ok || mail.Message == 0 {
@@ -45,7 +48,11 @@ func (e *Engine) Problems(ctx context.Context, q store.Sequence, p *sequence.Pla
 		if err != nil {
 			return nil, err
 		}
-		if err := (&message.Message{Subject: m.Subject, Body: m.Body}).Check(); err != nil {
+		if m.Version == 0 {
+			problems = append(problems, sequence.Problem{Step: mail.ID, Text: fmt.Sprintf("“%s” is a draft that was not kept yet", m.Name)})
+			continue
+		}
+		if err := m.Doc.V.Check(fields); err != nil {
 			problems = append(problems, sequence.Problem{Step: mail.ID, Text: fmt.Sprintf("“%s”: %v", m.Name, err)})
 		}
 	}

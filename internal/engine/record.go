@@ -88,14 +88,31 @@ func (e *Engine) Click(ctx context.Context, touch int64, n int, signature, why s
 	if err != nil {
 		return "", 0, err
 	}
-	links := (&message.Message{Body: l.Body}).Links()
-	if n < 1 || n > len(links) {
-		return "", 0, store.ErrNotFound
+	link, err := e.linkOf(ctx, l, n)
+	if err != nil {
+		return "", 0, err
 	}
-	target = e.absolute(links[n-1])
+	target = e.absolute(link.Target)
 	s := mailSignal(l, signal.Click, e.Now())
-	s.Link, s.Detail, s.Why, s.Machine = int32(n), links[n-1], why, why != ""
+	s.Link, s.Detail, s.Why, s.Machine = int32(n), link.Target, why, why != ""
 	return target, l.Person, e.Record(ctx, s)
+}
+
+// linkOf finds the link that an email has under a number.
+func (e *Engine) linkOf(ctx context.Context, l store.SentLink, n int) (message.Link, error) {
+	fields, err := e.Fields(ctx)
+	if err != nil {
+		return message.Link{}, err
+	}
+	p, err := e.wordsOf(ctx, l.Message, l.Version, fields)
+	if err != nil {
+		return message.Link{}, err
+	}
+	link, ok := p.Document().With(l.Edit.V).Target(n)
+	if !ok {
+		return message.Link{}, store.ErrNotFound
+	}
+	return link, nil
 }
 
 // Open keeps that an email's picture was fetched.

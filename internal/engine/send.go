@@ -4,12 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"html"
 	"log/slog"
-	"strings"
 	"time"
 
-	"ombak/internal/core/message"
 	"ombak/internal/core/signal"
 	"ombak/internal/mail"
 	"ombak/internal/store"
@@ -35,21 +32,33 @@ func (e *Engine) SendBatch(ctx context.Context, n int) (int, error) {
 	if err != nil {
 		return 0, err
 	}
+	if len(list) == 0 {
+		return 0, nil
+	}
+	// What is claimed is finished, even when we are asked to stop.
+	ctx = context.WithoutCancel(ctx)
+	var people, messages []int64
 	for i := range list {
-		// What is claimed is finished, even when we are asked to stop.
-		if err := e.send(context.WithoutCancel(ctx), worker, &list[i]); err != nil {
+		people, messages = append(people, list[i].Person), append(messages, list[i].Message)
+	}
+	l, err := e.gatherLetters(ctx, people, messages, true)
+	if err != nil {
+		return len(list), err
+	}
+	for i := range list {
+		if err := e.send(ctx, worker, l, &list[i]); err != nil {
 			return len(list), err
 		}
 	}
 	return len(list), nil
 }
 
-func (e *Engine) send(ctx context.Context, worker int64, o *store.Outgoing) error {
-	letter, err := e.letter(o)
+func (e *Engine) send(ctx context.Context, worker int64, l *letters, o *store.Outgoing) error {
+	letter, group, edit, err := l.letter(ctx, o)
 	if err != nil {
 		return e.endEmail(ctx, o, "stopped", "", err.Error(), time.Time{})
 	}
-	if ok, err := e.Store.BeginSending(ctx, o.ID, worker); err != nil || !ok {
+	if ok, err := e.Store.BeginSending(ctx, o.ID, worker, group, edit); err != nil || !ok {
 		return err
 	}
 	fate, err := e.Mail.Send(ctx, letter)
@@ -92,72 +101,6 @@ func (e *Engine) endEmail(ctx context.Context, o *store.Outgoing, state, subject
 		}
 		return store.Notify(ctx, tx, topic("sequence", o.Sequence))
 	})
-}
-
-// letter writes the email for its reader.
-func (e *Engine) letter(o *store.Outgoing) (mail.Letter, error) {
-	if o.SenderID == nil {
-		return mail.Letter{}, errors.New("nobody sends it: the reader has no owner and the message names no other sender")
-	}
-	if o.Email == "" {
-		return mail.Letter{}, errors.New("the reader has no email address")
-	}
-	r, err := (&message.Message{Subject: o.Subject, Body: o.Body}).Render(Values(o), func(n int, _ string) string { return e.LinkURL(o.ID, n) })
-	if err != nil {
-		return mail.Letter{}, err
-	}
-	optOut := e.OptOutURL(o.ID)
-	return mail.Letter{
-		ID: o.MailID, FromName: *o.SenderName, From: *o.SenderEmail, To: o.Email, Subject: r.Subject, Date: e.Now(),
-		ReturnPath: "bounce+" + strings.SplitN(o.MailID, "@", 2)[0] + "@" + e.Domain,
-		Text:       r.Text + "\n--\nNo more mail from us: " + optOut + "\n",
-		HTML:       Frame(r.HTML, optOut, e.PixelURL(o.ID)),
-		OptOut:     optOut,
-	}, nil
-}
-
-// Values are the merge fields of an email's reader.
-func Values(o *store.Outgoing) message.Values {
-	v := message.Values{
-		"person.first_name": o.First, "person.last_name": o.Last, "person.title": o.Title, "person.email": o.Email,
-		"person.country": o.Country, "person.city": o.City, "company.name": o.Company, "company.industry": o.Industry,
-	}
-	if o.SenderName != nil {
-		v["sender.name"] = *o.SenderName
-		v["sender.first_name"], _, _ = strings.Cut(*o.SenderName, " ")
-	}
-	if o.SenderEmail != nil {
-		v["sender.email"] = *o.SenderEmail
-	}
-	if o.SenderPhone != nil {
-		v["sender.phone"] = *o.SenderPhone
-	}
-	return v
-}
-
-// Frame puts a message's HTML into a whole page as mail readers show it, with
-// the way to opt out and the picture that tells of an open, where given.
-func Frame(body, optOut, pixel string) string {
-	var b strings.Builder
-	b.WriteString(`<!doctype html><html><head><meta charset="utf-8"><meta name="viewport" content="width=device-width"></head>` +
-		`<body style="margin:0;padding:24px;font:16px/1.55 -apple-system,Helvetica,Arial,sans-serif;color:#14232b;background:#fffefb"><div style="max-width:600px">`)
-	b.WriteString(body)
-	if optOut != "" {
-		b.WriteString(`<p style="margin-top:32px;font-size:13px;color:#5b6b70"><a style="color:#5b6b70" href="` + html.EscapeString(optOut) + `">No more mail from us</a></p>`)
-	}
-	if pixel != "" {
-		b.WriteString(`<img src="` + html.EscapeString(pixel) + `" width="1" height="1" alt="">`)
-	}
-	b.WriteString(`</div></body></html>`)
-	return b.String()
-}
-
-// absolute makes an address of Ombak's own pages a whole one.
-func (e *Engine) absolute(target string) string {
-	if strings.HasPrefix(target, "/") && !strings.HasPrefix(target, "//") {
-		return e.URL + target
-	}
-	return target
 }
 
 // Resolve is what a person decides about an email that is held or stopped:

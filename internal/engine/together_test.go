@@ -3,6 +3,7 @@ package engine
 import (
 	"fmt"
 	"math/rand/v2"
+	"ombak/internal/core/message"
 	"sync"
 	"testing"
 	"time"
@@ -213,7 +214,7 @@ func TestLaunchRefusesWhatCannotRun(t *testing.T) {
 	}
 	w.must(w.s.SetEntry(w.ctx, w.seq, store.Entry{Page: w.page.ID}, day0))
 	w.tx(func(tx store.Tx) error {
-		_, err := store.SaveMessage(w.ctx, tx, store.Message{ID: w.first, Name: "Guide", Subject: "x", Body: "<p>{{ person.shoe_size }}</p>"}, w.marketer, day0)
+		_, err := store.SaveMessage(w.ctx, tx, store.Message{ID: w.first, Name: "Guide", Doc: store.JSON[message.Document]{V: message.Simple("x", "<p>{{ person.shoe_size }}</p>")}}, w.marketer, day0)
 		return err
 	})
 	if err := w.e.Launch(w.ctx, w.seq, w.marketer, false); err == nil {

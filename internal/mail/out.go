@@ -8,6 +8,7 @@
 package mail
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -33,8 +34,19 @@ type Letter struct {
 	HTML       string
 	OptOut     string // address of the page and, by POST, of the one-click opt-out (RFC 8058); empty: none
 	InReplyTo  string
-	Automatic  bool // says so, as RFC 3834 asks of automatic answers
+	ReplyTo    string
+	Cc, Bcc    []string
+	Files      []File
+	Invite     []byte // a calendar invitation (RFC 5545), or nil
+	Automatic  bool   // says so, as RFC 3834 asks of automatic answers
 	Date       time.Time
+}
+
+// File is an attachment.
+type File struct {
+	Name string
+	Type string
+	Data []byte
 }
 
 // Fate is what became of a letter.
@@ -82,9 +94,35 @@ func Compose(l Letter) (*gomail.Msg, error) {
 	if l.Automatic {
 		m.SetGenHeader("Auto-Submitted", "auto-replied") // RFC 3834
 	}
+	if l.ReplyTo != "" {
+		if err := m.ReplyTo(l.ReplyTo); err != nil {
+			return nil, fmt.Errorf("the address for answers %q: %w", l.ReplyTo, err)
+		}
+	}
+	if len(l.Cc) > 0 {
+		if err := m.Cc(l.Cc...); err != nil {
+			return nil, fmt.Errorf("who gets a copy: %w", err)
+		}
+	}
+	if len(l.Bcc) > 0 {
+		if err := m.Bcc(l.Bcc...); err != nil {
+			return nil, fmt.Errorf("who gets a hidden copy: %w", err)
+		}
+	}
 	m.SetBodyString(gomail.TypeTextPlain, l.Text)
 	if l.HTML != "" {
 		m.AddAlternativeString(gomail.TypeTextHTML, l.HTML)
+	}
+	if l.Invite != nil {
+		m.AddAlternativeString("text/calendar; method=REQUEST", string(l.Invite))
+		if err := m.AttachReader("invite.ics", bytes.NewReader(l.Invite), gomail.WithFileContentType("application/ics")); err != nil {
+			return nil, fmt.Errorf("the invitation: %w", err)
+		}
+	}
+	for _, f := range l.Files {
+		if err := m.AttachReader(f.Name, bytes.NewReader(f.Data), gomail.WithFileContentType(gomail.ContentType(f.Type))); err != nil {
+			return nil, fmt.Errorf("the file %q: %w", f.Name, err)
+		}
 	}
 	return m, nil
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"ombak/internal/core/message"
 	"testing"
 	"time"
 
@@ -143,7 +144,7 @@ func TestSavedMessagesKeepTheirVersions(t *testing.T) {
 	var id int64
 	for n, subject := range []string{"One", "Two"} {
 		k.tx(func(tx store.Tx) (err error) {
-			id, err = store.SaveMessage(k.ctx, tx, store.Message{ID: id, Name: "Guide", Subject: subject, Body: "x", SenderID: &u}, u, at.Add(time.Duration(n)*time.Hour))
+			id, err = store.SaveMessage(k.ctx, tx, store.Message{ID: id, Name: "Guide", Doc: store.JSON[message.Document]{V: message.Simple(subject, "x")}, SenderID: &u}, u, at.Add(time.Duration(n)*time.Hour))
 			return err
 		})
 	}

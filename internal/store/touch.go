@@ -2,10 +2,10 @@ package store
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"time"
 
+	"ombak/internal/core/message"
 	"ombak/internal/core/sequence"
 )
 
@@ -108,14 +108,9 @@ type Outgoing struct {
 	Step      int32  `db:"step"`
 	MailID    string `db:"mail_id"`
 	Message   int64  `db:"message_id"`
+	Version   int    `db:"message_version"`
 	Tries     int
-	Subject   string
-	Body      string
-
-	First, Last, Email, Title, Country, City string
-	Company, Industry                        string
-	SenderID                                 *int64 `db:"sender_id"`
-	SenderName, SenderEmail, SenderPhone     *string
+	Sender    *int64 `db:"sender_id"`
 }
 
 // ClaimEmails takes up to n emails that are ready for worker, each with the
@@ -148,16 +143,9 @@ func (s *Store) ClaimEmails(ctx context.Context, worker int64, domain string, no
 				from message_version v, person p left join app_user o on o.id = p.owner_id, app_user a
 				where t.id = any ($1) and v.message_id = t.message_id and v.version = t.message_version and p.id = t.person_id
 					and a.id = coalesce(case when v.from_owner then o.id end, v.sender_id)
-				returning t.id, a.id as sender_id, a.name as sendername, a.email as senderemail, a.phone as senderphone)
-			select t.id, t.enrolment_id, t.sequence_id, t.person_id, t.step, t.mail_id, t.message_id, t.tries, v.subject, v.body,
-				p.first_name as first, p.last_name as last, p.email, p.title, p.country, p.city, coalesce(c.name, '') as company, coalesce(c.industry, '') as industry,
-				w.sender_id, w.sendername, w.senderemail, w.senderphone
-			from touch t
-			join message_version v on v.message_id = t.message_id and v.version = t.message_version
-			join person p on p.id = t.person_id
-			left join company c on c.id = p.company_id
-			left join written w on w.id = t.id
-			where t.id = any ($1) order by t.id`, ids)
+				returning t.id, a.id as sender_id)
+			select t.id, t.enrolment_id, t.sequence_id, t.person_id, t.step, t.mail_id, t.message_id, t.message_version, t.tries, w.sender_id
+			from touch t left join written w on w.id = t.id where t.id = any ($1) order by t.id`, ids)
 		return err
 	})
 	if err != nil {
@@ -178,12 +166,19 @@ func EndTouch(ctx context.Context, tx Tx, id int64, state, subject, trouble stri
 	return n == 1, err
 }
 
-// BeginSending marks a claimed email as being sent: from here on its fate can
-// become unknown. It answers false where the email is not to go out any more,
-// because its reader has left meanwhile.
-func (s *Store) BeginSending(ctx context.Context, id, worker int64) (bool, error) {
-	n, err := exec(ctx, s.db, "update touch set state = 'sending' where id = $1 and worker = $2 and state = 'claimed'", id, worker)
+// BeginSending marks a claimed email as being sent, with whose words it has: from
+// here on its fate can become unknown. It answers false where the email is not to
+// go out any more, because its reader has left meanwhile.
+func (s *Store) BeginSending(ctx context.Context, id, worker, group int64, edit *message.Edit) (bool, error) {
+	n, err := exec(ctx, s.db, "update touch set state = 'sending', reader_group = $3, edit = $4 where id = $1 and worker = $2 and state = 'claimed'", id, worker, group, editJSON(edit))
 	return n == 1, err
+}
+
+func editJSON(e *message.Edit) any {
+	if e == nil {
+		return nil
+	}
+	return JSON[*message.Edit]{e}
 }
 
 // HoldOrphans looks after the emails of workers that are gone. One that was
@@ -320,26 +315,23 @@ func TouchByMailID(ctx context.Context, q querier, ids []string) (Touch, error) 
 	return one[Touch](ctx, q, touchFields+"touch"+touchJoins+"where t.mail_id = any ($1) order by t.id desc limit 1", ids)
 }
 
-// SentLink is where a tracked link of an email leads, and what it came with.
+// SentLink is an email that was sent, with whose words and what was changed in
+// them for its reader.
 type SentLink struct {
 	Touch    int64
 	Person   int64 `db:"person_id"`
 	Sequence int64 `db:"sequence_id"`
 	Step     int32
 	Message  int64 `db:"message_id"`
-	Body     string
+	Version  int   `db:"message_version"`
+	Edit     JSON[*message.Edit]
 	Sent     *time.Time `db:"done_at"`
 }
 
 // SentLink reads the email that a touch sent.
 func (s *Store) SentLink(ctx context.Context, touch int64) (SentLink, error) {
-	l, err := one[SentLink](ctx, s.db, `select t.id as touch, t.person_id, t.sequence_id, t.step, t.message_id, v.body, t.done_at
-		from touch t join message_version v on v.message_id = t.message_id and v.version = t.message_version
-		where t.id = $1 and t.kind = 'email' and t.state in ('sent', 'sending', 'held')`, touch)
-	if errors.Is(err, ErrNotFound) {
-		return l, ErrNotFound
-	}
-	return l, err
+	return one[SentLink](ctx, s.db, `select t.id as touch, t.person_id, t.sequence_id, t.step, t.message_id, t.message_version, t.edit, t.done_at
+		from touch t where t.id = $1 and t.kind = 'email' and t.state in ('sent', 'sending', 'held')`, touch)
 }
 
 // Sending reports whether some worker has claimed emails that it has not done

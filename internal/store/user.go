@@ -17,9 +17,10 @@ type User struct {
 	PasswordHash string `db:"password_hash"`
 	Capacity     int
 	Away         bool
+	Signature    string // HTML, as core/message cleans it
 }
 
-const userFields = "select id, name, email, phone, role, password_hash, capacity, away from app_user "
+const userFields = "select id, name, email, phone, role, password_hash, capacity, away, signature from app_user "
 
 // UserByEmail finds a user by address, in lower case.
 func (s *Store) UserByEmail(ctx context.Context, email string) (User, error) {
@@ -40,6 +41,12 @@ func (s *Store) Users(ctx context.Context) ([]User, error) {
 func (s *Store) AddUser(ctx context.Context, u User, at time.Time) (int64, error) {
 	return one[int64](ctx, s.db, `insert into app_user (name, email, phone, role, password_hash, capacity, created_at)
 		values ($1, $2, $3, $4, $5, $6, $7) returning id`, u.Name, u.Email, u.Phone, u.Role, u.PasswordHash, u.Capacity, at)
+}
+
+// SetSignature keeps a user's signature.
+func SetSignature(ctx context.Context, tx Tx, id int64, signature string) error {
+	_, err := exec(ctx, tx, "update app_user set signature = $2 where id = $1", id, signature)
+	return err
 }
 
 // RepsInTurn reads the reps with what routing asks for, and locks them, so

@@ -7,6 +7,7 @@ import (
 	"mime/multipart"
 	"net/http"
 	"net/url"
+	"ombak/internal/core/message"
 	"regexp"
 	"strings"
 	"testing"
@@ -331,24 +332,6 @@ func TestUploads(t *testing.T) {
 	}
 }
 
-func TestPreview(t *testing.T) {
-	x := newSite(t)
-	v := x.visitor().signIn("marketer")
-	p := x.meet(store.NewPerson{First: "<b>Ana", Email: "ana@fjord.example"})
-	for _, c := range []struct{ body, want string }{
-		{`<div>Dear {{ person.first_name }}, <a href="/g/x">it</a></div>`, "Dear &lt;b&gt;Ana,"},
-		{`<div>Dear {{ person.last_name }}</div>`, "person.last_name has no value and no fallback. This reader would not get the email."},
-	} {
-		res, _ := v.do("POST", "/content/messages/new", url.Values{"name": {"M"}, "subject": {"S"}, "body": {c.body}, "from": {"owner"}, "sender": {"1"}})
-		if res.StatusCode != http.StatusSeeOther {
-			t.Fatalf("saving: %s", res.Status)
-		}
-		if _, body := v.do("GET", fmt.Sprintf("%s/preview?reader=%d", res.Header.Get("Location"), p), nil); !strings.Contains(body, c.want) {
-			t.Errorf("%s: %s", c.body, body)
-		}
-	}
-}
-
 func TestPipelineByForm(t *testing.T) {
 	x := newSite(t)
 	var stages []int64
@@ -398,7 +381,7 @@ func TestHasteDoesNotCount(t *testing.T) {
 	p := x.meet(store.NewPerson{Email: "ana@fjord.example"})
 	var touch int64
 	x.must(x.s.InTx(t.Context(), func(tx store.Tx) error {
-		id, err := store.SaveMessage(t.Context(), tx, store.Message{Name: "M", Subject: "S", Body: `<a href="/p/x">x</a>`}, 0, now)
+		id, err := store.SaveMessage(t.Context(), tx, store.Message{Name: "M", Doc: store.JSON[message.Document]{V: message.Simple("S", `<a href="/p/x">x</a>`)}}, 0, now)
 		if err != nil {
 			return err
 		}

@@ -140,7 +140,13 @@ var funcs = template.FuncMap{
 	"money":   money,
 	"full":    person.Full,
 	"initial": initials,
-	"list":    func(x ...any) []any { return x },
+	"clip": func(s string, n int) string {
+		if r := []rune(strings.Join(strings.Fields(s), " ")); len(r) > n {
+			return string(r[:n]) + "…"
+		}
+		return s
+	},
+	"list": func(x ...any) []any { return x },
 	"dict": func(kv ...any) (map[string]any, error) {
 		m := map[string]any{}
 		for i := 0; i+1 < len(kv); i += 2 {

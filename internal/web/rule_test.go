@@ -46,7 +46,17 @@ func sent(t *testing.T, page string) url.Values {
 		case n.Type != html.ElementNode || name == "":
 		case n.Data == "input":
 			value, _ := attr(n, "value")
+			kind, _ := attr(n, "type")
+			if _, on := attr(n, "checked"); kind == "checkbox" && !on {
+				break
+			}
 			v.Add(name, value)
+		case n.Data == "textarea":
+			text := ""
+			if n.FirstChild != nil {
+				text = n.FirstChild.Data
+			}
+			v.Add(name, text)
 		case n.Data == "select":
 			first, chosen := "", ""
 			var options func(*html.Node)

@@ -128,11 +128,7 @@ func (s *Server) Handler() http.Handler {
 	s.peopleRoutes(in)
 
 	in.GET("/content", s.content)
-	in.GET("/content/messages/new", s.messageEditor, writes)
-	in.GET("/content/messages/:id", s.messageEditor)
-	in.POST("/content/messages/new", s.saveMessage, writes)
-	in.POST("/content/messages/:id", s.saveMessage, writes)
-	in.GET("/content/messages/:id/preview", s.previewMessage)
+	s.messageRoutes(in)
 	in.GET("/content/pages/new", s.pageEditor, writes)
 	in.GET("/content/pages/:id", s.pageEditor)
 	in.POST("/content/pages/new", s.savePage, writes)

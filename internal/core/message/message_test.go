@@ -1,17 +1,44 @@
 package message
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
+	"reflect"
 	"strings"
 	"testing"
+	"time"
+
+	"ombak/internal/core/person"
+	"ombak/internal/core/rule"
+	"ombak/internal/core/signal"
 )
 
-var reader = Values{"person.first_name": "Ngô & Söhne <b>", "company.name": "Fjord Farms", "person.title": "  ", "sender.name": "Ines Radu"}
+var (
+	fields = Fields([]person.Definition{{Field: person.Own(7), Name: "Pens", Type: person.Number}})
+	reader = Values{"person.first_name": "Ngô & Söhne <b>", "company.name": "Fjord Farms", "person.title": "  ", "sender.name": "Ines Radu", "person.own_7": "12"}
+)
+
+// body is what stands within the frame.
+func body(s string) string {
+	_, s, _ = strings.Cut(s, `<div style="max-width:600px"><div style="margin:0 0 18px">`)
+	s, _, _ = strings.Cut(s, `</div><p class="foot"`)
+	return s
+}
+
+func render(t *testing.T, d Document, group int64, v Values, a Addresses) (Rendered, error) {
+	t.Helper()
+	p, err := Compile(&d, fields)
+	if err != nil {
+		return Rendered{}, err
+	}
+	return p.Render(group, v, a)
+}
 
 func TestMergeFields(t *testing.T) {
 	for _, c := range []struct{ name, in, want, missing string }{
 		{"a value", `Dear {{ company.name }},`, "Dear Fjord Farms,", ""},
+		{"an own field", `{{ person.own_7 }} pens`, "12 pens", ""},
 		{"a fallback not needed", `{{ company.name | default: "you" }}`, "Fjord Farms", ""},
 		{"a fallback for nothing", `Dear {{ person.city | default: "reader" }},`, "Dear reader,", ""},
 		{"a fallback for spaces", `{{person.title|default:"expert"}}`, "expert", ""},
@@ -20,88 +47,346 @@ func TestMergeFields(t *testing.T) {
 		{"a branch that is not taken asks nothing", `{% if person.city %}{{ person.city }}{% else %}there{% endif %}`, "there", ""},
 		{"filters", `{{ company.name | upcase }}`, "FJORD FARMS", ""},
 	} {
-		m := Message{Subject: c.in, Body: "<div>" + c.in + "</div>"}
-		got, err := m.Render(reader, nil)
+		got, err := render(t, Simple(c.in, "<pre>"+c.in+"</pre>"), Else, reader, Addresses{})
 		if c.missing != "" {
 			if miss, ok := errors.AsType[*Missing](err); !ok || miss.Field != c.missing {
 				t.Errorf("%s: %v, want %s missing", c.name, err, c.missing)
 			}
 			continue
 		}
-		if err != nil || got.Subject != c.want || got.HTML != "<div>"+c.want+"</div>" {
+		if err != nil || got.Subject != c.want || !strings.HasSuffix(body(got.HTML), ">"+c.want+"</pre>") || !strings.HasPrefix(got.Text, c.want+"\n") {
 			t.Errorf("%s: %+v, %v", c.name, got, err)
 		}
+	}
+	if got := Needed(`{{ person.city }} {{ person.title | default: "" }} {{ person.phone | default: "x" }} {{ person.city }} {{ sender.signature }}`); !reflect.DeepEqual(got, []string{"person.city", "person.title"}) {
+		t.Errorf("needed: %q", got)
 	}
 }
 
 func TestValuesCannotBreakOut(t *testing.T) {
-	m := Message{Subject: "For {{ person.first_name }}", Body: `<p>{{ person.first_name | default: &quot;you&quot; }}</p>`}
-	got, err := m.Render(Values{"person.first_name": "<script>x</script>\r\nBcc: all@x.example"}, nil)
+	evil := Values{"person.first_name": "<script>x</script>\r\nBcc: all@x.example {{ person.email }}", "sender.signature": `<p onclick="x()">Ines<script>y</script></p>`}
+	d := Simple("For {{ person.first_name }}", `<p>{{ person.first_name | default: &quot;you&quot; }}</p>`)
+	d.Preheader = Words{Else: `{{ person.first_name }}" onload="x`}
+	if _, err := d.Insert(Signature, 1); err != nil {
+		t.Fatal(err)
+	}
+	got, err := render(t, d, Else, evil, Addresses{})
 	if err != nil {
 		t.Fatal(err)
 	}
 	if strings.ContainsAny(got.Subject, "\r\n") {
 		t.Errorf("a header broke out of the subject: %q", got.Subject)
 	}
-	if strings.Contains(got.HTML, "<script") {
-		t.Errorf("a script came in by a name: %s", got.HTML)
+	if strings.Contains(got.HTML, "<script") || strings.Contains(got.HTML, `onclick`) || strings.Contains(got.HTML, `" onload`) || !strings.Contains(got.HTML, "Ines") {
+		t.Errorf("a script came in by a name or a signature: %s", got.HTML)
 	}
-	evil := `<p onclick="x()">a<script>1</script><a href="javascript:x()">b</a><style>p{}</style><img src=x onerror=y><form><input></form></p>`
-	if c := Clean(evil); strings.Contains(c, "script") || strings.Contains(c, "on") || strings.Contains(c, "<form") || strings.Contains(c, "style") {
+	if !strings.Contains(got.Subject, "{{ person.email }}") {
+		t.Errorf("a field within a value was filled in: %q", got.Subject)
+	}
+	dirty := `<p onclick="x()">a<script>1</script><a href="javascript:x()">b</a><style>p{}</style><img src=x onerror=y><form><input></form></p>`
+	if c := Clean(dirty); strings.Contains(c, "script") || strings.Contains(c, "on") || strings.Contains(c, "<form") || strings.Contains(c, "style") {
 		t.Errorf("cleaned to %s", c)
+	}
+	for in, want := range map[string]string{"https://karang.example/a?b=c": "https://karang.example/a?b=c", "/p/alarms": "/p/alarms", "mailto:a@b.example": "mailto:a@b.example", "tel:+44": "tel:+44",
+		"javascript:x()": "", "//evil.example": "", "data:text/html,x": "", "https:///x": "", "https://a.example/\"onclick": "", "alarms": "", "": "", " JAVASCRIPT:x": ""} {
+		if got := Address(in); got != want {
+			t.Errorf("Address(%q) is %q", in, got)
+		}
 	}
 }
 
-func TestLinks(t *testing.T) {
-	m := Message{Subject: "s", Body: `<p>Dear {{ company.name }}, <a href="/g/alarms?a=1&amp;b=2">the guide</a>, <a href="mailto:a@b.example">me</a>, <a href="https://karang.example/">us</a></p>`}
-	if got := fmt.Sprint(m.Links()); got != "[/g/alarms?a=1&b=2 https://karang.example/]" {
-		t.Errorf("links %s", got)
+// full is a document with every kind of section.
+func full(t *testing.T) Document {
+	t.Helper()
+	d := Document{Style: Designed, Subject: Words{Else: "Three alarms"}, Preheader: Words{Else: "and a table"}}
+	put := func(k Kind, c Content) {
+		t.Helper()
+		id, err := d.Insert(k, d.Last)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := d.Set(id, Else, c); err != nil {
+			t.Fatal(err)
+		}
 	}
-	got, err := m.Render(reader, func(n int, target string) string { return fmt.Sprintf("https://l.example/%d?x&y", n) })
+	put(Heading, Content{Text: "Oxygen at {{ company.name | default: \"night\" }}"})
+	put(Text, Content{Text: `<div>Dear {{ person.first_name }}, <a href="/g/alarms?a=1&amp;b=2">the guide</a>, <a href="mailto:a@b.example">me</a></div>`})
+	put(List, Content{Items: []string{" one ", "", "two & three"}, Ordered: true})
+	put(Picture, Content{Picture: "/pictures/buoy.png", Alt: "A buoy", Link: "https://karang.example/"})
+	put(Button, Content{Label: "Read it", Link: "/p/alarms"})
+	put(Quote, Content{Text: "<div>It rang.</div>", By: "Somebody"})
+	put(Divider, Content{})
+	put(ShelfItem, Content{Shelf: 3, Label: "Field guide", Link: "/s/3", Text: "12 pages"})
+	put(Signature, Content{})
+	return d
+}
+
+func TestEveryKindIsWrittenAndRead(t *testing.T) {
+	d := full(t)
+	if err := d.Check(fields); err != nil {
+		t.Fatal(err)
+	}
+	v := Values{"person.first_name": "Ana", "sender.signature": "<p>Ines Radu<br>Karang</p>"}
+	a := Addresses{Link: func(n int, _ string) string { return fmt.Sprintf("https://l.example/%d?x&y", n) }, OptOut: "https://o.example/?a&b", Pixel: "https://o.example/p.gif?a&b"}
+	got, err := render(t, d, Else, v, a)
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, want := range []string{`href="https://l.example/1?x&amp;y"`, `href="https://l.example/2?x&amp;y"`, `href="mailto:a@b.example"`} {
+	for _, want := range []string{`<h1 style=`, "Oxygen at night", `href="https://l.example/1?x&amp;y"`, `href="mailto:a@b.example"`, "<ol style=", "two &amp; three", `src="/pictures/buoy.png" alt="A buoy"`, `class="button"`,
+		`href="https://l.example/4?x&amp;y"`, "<cite", "<hr style=", "12 pages", "Ines Radu<br", `href="https://o.example/?a&amp;b"`, `src="https://o.example/p.gif?a&amp;b"`, "prefers-color-scheme:dark", `role="presentation"`, "and a table"} {
 		if !strings.Contains(got.HTML, want) {
-			t.Errorf("%s has no %s", got.HTML, want)
+			t.Errorf("the HTML has no %s", want)
 		}
 	}
-	if !strings.Contains(got.Text, "https://l.example/1?x&y") || !strings.Contains(got.Text, "Dear Fjord Farms") {
-		t.Errorf("text %q", got.Text)
+	for _, want := range []string{"Oxygen at night", "Dear Ana", "https://l.example/1?x&y", "two & three", "A buoy <https://l.example/2?x&y>", "Read it", "> It rang.", "----", "Field guide", "Ines Radu\nKarang", "less of it: https://o.example/?a&b"} {
+		if !strings.Contains(got.Text, want) {
+			t.Errorf("the text has no %q:\n%s", want, got.Text)
+		}
+	}
+	if strings.Contains(got.HTML, "ombak-") || strings.Contains(got.Text, "ombak-") {
+		t.Error("a placeholder was left")
+	}
+	plain, err := render(t, d, Else, v, Addresses{OptOut: "https://o.example/"})
+	if err != nil || !strings.Contains(plain.HTML, `href="/p/alarms"`) || strings.Contains(plain.HTML, "<img src=\"\"") || strings.Contains(plain.HTML, `width="1"`) {
+		t.Errorf("without tracked addresses: %v\n%s", err, plain.HTML)
+	}
+	d.Written = Words{Else: "By hand, {{ person.first_name }}"}
+	if got, err := render(t, d, Else, v, a); err != nil || !strings.HasPrefix(got.Text, "By hand, Ana\n") || !strings.Contains(got.Text, "https://o.example/?a&b") {
+		t.Errorf("a text by hand: %q, %v", got.Text, err)
+	}
+	// What is kept comes back as it was.
+	b, err := json.Marshal(d)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var again Document
+	if err := json.Unmarshal(b, &again); err != nil || !reflect.DeepEqual(again, d) {
+		t.Errorf("%s came back as %+v, %v", b, again, err)
+	}
+	for _, k := range Kinds() {
+		if k.Words() == "" || k.Icon() == "" || !k.Known() {
+			t.Errorf("%q has no words or icon", k)
+		}
+	}
+}
+
+func TestLinksKeepTheirNumbers(t *testing.T) {
+	d := full(t)
+	want := "[1 /g/alarms?a=1&b=2 the guide 2 https://karang.example/ A buoy 3 /p/alarms Read it 4 /s/3 Field guide]"
+	say := func(d *Document) string {
+		var out []string
+		for _, l := range d.Links() {
+			out = append(out, fmt.Sprint(l.N, " ", l.Target, " ", l.Words))
+		}
+		return "[" + strings.Join(out, " ") + "]"
+	}
+	if got := say(&d); got != want {
+		t.Errorf("links %s", got)
+	}
+	// A reader of a group gets the numbers of the group's own words.
+	d.Use([]Group{{ID: 5, Name: "German", Rule: rule.FieldIs(person.Language, "de")}})
+	if err := d.Set(2, 5, Content{Text: `<div><a href="/g/alarme">der Leitfaden</a></div>`}); err != nil {
+		t.Fatal(err)
+	}
+	a := Addresses{Link: func(n int, target string) string { return fmt.Sprintf("L%d:%s", n, target) }}
+	got, err := render(t, d, 5, Values{}, a)
+	if err != nil || !strings.Contains(got.HTML, `L2:/g/alarme`) || strings.Contains(got.HTML, "L1:") || !strings.Contains(got.HTML, "L3:https://karang.example/") {
+		t.Errorf("the German reader's links: %v\n%s", err, got.HTML)
+	}
+	if l, ok := d.Target(2); !ok || l.Target != "/g/alarme" || l.Group != 5 || l.Section != 2 {
+		t.Errorf("link 2 is %+v", l)
+	}
+	if _, ok := d.Target(99); ok {
+		t.Error("there is a link 99")
+	}
+	// Words for one reader alone have numbers of their own.
+	mine := d.With(&Edit{Subject: "For you", Sections: map[int]Content{2: {Text: `<div><a href="/g/extra">only yours</a></div>`}}})
+	got, err = render(t, *mine, 5, Values{}, a)
+	if err != nil || got.Subject != "For you" || !strings.Contains(got.HTML, "L1001:/g/extra") || strings.Contains(got.HTML, "alarme") {
+		t.Errorf("one reader's own words: %v %q\n%s", err, got.Subject, got.HTML)
+	}
+	if say(&d) == want || d.Sections[1].For[Own].Text != "" || d.With(nil) != &d {
+		t.Error("an edit for one reader changed the message")
+	}
+	if l, ok := mine.Target(1001); !ok || l.Target != "/g/extra" {
+		t.Errorf("link 1001 is %+v", l)
+	}
+}
+
+type facts struct{ r rule.Record }
+
+func (f facts) Record() *rule.Record                        { return &f.r }
+func (f facts) Score(time.Time) float64                     { return 0 }
+func (f facts) Count(_ *signal.Pattern, _, _ time.Time) int { return 0 }
+func speaking(lang string) facts {
+	return facts{rule.Record{Values: person.Values{person.Language: lang}}}
+}
+func texts(d *Document, id int, group int64) string {
+	i := d.Section(id)
+	return d.Sections[i].Of(group).Text
+}
+func must(t *testing.T, err error) {
+	t.Helper()
+	if err != nil {
+		t.Fatal(err)
+	}
+}
+
+func TestTheFirstGroupThatHolds(t *testing.T) {
+	d := Simple("Hello", "<div>Hello</div>")
+	known := rule.Rule{If: &rule.Condition{Field: person.Language, Op: rule.Known}}
+	d.Use([]Group{{1, "German", rule.FieldIs(person.Language, "de")}, {2, "Any known", known}})
+	d.Subject[1] = "Hallo"
+	must(t, d.Set(1, 1, Content{Text: "<div>Hallo</div>"}))
+	for lang, want := range map[string]int64{"de": 1, "DE": 1, "nb": 2, "": Else} {
+		if got := d.GroupOf(speaking(lang), time.Time{}); got != want {
+			t.Errorf("%q is in group %d, not %d", lang, got, want)
+		}
+	}
+	for group, want := range map[int64]string{1: "Hallo", 2: "Hello", Else: "Hello", 99: "Hello"} {
+		got, err := render(t, d, group, Values{}, Addresses{})
+		if err != nil || got.Subject != want || !strings.Contains(got.HTML, ">"+want+"<") || !strings.Contains(got.Text, want) {
+			t.Errorf("group %d reads %q, %v", group, got.Subject, err)
+		}
+	}
+	must(t, d.Unset(1, 1))
+	if got := texts(&d, 1, 1); got != "<div>Hello</div>" {
+		t.Errorf("without a version of its own: %s", got)
+	}
+	must(t, d.Set(1, 2, Content{Text: "x"}))
+	d.Use(d.Groups[:1])
+	if len(d.Sections[0].For) != 1 {
+		t.Error("a version stayed for a group that is gone")
+	}
+	if d.Set(1, 2, Content{}) == nil || d.Set(9, Else, Content{}) == nil || d.Unset(1, Else) == nil {
+		t.Error("something was set that is not there")
+	}
+	if d.GroupName(1) != "German" || d.GroupName(Else) != "everyone else" {
+		t.Error("names of groups")
+	}
+}
+
+func TestArranging(t *testing.T) {
+	d := Simple("s", "<div>1</div>")
+	ids := func() string {
+		var out []string
+		for _, s := range d.Sections {
+			out = append(out, fmt.Sprint(s.ID))
+		}
+		return strings.Join(out, " ")
+	}
+	add := func(behind int) {
+		t.Helper()
+		_, err := d.Insert(Divider, behind)
+		must(t, err)
+	}
+	add(1)  // 1 2
+	add(0)  // 3 1 2
+	add(3)  // 3 4 1 2
+	add(77) // 3 4 1 2 5: behind something that is gone: at the end
+	if ids() != "3 4 1 2 5" {
+		t.Fatal(ids())
+	}
+	must(t, d.Move(5, -2))
+	must(t, d.Move(3, -1))
+	must(t, d.Move(2, 100))
+	if ids() != "3 4 5 1 2" {
+		t.Error(ids())
+	}
+	d.Order([]int{1, 2, 77, 3})
+	if ids() != "1 2 3 4 5" {
+		t.Error(ids())
+	}
+	made, err := d.Copy(1)
+	must(t, err)
+	must(t, d.Set(made, Else, Content{Text: "<div>2</div>"}))
+	if ids() != "1 6 2 3 4 5" || texts(&d, 1, Else) != "<div>1</div>" {
+		t.Errorf("%s, the first says %s", ids(), texts(&d, 1, Else))
+	}
+	must(t, d.Remove(1))
+	if ids() != "6 2 3 4 5" || d.Remove(1) == nil || d.Move(1, 1) == nil {
+		t.Error(ids())
+	}
+	if _, err := d.Insert("marquee", 0); err == nil {
+		t.Error("an unknown kind was put in")
+	}
+	if _, err := d.Copy(1); err == nil {
+		t.Error("a copy of what is not there")
+	}
+	for range MaxSections {
+		_, err = d.Insert(Divider, 0)
+	}
+	if err == nil {
+		t.Error("there is no end to sections")
 	}
 }
 
 func TestCheck(t *testing.T) {
+	long := Simple("x", "<p>x</p>")
+	long.Groups = make([]Group, MaxGroups+1)
+	twice := Simple("x", "<p>x</p>")
+	twice.Sections = append(twice.Sections, twice.Sections[0])
+	odd := Simple("x", "<p>x</p>")
+	odd.Style = "neon"
 	for _, c := range []struct {
-		m    Message
+		d    Document
 		want string
 	}{
-		{Message{"Three alarms", "<p>Dear {{ person.first_name | default: 'reader' }}</p>"}, ""},
-		{Message{" ", "<p>x</p>"}, "no subject"},
-		{Message{"x", "<p> </p>"}, "no text"},
-		{Message{"x", "<p>{{ person.shoe_size }}</p>"}, "no merge field person.shoe_size"},
-		{Message{"x {{ person.first_name", "<p>x {% if %}</p>"}, "cannot be read"},
-		{Message{strings.Repeat("x", 300), "<p>x</p>"}, "longer"},
-		{Message{"a\nb", "<p>x</p>"}, "one line"},
+		{Simple("Three alarms", "<p>Dear {{ person.first_name | default: 'reader' }}</p>"), ""},
+		{Simple(" ", "<p>x</p>"), "no subject"},
+		{Simple("x", "<p> </p>"), "no text"},
+		{Simple("x", "<p>{{ person.shoe_size }}</p>"), "no merge field person.shoe_size"},
+		{Simple("x", "<p>{{ ombak.link_1 }}</p>"), "no merge field ombak.link_1"},
+		{Simple("x {{ person.first_name", "<p>x {% if %}</p>"), "cannot be read"},
+		{Simple(strings.Repeat("x", 300), "<p>x</p>"), "longer"},
+		{Simple("x", strings.Repeat("<p>x</p>", 30_000)), "longer"},
+		{Simple("a\nb", "<p>x</p>"), "one line"},
+		{long, "groups"}, {twice, "one number"}, {odd, "plain or designed"},
 	} {
-		err := c.m.Check()
+		err := c.d.Check(fields)
 		if (err == nil) != (c.want == "") || (err != nil && !strings.Contains(err.Error(), c.want)) {
-			t.Errorf("%+v: %v, want %q", c.m, err, c.want)
+			t.Errorf("%.60s: %v, want %q", c.d.Subject[Else], err, c.want)
 		}
 	}
 }
 
 func FuzzRender(f *testing.F) {
 	f.Add(`Dear {{ person.first_name | default: "you" }}`, "x")
-	f.Add(`{% for i in (1..3) %}{{ company.name }}{% endfor %}`, "<a href=x>")
+	f.Add(`{{ company.name }} <a href="/p/x">y</a>`, "<a href=x>")
+	f.Add(`<a href="https://x.example/{{ person.first_name }}">{{ "x" }}</a>`, "{{ 1 }}")
 	f.Fuzz(func(t *testing.T, body, value string) {
 		if strings.Contains(body, "{%") {
 			t.Skip() // loops are the marketer's own
 		}
-		m := Message{Subject: "s", Body: body}
-		got, err := m.Render(Values{"person.first_name": value, "company.name": value}, nil)
+		d := Simple("s", body)
+		p, err := Compile(&d, fields)
+		if err != nil {
+			return
+		}
+		got, err := p.Render(Else, Values{"person.first_name": value, "company.name": value}, Addresses{Link: func(int, string) string { return "https://l.example/" }, OptOut: "https://o.example/"})
 		if err == nil && strings.Contains(strings.ToLower(got.HTML), "<script") {
 			t.Errorf("script in %q", got.HTML)
 		}
 	})
+}
+
+// BenchmarkRender fills in a message with three groups of readers and ten
+// fields.
+func BenchmarkRender(b *testing.B) {
+	d := Simple("For {{ person.first_name }} at {{ company.name }}", `<div>Dear {{ person.first_name }} {{ person.last_name }}, {{ person.title }}, {{ person.city }}, {{ person.country }}, {{ company.industry }}, {{ sender.name }}, {{ sender.email }}, {{ sender.phone }} <a href="/p/x">y</a></div>`)
+	d.Use([]Group{{1, "a", rule.FieldIs(person.Language, "de")}, {2, "b", rule.FieldIs(person.Language, "es")}, {3, "c", rule.FieldIs(person.Language, "nb")}})
+	v := Values{}
+	for _, f := range fields {
+		v[f.Name] = "some value"
+	}
+	p, err := Compile(&d, fields)
+	if err != nil {
+		b.Fatal(err)
+	}
+	a := Addresses{Link: func(n int, _ string) string { return "https://l.example/" }, OptOut: "https://o.example/", Pixel: "https://o.example/p.gif"}
+	for b.Loop() {
+		if _, err := p.Render(Else, v, a); err != nil {
+			b.Fatal(err)
+		}
+	}
 }

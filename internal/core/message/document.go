@@ -1,0 +1,366 @@
+// Package message turns what a marketer wrote into what one reader gets.
+//
+// A message is a Document: sections in an order, each with a version for every
+// group of readers that needs its own words. Compile readies it once; Render
+// then fills it in for one reader: merge fields in the Liquid language, tracked
+// links, HTML that mail programs show, and a text alternative.
+//
+// A merge field that has no value for a reader and no fallback
+// (| default: "…") stops that one email: Render answers a *Missing, and nobody
+// gets "Dear ,".
+package message
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"ombak/internal/core/rule"
+)
+
+// Limits in bytes.
+const (
+	MaxSubject  = 250
+	MaxBody     = 200_000
+	MaxSections = 60
+	MaxGroups   = 12
+)
+
+// Else is the group of everyone who is in none of a document's groups.
+const Else int64 = 0
+
+// Own stands for the words written for one reader alone.
+const Own int64 = -1
+
+// Style is how a message looks.
+type Style string
+
+// The styles: Plain reads like a letter that somebody typed, Designed has a
+// frame, colours and buttons.
+const (
+	Plain    Style = "plain"
+	Designed Style = "designed"
+)
+
+// Group is a group of readers as a document keeps it: with the rule that it had
+// when the document was written.
+type Group struct {
+	ID   int64     `json:"id"`
+	Name string    `json:"name"`
+	Rule rule.Rule `json:"rule"`
+}
+
+// Words are a line of text by group of readers; Else is everyone else's.
+type Words map[int64]string
+
+// For is the line that a group reads: its own, or everyone else's.
+func (w Words) For(group int64) string {
+	if s, ok := w[Own]; ok {
+		return s
+	}
+	if s := w[group]; strings.TrimSpace(s) != "" {
+		return s
+	}
+	return w[Else]
+}
+
+// Document is a message as it is written.
+type Document struct {
+	Style     Style     `json:"style"`
+	Subject   Words     `json:"subject"`
+	Preheader Words     `json:"preheader,omitempty"` // what lists of mail show behind the subject
+	Groups    []Group   `json:"groups,omitempty"`    // the first whose rule holds is the reader's
+	Sections  []Section `json:"sections"`
+	Written   Words     `json:"written,omitempty"` // text alternative by hand; empty: made from the sections
+	Bare      bool      `json:"bare,omitempty"`    // no line at the end by which to opt out: the sections have one
+	ReplyTo   string    `json:"reply_to,omitempty"`
+	Cc        []string  `json:"cc,omitempty"`
+	Bcc       []string  `json:"bcc,omitempty"`
+	Invite    *Invite   `json:"invite,omitempty"`
+	Last      int       `json:"last"` // the highest section id given
+}
+
+// Invite is an invitation that goes with a message into the reader's calendar.
+type Invite struct {
+	Title   string    `json:"title"`
+	Start   time.Time `json:"start"`
+	Minutes int       `json:"minutes"`
+	Place   string    `json:"place,omitempty"`
+	Note    string    `json:"note,omitempty"`
+}
+
+// Section is a part of a message.
+type Section struct {
+	ID   int               `json:"id"`
+	Kind Kind              `json:"kind"`
+	For  map[int64]Content `json:"for"` // by group; Else is everyone else's
+}
+
+// Content is what a section holds for one group of readers. Which fields are
+// used depends on the kind.
+type Content struct {
+	Text    string   `json:"text,omitempty"` // HTML of a text and a quote; plain words of a heading
+	Label   string   `json:"label,omitempty"`
+	Link    string   `json:"link,omitempty"`
+	Picture string   `json:"picture,omitempty"` // address
+	Alt     string   `json:"alt,omitempty"`     // what the picture shows, in words
+	By      string   `json:"by,omitempty"`
+	Items   []string `json:"items,omitempty"`
+	Ordered bool     `json:"ordered,omitempty"`
+	Small   bool     `json:"small,omitempty"`
+	Shelf   int64    `json:"shelf,omitempty"` // item of the shelf
+}
+
+// Of is what a group reads in the section: its own version, or everyone else's.
+func (s *Section) Of(group int64) Content {
+	if c, ok := s.For[Own]; ok {
+		return c
+	}
+	if c, ok := s.For[group]; ok {
+		return c
+	}
+	return s.For[Else]
+}
+
+// Simple is a message of one text for everybody.
+func Simple(subject, body string) Document {
+	return Document{Style: Plain, Subject: Words{Else: subject}, Last: 1, Sections: []Section{{ID: 1, Kind: Text, For: map[int64]Content{Else: {Text: body}}}}}
+}
+
+// Section finds a section by its id; −1 where it is not there.
+func (d *Document) Section(id int) int {
+	return slices.IndexFunc(d.Sections, func(s Section) bool { return s.ID == id })
+}
+
+// Insert puts a new, empty section of a kind behind another (0: before all) and
+// answers its id.
+func (d *Document) Insert(k Kind, behind int) (int, error) {
+	if !k.Known() {
+		return 0, fmt.Errorf("there is no kind of section %q", k)
+	}
+	if len(d.Sections) >= MaxSections {
+		return 0, fmt.Errorf("a message has at most %d sections", MaxSections)
+	}
+	d.Last++
+	at := 0
+	if behind != 0 {
+		if at = d.Section(behind) + 1; at == 0 {
+			at = len(d.Sections)
+		}
+	}
+	d.Sections = slices.Insert(d.Sections, at, Section{ID: d.Last, Kind: k, For: map[int64]Content{Else: {}}})
+	return d.Last, nil
+}
+
+// Copy puts a copy of a section behind it and answers the copy's id.
+func (d *Document) Copy(id int) (int, error) {
+	i := d.Section(id)
+	if i < 0 {
+		return 0, ErrNoSection
+	}
+	made, err := d.Insert(d.Sections[i].Kind, id)
+	if err != nil {
+		return 0, err
+	}
+	for g, c := range d.Sections[i].For {
+		c.Items = slices.Clone(c.Items)
+		d.Sections[i+1].For[g] = c
+	}
+	return made, nil
+}
+
+// ErrNoSection is answered for a section that is not there.
+var ErrNoSection = errors.New("this section is not there any more")
+
+// Remove takes a section out.
+func (d *Document) Remove(id int) error {
+	i := d.Section(id)
+	if i < 0 {
+		return ErrNoSection
+	}
+	d.Sections = slices.Delete(d.Sections, i, i+1)
+	return nil
+}
+
+// Move moves a section by some places, as far as there are any.
+func (d *Document) Move(id, by int) error {
+	i := d.Section(id)
+	if i < 0 {
+		return ErrNoSection
+	}
+	s := d.Sections[i]
+	to := min(max(i+by, 0), len(d.Sections)-1)
+	d.Sections = slices.Insert(slices.Delete(d.Sections, i, i+1), to, s)
+	return nil
+}
+
+// Order puts the sections into the order of some ids; those not named stay
+// behind the others.
+func (d *Document) Order(ids []int) {
+	place := func(id int) int {
+		if i := slices.Index(ids, id); i >= 0 {
+			return i
+		}
+		return len(ids)
+	}
+	slices.SortStableFunc(d.Sections, func(a, b Section) int { return place(a.ID) - place(b.ID) })
+}
+
+// Set keeps what a section holds for a group. For a group that reads everyone
+// else's words so far, that begins a version of its own.
+func (d *Document) Set(id int, group int64, c Content) error {
+	i := d.Section(id)
+	if i < 0 {
+		return ErrNoSection
+	}
+	if group != Else && d.group(group) < 0 {
+		return errors.New("the message does not use this group of readers")
+	}
+	d.Sections[i].For[group] = d.Sections[i].Kind.Tidy(c)
+	return nil
+}
+
+// Unset gives up a group's own version of a section.
+func (d *Document) Unset(id int, group int64) error {
+	i := d.Section(id)
+	if i < 0 || group == Else {
+		return ErrNoSection
+	}
+	delete(d.Sections[i].For, group)
+	return nil
+}
+
+func (d *Document) group(id int64) int {
+	return slices.IndexFunc(d.Groups, func(g Group) bool { return g.ID == id })
+}
+
+// Use has the document use these groups, in this order. Versions for a group
+// that goes, go with it.
+func (d *Document) Use(groups []Group) {
+	d.Groups = groups
+	keep := func(g int64) bool { return g == Else || d.group(g) >= 0 }
+	for i := range d.Sections {
+		for g := range d.Sections[i].For {
+			if !keep(g) {
+				delete(d.Sections[i].For, g)
+			}
+		}
+	}
+	for _, w := range []Words{d.Subject, d.Preheader, d.Written} {
+		for g := range w {
+			if !keep(g) {
+				delete(w, g)
+			}
+		}
+	}
+}
+
+// GroupOf is the reader's group: the first whose rule holds, or Else.
+func (d *Document) GroupOf(f rule.Facts, at time.Time) int64 {
+	for i := range d.Groups {
+		if d.Groups[i].Rule.Holds(f, at) {
+			return d.Groups[i].ID
+		}
+	}
+	return Else
+}
+
+// GroupName is the name of a group of the document.
+func (d *Document) GroupName(id int64) string {
+	if i := d.group(id); i >= 0 {
+		return d.Groups[i].Name
+	}
+	return "everyone else"
+}
+
+// Each calls f with every version of the subject, the preheader and the
+// sections that exists, in an order that does not change: that of the document,
+// and for each part everyone else's first, then those of the groups.
+func (d *Document) each(f func(s *Section, group int64, c Content)) {
+	order := []int64{Else}
+	for i := range d.Groups {
+		order = append(order, d.Groups[i].ID)
+	}
+	for i := range d.Sections {
+		s := &d.Sections[i]
+		for _, g := range order {
+			if c, ok := s.For[g]; ok {
+				f(s, g, c)
+			}
+		}
+	}
+}
+
+// Edit is what is changed in a message for one reader.
+type Edit struct {
+	Subject  string          `json:"subject,omitempty"`
+	Sections map[int]Content `json:"sections,omitempty"`
+}
+
+// With is the document with an edit for one reader in it. What the edit does
+// not touch stays shared with d.
+func (d *Document) With(e *Edit) *Document {
+	if e == nil || e.Subject == "" && len(e.Sections) == 0 {
+		return d
+	}
+	out := *d
+	if e.Subject != "" {
+		out.Subject = Words{Own: e.Subject}
+	}
+	out.Sections = slices.Clone(d.Sections)
+	for i := range out.Sections {
+		if c, ok := e.Sections[out.Sections[i].ID]; ok {
+			out.Sections[i].For = map[int64]Content{Own: c}
+		}
+	}
+	return &out
+}
+
+// Check reports what would keep the message from every reader, or nil: a limit
+// passed, nothing written, an unknown field, or Liquid that cannot be read.
+func (d *Document) Check(fields []Field) error {
+	switch {
+	case d.Style != Plain && d.Style != Designed:
+		return fmt.Errorf("a message is plain or designed, not %q", d.Style)
+	case strings.TrimSpace(d.Subject.For(Else)) == "":
+		return errors.New("the message has no subject")
+	case len(d.Sections) > MaxSections:
+		return fmt.Errorf("a message has at most %d sections", MaxSections)
+	case len(d.Groups) > MaxGroups:
+		return fmt.Errorf("a message has at most %d groups of readers", MaxGroups)
+	}
+	for _, s := range d.Subject {
+		if len(s) > MaxSubject {
+			return fmt.Errorf("the subject is longer than %d bytes", MaxSubject)
+		}
+		if strings.ContainsAny(s, "\r\n") {
+			return errors.New("the subject is more than one line")
+		}
+	}
+	size, said := 0, false
+	seen := map[int]bool{}
+	for i := range d.Sections {
+		s := &d.Sections[i]
+		if !s.Kind.Known() {
+			return fmt.Errorf("there is no kind of section %q", s.Kind)
+		}
+		if seen[s.ID] || s.ID < 1 || s.ID > d.Last {
+			return errors.New("two sections have one number")
+		}
+		seen[s.ID] = true
+		for _, c := range s.For {
+			size += c.size()
+			said = said || strings.TrimSpace(c.words(s.Kind)) != ""
+		}
+	}
+	switch {
+	case !said:
+		return errors.New("the message has no text")
+	case size > MaxBody:
+		return fmt.Errorf("the message is longer than %d bytes", MaxBody)
+	}
+	_, err := Compile(d, fields)
+	return err
+}

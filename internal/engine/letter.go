@@ -1,0 +1,251 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"html"
+	"strings"
+	"time"
+
+	"ombak/internal/core/message"
+	"ombak/internal/core/person"
+	"ombak/internal/core/rule"
+	"ombak/internal/core/signal"
+	"ombak/internal/mail"
+	"ombak/internal/store"
+)
+
+// Fields are the merge fields of the workspace.
+func (e *Engine) Fields(ctx context.Context) ([]message.Field, error) {
+	own, err := e.Store.OwnFields(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var list []person.Definition
+	for i := range own {
+		list = append(list, own[i].Definition())
+	}
+	return message.Fields(list), nil
+}
+
+// wordsOf readies a version of a message. Versions never change, so each is
+// readied once.
+func (e *Engine) wordsOf(ctx context.Context, id int64, version int, fields []message.Field) (*message.Program, error) {
+	key := [2]int64{id, int64(version)}
+	if p, ok := e.words.Load(key); ok {
+		return p.(*message.Program), nil
+	}
+	doc, err := e.Store.VersionDoc(ctx, id, version)
+	if err != nil {
+		return nil, err
+	}
+	p, err := message.Compile(&doc, fields)
+	if err != nil {
+		return nil, err
+	}
+	e.words.Store(key, p)
+	return p, nil
+}
+
+// letters is what it takes to write to some readers, loaded in a few queries
+// however many they are.
+type letters struct {
+	e       *Engine
+	now     time.Time
+	fields  []message.Field
+	people  map[int64]*store.Person
+	users   map[int64]store.User
+	edits   map[[2]int64]*message.Edit
+	records map[int64]*rule.Record
+	signals map[int64][]signal.Signal
+}
+
+// gatherLetters loads what the readers of some messages may be asked for.
+// grouped says that some message has words for groups of readers.
+func (e *Engine) gatherLetters(ctx context.Context, people, messages []int64, grouped bool) (*letters, error) {
+	l := &letters{e: e, now: e.Now(), users: map[int64]store.User{}}
+	var err error
+	if l.fields, err = e.Fields(ctx); err != nil {
+		return nil, err
+	}
+	users, err := e.Store.Users(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, u := range users {
+		l.users[u.ID] = u
+	}
+	return l, e.Store.InTx(ctx, func(tx store.Tx) error {
+		if l.people, err = store.PeopleByID(ctx, tx, people); err != nil {
+			return err
+		}
+		if l.edits, err = store.PersonalEdits(ctx, tx, messages, people); err != nil || !grouped {
+			return err
+		}
+		if l.records, err = store.Records(ctx, tx, people); err != nil {
+			return err
+		}
+		var since []store.Since
+		for _, p := range people {
+			since = append(since, store.Since{Person: p})
+		}
+		l.signals, err = store.SignalsSince(ctx, tx, unique(since))
+		return err
+	})
+}
+
+// facts are what the rules of groups ask of a reader.
+func (l *letters) facts(p *store.Person) rule.Facts {
+	return &standingFacts{personOf{l.records[p.ID], l.signals[p.ID]}, p.Score}
+}
+
+// values are the merge fields of a reader; sender is who writes, 0: nobody.
+func (l *letters) values(p *store.Person, sender int64) message.Values {
+	v := message.ValuesOf(p.Values(), l.fields)
+	user := func(group string, id int64) {
+		u, ok := l.users[id]
+		if !ok {
+			return
+		}
+		v[group+".name"], v[group+".email"], v[group+".phone"] = u.Name, u.Email, person.ShowPhone(u.Phone)
+		v[group+".first_name"], _, _ = strings.Cut(u.Name, " ")
+	}
+	if p.OwnerID != nil {
+		user("owner", *p.OwnerID)
+	}
+	user("sender", sender)
+	if u, ok := l.users[sender]; ok {
+		v["sender.signature"] = Signature(u)
+	}
+	return v
+}
+
+// Signature is a user's signature: their own, else their name and how to reach
+// them.
+func Signature(u store.User) string {
+	if strings.TrimSpace(u.Signature) != "" {
+		return message.Clean(u.Signature)
+	}
+	s := "<p>" + html.EscapeString(u.Name)
+	for _, x := range []string{person.ShowPhone(u.Phone), u.Email} {
+		if x != "" {
+			s += "<br>" + html.EscapeString(x)
+		}
+	}
+	return s + "</p>"
+}
+
+// Draft is what one reader would get.
+type Draft struct {
+	message.Rendered
+	Group  int64
+	Sender store.User
+}
+
+// ErrNoSender is why an email without anybody who sends it stops.
+var ErrNoSender = errors.New("nobody sends it: the reader has no owner and the message names no other sender")
+
+// WriteFor writes a document as one person would get it, with links that lead
+// straight to their targets. group −1 lets the groups' rules decide.
+func (e *Engine) WriteFor(ctx context.Context, doc *message.Document, id, reader int64, fromOwner bool, sender *int64, group int64) (Draft, error) {
+	var d Draft
+	l, err := e.gatherLetters(ctx, []int64{reader}, []int64{id}, true)
+	if err != nil {
+		return d, err
+	}
+	p := l.people[reader]
+	if p == nil {
+		return d, store.ErrNotFound
+	}
+	if fromOwner && p.OwnerID != nil {
+		sender = p.OwnerID
+	}
+	if sender == nil {
+		return d, ErrNoSender
+	}
+	d.Sender = l.users[*sender]
+	if d.Group = group; group < 0 {
+		d.Group = doc.GroupOf(l.facts(p), l.now)
+		doc = doc.With(l.edits[[2]int64{id, reader}])
+	}
+	words, err := message.Compile(doc, l.fields)
+	if err != nil {
+		return d, err
+	}
+	d.Rendered, err = words.Render(d.Group, l.values(p, *sender), message.Addresses{OptOut: e.URL + message.OptOutLink})
+	return d, err
+}
+
+// letter writes a claimed email for its reader. It answers whose words it has
+// and what was changed in them.
+func (l *letters) letter(ctx context.Context, o *store.Outgoing) (letter mail.Letter, group int64, edit *message.Edit, err error) {
+	e := l.e
+	reader := l.people[o.Person]
+	switch {
+	case reader == nil:
+		return letter, 0, nil, errors.New("the reader is not there any more")
+	case o.Sender == nil:
+		return letter, 0, nil, ErrNoSender
+	case reader.Email == "":
+		return letter, 0, nil, errors.New("the reader has no email address")
+	}
+	p, err := e.wordsOf(ctx, o.Message, o.Version, l.fields)
+	if err != nil {
+		return letter, 0, nil, err
+	}
+	if p.Groups() {
+		group = p.GroupOf(l.facts(reader), l.now)
+	}
+	if edit = l.edits[[2]int64{o.Message, o.Person}]; edit != nil {
+		if p, err = message.Compile(p.Document().With(edit), l.fields); err != nil {
+			return letter, 0, nil, fmt.Errorf("what was changed for this reader: %w", err)
+		}
+	}
+	optOut := e.OptOutURL(o.ID)
+	r, err := p.Render(group, l.values(reader, *o.Sender), message.Addresses{Link: func(n int, _ string) string { return e.LinkURL(o.ID, n) }, OptOut: optOut, Pixel: e.PixelURL(o.ID)})
+	if err != nil {
+		return letter, 0, nil, err
+	}
+	from := l.users[*o.Sender]
+	doc := p.Document()
+	invite, err := e.invitation(doc.Invite, from, reader.Email, fmt.Sprintf("t%d", o.ID))
+	if err != nil {
+		return letter, 0, nil, err
+	}
+	return mail.Letter{
+		ID: o.MailID, FromName: from.Name, From: from.Email, To: reader.Email, Subject: r.Subject, Date: e.Now(),
+		ReturnPath: "bounce+" + strings.SplitN(o.MailID, "@", 2)[0] + "@" + e.Domain,
+		ReplyTo:    doc.ReplyTo, Cc: doc.Cc, Bcc: doc.Bcc,
+		Text: r.Text, HTML: absolutePictures(r.HTML, e.URL), Invite: invite, OptOut: optOut,
+	}, group, edit, nil
+}
+
+// absolutePictures makes the addresses of Ombak's own pictures whole ones.
+func absolutePictures(s, url string) string {
+	return strings.ReplaceAll(s, `src="/`, `src="`+html.EscapeString(url)+`/`)
+}
+
+// absolute makes an address of Ombak's own pages a whole one.
+func (e *Engine) absolute(target string) string {
+	if strings.HasPrefix(target, "/") && !strings.HasPrefix(target, "//") {
+		return e.URL + target
+	}
+	return target
+}
+
+// GroupFor is whose words of a document a person would get.
+func (e *Engine) GroupFor(ctx context.Context, doc *message.Document, reader int64) (int64, error) {
+	if len(doc.Groups) == 0 {
+		return message.Else, nil
+	}
+	l, err := e.gatherLetters(ctx, []int64{reader}, nil, true)
+	if err != nil {
+		return 0, err
+	}
+	p := l.people[reader]
+	if p == nil {
+		return 0, store.ErrNotFound
+	}
+	return doc.GroupOf(l.facts(p), l.now), nil
+}

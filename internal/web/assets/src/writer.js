@@ -1,0 +1,98 @@
+// The writer of messages: what is typed is kept by itself, sections are dragged, fields are put where the cursor was.
+(() => {
+  const writer = document.getElementById('writer');
+  if (!writer) return;
+  const $ = (s) => writer.querySelector(s);
+  const form = () => document.getElementById('write');
+  const CSRF = () => document.querySelector('meta[name=csrf]').content;
+  let timer = 0;
+  let last = null; // where the cursor was: an input, or the rich text
+
+  // Sends all that was typed; the answer is not shown, so that nobody is disturbed while typing.
+  async function keep() {
+    clearTimeout(timer);
+    timer = 0;
+    const f = form();
+    if (!f) return;
+    const res = await fetch(f.action, { method: 'POST', body: new URLSearchParams(new FormData(f)), headers: { 'X-CSRF-Token': CSRF(), 'HX-Request': 'true' } }).catch(() => null);
+    if (!res?.ok) {
+      const wrong = res && new DOMParser().parseFromString(await res.text(), 'text/html').querySelector('.note.bad')?.textContent.trim();
+      window.ombakSay(wrong || 'What you typed could not be kept. It is still on this page.');
+      return;
+    }
+    const proof = document.getElementById('proof');
+    if (proof) htmx.trigger(proof, 'reproof');
+  }
+  function soon(ms) {
+    clearTimeout(timer);
+    timer = setTimeout(keep, ms);
+  }
+  function press(value) {
+    const b = document.createElement('button');
+    b.name = 'do';
+    b.value = value;
+    b.hidden = true;
+    form().append(b);
+    clearTimeout(timer);
+    form().requestSubmit(b);
+    b.remove();
+  }
+
+  document.addEventListener('input', (e) => { if (e.target.matches('#writer input[data-save], #writer textarea[data-save]') && e.target.type !== 'checkbox') soon(900); });
+  document.addEventListener('trix-change', (e) => { if (e.target.closest('#writer') && e.target.dataset.ready) soon(900); });
+  document.addEventListener('trix-initialize', (e) => { setTimeout(() => { e.target.dataset.ready = '1'; }, 0); });
+  document.addEventListener('change', (e) => {
+    const el = e.target;
+    if (!el.closest('#writer')) return;
+    if (el.dataset.do === 'group') return press('group ' + el.value);
+    if (el.dataset.do === 'use') return press('use');
+    if (el.matches('select[data-save], input[type=checkbox][data-save]')) return press('');
+    if (el.matches('[data-field]')) $('[data-fallback]').value = el.selectedOptions[0].dataset.usual || '';
+  });
+  document.addEventListener('submit', () => clearTimeout(timer), true);
+  addEventListener('pagehide', () => { if (timer && form()) navigator.sendBeacon(form().action, new URLSearchParams(new FormData(form()))); });
+  document.addEventListener('focusin', (e) => { if (e.target.matches('#write input:not([type=checkbox]), #write textarea, #write trix-editor')) last = e.target; });
+
+  function put(text, html) {
+    let at = last?.isConnected ? last : $('#write trix-editor') || $('#subject');
+    if (!at) return;
+    if (at.matches('trix-editor')) html ? at.editor.insertHTML(html) : at.editor.insertString(text);
+    else { at.setRangeText(text, at.selectionStart, at.selectionEnd, 'end'); soon(300); }
+    at.focus();
+  }
+  document.addEventListener('click', (e) => {
+    if (e.target.closest('[data-put-field]')) {
+      const field = $('[data-field]').value;
+      const fallback = $('[data-fallback]').value.trim().replaceAll('"', '”');
+      put(fallback ? `{{ ${field} | default: "${fallback}" }}` : `{{ ${field} }}`);
+    }
+    if (e.target.closest('[data-put-link]')) {
+      const page = $('[data-page]');
+      const a = document.createElement('a');
+      a.href = page.value;
+      a.textContent = page.selectedOptions[0].textContent;
+      a.setAttribute('href', page.value);
+      put(page.value, a.outerHTML);
+    }
+  });
+  document.addEventListener('keydown', (e) => {
+    const part = e.target.closest?.('[data-part]');
+    if (!part || !e.altKey || (e.key !== 'ArrowUp' && e.key !== 'ArrowDown')) return;
+    e.preventDefault();
+    press(`move ${part.dataset.part} ${e.key === 'ArrowUp' ? -1 : 1}`);
+  });
+
+  function ready() {
+    const list = document.getElementById('parts');
+    if (!list || list.dataset.ready || !$('.grip')) return;
+    list.dataset.ready = '1';
+    Sortable.create(list, { draggable: '[data-part]', handle: '.grip', animation: 120, onEnd: () => press('order ' + [...list.querySelectorAll('[data-part]')].map((p) => p.dataset.part).join(',')) });
+  }
+  document.addEventListener('htmx:after:swap', () => {
+    ready();
+    writer.querySelector('.part.open input:not([type=hidden]), .part.open textarea')?.focus();
+  });
+  const usual = $('[data-field]');
+  if (usual) $('[data-fallback]').value = usual.selectedOptions[0].dataset.usual || '';
+  ready();
+})();

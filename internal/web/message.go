@@ -1,0 +1,645 @@
+package web
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/labstack/echo/v5"
+
+	"ombak/internal/core/message"
+	"ombak/internal/core/person"
+	"ombak/internal/core/rule"
+	"ombak/internal/engine"
+	"ombak/internal/store"
+)
+
+// The writer of messages is one form. Whatever is pressed sends all of it: what
+// was typed is kept in the draft first, and then what the button named do says
+// is done. So nothing that was typed is lost, and everything can be undone.
+//
+//	at       the section that is open; for  the group whose words are shown
+//	do       "open 3", "add button 3" (behind section 3), "remove 3", "move 3 -1", "copy 3", "order 3,1,2",
+//	         "unset 3" (give up the group's own version), "use" (the ticked groups), "undo", "redo", "keep"
+
+func (s *Server) messageRoutes(in *echo.Group) {
+	writes := allow("marketer", "lead", "admin")
+	m := in.Group("/content/messages")
+	m.POST("/new", s.newMessage, writes)
+	m.GET("/:id", s.message)
+	m.POST("/:id", s.changeMessage, writes)
+	m.POST("/:id/copy", s.copyMessage, writes)
+	m.POST("/:id/name", s.renameMessage, writes)
+	m.POST("/:id/remove", s.removeMessage, writes)
+	m.POST("/:id/back", s.removeMessage, writes)
+	m.GET("/:id/proof", s.proof)
+	m.GET("/:id/preview", s.previewMessage)
+	m.GET("/:id/letter", s.letter)
+	m.POST("/:id/test", s.testSend, writes)
+	m.GET("/:id/readers/:person", s.editForOne, writes)
+	m.POST("/:id/readers/:person", s.keepForOne, writes)
+	g := in.Group("/content/groups")
+	g.GET("", s.readerGroups)
+	g.GET("/new", s.groupEditor, writes)
+	g.POST("/new", s.saveGroup, writes)
+	g.GET("/:id", s.groupEditor, writes)
+	g.POST("/:id", s.saveGroup, writes)
+	g.POST("/:id/remove", s.removeGroup, writes)
+	in.GET("/signature", s.signature)
+	in.POST("/signature", s.saveSignature)
+}
+
+// starter is what a message can begin with.
+type starter struct {
+	Key, Name, What string
+	Doc             message.Document
+}
+
+func withSections(style message.Style, list ...message.Section) message.Document {
+	d := message.Document{Style: style, Subject: message.Words{}, Preheader: message.Words{}}
+	for i := range list {
+		list[i].ID = i + 1
+		d.Last = i + 1
+	}
+	d.Sections = list
+	return d
+}
+
+func begun(k message.Kind, c message.Content) message.Section {
+	return message.Section{Kind: k, For: map[int64]message.Content{message.Else: c}}
+}
+
+const dear = `<div>Dear {{ person.first_name | default: &quot;reader&quot; }},</div>`
+
+var starters = []starter{
+	{"letter", "Letter", "Plain, as if typed: a text and the sender’s signature", withSections(message.Plain,
+		begun(message.Text, message.Content{Text: dear + "<div><br></div><div></div>"}), begun(message.Signature, message.Content{}))},
+	{"offer", "Offer", "Designed: a heading, a text, a button to press", withSections(message.Designed,
+		begun(message.Heading, message.Content{}), begun(message.Text, message.Content{Text: dear}), begun(message.Button, message.Content{}), begun(message.Signature, message.Content{}))},
+	{"news", "News in short", "Designed: a list of what is new, a quote, and where to read on", withSections(message.Designed,
+		begun(message.Heading, message.Content{}), begun(message.Text, message.Content{}), begun(message.List, message.Content{}), begun(message.Divider, message.Content{}),
+		begun(message.Quote, message.Content{}), begun(message.Button, message.Content{}))},
+	{"empty", "Nothing", "Put together from sections", withSections(message.Designed)},
+}
+
+func (s *Server) newMessage(c *echo.Context) error {
+	i := slices.IndexFunc(starters, func(x starter) bool { return x.Key == c.FormValue("starter") })
+	if i < 0 {
+		return echo.ErrBadRequest
+	}
+	name := person.Name(c.FormValue("name"))
+	if name == "" {
+		name = "New message"
+	}
+	// A copy: a draft changes its maps.
+	b, err := json.Marshal(starters[i].Doc)
+	if err != nil {
+		return err
+	}
+	var doc message.Document
+	if err := json.Unmarshal(b, &doc); err != nil {
+		return err
+	}
+	id, err := s.Engine.NewMessage(c.Request().Context(), name, doc, true, userOf(c).ID)
+	if err != nil {
+		return err
+	}
+	return s.done(c, fmt.Sprintf("/content/messages/%d", id), "")
+}
+
+type messageData struct {
+	M       store.Message
+	D       store.MessageDraft
+	Doc     *message.Document
+	Parts   []partView
+	At      int
+	For     int64
+	ForName string
+	Groups  []groupChoice
+	Grid    []message.GridRow
+	Fields  []fieldGroup
+	Kinds   []message.Kind
+	Users   []store.User
+	Pages   []store.Page
+	Use     []store.Use
+	Edited  int
+	Wrong   string
+	Said    string
+	Subject string
+	Pre     string
+	Text    string // the text alternative by hand
+	Made    string // or as it is made
+	Changed bool
+	Address string
+	When    string // start of the invitation, as a browser types it
+	Zone    string
+}
+
+// partView is a section in the writer.
+type partView struct {
+	message.Section
+	C      message.Content // for the group shown
+	HTML   string          // how it reads
+	Own    bool            // the group has its own version
+	Lacks  string
+	Open   bool
+	Lines  string // the items of a list, a line each
+	First  bool
+	Last   bool
+	Others []string // groups with a version of their own
+}
+
+type groupChoice struct {
+	ID    int64
+	Name  string
+	Words string
+	Used  bool
+	Here  bool
+}
+
+type fieldGroup struct {
+	Name string
+	List []message.Field
+}
+
+func fieldGroups(fields []message.Field) []fieldGroup {
+	var out []fieldGroup
+	for _, f := range fields {
+		group, _, _ := strings.Cut(f.Name, ".")
+		if n := len(out); n == 0 || out[n-1].Name != group {
+			if i := slices.IndexFunc(out, func(g fieldGroup) bool { return g.Name == group }); i >= 0 {
+				out[i].List = append(out[i].List, f)
+				continue
+			}
+			out = append(out, fieldGroup{Name: group})
+		}
+		g := &out[len(out)-1]
+		g.List = append(g.List, f)
+	}
+	return out
+}
+
+func (s *Server) message(c *echo.Context) error {
+	id, err := idOf(c, "id")
+	if err != nil {
+		return err
+	}
+	at, _ := strconv.Atoi(c.QueryParam("at")) // none: no section is open
+	return s.showMessage(c, http.StatusOK, id, at, number(c.QueryParam("for")), "")
+}
+
+func (s *Server) showMessage(c *echo.Context, code int, id int64, at int, group int64, wrong string) error {
+	ctx := c.Request().Context()
+	d := messageData{At: at, For: group, Wrong: wrong, Zone: s.Engine.Zone.String()}
+	d.Said, _ = c.Get("said").(string)
+	var err error
+	if d.M, err = s.Store.Message(ctx, id); err != nil {
+		return err
+	}
+	if d.D, err = s.Store.MessageDraft(ctx, id); err != nil {
+		return err
+	}
+	d.Doc = &d.D.Doc.V
+	cat, err := s.Store.Catalogue(ctx)
+	if err != nil {
+		return err
+	}
+	all, err := s.Store.ReaderGroups(ctx)
+	if err != nil {
+		return err
+	}
+	if !slices.ContainsFunc(d.Doc.Groups, func(g message.Group) bool { return g.ID == d.For }) {
+		d.For = message.Else
+	}
+	for i := range d.Doc.Groups {
+		g := &d.Doc.Groups[i]
+		d.Groups = append(d.Groups, groupChoice{g.ID, g.Name, g.Rule.Words(cat), true, g.ID == d.For})
+	}
+	for i := range all {
+		if !slices.ContainsFunc(d.Groups, func(g groupChoice) bool { return g.ID == all[i].ID }) {
+			d.Groups = append(d.Groups, groupChoice{all[i].ID, all[i].Name, all[i].Rule.V.Words(cat), false, false})
+		}
+	}
+	d.ForName = d.Doc.GroupName(d.For)
+	d.Grid = d.Doc.Grid()
+	for i := range d.Doc.Sections {
+		x := &d.Doc.Sections[i]
+		p := partView{Section: *x, C: x.Of(d.For), Open: x.ID == d.At, First: i == 0, Last: i == len(d.Doc.Sections)-1}
+		_, p.Own = x.For[d.For]
+		p.HTML = message.Sketch(x.Kind, p.C)
+		p.Lacks = x.Kind.Lacks(p.C)
+		p.Lines = strings.Join(p.C.Items, "\n")
+		for _, g := range d.Doc.Groups {
+			if _, ok := x.For[g.ID]; ok {
+				p.Others = append(p.Others, g.Name)
+			}
+		}
+		d.Parts = append(d.Parts, p)
+	}
+	fields, err := s.Engine.Fields(ctx)
+	if err != nil {
+		return err
+	}
+	d.Fields, d.Kinds = fieldGroups(fields), message.Kinds()
+	d.Kinds = slices.DeleteFunc(d.Kinds, func(k message.Kind) bool { return k == message.ShelfItem })
+	if d.Users, err = s.Store.Users(ctx); err != nil {
+		return err
+	}
+	if d.Pages, err = s.Store.Pages(ctx); err != nil {
+		return err
+	}
+	if d.Use, err = s.Store.MessageUse(ctx, id); err != nil {
+		return err
+	}
+	edited, err := s.Store.EditedFor(ctx, id)
+	if err != nil {
+		return err
+	}
+	d.Edited = len(edited)
+	own := func(w message.Words) string {
+		if v, ok := w[d.For]; ok || d.For == message.Else {
+			return v
+		}
+		return w[message.Else]
+	}
+	d.Subject, d.Pre, d.Text = own(d.Doc.Subject), own(d.Doc.Preheader), own(d.Doc.Written)
+	if inv := d.Doc.Invite; inv != nil {
+		d.When = inv.Start.In(s.Engine.Zone).Format("2006-01-02T15:04")
+	}
+	d.Changed = d.M.Version == 0 || d.M.Open
+	v := url.Values{}
+	if d.At != 0 {
+		v.Set("at", strconv.Itoa(d.At))
+	}
+	if d.For != 0 {
+		v.Set("for", strconv.FormatInt(d.For, 10))
+	}
+	d.Address = fmt.Sprintf("/content/messages/%d", id)
+	if len(v) > 0 {
+		d.Address += "?" + v.Encode()
+	}
+	if isHTMX(c) {
+		c.Response().Header().Set("HX-Push-Url", d.Address)
+	}
+	return s.pageCode(c, code, "message.html", "writer", "Content", d.M.Name, d)
+}
+
+// typedSection reads what the open section's form holds.
+func typedSection(v url.Values, k message.Kind) message.Content {
+	c := message.Content{Text: v.Get("text"), Label: v.Get("label"), Link: v.Get("link"), Picture: v.Get("picture"), Alt: v.Get("alt"), By: v.Get("by"),
+		Ordered: v.Get("ordered") != "", Small: v.Get("small") != ""}
+	if k == message.List {
+		c.Items = strings.Split(strings.ReplaceAll(v.Get("items"), "\r\n", "\n"), "\n")
+	}
+	return k.Tidy(c)
+}
+
+// changeMessage keeps what was typed and does what was pressed.
+func (s *Server) changeMessage(c *echo.Context) error {
+	ctx := c.Request().Context()
+	id, err := idOf(c, "id")
+	if err != nil {
+		return err
+	}
+	v, err := c.FormValues()
+	if err != nil {
+		return err
+	}
+	at, _ := strconv.Atoi(v.Get("at")) // none is open
+	group := number(v.Get("for"))
+	user := userOf(c).ID
+	if err := s.keepTyped(c, id, user, at, group, v); err != nil {
+		if store.IsNotFound(err) {
+			return err
+		}
+		return s.showMessage(c, http.StatusUnprocessableEntity, id, at, group, sentence(err))
+	}
+	do := strings.Fields(v.Get("do"))
+	if len(do) == 0 {
+		do = []string{""}
+	}
+	arg := func(i int) int {
+		if i >= len(do) {
+			return 0
+		}
+		n, _ := strconv.Atoi(do[i]) // what is no number is no section
+		return n
+	}
+	edit := func(what string, f func(d *message.Document) error) error {
+		return s.Engine.EditMessage(ctx, id, user, what, func(d *store.MessageDraft) error { return f(&d.Doc.V) })
+	}
+	said := ""
+	switch do[0] {
+	case "":
+	case "open":
+		at = arg(1)
+	case "group":
+		group = int64(arg(1))
+	case "add":
+		kind := message.Kind(strings.Join(do[1:max(len(do)-1, 1)], " "))
+		err = edit("put in: "+string(kind), func(d *message.Document) error {
+			behind := arg(len(do) - 1)
+			if behind == 0 && len(d.Sections) > 0 {
+				behind = d.Sections[len(d.Sections)-1].ID
+			}
+			at, err = d.Insert(kind, behind)
+			return err
+		})
+	case "remove":
+		err = edit("took out a section", func(d *message.Document) error { return d.Remove(arg(1)) })
+		at = 0
+	case "move":
+		err = edit("moved a section", func(d *message.Document) error { return d.Move(arg(1), arg(2)) })
+	case "copy":
+		err = edit("copied a section", func(d *message.Document) error { at, err = d.Copy(arg(1)); return err })
+	case "order":
+		err = edit("moved a section", func(d *message.Document) error {
+			var ids []int
+			for _, x := range strings.Split(strings.Join(do[1:], ""), ",") {
+				n, err := strconv.Atoi(x)
+				if err != nil {
+					return echo.ErrBadRequest
+				}
+				ids = append(ids, n)
+			}
+			d.Order(ids)
+			return nil
+		})
+	case "undo", "redo":
+		_, err = s.Engine.MoveMessageDraft(ctx, id, map[string]int{"undo": -1, "redo": 1}[do[0]])
+	case "keep":
+		if err = s.Engine.KeepMessage(ctx, id, user); err == nil {
+			said = "Kept. Sequences that are running go on with the version they were launched with."
+		}
+	case "unset":
+		err = edit("gave up a version", func(d *message.Document) error { return d.Unset(arg(1), group) })
+	case "use":
+		var use []int64
+		for _, g := range v["use"] {
+			use = append(use, number(g))
+		}
+		err = s.Engine.UseGroups(ctx, id, user, use)
+	default:
+		return echo.ErrBadRequest
+	}
+	if errors.Is(err, echo.ErrBadRequest) {
+		return err
+	}
+	if err != nil {
+		return s.showMessage(c, http.StatusUnprocessableEntity, id, at, group, sentence(err))
+	}
+	if isHTMX(c) {
+		c.Set("said", said)
+		return s.showMessage(c, http.StatusOK, id, at, group, "")
+	}
+	return s.done(c, fmt.Sprintf("/content/messages/%d?at=%d&for=%d", id, at, group), said)
+}
+
+// keepTyped keeps what the form holds, where it differs from the draft.
+func (s *Server) keepTyped(c *echo.Context, id, user int64, at int, group int64, v url.Values) error {
+	ctx := c.Request().Context()
+	if !v.Has("subject") { // a button by itself
+		return nil
+	}
+	before, err := s.Store.MessageDraft(ctx, id)
+	if err != nil {
+		return err
+	}
+	apply := func(d *store.MessageDraft) (what string, err error) {
+		doc := &d.Doc.V
+		words := func(w *message.Words, typed, name string) {
+			typed = strings.Join(strings.Fields(strings.ToValidUTF8(strings.ReplaceAll(typed, "\x00", ""), "")), " ")
+			if *w == nil {
+				*w = message.Words{}
+			}
+			switch now, own := (*w)[group]; {
+			case group != message.Else && !own && typed == (*w)[message.Else]:
+			case group != message.Else && typed == "" && own:
+				delete(*w, group)
+				what = name
+			case typed != now:
+				(*w)[group], what = typed, name
+			}
+		}
+		words(&doc.Subject, v.Get("subject"), "subject")
+		words(&doc.Preheader, v.Get("preheader"), "preheader")
+		if written := strings.TrimSpace(strings.ReplaceAll(v.Get("written"), "\r\n", "\n")); written != doc.Written.For(group) && v.Has("written") {
+			if len(written) > message.MaxBody {
+				return "", fmt.Errorf("the text is longer than %d bytes", message.MaxBody)
+			}
+			if doc.Written == nil {
+				doc.Written = message.Words{}
+			}
+			if doc.Written[group] = written; written == "" {
+				delete(doc.Written, group)
+			}
+			what = "text alternative"
+		}
+		if i := doc.Section(at); i >= 0 && v.Has("kind") && v.Get("kind") == string(doc.Sections[i].Kind) {
+			x := &doc.Sections[i]
+			typed := typedSection(v, x.Kind)
+			if !sameContent(typed, x.Kind.Tidy(x.Of(group))) {
+				if err := doc.Set(at, group, typed); err != nil {
+					return "", err
+				}
+				what = fmt.Sprintf("words of section %d", at)
+			}
+		}
+		if v.Has("style") {
+			style := message.Style(v.Get("style"))
+			if style != doc.Style && (style == message.Plain || style == message.Designed) {
+				doc.Style, what = style, "style"
+			}
+			if bare := v.Get("bare") != ""; bare != doc.Bare {
+				doc.Bare, what = bare, "the line to opt out"
+			}
+			if w, err := readEnvelope(doc, v, s.Engine.Zone); err != nil {
+				return "", err
+			} else if w != "" {
+				what = w
+			}
+			if from := v.Get("from") == "owner"; from != d.FromOwner {
+				d.FromOwner, what = from, "sender"
+			}
+			if sender := number(v.Get("sender")); sender > 0 && (d.SenderID == nil || *d.SenderID != sender) {
+				if _, err := s.Store.User(ctx, sender); err != nil {
+					return "", errors.New("choose who sends it from the list")
+				}
+				d.SenderID, what = &sender, "sender"
+			}
+		}
+		return what, nil
+	}
+	// Only what is another draft is a step.
+	b, err := json.Marshal(before)
+	if err != nil {
+		return err
+	}
+	var trial store.MessageDraft
+	if err := json.Unmarshal(b, &trial); err != nil {
+		return err
+	}
+	what, err := apply(&trial)
+	if err != nil || what == "" {
+		return err
+	}
+	return s.Engine.EditMessage(ctx, id, user, what, func(d *store.MessageDraft) error {
+		_, err := apply(d)
+		return err
+	})
+}
+
+// readEnvelope reads who gets answers and copies, and the invitation.
+func readEnvelope(doc *message.Document, v url.Values, zone *time.Location) (what string, err error) {
+	reply := strings.TrimSpace(v.Get("reply_to"))
+	if reply != "" {
+		if reply, err = person.Email(reply); err != nil {
+			return "", errors.New("answers go to an address such as name@company.example")
+		}
+	}
+	if reply != doc.ReplyTo {
+		doc.ReplyTo, what = reply, "address for answers"
+	}
+	for _, l := range []struct {
+		name string
+		list *[]string
+	}{{"cc", &doc.Cc}, {"bcc", &doc.Bcc}} {
+		var out []string
+		for _, one := range strings.FieldsFunc(v.Get(l.name), func(r rune) bool { return r == ',' || r == ';' || r == ' ' || r == '\n' }) {
+			a, err := person.Email(one)
+			if err != nil {
+				return "", fmt.Errorf("“%s” is no address a copy could go to", one)
+			}
+			if out = append(out, a); len(out) > 10 {
+				return "", errors.New("copies go to at most 10 addresses")
+			}
+		}
+		if !slices.Equal(out, *l.list) {
+			*l.list, what = out, "copies"
+		}
+	}
+	title, when := person.Name(v.Get("event")), strings.TrimSpace(v.Get("when"))
+	if title == "" && when == "" {
+		if doc.Invite != nil {
+			doc.Invite, what = nil, "invitation"
+		}
+		return what, nil
+	}
+	start, err := time.ParseInLocation("2006-01-02T15:04", when, zone)
+	minutes, merr := strconv.Atoi(strings.TrimSpace(v.Get("minutes")))
+	if title == "" || err != nil || merr != nil || minutes < 1 || minutes > 7*24*60 {
+		return "", errors.New("an invitation needs a title, a day and time, and how many minutes it takes")
+	}
+	inv := message.Invite{Title: title, Start: start.UTC(), Minutes: minutes, Place: person.Name(v.Get("place")), Note: person.Name(v.Get("event_note"))}
+	if doc.Invite == nil || *doc.Invite != inv {
+		doc.Invite, what = &inv, "invitation"
+	}
+	return what, nil
+}
+
+func sameContent(a, b message.Content) bool {
+	x, err := json.Marshal(a)
+	y, err2 := json.Marshal(b)
+	return err == nil && err2 == nil && string(x) == string(y)
+}
+
+func (s *Server) copyMessage(c *echo.Context) error {
+	id, err := idOf(c, "id")
+	if err != nil {
+		return err
+	}
+	made, err := s.Engine.CopyMessage(c.Request().Context(), id, userOf(c).ID)
+	if err != nil {
+		return err
+	}
+	return s.done(c, fmt.Sprintf("/content/messages/%d", made), "This is the copy.")
+}
+
+func (s *Server) renameMessage(c *echo.Context) error {
+	id, err := idOf(c, "id")
+	if err != nil {
+		return err
+	}
+	at := fmt.Sprintf("/content/messages/%d", id)
+	name := person.Name(c.FormValue("name"))
+	if name == "" {
+		return s.notDone(c, at, "Give the message a name, so that you find it again.")
+	}
+	if err := s.Store.InTx(c.Request().Context(), func(tx store.Tx) error { return store.RenameMessage(c.Request().Context(), tx, id, name) }); err != nil {
+		return err
+	}
+	return s.done(c, at, "")
+}
+
+func (s *Server) removeMessage(c *echo.Context) error {
+	id, err := idOf(c, "id")
+	if err != nil {
+		return err
+	}
+	back := strings.HasSuffix(c.Request().URL.Path, "/back")
+	err = s.Engine.RemoveMessage(c.Request().Context(), id, back)
+	if errors.Is(err, engine.ErrInUse) {
+		return s.notDone(c, fmt.Sprintf("/content/messages/%d", id), sentence(err))
+	}
+	if err != nil {
+		return err
+	}
+	if back {
+		return s.done(c, fmt.Sprintf("/content/messages/%d", id), "It is back.")
+	}
+	return s.done(c, "/content", "The message is gone from the lists. Below them it can be put back.")
+}
+
+type proofData struct {
+	ID        int64
+	P         engine.Proof
+	Doc       *message.Document
+	Audiences []store.Audience
+	In        int64
+	Stopped   []stoppedLine
+}
+
+type stoppedLine struct {
+	engine.Stopped
+	Group  string
+	People string // address of the list
+}
+
+// readersOf is whom a preview or a proof is for: an audience, or everybody who
+// could be written to.
+func readersOf(audience int64) rule.Rule {
+	if audience > 0 {
+		return rule.ThingIs(rule.Audience, audience)
+	}
+	return rule.Rule{If: &rule.Condition{Field: person.EmailField, Op: rule.Known}}
+}
+
+func (s *Server) proof(c *echo.Context) error {
+	ctx := c.Request().Context()
+	id, err := idOf(c, "id")
+	if err != nil {
+		return err
+	}
+	d := proofData{ID: id, In: number(c.QueryParam("in"))}
+	draft, err := s.Store.MessageDraft(ctx, id)
+	if err != nil {
+		return err
+	}
+	d.Doc = &draft.Doc.V
+	if d.Audiences, err = s.Store.Audiences(ctx); err != nil {
+		return err
+	}
+	if d.P, err = s.Engine.Proof(ctx, d.Doc, draft.FromOwner, draft.SenderID, readersOf(d.In)); err != nil {
+		return err
+	}
+	for _, x := range d.P.Stopped {
+		d.Stopped = append(d.Stopped, stoppedLine{x, d.Doc.GroupName(x.Group), "/people?" + listQuery{Rule: x.Rule, Order: store.ByScore, Columns: usualColumns}.values().Encode()})
+	}
+	return c.Render(http.StatusOK, "message.html#proof", s.view(c, "Content", "Proof", d))
+}
