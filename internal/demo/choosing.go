@@ -229,6 +229,7 @@ func (d *Demo) keepAudiences(ctx context.Context, s *scenario, people, ids []int
 		{"Keen in Canada", "Clicked again and again", rule.Rule{All: []rule.Rule{is(person.Country, "CA"), did(signal.Click, rule.AtLeast, 3, 180)}}},
 		{"Rising, and nobody’s", "Worth an owner", rule.Rule{All: []rule.Rule{{If: &rule.Condition{Score: true, Op: rule.AtLeast, N: 10}}, {If: &rule.Condition{Field: person.Owner, Op: rule.NotKnown}}, {None: []rule.Rule{rule.ThingIs(rule.Audience, hands)}}}}},
 		{"Gone quiet", "Read us once, and not for two months", rule.Rule{All: []rule.Rule{did(signal.Open, rule.AtLeast, 2, 0), {None: []rule.Rule{did(signal.Open, rule.AtLeast, 1, 60), did(signal.Click, rule.AtLeast, 1, 60), did(signal.PageView, rule.AtLeast, 1, 60)}}, {None: []rule.Rule{rule.ThingIs(rule.Audience, hands)}}}}},
+		{clinicAudience, "Came by the clinic or its page", rule.Rule{Any: []rule.Rule{is(person.Source, "calibration clinic"), is(person.Source, "page oxygen-alarms")}}},
 		{"Lost last year", "May be asked again", rule.Rule{All: []rule.Rule{{If: &rule.Condition{About: rule.Lost, Op: rule.Within, Days: 365}}, {If: &rule.Condition{About: rule.Deal, Op: rule.IsNot}}}}},
 	} {
 		if _, err := save(a.name, a.note, true, a.r); err != nil {

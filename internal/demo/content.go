@@ -52,6 +52,7 @@ func guidePDF() []byte {
 type made struct {
 	page               int64
 	guide, loan, owner int64 // messages
+	clinic             int64
 	followUp, loanSeq  int64 // sequences
 }
 
@@ -98,6 +99,7 @@ func keepContent(ctx context.Context, st *store.Store, ids []int64, at time.Time
 		m.owner = save("From the owner: three alarms", `Three alarms that saved a pen, and {{ company.name | default: "your site" }}`,
 			"<div>Dear "+hello+",</div><div><br></div><div>I saw that you took our field guide. Two sites near {{ person.city | default: \"you\" }} changed their alarms after reading it; <a href=\"/p/oxygen-alarms\">what they did</a> fits on one page.</div><div><br></div><div>Shall we talk for a quarter of an hour this week?</div><div><br></div><div>{{ sender.name }}, {{ sender.phone | default: \"Karang Instruments\" }}</div>", true)
 		m.loan = keep("Buoy on loan", loanLetter(groups[:2]), true)
+		m.clinic = keep("Invitation to the calibration clinic", clinicLetter(), false)
 		return err
 	})
 	if err != nil {
@@ -198,6 +200,23 @@ func loanLetter(groups []message.Group) message.Document {
 			{ID: 4, Kind: message.Button, For: words(message.Content{Label: "Choose your month", Link: "/p/oxygen-alarms"}, message.Content{Label: "Elija su mes", Link: "/p/oxygen-alarms"}, none)},
 			{ID: 5, Kind: message.Quote, For: words(message.Content{Text: "<div>We moved one sensor by four metres and slept through the next storm.</div>", By: "Site manager on a loan last autumn"}, none, none)},
 			{ID: 6, Kind: message.Signature, For: map[int64]message.Content{message.Else: {}}},
+		},
+	}
+}
+
+// clinicLetter invites to the online workshop, with an entry for the calendar.
+func clinicLetter() message.Document {
+	all := func(c message.Content) map[int64]message.Content { return map[int64]message.Content{message.Else: c} }
+	return message.Document{
+		Style: message.Designed, Last: 6, Subject: message.Words{message.Else: "Bring your worst sensor: calibration clinic on 12 May"}, Preheader: message.Words{message.Else: "45 minutes, online, with your own readings"},
+		Invite: &message.Invite{Title: "Calibration clinic", Start: time.Date(2026, 5, 12, 12, 0, 0, 0, time.UTC), Minutes: 45, Place: "online", Note: "Have a week of readings at hand."},
+		Sections: []message.Section{
+			{ID: 1, Kind: message.Heading, For: all(message.Content{Text: "Bring your worst sensor"})},
+			{ID: 2, Kind: message.Text, For: all(message.Content{Text: `<div>Dear {{ person.first_name | default: "reader" }},</div><div><br></div><div>on 12 May we take apart, live, what drifts in a dissolved-oxygen sensor, and put it right with the readings you bring. Whoever wants to prepare reads the <a href="/g/oxygen-alarms">field guide</a> first.</div>`})},
+			{ID: 3, Kind: message.List, For: all(message.Content{Ordered: true, Items: []string{"Two points or one? What calibration each sensor wants", "Fouling, and what it looks like in the readings", "Your questions, by their readings"}})},
+			{ID: 4, Kind: message.Button, For: all(message.Content{Label: "Keep me a place", Link: "/p/oxygen-alarms"})},
+			{ID: 5, Kind: message.Divider, For: all(message.Content{})},
+			{ID: 6, Kind: message.Signature, For: all(message.Content{})},
 		},
 	}
 }

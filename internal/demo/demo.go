@@ -143,6 +143,11 @@ func (d *Demo) live(ctx context.Context, s *scenario, m made, people, ids []int6
 				return err
 			}
 		}
+		if day == Lived-6 {
+			if err := d.inviteToClinic(ctx, m, ids[0]); err != nil {
+				return err
+			}
+		}
 		for n := range forms {
 			at := morning.Add(time.Duration((float64(n) + s.rnd.Float64()) / forms * float64(24*time.Hour)))
 			if err := d.Advance(ctx, at, grain); err != nil {

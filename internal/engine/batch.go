@@ -219,6 +219,11 @@ func (e *Engine) Bulk(ctx context.Context, kind, title string, who Chosen, d sto
 			}
 		}
 	}
+	return e.beginBulk(ctx, kind, title, who, d, user)
+}
+
+// beginBulk keeps a bulk action and has some worker do it.
+func (e *Engine) beginBulk(ctx context.Context, kind, title string, who Chosen, d store.BatchDetail, user int64) (int64, error) {
 	var id int64
 	err := e.Store.InTx(ctx, func(tx store.Tx) error {
 		ids := who.IDs

@@ -146,4 +146,12 @@ func (e *Engine) programsOf(ctx context.Context, claimed []store.Claimed) (map[i
 	return out, nil
 }
 
+// topicOf names what an email belongs to, for those who watch it.
+func topicOf(sequence, mailing int64) string {
+	if mailing != 0 {
+		return topic("mailing", mailing)
+	}
+	return topic("sequence", sequence)
+}
+
 func topic(kind string, id int64) string { return fmt.Sprintf("%s:%d", kind, id) }

@@ -95,7 +95,19 @@ func (e *Engine) Click(ctx context.Context, touch int64, n int, signature, why s
 	target = e.absolute(link.Target)
 	s := mailSignal(l, signal.Click, e.Now())
 	s.Link, s.Detail, s.Why, s.Machine = int32(n), link.Target, why, why != ""
-	return target, l.Person, e.Record(ctx, s)
+	if err := e.Record(ctx, s); err != nil || l.Mailing == 0 {
+		return target, l.Person, err
+	}
+	m, err := e.Store.MailingOf(ctx, touch)
+	if err != nil {
+		return "", 0, err
+	}
+	if why == "" {
+		if err := e.act(ctx, &m, n, l.Person); err != nil {
+			return "", 0, err
+		}
+	}
+	return m.Plan.V.Tags.Tagged(target), l.Person, nil
 }
 
 // linkOf finds the link that an email has under a number.

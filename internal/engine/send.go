@@ -94,12 +94,14 @@ func (e *Engine) endEmail(ctx context.Context, o *store.Outgoing, state, subject
 			return err
 		}
 		if state == "sent" {
-			if err := store.WakeOne(ctx, tx, o.Enrolment, now); err != nil {
-				return err
+			if o.Enrolment != 0 {
+				if err := store.WakeOne(ctx, tx, o.Enrolment, now); err != nil {
+					return err
+				}
 			}
 			e.Nudge()
 		}
-		return store.Notify(ctx, tx, topic("sequence", o.Sequence))
+		return store.Notify(ctx, tx, topicOf(o.Sequence, o.Mailing))
 	})
 }
 
@@ -127,10 +129,12 @@ func (e *Engine) Resolve(ctx context.Context, touch int64, how string) error {
 		if !ok {
 			return store.ErrNotFound
 		}
-		if err := store.WakeOne(ctx, tx, t.Enrolment, now); err != nil {
-			return err
+		if t.Enrolment != 0 {
+			if err := store.WakeOne(ctx, tx, t.Enrolment, now); err != nil {
+				return err
+			}
 		}
-		return store.Notify(ctx, tx, topic("sequence", t.Sequence))
+		return store.Notify(ctx, tx, topicOf(t.Sequence, t.Mailing))
 	})
 	if err == nil {
 		e.Nudge()

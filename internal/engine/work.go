@@ -131,8 +131,12 @@ func (e *Engine) Decide(ctx context.Context) (bool, error) {
 	if err != nil {
 		return false, err
 	}
+	filled, err := e.FillMailings(ctx)
+	if err != nil {
+		return false, err
+	}
 	followed, err := e.FollowAudiences(ctx)
-	return counted > 0 || entered > 0 || looked > 0 || followed > 0, err
+	return counted > 0 || entered > 0 || looked > 0 || followed > 0 || filled, err
 }
 
 // enterInTurn looks for people whom rules let in, at most every two seconds:

@@ -159,9 +159,11 @@ func (s *Store) SetSequenceState(ctx context.Context, id int64, from, to string,
 	return n == 1, err
 }
 
-// HoldEverything holds every running sequence and answers how many.
+// HoldEverything holds every running sequence and every one-off email on its
+// way, and answers how many.
 func (s *Store) HoldEverything(ctx context.Context, at time.Time) (int64, error) {
-	return exec(ctx, s.db, "update sequence set state = 'held', updated_at = $1 where state = 'running'", at)
+	return one[int64](ctx, s.db, `with q as (update sequence set state = 'held', updated_at = $1 where state = 'running' returning 1),
+		l as (update mailing set state = 'held' where state in ('filling', 'sending') returning 1) select (select count(*) from q) + (select count(*) from l)`, at)
 }
 
 // RunningEntry is who enters a running sequence.

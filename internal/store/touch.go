@@ -107,6 +107,7 @@ type Outgoing struct {
 	Person    int64  `db:"person_id"`
 	Step      int32  `db:"step"`
 	MailID    string `db:"mail_id"`
+	Mailing   int64  `db:"mailing_id"` // 0: it is a sequence's
 	Message   int64  `db:"message_id"`
 	Version   int    `db:"message_version"`
 	Tries     int
@@ -134,6 +135,11 @@ func (s *Store) ClaimEmails(ctx context.Context, worker int64, domain string, no
 			update touch t set state = 'claimed', claimed_at = $1, worker = $3, tries = t.tries + 1,
 				mail_id = coalesce(t.mail_id, 't' || t.id || '.' || substr(md5(random()::text || t.id), 1, 12) || '@' || $4)
 			from picked where t.id = picked.id returning t.id`, now, n, worker, domain)
+		if err == nil && len(ids) < n {
+			var more []int64
+			more, err = claimMailings(ctx, tx, worker, domain, now, n-len(ids))
+			ids = append(ids, more...)
+		}
 		if err != nil || len(ids) == 0 {
 			return err
 		}
@@ -144,7 +150,7 @@ func (s *Store) ClaimEmails(ctx context.Context, worker int64, domain string, no
 				where t.id = any ($1) and v.message_id = t.message_id and v.version = t.message_version and p.id = t.person_id
 					and a.id = coalesce(case when v.from_owner then o.id end, v.sender_id)
 				returning t.id, a.id as sender_id)
-			select t.id, t.enrolment_id, t.sequence_id, t.person_id, t.step, t.mail_id, t.message_id, t.message_version, t.tries, w.sender_id
+			select t.id, coalesce(t.enrolment_id, 0) as enrolment_id, coalesce(t.sequence_id, 0) as sequence_id, coalesce(t.mailing_id, 0) as mailing_id, t.person_id, t.step, t.mail_id, t.message_id, t.message_version, t.tries, w.sender_id
 			from touch t left join written w on w.id = t.id where t.id = any ($1) order by t.id`, ids)
 		return err
 	})
@@ -152,6 +158,27 @@ func (s *Store) ClaimEmails(ctx context.Context, worker int64, domain string, no
 		return nil, fmt.Errorf("claiming emails: %w", err)
 	}
 	return out, nil
+}
+
+// claimMailings takes emails of mailings that are ready, as ClaimEmails does.
+// Those whose readers must not get one any more are taken back first, with the
+// reason. The reader's row is locked against an opt-out at the same moment.
+func claimMailings(ctx context.Context, tx Tx, worker int64, domain string, now time.Time, n int) ([]int64, error) {
+	const why = `case when p.do_not_contact then 'do not contact' when p.opted_out_at is not null then 'opted out' when p.bounced_at is not null then 'address bounces' when p.email = '' then 'no address'
+		when p.erased_at is not null then 'erased' when not exists (select from consent x where x.person_id = p.id and x.purpose_id = l.purpose_id and x.current and x.given) then 'took consent back'
+		when p.stopped_at >= l.launched_at then 'answered meanwhile' end`
+	if _, err := exec(ctx, tx, `with due as (select t.id, `+why+` as why from touch t join mailing l on l.id = t.mailing_id join person p on p.id = t.person_id
+			where t.state = 'ready' and t.ready_at <= $1 and t.mailing_id is not null and l.state in ('filling', 'sending') order by t.ready_at, t.id limit $2 for update of t skip locked)
+		update touch t set state = 'withdrawn', trouble = due.why, done_at = $1 from due where t.id = due.id and due.why is not null`, now, n); err != nil {
+		return nil, err
+	}
+	return all[int64](ctx, tx, `with picked as (
+			select t.id from touch t join mailing l on l.id = t.mailing_id join person p on p.id = t.person_id
+			where t.state = 'ready' and t.ready_at <= $1 and t.mailing_id is not null and l.state in ('filling', 'sending') and (`+why+`) is null
+			order by t.ready_at, t.id limit $2 for update of t, p skip locked)
+		update touch t set state = 'claimed', claimed_at = $1, worker = $3, tries = t.tries + 1,
+			mail_id = coalesce(t.mail_id, 't' || t.id || '.' || substr(md5(random()::text || t.id), 1, 12) || '@' || $4)
+		from picked where t.id = picked.id returning t.id`, now, n, worker, domain)
 }
 
 // EndTouch moves a claimed or held touch on: to sent, held, stopped, passed or
@@ -250,6 +277,7 @@ type Touch struct {
 	Enrolment int64      `db:"enrolment_id"`
 	Sequence  int64      `db:"sequence_id"`
 	Version   int64      `db:"version_id"`
+	Mailing   int64      `db:"mailing_id"`
 	Person    int64      `db:"person_id"`
 	Step      int32      `db:"step"`
 	Kind      string     `db:"kind"`
@@ -274,12 +302,12 @@ type Touch struct {
 	Score              float64
 }
 
-const touchFields = `select t.id, t.enrolment_id, t.sequence_id, t.version_id, t.person_id, t.step, t.kind, t.state, t.made_at, t.ready_at, t.done_at,
+const touchFields = `select t.id, coalesce(t.enrolment_id, 0) as enrolment_id, coalesce(t.sequence_id, 0) as sequence_id, coalesce(t.version_id, 0) as version_id, coalesce(t.mailing_id, 0) as mailing_id, t.person_id, t.step, t.kind, t.state, t.made_at, t.ready_at, t.done_at,
 	t.mail_id, t.message_id, t.subject, t.address, t.rep_id, t.outcome, t.notes, t.trouble,
-	p.first_name as first, p.last_name as last, p.email, p.zone, p.country, p.city, p.phone, p.title, coalesce(c.name, '') as company, q.name as sequence_name,
+	p.first_name as first, p.last_name as last, p.email, p.zone, p.country, p.city, p.phone, p.title, coalesce(c.name, '') as company, coalesce(q.name, l.name, '') as sequence_name,
 	coalesce((select max(score) from standing where person_id = p.id), 0) as score from `
 
-const touchJoins = ` t join person p on p.id = t.person_id left join company c on c.id = p.company_id join sequence q on q.id = t.sequence_id `
+const touchJoins = ` t join person p on p.id = t.person_id left join company c on c.id = p.company_id left join sequence q on q.id = t.sequence_id left join mailing l on l.id = t.mailing_id `
 
 // Touch reads one.
 func (s *Store) Touch(ctx context.Context, id int64) (Touch, error) {
@@ -324,13 +352,14 @@ type SentLink struct {
 	Step     int32
 	Message  int64 `db:"message_id"`
 	Version  int   `db:"message_version"`
+	Mailing  int64 `db:"mailing_id"`
 	Edit     JSON[*message.Edit]
 	Sent     *time.Time `db:"done_at"`
 }
 
 // SentLink reads the email that a touch sent.
 func (s *Store) SentLink(ctx context.Context, touch int64) (SentLink, error) {
-	return one[SentLink](ctx, s.db, `select t.id as touch, t.person_id, t.sequence_id, t.step, t.message_id, t.message_version, t.edit, t.done_at
+	return one[SentLink](ctx, s.db, `select t.id as touch, t.person_id, coalesce(t.sequence_id, 0) as sequence_id, coalesce(t.mailing_id, 0) as mailing_id, t.step, t.message_id, t.message_version, t.edit, t.done_at
 		from touch t where t.id = $1 and t.kind = 'email' and t.state in ('sent', 'sending', 'held')`, touch)
 }
 

@@ -1,0 +1,197 @@
+// Package mailing is the rules of a one-off email: one message to one audience,
+// at one time.
+//
+// Who gets it is decided once, when it is launched, and looked at once more
+// when each email goes out. Everybody else is left out for one reason, the
+// first of Reasons that applies, and the list of them is kept.
+package mailing
+
+import (
+	"errors"
+	"fmt"
+	"net/url"
+	"slices"
+	"strings"
+	"time"
+
+	"ombak/internal/core/calendar"
+)
+
+// Reason is why somebody of the audience does not get it.
+type Reason string
+
+// The reasons, in the order in which they are looked at.
+const (
+	Excluded     Reason = "excluded"
+	NoAddress    Reason = "no address"
+	DoNotContact Reason = "do not contact"
+	OptedOut     Reason = "opted out"
+	Bounced      Reason = "address bounces"
+	TookBack     Reason = "took consent back"
+	NoConsent    Reason = "no consent"
+	OpenDeal     Reason = "open deal"
+	InRest       Reason = "in rest"
+)
+
+// Reasons lists them in their order.
+func Reasons() []Reason {
+	return []Reason{Excluded, NoAddress, DoNotContact, OptedOut, Bounced, TookBack, NoConsent, OpenDeal, InRest}
+}
+
+// Facts are what is asked about one person.
+type Facts struct {
+	Excluded, Address, DoNotContact, OptedOut, Bounced bool
+	Consent                                            Consent
+	OpenDeal                                           bool
+	LastMail                                           time.Time // when they last got an email; zero: never
+}
+
+// Consent is what somebody said of a purpose.
+type Consent int8
+
+// What they said.
+const (
+	Nothing Consent = iota
+	Agreed
+	Withdrawn
+)
+
+// Plan is what of a one-off email decides who gets it and when.
+type Plan struct {
+	Rest      int                   `json:"rest"`        // nobody who got an email within so many days; 0: everybody
+	WithDeals bool                  `json:"with_deals"`  // also those with an open deal
+	At        time.Time             `json:"at,omitzero"` // not before; zero: at once
+	Hours     calendar.SendingHours `json:"hours"`       // of the reader's clock
+	Tags      Tags                  `json:"tags"`
+}
+
+// Tags are campaign tags that links take along.
+type Tags struct {
+	Source   string `json:"source,omitempty"`
+	Medium   string `json:"medium,omitempty"`
+	Campaign string `json:"campaign,omitempty"`
+	Content  string `json:"content,omitempty"`
+}
+
+// NewPlan is a plan as it begins: in office hours, with three days of rest
+// (common practice, no source).
+func NewPlan() Plan {
+	return Plan{Rest: 3, Hours: calendar.OfficeHours(8*60, 17*60), Tags: Tags{Source: "ombak", Medium: "email"}}
+}
+
+// Check reports what of the plan cannot be, or nil.
+func (p *Plan) Check() error {
+	if p.Rest < 0 || p.Rest > 365 {
+		return errors.New("the rest is a whole number of days from 0 to 365")
+	}
+	for _, t := range []string{p.Tags.Source, p.Tags.Medium, p.Tags.Campaign, p.Tags.Content} {
+		if len(t) > 100 {
+			return errors.New("a campaign tag has at most 100 letters")
+		}
+	}
+	return p.Hours.Check()
+}
+
+// Why is the reason why somebody does not get it at an instant, empty where
+// they do.
+func (p *Plan) Why(f Facts, now time.Time) Reason {
+	switch {
+	case f.Excluded:
+		return Excluded
+	case !f.Address:
+		return NoAddress
+	case f.DoNotContact:
+		return DoNotContact
+	case f.OptedOut:
+		return OptedOut
+	case f.Bounced:
+		return Bounced
+	case f.Consent == Withdrawn:
+		return TookBack
+	case f.Consent == Nothing:
+		return NoConsent
+	case f.OpenDeal && !p.WithDeals:
+		return OpenDeal
+	case p.Rest > 0 && !f.LastMail.IsZero() && f.LastMail.After(now.Add(-time.Duration(p.Rest)*24*time.Hour)):
+		return InRest
+	}
+	return ""
+}
+
+// When is the instant at which the email to a reader in a zone may go out, not
+// before now.
+func (p *Plan) When(now time.Time, zone *time.Location) (time.Time, error) {
+	if p.At.After(now) {
+		now = p.At
+	}
+	return p.Hours.Next(now, zone)
+}
+
+// Forecast says how many emails go out on which day when a sender takes at most
+// so many a day (0: as many as there are): the days on which the first ready
+// ones are due, and those behind them. Days are dates.
+func Forecast(due map[string]int, limit int, next func(day string) string) ([]Day, error) {
+	days := make([]string, 0, len(due))
+	for d := range due {
+		days = append(days, d)
+	}
+	slices.Sort(days)
+	if len(days) == 0 {
+		return nil, nil
+	}
+	var out []Day
+	left := 0
+	for d := days[0]; left > 0 || d <= days[len(days)-1]; d = next(d) {
+		left += due[d]
+		n := left
+		if limit > 0 {
+			n = min(n, limit)
+		}
+		left -= n
+		if n > 0 {
+			out = append(out, Day{d, n})
+		}
+		if len(out) > 400 {
+			return out, fmt.Errorf("it would take more than %d days", len(out)-1)
+		}
+	}
+	return out, nil
+}
+
+// Day is how many go out on a date.
+type Day struct {
+	Date string
+	N    int
+}
+
+// Tagged is a link's target with the campaign tags; those it has already stay.
+// Addresses that are not of the web stay as they are.
+func (t Tags) Tagged(target string) string {
+	u, err := url.Parse(target)
+	if err != nil || u.Scheme != "" && u.Scheme != "http" && u.Scheme != "https" {
+		return target
+	}
+	q := u.Query()
+	changed := false
+	for _, x := range [][2]string{{"utm_source", t.Source}, {"utm_medium", t.Medium}, {"utm_campaign", t.Campaign}, {"utm_content", t.Content}} {
+		if x[1] = strings.TrimSpace(x[1]); x[1] != "" && !q.Has(x[0]) {
+			q.Set(x[0], x[1])
+			changed = true
+		}
+	}
+	if !changed {
+		return target
+	}
+	u.RawQuery = q.Encode()
+	return u.String()
+}
+
+// Act is what pressing a link does besides leading somewhere.
+type Act struct {
+	Link int    `json:"link"`
+	Do   string `json:"do"`   // "tag" or "audience"
+	What string `json:"what"` // the tag's name; the audience's number
+}
+
+// Acts lists what pressing a link can do.
+func Acts() []string { return []string{"tag", "audience"} }

@@ -1,0 +1,326 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"ombak/internal/core/calendar"
+	"ombak/internal/core/mailing"
+	"ombak/internal/core/person"
+	"ombak/internal/core/rule"
+	"ombak/internal/store"
+)
+
+// mailingChunk is how many people are decided about in one transaction.
+const mailingChunk = 2000
+
+// Reach is who would get a one-off email, and who not and why.
+type Reach struct {
+	People int64
+	Will   int64
+	Not    map[mailing.Reason]int64
+	Days   []mailing.Day // when they would go out
+	First  time.Time
+}
+
+// Reach counts whom a draft would reach if it were launched now.
+func (e *Engine) Reach(ctx context.Context, m *store.Mailing) (Reach, error) {
+	r := Reach{Not: map[mailing.Reason]int64{}}
+	now := e.Now()
+	due := map[string]int{}
+	err := e.eachCandidate(ctx, m, func(list []store.Candidate) error {
+		written, err := e.decide(m, list, now)
+		if err != nil {
+			return err
+		}
+		for _, w := range written {
+			r.People++
+			if w.Why != "" {
+				r.Not[w.Why]++
+				continue
+			}
+			r.Will++
+			due[w.At.In(e.Zone).Format(time.DateOnly)]++
+			if r.First.IsZero() || w.At.Before(r.First) {
+				r.First = w.At
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return r, err
+	}
+	r.Days, err = mailing.Forecast(due, 0, nextDay)
+	return r, err
+}
+
+func nextDay(d string) string {
+	t, err := time.Parse(time.DateOnly, d)
+	if err != nil {
+		return "9999-12-31" // never: days are made by Format
+	}
+	return t.AddDate(0, 0, 1).Format(time.DateOnly)
+}
+
+func (e *Engine) eachCandidate(ctx context.Context, m *store.Mailing, f func([]store.Candidate) error) error {
+	return e.Store.InTx(ctx, func(tx store.Tx) error {
+		for after := int64(0); ; {
+			list, err := store.Candidates(ctx, tx, m, after, e.Now(), mailingChunk)
+			if err != nil || len(list) == 0 {
+				return err
+			}
+			if err := f(list); err != nil {
+				return err
+			}
+			after = list[len(list)-1].ID
+		}
+	})
+}
+
+// decide says of each whether and when they get it.
+func (e *Engine) decide(m *store.Mailing, list []store.Candidate, now time.Time) ([]store.Written, error) {
+	out := make([]store.Written, len(list))
+	for i := range list {
+		c := &list[i]
+		out[i] = store.Written{Person: c.ID, Why: m.Plan.V.Why(c.Facts(), now)}
+		if out[i].Why != "" {
+			continue
+		}
+		zone, _ := calendar.ZoneFor(calendar.Whereabouts{Zone: c.Zone, Country: c.Country, City: c.City}, e.Zone)
+		var err error
+		if out[i].At, err = m.Plan.V.When(now, zone); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// Ready reports what keeps a draft from being launched, or nil.
+func (e *Engine) Ready(ctx context.Context, m *store.Mailing) error {
+	switch {
+	case m.Message == nil:
+		return errors.New("choose a message")
+	case m.Audience == nil:
+		return errors.New("choose an audience")
+	case m.Purpose == nil:
+		return errors.New("choose what people agreed to")
+	}
+	if err := m.Plan.V.Check(); err != nil {
+		return err
+	}
+	msg, err := e.Store.Message(ctx, *m.Message)
+	if store.IsNotFound(err) {
+		return errors.New("its message is not there any more")
+	}
+	if err != nil {
+		return err
+	}
+	if msg.Version == 0 {
+		return fmt.Errorf("“%s” is a draft that was not kept yet", msg.Name)
+	}
+	fields, err := e.Fields(ctx)
+	if err != nil {
+		return err
+	}
+	if err := msg.Doc.V.Check(fields); err != nil {
+		return fmt.Errorf("“%s”: %w", msg.Name, err)
+	}
+	proof, err := e.Proof(ctx, &msg.Doc.V, msg.FromOwner, msg.SenderID, rule.ThingIs(rule.Audience, *m.Audience))
+	if err != nil {
+		return err
+	}
+	for _, f := range proof.Findings {
+		if f.Grave {
+			return fmt.Errorf("the proof of “%s” found: %s", msg.Name, f.Text)
+		}
+	}
+	return nil
+}
+
+// SaveMailing keeps the draft of a one-off email, new where its id is 0.
+func (e *Engine) SaveMailing(ctx context.Context, m store.Mailing, user int64) (id int64, err error) {
+	if m.Name = person.Name(m.Name); m.Name == "" {
+		return 0, ErrNoName
+	}
+	if err := m.Plan.V.Check(); err != nil {
+		return 0, err
+	}
+	err = e.Store.InTx(ctx, func(tx store.Tx) error {
+		id, err = store.SaveMailing(ctx, tx, m, user, e.Now())
+		return err
+	})
+	return id, err
+}
+
+// LaunchMailing sends a one-off email off: its readers are written down, each
+// with the instant at which their email may go out, and who is left out with
+// the reason.
+func (e *Engine) LaunchMailing(ctx context.Context, id int64) error {
+	m, err := e.Store.Mailing(ctx, id)
+	if err != nil {
+		return err
+	}
+	if m.State != "draft" {
+		return store.ErrOver
+	}
+	if err := e.Ready(ctx, &m); err != nil {
+		return err
+	}
+	err = e.Store.InTx(ctx, func(tx store.Tx) error {
+		if err := store.LaunchMailing(ctx, tx, id, e.Now()); err != nil {
+			return err
+		}
+		return store.Notify(ctx, tx, topic("mailing", id))
+	})
+	if err == nil {
+		e.Nudge()
+	}
+	return err
+}
+
+// FillMailings writes down the next readers of mailings that were launched. It
+// answers whether there was something to do. A process that ends in between
+// leaves the rest to the next turn; nobody is written down twice.
+func (e *Engine) FillMailings(ctx context.Context) (did bool, err error) {
+	err = e.Store.InTx(ctx, func(tx store.Tx) error {
+		m, err := store.FillingMailing(ctx, tx)
+		if store.IsNotFound(err) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		did = true
+		now := e.Now()
+		list, err := store.Candidates(ctx, tx, &m, m.FilledTo, now, mailingChunk)
+		if err != nil {
+			return err
+		}
+		written, err := e.decide(&m, list, now)
+		if err != nil {
+			return err
+		}
+		last := m.FilledTo
+		if len(list) > 0 {
+			last = list[len(list)-1].ID
+		}
+		if err := store.FillMailing(ctx, tx, &m, written, last, len(list) < mailingChunk, now); err != nil {
+			return err
+		}
+		return store.Notify(ctx, tx, topic("mailing", m.ID))
+	})
+	if did {
+		e.Nudge()
+	}
+	return did, err
+}
+
+// HoldMailing holds a mailing on its way, or lets it go on.
+func (e *Engine) HoldMailing(ctx context.Context, id int64, hold bool) error {
+	from, to := []string{"filling", "sending"}, "held"
+	if !hold {
+		from, to = []string{"held"}, "filling" // who was not written down yet is now
+	}
+	return e.mailingState(ctx, id, from, to)
+}
+
+func (e *Engine) mailingState(ctx context.Context, id int64, from []string, to string) error {
+	err := e.Store.InTx(ctx, func(tx store.Tx) error {
+		if err := store.SetMailingState(ctx, tx, id, from, to); err != nil {
+			return err
+		}
+		return store.Notify(ctx, tx, topic("mailing", id))
+	})
+	if err == nil {
+		e.Nudge()
+	}
+	return err
+}
+
+// StopMailing takes back what has not gone out, for good.
+func (e *Engine) StopMailing(ctx context.Context, id int64) (n int64, err error) {
+	err = e.Store.InTx(ctx, func(tx store.Tx) error {
+		if err := store.SetMailingState(ctx, tx, id, []string{"filling", "sending", "held"}, "stopped"); err != nil {
+			return err
+		}
+		if n, err = store.WithdrawMailing(ctx, tx, id, "the email was stopped", e.Now()); err != nil {
+			return err
+		}
+		return store.Notify(ctx, tx, topic("mailing", id))
+	})
+	return n, err
+}
+
+// act does what pressing a link of a mailing does besides leading somewhere.
+func (e *Engine) act(ctx context.Context, m *store.Mailing, link int, reader int64) error {
+	for _, a := range m.Acts.V {
+		if a.Link != link {
+			continue
+		}
+		how := "by a link of “" + m.Name + "”"
+		var err error
+		switch a.Do {
+		case "tag":
+			err = e.Store.InTx(ctx, func(tx store.Tx) error {
+				id, err := store.TagNamed(ctx, tx, a.What, 0, e.Now())
+				if err != nil {
+					return err
+				}
+				return e.markIn(ctx, tx, reader, person.Mark(person.TagMark, id), how)
+			})
+		case "audience":
+			var id int64
+			if _, err = fmt.Sscan(a.What, &id); err == nil {
+				err = e.Store.InTx(ctx, func(tx store.Tx) error {
+					return e.markIn(ctx, tx, reader, person.Mark(person.AudienceMark, id), how)
+				})
+			}
+		}
+		if err != nil {
+			return fmt.Errorf("doing what the link %d does: %w", link, err)
+		}
+	}
+	return nil
+}
+
+// markIn sets a mark of a person, with a line in their history.
+func (e *Engine) markIn(ctx context.Context, tx store.Tx, reader int64, mark person.Field, how string) error {
+	people, err := store.PeopleByID(ctx, tx, []int64{reader})
+	if err != nil || people[reader] == nil {
+		return err
+	}
+	now, err := store.Marks(ctx, tx, []int64{reader}, []person.Field{mark})
+	if err != nil {
+		return err
+	}
+	before := now[reader]
+	if before == nil {
+		before = person.Values{}
+	}
+	if _, err := store.Change(ctx, tx, []store.Edit{{P: people[reader], Now: before, Set: person.Values{mark: "yes"}}}, store.Author{How: how, At: e.Now()}); err != nil {
+		return err
+	}
+	return store.Notify(ctx, tx, "person")
+}
+
+// CleanBounced takes the addresses that bounced in a mailing off their
+// records, as one piece of work that can be undone.
+func (e *Engine) CleanBounced(ctx context.Context, id, user int64) (int64, error) {
+	var all []int64
+	for after := int64(0); ; {
+		list, err := e.Store.MailingPeople(ctx, id, "bounced", 0, after, mailingChunk)
+		if err != nil {
+			return 0, err
+		}
+		if all = append(all, list...); len(list) < mailingChunk {
+			break
+		}
+		after = list[len(list)-1]
+	}
+	if len(all) == 0 {
+		return 0, errors.New("no address bounced")
+	}
+	return e.beginBulk(ctx, "set", "take off addresses that bounced", Chosen{IDs: all}, store.BatchDetail{Set: person.Values{person.EmailField: ""}}, user)
+}

@@ -1,0 +1,291 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"ombak/internal/core/mailing"
+	"ombak/internal/core/message"
+	"ombak/internal/core/person"
+	"ombak/internal/core/rule"
+	"ombak/internal/core/signal"
+	"ombak/internal/mail"
+	"ombak/internal/standin/mailserver"
+	"ombak/internal/store"
+)
+
+// newsletter is a one-off email to everybody in Norway.
+func (w *world) newsletter(f func(*store.Mailing)) store.Mailing {
+	w.t.Helper()
+	var msg int64
+	w.tx(func(tx store.Tx) error {
+		var err error
+		doc := message.Simple("News for {{ person.first_name | default: \"you\" }}", `<p>One <a href="/p/alarms">page</a>, <a href="https://karang.example/b">another</a></p>`)
+		msg, err = store.SaveMessage(w.ctx, tx, store.Message{Name: "News", Doc: store.JSON[message.Document]{V: doc}, SenderID: &w.marketer}, w.marketer, w.clock.Now())
+		return err
+	})
+	aud := w.audience("Norway", rule.FieldIs(person.Country, "NO"))
+	w.settle()
+	purpose := int64(1)
+	m := store.Mailing{Name: "News", Message: &msg, Audience: &aud, Purpose: &purpose}
+	m.Plan.V = mailing.NewPlan()
+	if f != nil {
+		f(&m)
+	}
+	id, err := w.e.SaveMailing(w.ctx, m, w.marketer)
+	w.must(err)
+	m, err = w.s.Mailing(w.ctx, id)
+	w.must(err)
+	return m
+}
+
+func (w *world) agrees(id int64, yes bool) {
+	w.t.Helper()
+	w.must(w.e.SetConsent(w.ctx, id, 1, yes, "by form", "", w.marketer))
+}
+
+func (w *world) norwegian(first string) int64 {
+	w.t.Helper()
+	id := w.meet(store.NewPerson{First: first, Email: strings.ToLower(first) + "@n.example", Country: "NO"})
+	w.agrees(id, true)
+	return id
+}
+
+// TestAOneOffEmail sends one to an audience in which each reason to be left out
+// occurs once, and follows what readers do.
+func TestAOneOffEmail(t *testing.T) {
+	w := newWorld(t, mailserver.Options{})
+	ana, bo, cy := w.norwegian("Ana"), w.norwegian("Bo"), w.norwegian("Cy")
+	w.meet(store.NewPerson{First: "Elsewhere", Email: "e@n.example", Country: "CA"})
+	left := map[mailing.Reason]int64{}
+	out := func(why mailing.Reason, f func(id int64)) {
+		t.Helper()
+		id := w.norwegian(fmt.Sprintf("P%d", len(left)))
+		f(id)
+		left[why] = id
+	}
+	run := func(q string) func(int64) {
+		return func(id int64) {
+			_, err := w.s.DB().ExecContext(w.ctx, q, id)
+			w.must(err)
+		}
+	}
+	friends, err := w.e.SaveAudience(w.ctx, store.Audience{Name: "Friends"})
+	w.must(err)
+	out(mailing.Excluded, func(id int64) {
+		w.must(w.e.Mark(w.ctx, id, person.Mark(person.AudienceMark, friends), true, w.marketer))
+	})
+	out(mailing.NoAddress, run("update person set email = '', phone = '+4755500100' where id = $1"))
+	out(mailing.DoNotContact, run("update person set do_not_contact = true where id = $1"))
+	out(mailing.OptedOut, run("update person set opted_out_at = now() where id = $1"))
+	out(mailing.Bounced, run("update person set bounced_at = now() where id = $1"))
+	out(mailing.TookBack, func(id int64) { w.agrees(id, false) })
+	out(mailing.NoConsent, run("delete from consent where person_id = $1"))
+	out(mailing.OpenDeal, run("insert into deal (person_id, stage_id, name, opened_at, moved_at) values ($1, 1, 'd', now(), now())"))
+	m := w.newsletter(func(m *store.Mailing) {
+		m.Excluded.V = []int64{friends}
+		m.Plan.V.Tags.Campaign = "spring"
+		m.Acts.V = []mailing.Act{{Link: 1, Do: "tag", What: "keen"}, {Link: 2, Do: "audience", What: fmt.Sprint(friends)}}
+	})
+	reach, err := w.e.Reach(w.ctx, &m)
+	w.must(err)
+	if reach.Will != 3 || reach.People != 11 || len(reach.Days) != 1 {
+		t.Errorf("reach before: %+v", reach)
+	}
+	w.must(w.e.LaunchMailing(w.ctx, m.ID))
+	if err := w.e.LaunchMailing(w.ctx, m.ID); !errors.Is(err, store.ErrOver) {
+		t.Errorf("launched twice: %v", err)
+	}
+	w.to(dayLong)
+	got, err := w.s.LeftOut(w.ctx, m.ID)
+	w.must(err)
+	for why, id := range left {
+		people, err := w.s.MailingPeople(w.ctx, m.ID, "left "+string(why), 0, 0, 10)
+		if err != nil || got[why] != 1 || reach.Not[why] != 1 || len(people) != 1 || people[0] != id {
+			t.Errorf("%s: %d left out, %d forecast, %v, %v", why, got[why], reach.Not[why], people, err)
+		}
+	}
+	for name, id := range map[string]int64{"ana@": ana, "bo@": bo, "cy@": cy} {
+		l := w.letters(name)
+		if len(l) != 1 || !strings.HasPrefix(l[0].Subject, "News for ") {
+			t.Fatalf("%d got %d letters", id, len(l))
+		}
+	}
+	if n := len(w.mail.Letters("", 100)); n != 3 {
+		t.Errorf("%d letters in all", n)
+	}
+	// Ana opens and presses, a machine opens Bo's, Cy's bounces.
+	touch := func(to string) int64 { return w.touchOf(to) }
+	w.must(w.e.Open(w.ctx, touch("ana@"), w.e.sign("open", touch("ana@"), 0), ""))
+	target, _, err := w.e.Click(w.ctx, touch("ana@"), 1, w.e.sign("link", touch("ana@"), 1), "")
+	if err != nil || target != "http://ombak.example/p/alarms?utm_campaign=spring&utm_medium=email&utm_source=ombak" {
+		t.Errorf("the link leads to %s, %v", target, err)
+	}
+	w.must(w.e.Open(w.ctx, touch("bo@"), w.e.sign("open", touch("bo@"), 0), "a scanner"))
+	_, _, err = w.e.Click(w.ctx, touch("bo@"), 2, w.e.sign("link", touch("bo@"), 2), "a scanner")
+	w.must(err)
+	w.must(w.e.Record(w.ctx, store.Signal{Person: cy, Touch: touch("cy@"), Signal: signal.Signal{At: w.clock.Now(), Kind: signal.Bounce}}))
+	w.must(w.e.Receive(w.ctx, mail.Received{ID: "r1@x", From: "ana@n.example", References: []string{w.letters("ana@")[0].MessageID}, Text: "Thanks"}))
+	w.settle()
+	f, err := w.s.MailingFigures(w.ctx, m.ID)
+	w.must(err)
+	if want := (store.MailingFigures{Readers: 3, Sent: 3, Delivered: 2, Opened: 1, Machines: 1, Clicked: 1, Answered: 1, Bounced: 1}); f != want {
+		t.Errorf("figures %+v\nwant    %+v", f, want)
+	}
+	for kind, want := range map[string]int64{"opened": ana, "machines": bo, "bounced": cy, "answered": ana} {
+		if people, err := w.s.MailingPeople(w.ctx, m.ID, kind, 0, 0, 10); err != nil || len(people) != 1 || people[0] != want {
+			t.Errorf("behind %s: %v, %v", kind, people, err)
+		}
+	}
+	links, err := w.s.MailingLinks(w.ctx, m.ID)
+	if err != nil || len(links) != 1 || links[0] != (store.LinkFigures{Link: 1, People: 1, Presses: 1}) {
+		t.Errorf("links: %+v, %v", links, err)
+	}
+	opens, clicks, err := w.s.MailingHours(w.ctx, m.ID, 48)
+	if err != nil || opens[24] != 1 || clicks[24] != 1 {
+		t.Errorf("over time: %v %v, %v", opens, clicks, err)
+	}
+	if tags, err := w.s.PersonTags(w.ctx, ana); err != nil || len(tags) != 1 || tags[0].Name != "keen" {
+		t.Errorf("pressing the link tags her with %v, %v", tags, err)
+	}
+	if n := w.count("select count(*) from audience_member where audience_id = $1 and person_id = $2", friends, bo); n != 0 {
+		t.Error("a machine's press did something")
+	}
+	batch, err := w.e.CleanBounced(w.ctx, m.ID, w.marketer)
+	w.must(err)
+	w.must(w.e.RunBatch(w.ctx, batch))
+	if p, err := w.s.Person(w.ctx, cy); err != nil || p.Email != "" {
+		t.Errorf("the address that bounced is still %q, %v", p.Email, err)
+	}
+	w.must(w.e.UndoBatch(w.ctx, batch, w.marketer))
+	w.must(w.e.RunBatch(w.ctx, batch))
+	if p, err := w.s.Person(w.ctx, cy); err != nil || p.Email != "cy@n.example" {
+		t.Errorf("and after undoing %q, %v", p.Email, err)
+	}
+	// Who got an email two days ago is in rest.
+	again := w.newsletterAgain(m)
+	if reach, err := w.e.Reach(w.ctx, &again); err != nil || reach.Not[mailing.InRest] != 2 || reach.Will != 1 { // the friend is not excluded this time
+		t.Errorf("a second one the next day reaches %+v, %v", reach, err)
+	}
+}
+
+func (w *world) newsletterAgain(m store.Mailing) store.Mailing {
+	w.t.Helper()
+	id, err := w.e.SaveMailing(w.ctx, store.Mailing{Name: "Again", Message: m.Message, Audience: m.Audience, Purpose: m.Purpose, Plan: m.Plan}, w.marketer)
+	w.must(err)
+	m, err = w.s.Mailing(w.ctx, id)
+	w.must(err)
+	return m
+}
+
+// TestBetweenLaunchAndSending: whoever opts out, takes consent back or answers
+// before their hour comes gets nothing; a held one waits; a stopped one is over.
+func TestBetweenLaunchAndSending(t *testing.T) {
+	w := newWorld(t, mailserver.Options{})
+	ana, bo, cy, di := w.norwegian("Ana"), w.norwegian("Bo"), w.norwegian("Cy"), w.norwegian("Di")
+	w.norwegian("Ed")
+	m := w.newsletter(func(m *store.Mailing) { m.Plan.V.At = day0.Add(48 * time.Hour) })
+	w.must(w.e.LaunchMailing(w.ctx, m.ID))
+	w.settle()
+	if n := len(w.mail.Letters("", 10)); n != 0 {
+		t.Fatalf("%d went out two days early", n)
+	}
+	w.agrees(ana, false)
+	w.must(w.e.Record(w.ctx, store.Signal{Person: bo, Signal: signal.Signal{At: w.clock.Now(), Kind: signal.OptOut}}))
+	_, err := w.s.DB().ExecContext(w.ctx, "update person set opted_out_at = $2 where id = $1", bo, w.clock.Now())
+	w.must(err)
+	w.must(w.e.Receive(w.ctx, mail.Received{ID: "r2@x", From: "cy@n.example", Text: "Please call"}))
+	w.must(w.e.Erase(w.ctx, di))
+	w.must(w.e.HoldMailing(w.ctx, m.ID, true))
+	w.to(60 * time.Hour)
+	if n := len(w.mail.Letters("", 10)); n != 0 {
+		t.Fatalf("%d went out while it was held", n)
+	}
+	w.must(w.e.HoldMailing(w.ctx, m.ID, false))
+	w.to(72 * time.Hour)
+	if l := w.mail.Letters("", 10); len(l) != 1 || l[0].To != "ed@n.example" {
+		t.Fatalf("%d letters went out: %v", len(l), l)
+	}
+	for id, why := range map[int64]string{ana: "took consent back", bo: "opted out", cy: "answered meanwhile"} {
+		if n := w.count("select count(*) from touch where mailing_id = $1 and person_id = $2 and state = 'withdrawn' and trouble = $3", m.ID, id, why); n != 1 {
+			t.Errorf("%d is not taken back because %s", id, why)
+		}
+	}
+	if _, err := w.e.StopMailing(w.ctx, m.ID); err != nil {
+		t.Error(err)
+	}
+	if err := w.e.HoldMailing(w.ctx, m.ID, false); !errors.Is(err, store.ErrOver) {
+		t.Errorf("a stopped one goes on: %v", err)
+	}
+}
+
+// TestFillingGoesOn: a process that ends while readers are written down leaves
+// the rest to another, and nobody is written down twice.
+func TestFillingGoesOn(t *testing.T) {
+	w := newWorld(t, mailserver.Options{})
+	w.norwegian("Ana")
+	_, err := w.s.DB().ExecContext(w.ctx, "insert into person (first_name, email, country, created_at) select 'R' || n, 'r' || n || '@n.example', 'NO', $1 from generate_series(1, 4300) n", day0)
+	w.must(err)
+	_, err = w.s.DB().ExecContext(w.ctx, "insert into consent (person_id, purpose_id, given, at, how) select id, 1, true, $1, 'x' from person where first_name like 'R%'", day0)
+	w.must(err)
+	m := w.newsletter(func(m *store.Mailing) { m.Plan.V.At = day0.Add(48 * time.Hour) })
+	w.must(w.e.LaunchMailing(w.ctx, m.ID))
+	for i := 1; ; i++ {
+		ctx, cancel := context.WithCancel(w.ctx)
+		if i%2 == 0 {
+			cancel() // this turn's process is gone
+		}
+		did, err := w.e.FillMailings(ctx)
+		cancel()
+		if i%2 == 0 {
+			if err == nil {
+				t.Fatal("a process that is gone has written on")
+			}
+			continue
+		}
+		w.must(err)
+		if !did {
+			break
+		}
+	}
+	m, err = w.s.Mailing(w.ctx, m.ID)
+	w.must(err)
+	if m.State != "sending" || m.Waiting != 4301 || m.LeftCount != 0 {
+		t.Errorf("%s, %d written down, %d left out", m.State, m.Waiting, m.LeftCount)
+	}
+}
+
+func TestWhatKeepsAOneOffEmailBack(t *testing.T) {
+	w := newWorld(t, mailserver.Options{})
+	w.norwegian("Ana")
+	good := w.newsletter(nil)
+	if err := w.e.Ready(w.ctx, &good); err != nil {
+		t.Fatal(err)
+	}
+	var draft int64
+	w.tx(func(tx store.Tx) error {
+		var err error
+		draft, err = store.AddMessage(w.ctx, tx, store.Message{Name: "D", Doc: store.JSON[message.Document]{V: message.Simple("s", "x")}}, w.marketer, day0)
+		return err
+	})
+	var broken int64
+	w.tx(func(tx store.Tx) error {
+		var err error
+		broken, err = store.SaveMessage(w.ctx, tx, store.Message{Name: "B", SenderID: &w.marketer, Doc: store.JSON[message.Document]{V: message.Simple("s", `<a href="/p/gone">x</a>`)}}, w.marketer, day0)
+		return err
+	})
+	for want, f := range map[string]func(*store.Mailing){
+		"choose a message": func(m *store.Mailing) { m.Message = nil }, "choose an audience": func(m *store.Mailing) { m.Audience = nil }, "agreed to": func(m *store.Mailing) { m.Purpose = nil },
+		"not kept yet": func(m *store.Mailing) { m.Message = &draft }, "no such page": func(m *store.Mailing) { m.Message = &broken }, "sending hours": func(m *store.Mailing) { m.Plan.V.Hours.Days[1] = nil; m.Plan.V.Hours.Zone = "Atlantis" },
+	} {
+		m := good
+		f(&m)
+		if err := w.e.Ready(w.ctx, &m); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %v", want, err)
+		}
+	}
+}

@@ -1,0 +1,309 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"ombak/internal/core/mailing"
+	"ombak/internal/core/rule"
+)
+
+// Mailing is a one-off email.
+type Mailing struct {
+	ID        int64
+	Name      string
+	State     string // draft, filling, sending, held or stopped
+	Message   *int64 `db:"message_id"`
+	Version   *int   `db:"message_version"`
+	Purpose   *int64 `db:"purpose_id"`
+	Audience  *int64 `db:"audience_id"`
+	Excluded  JSON[[]int64]
+	Plan      JSON[mailing.Plan]
+	Acts      JSON[[]mailing.Act]
+	By        string
+	Made      time.Time  `db:"made_at"`
+	Launched  *time.Time `db:"launched_at"`
+	FilledTo  int64      `db:"filled_to"`
+	MsgName   string     `db:"message_name"`
+	AudName   string     `db:"audience_name"`
+	PurpName  string     `db:"purpose_name"`
+	Waiting   int64      // emails that have not gone out yet
+	Sent      int64
+	LeftCount int64 `db:"left_count"`
+}
+
+const mailingFields = `select l.id, l.name, l.state, l.message_id, l.message_version, l.purpose_id, l.audience_id, to_json(l.excluded) as excluded, l.plan, l.acts, l.made_at, l.launched_at, l.filled_to,
+	coalesce(u.name, '') as by, coalesce(m.name, '') as message_name, coalesce(a.name, '') as audience_name, coalesce(p.name, '') as purpose_name,
+	(select count(*) from touch t where t.mailing_id = l.id and t.state in ('ready', 'claimed', 'sending')) as waiting,
+	(select count(*) from touch t where t.mailing_id = l.id and t.state = 'sent') as sent,
+	(select count(*) from mailing_left x where x.mailing_id = l.id) as left_count
+	from mailing l left join app_user u on u.id = l.made_by left join message m on m.id = l.message_id left join audience a on a.id = l.audience_id left join purpose p on p.id = l.purpose_id `
+
+// Mailing reads one.
+func (s *Store) Mailing(ctx context.Context, id int64) (Mailing, error) {
+	return one[Mailing](ctx, s.db, mailingFields+"where l.id = $1", id)
+}
+
+// MailingIn is Mailing within a transaction, locked.
+func MailingIn(ctx context.Context, tx Tx, id int64) (Mailing, error) {
+	return one[Mailing](ctx, tx, mailingFields+"where l.id = $1 for update of l", id)
+}
+
+// Mailings lists all, the newest first.
+func (s *Store) Mailings(ctx context.Context) ([]Mailing, error) {
+	return all[Mailing](ctx, s.db, mailingFields+"order by l.id desc limit 200")
+}
+
+// SaveMailing keeps a draft, new where its id is 0.
+func SaveMailing(ctx context.Context, tx Tx, m Mailing, by int64, at time.Time) (int64, error) {
+	excluded, acts := append([]int64{}, m.Excluded.V...), JSON[[]mailing.Act]{append([]mailing.Act{}, m.Acts.V...)}
+	if m.ID == 0 {
+		return one[int64](ctx, tx, "insert into mailing (name, message_id, purpose_id, audience_id, excluded, plan, acts, made_by, made_at) values ($1, $2, $3, $4, $5, $6, $7, nullif($8::bigint, 0), $9) returning id",
+			m.Name, m.Message, m.Purpose, m.Audience, excluded, m.Plan, acts, by, at)
+	}
+	n, err := exec(ctx, tx, "update mailing set name = $2, message_id = $3, purpose_id = $4, audience_id = $5, excluded = $6, plan = $7, acts = $8 where id = $1 and state = 'draft'",
+		m.ID, m.Name, m.Message, m.Purpose, m.Audience, excluded, m.Plan, acts)
+	if err == nil && n == 0 {
+		err = ErrOver
+	}
+	return m.ID, err
+}
+
+// RemoveMailing removes a draft.
+func RemoveMailing(ctx context.Context, tx Tx, id int64) error {
+	n, err := exec(ctx, tx, "delete from mailing where id = $1 and state = 'draft'", id)
+	if err == nil && n == 0 {
+		err = ErrOver
+	}
+	return err
+}
+
+// LaunchMailing has the readers of a draft written down, in the version that
+// the message has now. It answers ErrOver where it was launched before.
+func LaunchMailing(ctx context.Context, tx Tx, id int64, at time.Time) error {
+	n, err := exec(ctx, tx, "update mailing l set state = 'filling', launched_at = $2, message_version = m.version from message m where l.id = $1 and l.state = 'draft' and m.id = l.message_id", id, at)
+	if err == nil && n == 0 {
+		err = ErrOver
+	}
+	return err
+}
+
+// SetMailingState moves a launched one between sending, held and stopped.
+func SetMailingState(ctx context.Context, tx Tx, id int64, from []string, to string) error {
+	n, err := exec(ctx, tx, "update mailing set state = $3 where id = $1 and state = any ($2)", id, from, to)
+	if err == nil && n == 0 {
+		err = ErrOver
+	}
+	return err
+}
+
+// WithdrawMailing takes back the emails of a mailing that have not gone out.
+func WithdrawMailing(ctx context.Context, tx Tx, id int64, why string, at time.Time) (int64, error) {
+	return exec(ctx, tx, "update touch set state = 'withdrawn', trouble = $2, done_at = $3 where mailing_id = $1 and state in ('ready', 'claimed', 'stopped')", id, why, at)
+}
+
+// FillingMailing reads a mailing whose readers are still to be written down,
+// locked; ErrNotFound: there is none, or others are at it.
+func FillingMailing(ctx context.Context, tx Tx) (Mailing, error) {
+	return one[Mailing](ctx, tx, mailingFields+"where l.state = 'filling' order by l.id limit 1 for update of l skip locked")
+}
+
+// Candidate is somebody of an audience with what decides whether they get an
+// email.
+type Candidate struct {
+	ID                  int64
+	Zone, Country, City string
+	Email               bool
+	DoNotContact        bool `db:"do_not_contact"`
+	OptedOut            bool `db:"opted_out"`
+	Bounced             bool
+	Said                int16 // core/mailing.Consent
+	Deal                bool
+	Excluded            bool
+	LastMail            *time.Time `db:"last_mail"`
+	Owner               *int64     `db:"owner_id"`
+}
+
+// Facts is what core/mailing asks.
+func (c *Candidate) Facts() mailing.Facts {
+	f := mailing.Facts{Excluded: c.Excluded, Address: c.Email, DoNotContact: c.DoNotContact, OptedOut: c.OptedOut, Bounced: c.Bounced, Consent: mailing.Consent(c.Said), OpenDeal: c.Deal}
+	if c.LastMail != nil {
+		f.LastMail = *c.LastMail
+	}
+	return f
+}
+
+// Candidates reads up to n people of an audience, those with ids above after,
+// in the order of their ids.
+func Candidates(ctx context.Context, q querier, m *Mailing, after int64, now time.Time, n int) ([]Candidate, error) {
+	if m.Audience == nil {
+		return nil, nil
+	}
+	r := rule.ThingIs(rule.Audience, *m.Audience)
+	c := compiler{now: now, few: true}
+	where := c.rule(&r)
+	purpose := int64(0)
+	if m.Purpose != nil {
+		purpose = *m.Purpose
+	}
+	excluded := append([]int64{}, m.Excluded.V...)
+	rest := now.AddDate(0, 0, -m.Plan.V.Rest)
+	return all[Candidate](ctx, q, `select p.id, p.zone, p.country, p.city, p.email <> '' as email, p.do_not_contact, p.opted_out_at is not null as opted_out, p.bounced_at is not null as bounced, p.owner_id,
+		coalesce((select case when x.given then 1 else 2 end from consent x where x.person_id = p.id and x.purpose_id = `+c.arg(purpose)+` and x.current), 0) as said,
+		exists (select from deal d where d.person_id = p.id and d.closed_at is null) as deal,
+		exists (select from audience_member x where x.person_id = p.id and x.audience_id = any (`+c.arg(excluded)+`)) as excluded,
+		(select max(t.done_at) from touch t where t.person_id = p.id and t.kind = 'email' and t.state = 'sent' and t.done_at >= `+c.arg(rest)+`) as last_mail`+
+		peopleTables+`where `+where+` and p.erased_at is null and p.id > `+c.arg(after)+` order by p.id limit `+c.arg(n), c.args...)
+}
+
+// Written is somebody of a mailing as written down: when their email may go
+// out, or why there is none.
+type Written struct {
+	Person int64
+	At     time.Time
+	Why    mailing.Reason
+}
+
+// FillMailing writes people of a mailing down, up to the last of whom, and
+// whether that were all.
+func FillMailing(ctx context.Context, tx Tx, m *Mailing, list []Written, last int64, all bool, now time.Time) error {
+	var people, left []int64
+	var at []time.Time
+	var why []string
+	for _, w := range list {
+		if w.Why == "" {
+			people, at = append(people, w.Person), append(at, w.At)
+		} else {
+			left, why = append(left, w.Person), append(why, string(w.Why))
+		}
+	}
+	if _, err := exec(ctx, tx, `insert into touch (mailing_id, person_id, step, kind, state, made_at, ready_at, message_id, message_version)
+		select $1, u.person, 0, 'email', 'ready', $4, u.at, $5, $6 from unnest($2::bigint[], $3::timestamptz[]) as u(person, at)
+		on conflict (mailing_id, person_id) where mailing_id is not null do nothing`, m.ID, people, at, now, m.Message, m.Version); err != nil {
+		return fmt.Errorf("writing the readers of a mailing down: %w", err)
+	}
+	if _, err := exec(ctx, tx, "insert into mailing_left (mailing_id, person_id, reason) select $1, u.person, u.why from unnest($2::bigint[], $3::text[]) as u(person, why) on conflict do nothing", m.ID, left, why); err != nil {
+		return fmt.Errorf("writing down who is left out: %w", err)
+	}
+	state := m.State
+	if all {
+		state = "sending"
+	}
+	_, err := exec(ctx, tx, "update mailing set filled_to = $2, state = $3 where id = $1", m.ID, last, state)
+	return err
+}
+
+// MailingFigures is what became of a mailing.
+type MailingFigures struct {
+	Readers   int64
+	Sent      int64
+	Delivered int64 // sent, and did not bounce
+	Opened    int64 // people
+	Machines  int64 // whose opens and clicks are machines' alone
+	Clicked   int64
+	Answered  int64
+	Automatic int64
+	Bounced   int64
+	OptedOut  int64 `db:"opted_out"`
+	Complains int64
+	Waiting   int64
+	Trouble   int64 // held or stopped
+	Withdrawn int64
+}
+
+// behind are the people behind a figure, as a condition on touch t and on the
+// signals of their emails.
+func behind(kind string) string {
+	did := func(k int, machine string) string {
+		return fmt.Sprintf("exists (select from signal g where g.touch_id = t.id and g.sequence_id is null and g.kind = %d and g.machine %s '')", k, machine)
+	}
+	return map[string]string{
+		"readers": "true", "sent": "t.state = 'sent'", "waiting": "t.state in ('ready', 'claimed', 'sending')", "trouble": "t.state in ('held', 'stopped')", "withdrawn": "t.state = 'withdrawn'",
+		"delivered": "t.state = 'sent' and not " + did(9, "="), "opened": did(4, "="), "clicked": did(5, "="), "answered": did(6, "="), "automatic": did(7, "="), "bounced": did(9, "="),
+		"opted out": did(8, "="), "complained": did(10, "="),
+		"machines": "(" + did(4, "<>") + " or " + did(5, "<>") + ") and not " + did(4, "=") + " and not " + did(5, "="),
+	}[kind]
+}
+
+// MailingFigures counts what became of a mailing, in people.
+func (s *Store) MailingFigures(ctx context.Context, id int64) (MailingFigures, error) {
+	n := func(kind, as string) string { return "count(*) filter (where " + behind(kind) + ") as " + as + ", " }
+	return one[MailingFigures](ctx, s.db, "select "+n("sent", "sent")+n("delivered", "delivered")+n("opened", "opened")+n("machines", "machines")+n("clicked", "clicked")+n("answered", "answered")+n("automatic", "automatic")+
+		n("bounced", "bounced")+n("opted out", "opted_out")+n("complained", "complains")+n("waiting", "waiting")+n("trouble", "trouble")+n("withdrawn", "withdrawn")+"count(*) as readers from touch t where t.mailing_id = $1", id)
+}
+
+// MailingPeople lists the people behind a figure of a mailing, or left out for
+// a reason, after one.
+func (s *Store) MailingPeople(ctx context.Context, id int64, kind string, link int, after int64, n int) ([]int64, error) {
+	if why, ok := leftOut(kind); ok {
+		return all[int64](ctx, s.db, "select person_id from mailing_left where mailing_id = $1 and reason = $2 and person_id > $3 order by person_id limit $4", id, why, after, n)
+	}
+	where := behind(kind)
+	if where == "" {
+		return nil, ErrNotFound
+	}
+	if link > 0 {
+		return all[int64](ctx, s.db, "select t.person_id from touch t where t.mailing_id = $1 and exists (select from signal g where g.touch_id = t.id and g.sequence_id is null and g.kind = 5 and g.machine = '' and g.link = $4) and t.person_id > $2 order by t.person_id limit $3", id, after, n, link)
+	}
+	return all[int64](ctx, s.db, "select t.person_id from touch t where t.mailing_id = $1 and "+where+" and t.person_id > $2 order by t.person_id limit $3", id, after, n)
+}
+
+func leftOut(kind string) (string, bool) {
+	for _, r := range mailing.Reasons() {
+		if kind == "left "+string(r) {
+			return string(r), true
+		}
+	}
+	return "", false
+}
+
+// LeftOut counts who was left out of a mailing, by reason.
+func (s *Store) LeftOut(ctx context.Context, id int64) (map[mailing.Reason]int64, error) {
+	rows, err := all[struct {
+		Reason string
+		N      int64
+	}](ctx, s.db, "select reason, count(*) as n from mailing_left where mailing_id = $1 group by 1", id)
+	out := map[mailing.Reason]int64{}
+	for _, r := range rows {
+		out[mailing.Reason(r.Reason)] = r.N
+	}
+	return out, err
+}
+
+// LinkFigures is how often a link was pressed, and by how many.
+type LinkFigures struct {
+	Link    int
+	People  int64
+	Presses int64
+}
+
+// MailingLinks counts the presses of each link of a mailing, machines' left out.
+func (s *Store) MailingLinks(ctx context.Context, id int64) ([]LinkFigures, error) {
+	return all[LinkFigures](ctx, s.db, `select g.link, count(distinct g.person_id) as people, count(*) as presses from touch t join signal g on g.touch_id = t.id and g.sequence_id is null and g.kind = 5 and g.machine = ''
+		where t.mailing_id = $1 group by 1 order by 2 desc, 1`, id)
+}
+
+// MailingHours counts opens and clicks of a mailing by hour since it was
+// launched: the hour, and how many people opened or clicked for the first time.
+func (s *Store) MailingHours(ctx context.Context, id int64, hours int) ([]int64, []int64, error) {
+	rows, err := all[struct {
+		Hour   int
+		Opens  int64
+		Clicks int64
+	}](ctx, s.db, `with first as (select t.id, min(g.at) filter (where g.kind = 4) as opened, min(g.at) filter (where g.kind = 5) as clicked, l.launched_at
+			from mailing l join touch t on t.mailing_id = l.id join signal g on g.touch_id = t.id and g.sequence_id is null and g.kind in (4, 5) and g.machine = '' where l.id = $1 group by t.id, l.launched_at),
+		h as (select floor(extract(epoch from opened - launched_at) / 3600)::int as hour, 1 as o, 0 as c from first where opened is not null
+			union all select floor(extract(epoch from clicked - launched_at) / 3600)::int, 0, 1 from first where clicked is not null)
+		select hour, sum(o) as opens, sum(c) as clicks from h where hour between 0 and $2 - 1 group by 1`, id, hours)
+	opens, clicks := make([]int64, hours), make([]int64, hours)
+	for _, r := range rows {
+		opens[r.Hour], clicks[r.Hour] = r.Opens, r.Clicks
+	}
+	return opens, clicks, err
+}
+
+// MailingOf reads the mailing that an email belongs to; ErrNotFound: none.
+func (s *Store) MailingOf(ctx context.Context, touch int64) (Mailing, error) {
+	return one[Mailing](ctx, s.db, mailingFields+"where l.id = (select mailing_id from touch where id = $1)", touch)
+}

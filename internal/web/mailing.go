@@ -1,0 +1,483 @@
+package web
+
+import (
+	"errors"
+	"fmt"
+	"net/http"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/labstack/echo/v5"
+
+	"ombak/internal/core/calendar"
+	"ombak/internal/core/mailing"
+	"ombak/internal/core/message"
+	"ombak/internal/core/person"
+	"ombak/internal/engine"
+	"ombak/internal/store"
+)
+
+func (s *Server) mailingRoutes(in *echo.Group) {
+	writes := allow("marketer", "lead", "admin")
+	m := in.Group("/content/emails")
+	m.GET("", s.mailings)
+	m.POST("/new", s.newMailing, writes)
+	m.GET("/:id", s.mailing)
+	m.POST("/:id", s.saveMailing, writes)
+	m.GET("/:id/reach", s.reach)
+	m.POST("/:id/launch", s.launchMailing, writes)
+	m.POST("/:id/hold", s.holdMailing, writes)
+	m.POST("/:id/stop", s.stopMailing, writes)
+	m.POST("/:id/remove", s.removeMailing, writes)
+	m.POST("/:id/clean", s.cleanBounced, writes)
+	m.GET("/:id/people", s.mailingPeople)
+}
+
+func (s *Server) mailings(c *echo.Context) error {
+	list, err := s.Store.Mailings(c.Request().Context())
+	if err != nil {
+		return err
+	}
+	return s.page(c, "mailings.html", "", "Content", "One-off emails", list)
+}
+
+func (s *Server) newMailing(c *echo.Context) error {
+	m := store.Mailing{Name: "One-off email"}
+	if name := person.Name(c.FormValue("name")); name != "" {
+		m.Name = name
+	}
+	m.Plan.V = mailing.NewPlan()
+	id, err := s.Engine.SaveMailing(c.Request().Context(), m, userOf(c).ID)
+	if err != nil {
+		return err
+	}
+	return s.done(c, fmt.Sprintf("/content/emails/%d", id), "")
+}
+
+type mailingData struct {
+	M         store.Mailing
+	Messages  []store.Message
+	Audiences []store.Audience
+	Purposes  []store.Purpose
+	Tags      []store.Tag
+	When      string
+	From, To  string // sending hours
+	Wrong     string
+	Unready   string
+	Zone      string
+	Links     []linkLine
+	Warned    int // findings of the proof that are not grave
+
+	F       store.MailingFigures
+	Left    []leftLine
+	Tide    tide
+	Over    bool
+	Kept    []store.Message
+	Exclude map[int64]bool
+}
+
+// linkLine is a link of the message: what pressing it does, and how often it
+// was pressed.
+type linkLine struct {
+	message.Link
+	Do, What        string
+	People, Presses int64
+}
+
+type leftLine struct {
+	Reason string
+	N      int64
+}
+
+func (s *Server) mailing(c *echo.Context) error {
+	id, err := idOf(c, "id")
+	if err != nil {
+		return err
+	}
+	m, err := s.Store.Mailing(c.Request().Context(), id)
+	if err != nil {
+		return err
+	}
+	return s.showMailing(c, http.StatusOK, m, "")
+}
+
+func clockOf(minutes int) string { return fmt.Sprintf("%02d:%02d", minutes/60, minutes%60) }
+
+func (s *Server) showMailing(c *echo.Context, code int, m store.Mailing, wrong string) error {
+	ctx := c.Request().Context()
+	d := mailingData{M: m, Wrong: wrong, Zone: s.Engine.Zone.String(), Exclude: map[int64]bool{}}
+	for _, id := range m.Excluded.V {
+		d.Exclude[id] = true
+	}
+	var doc message.Document
+	if m.Message != nil {
+		msg, err := s.Store.Message(ctx, *m.Message)
+		if err == nil {
+			doc = msg.Doc.V
+			if m.Version != nil && *m.Version != msg.Version {
+				doc, err = s.Store.VersionDoc(ctx, *m.Message, *m.Version)
+			}
+		}
+		if err != nil && !store.IsNotFound(err) {
+			return err
+		}
+	}
+	pressed := map[int]store.LinkFigures{}
+	if m.State != "draft" {
+		links, err := s.Store.MailingLinks(ctx, m.ID)
+		if err != nil {
+			return err
+		}
+		for _, l := range links {
+			pressed[l.Link] = l
+		}
+	}
+	for _, l := range doc.Links() {
+		x := linkLine{Link: l, People: pressed[l.N].People, Presses: pressed[l.N].Presses}
+		if x.Words == "" {
+			x.Words = x.Target
+		}
+		for _, a := range m.Acts.V {
+			if a.Link == l.N {
+				x.Do, x.What = a.Do, a.What
+			}
+		}
+		d.Links = append(d.Links, x)
+	}
+	if m.State == "draft" {
+		return s.showDraft(c, code, d)
+	}
+	var err error
+	if d.F, err = s.Store.MailingFigures(ctx, m.ID); err != nil {
+		return err
+	}
+	left, err := s.Store.LeftOut(ctx, m.ID)
+	if err != nil {
+		return err
+	}
+	for _, r := range mailing.Reasons() {
+		if left[r] > 0 {
+			d.Left = append(d.Left, leftLine{string(r), left[r]})
+		}
+	}
+	opens, clicks, err := s.Store.MailingHours(ctx, m.ID, 72)
+	if err != nil {
+		return err
+	}
+	d.Tide = tide{W: 800, H: 190, Left: 40, Bottom: 24}
+	for h := range opens {
+		p := tidePoint{Value: float64(opens[h]), Title: fmt.Sprintf("hour %d: %d opened, %d clicked", h+1, opens[h], clicks[h])}
+		if h%12 == 0 {
+			p.Tick = fmt.Sprintf("%d h", h)
+		}
+		d.Tide.Points = append(d.Tide.Points, p)
+	}
+	d.Tide.layout()
+	d.Over = m.State == "sending" && d.F.Waiting == 0
+	return s.pageCode(c, code, "mailing.html", "results", "Content", m.Name, d)
+}
+
+func (s *Server) showDraft(c *echo.Context, code int, d mailingData) error {
+	ctx := c.Request().Context()
+	messages, err := s.Store.Messages(ctx)
+	if err != nil {
+		return err
+	}
+	for _, m := range messages {
+		if m.Version > 0 {
+			d.Kept = append(d.Kept, m)
+		}
+	}
+	if d.Audiences, err = s.Store.Audiences(ctx); err != nil {
+		return err
+	}
+	if d.Purposes, err = s.Store.Purposes(ctx); err != nil {
+		return err
+	}
+	if d.Tags, err = s.Store.TagNames(ctx); err != nil {
+		return err
+	}
+	if at := d.M.Plan.V.At; !at.IsZero() {
+		d.When = at.In(s.Engine.Zone).Format("2006-01-02T15:04")
+	}
+	for _, list := range d.M.Plan.V.Hours.Days {
+		if len(list) > 0 {
+			d.From, d.To = clockOf(list[0].From), clockOf(list[0].To)
+		}
+	}
+	if err := s.Engine.Ready(ctx, &d.M); err != nil {
+		d.Unready = sentence(err)
+	}
+	return s.pageCode(c, code, "mailingdraft.html", "draft", "Content", d.M.Name, d)
+}
+
+// readMailing reads the draft's form into m.
+func (s *Server) readMailing(v url.Values, m *store.Mailing) error {
+	pick := func(name string) *int64 {
+		if n := number(v.Get(name)); n > 0 {
+			return &n
+		}
+		return nil
+	}
+	m.Name = person.Name(v.Get("name"))
+	m.Message, m.Purpose, m.Audience = pick("message"), pick("purpose"), pick("audience")
+	m.Excluded.V = nil
+	for _, x := range v["exclude"] {
+		if n := number(x); n > 0 && !slices.Contains(m.Excluded.V, n) && len(m.Excluded.V) < 20 {
+			m.Excluded.V = append(m.Excluded.V, n)
+		}
+	}
+	p := &m.Plan.V
+	rest, err := strconv.Atoi(strings.TrimSpace(v.Get("rest")))
+	if err != nil {
+		return errors.New("the rest is a whole number of days from 0 to 365")
+	}
+	p.Rest, p.WithDeals = rest, v.Get("deals") != ""
+	p.At = time.Time{}
+	if v.Get("when") == "date" {
+		at, err := time.ParseInLocation("2006-01-02T15:04", v.Get("at"), s.Engine.Zone)
+		if err != nil {
+			return errors.New("choose the day and the time")
+		}
+		p.At = at.UTC()
+	}
+	if v.Get("hours") == "any" {
+		p.Hours = calendar.SendingHours{}
+		for d := range p.Hours.Days {
+			p.Hours.Days[d] = []calendar.Interval{{From: 0, To: 24 * 60}}
+		}
+	} else {
+		from, err1 := minutesOf(v.Get("from"))
+		to, err2 := minutesOf(v.Get("to"))
+		if err1 != nil || err2 != nil {
+			return errors.New("sending hours read like 08:00 and 17:00")
+		}
+		p.Hours = calendar.OfficeHours(from, to)
+	}
+	p.Tags = mailing.Tags{Source: person.Name(v.Get("utm_source")), Medium: person.Name(v.Get("utm_medium")), Campaign: person.Name(v.Get("utm_campaign")), Content: person.Name(v.Get("utm_content"))}
+	m.Acts.V = nil
+	for i := range v["act_link"] {
+		at := func(k string) string {
+			if i < len(v[k]) {
+				return v[k][i]
+			}
+			return ""
+		}
+		n, _ := strconv.Atoi(at("act_link")) // what is no number is no link
+		a := mailing.Act{Link: n, Do: at("act_do")}
+		switch a.Do {
+		case "tag":
+			a.What = person.Name(at("act_tag"))
+		case "audience":
+			a.What = at("act_audience")
+		}
+		if n > 0 && slices.Contains(mailing.Acts(), a.Do) && a.What != "" && len(m.Acts.V) < 50 {
+			m.Acts.V = append(m.Acts.V, a)
+		}
+	}
+	return p.Check()
+}
+
+func minutesOf(s string) (int, error) {
+	t, err := time.Parse("15:04", strings.TrimSpace(s))
+	if err != nil {
+		return 0, err
+	}
+	return t.Hour()*60 + t.Minute(), nil
+}
+
+func (s *Server) saveMailing(c *echo.Context) error {
+	ctx := c.Request().Context()
+	id, err := idOf(c, "id")
+	if err != nil {
+		return err
+	}
+	m, err := s.Store.Mailing(ctx, id)
+	if err != nil {
+		return err
+	}
+	at := fmt.Sprintf("/content/emails/%d", id)
+	if m.State != "draft" {
+		return s.notDone(c, at, "It was launched already, and stays as it was.")
+	}
+	v, err := c.FormValues()
+	if err != nil {
+		return err
+	}
+	if err := s.readMailing(v, &m); err != nil {
+		return s.showMailing(c, http.StatusUnprocessableEntity, m, sentence(err))
+	}
+	if _, err := s.Engine.SaveMailing(ctx, m, userOf(c).ID); err != nil {
+		return s.showMailing(c, http.StatusUnprocessableEntity, m, sentence(err))
+	}
+	if isHTMX(c) {
+		if m, err = s.Store.Mailing(ctx, id); err != nil {
+			return err
+		}
+		return s.showMailing(c, http.StatusOK, m, "")
+	}
+	return s.done(c, at, "Kept.")
+}
+
+type reachData struct {
+	M    store.Mailing
+	R    engine.Reach
+	Not  []leftLine
+	Zone *time.Location
+}
+
+func (s *Server) reach(c *echo.Context) error {
+	id, err := idOf(c, "id")
+	if err != nil {
+		return err
+	}
+	d := reachData{Zone: s.Engine.Zone}
+	if d.M, err = s.Store.Mailing(c.Request().Context(), id); err != nil {
+		return err
+	}
+	if d.R, err = s.Engine.Reach(c.Request().Context(), &d.M); err != nil {
+		return err
+	}
+	for _, r := range mailing.Reasons() {
+		if d.R.Not[r] > 0 {
+			d.Not = append(d.Not, leftLine{string(r), d.R.Not[r]})
+		}
+	}
+	return c.Render(http.StatusOK, "mailingdraft.html#reach", s.view(c, "Content", "", d))
+}
+
+func (s *Server) launchMailing(c *echo.Context) error {
+	id, err := idOf(c, "id")
+	if err != nil {
+		return err
+	}
+	at := fmt.Sprintf("/content/emails/%d", id)
+	if c.FormValue("sure") == "" {
+		return s.notDone(c, at, "Tick that you have seen who gets it, then send it.")
+	}
+	err = s.Engine.LaunchMailing(c.Request().Context(), id)
+	switch {
+	case store.IsNotFound(err):
+		return err
+	case errors.Is(err, store.ErrOver):
+		return s.notDone(c, at, "It was launched already; nobody gets it twice.")
+	case err != nil:
+		return s.notDone(c, at, sentence(err))
+	}
+	return s.done(c, at, "On its way.")
+}
+
+func (s *Server) holdMailing(c *echo.Context) error {
+	id, err := idOf(c, "id")
+	if err != nil {
+		return err
+	}
+	at := fmt.Sprintf("/content/emails/%d", id)
+	hold := c.FormValue("do") != "on"
+	if err := s.Engine.HoldMailing(c.Request().Context(), id, hold); errors.Is(err, store.ErrOver) {
+		return s.notDone(c, at, "That is not possible any more.")
+	} else if err != nil {
+		return err
+	}
+	return s.done(c, at, either(hold, "Held: nothing goes out.", "It goes on."))
+}
+
+func (s *Server) stopMailing(c *echo.Context) error {
+	id, err := idOf(c, "id")
+	if err != nil {
+		return err
+	}
+	at := fmt.Sprintf("/content/emails/%d", id)
+	n, err := s.Engine.StopMailing(c.Request().Context(), id)
+	if errors.Is(err, store.ErrOver) {
+		return s.notDone(c, at, "It is over already.")
+	}
+	if err != nil {
+		return err
+	}
+	return s.done(c, at, fmt.Sprintf("Stopped. %d had not gone out, and do not.", n))
+}
+
+func (s *Server) removeMailing(c *echo.Context) error {
+	id, err := idOf(c, "id")
+	if err != nil {
+		return err
+	}
+	ctx := c.Request().Context()
+	if err := s.Store.InTx(ctx, func(tx store.Tx) error { return store.RemoveMailing(ctx, tx, id) }); errors.Is(err, store.ErrOver) {
+		return s.notDone(c, fmt.Sprintf("/content/emails/%d", id), "It was launched, and stays for its results.")
+	} else if err != nil {
+		return err
+	}
+	return s.done(c, "/content/emails", "The draft is gone.")
+}
+
+func (s *Server) cleanBounced(c *echo.Context) error {
+	id, err := idOf(c, "id")
+	if err != nil {
+		return err
+	}
+	batch, err := s.Engine.CleanBounced(c.Request().Context(), id, userOf(c).ID)
+	if store.IsNotFound(err) {
+		return err
+	}
+	if err != nil {
+		return s.notDone(c, fmt.Sprintf("/content/emails/%d", id), sentence(err))
+	}
+	return s.done(c, fmt.Sprintf("/people/work/%d", batch), "The addresses are being taken off; it can be undone here.")
+}
+
+type mailingPeopleData struct {
+	M    store.Mailing
+	What string
+	Rows []personRow
+	More string
+	Line int
+}
+
+// mailingPeople are the people behind one of its figures.
+func (s *Server) mailingPeople(c *echo.Context) error {
+	ctx := c.Request().Context()
+	id, err := idOf(c, "id")
+	if err != nil {
+		return err
+	}
+	d := mailingPeopleData{What: c.QueryParam("which")}
+	if d.M, err = s.Store.Mailing(ctx, id); err != nil {
+		return err
+	}
+	link, _ := strconv.Atoi(c.QueryParam("link")) // none: all links
+	const n = 100
+	kind := d.What
+	if link > 0 {
+		kind = "clicked"
+	}
+	ids, err := s.Store.MailingPeople(ctx, id, kind, link, number(c.QueryParam("after")), n)
+	if err != nil {
+		return err
+	}
+	people, err := s.Store.PeopleByID(ctx, ids)
+	if err != nil {
+		return err
+	}
+	var list []store.Person
+	for _, p := range ids {
+		if people[p] != nil {
+			list = append(list, *people[p])
+		}
+	}
+	if d.Rows, err = s.rows(c, list, []string{"company", "country", "owner", "score"}, 0); err != nil {
+		return err
+	}
+	if len(ids) == n {
+		d.More = fmt.Sprintf("/content/emails/%d/people?%s", id, url.Values{"which": {d.What}, "link": {fmt.Sprint(link)}, "after": {fmt.Sprint(ids[n-1])}}.Encode())
+	}
+	if link > 0 {
+		d.What = fmt.Sprintf("pressed link %d", link)
+	}
+	d.What = strings.Replace(d.What, "left ", "left out: ", 1)
+	return s.page(c, "mailingpeople.html", "", "Content", d.M.Name+": "+d.What, d)
+}
