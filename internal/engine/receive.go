@@ -29,8 +29,13 @@ func (e *Engine) Receive(ctx context.Context, m mail.Received) error {
 	switch m.Kind {
 	case mail.Automatic:
 		kind = signal.AutomaticReply
-	case mail.Bounce:
+	case mail.Bounce, mail.NotNow:
 		kind = signal.Bounce
+	case mail.Complaint:
+		kind = signal.Complaint
+	case mail.Notice:
+		slog.Debug("a report came in that asks for nothing", "subject", m.Subject)
+		return nil
 	}
 	err := e.Store.InTx(ctx, func(tx store.Tx) error {
 		in := store.Incoming{MailID: m.ID, At: now, Kind: kind, Sender: m.From, Subject: cut(m.Subject, 500), Body: cut(m.Text, 100_000)}
@@ -52,7 +57,19 @@ func (e *Engine) Receive(ctx context.Context, m mail.Received) error {
 			}
 			in.Touch = &t.ID
 		case store.IsNotFound(err):
-			if s.Person, err = store.LastMailSender(ctx, tx, m.From); err != nil && !store.IsNotFound(err) {
+			from := m.From
+			if m.Kind == mail.Complaint && len(m.Against) > 0 {
+				from = m.Against[0] // who complains is whom it was sent to; the report comes from their provider
+			}
+			for _, r := range m.About {
+				if r.Action == "failed" || r.Action == "delayed" {
+					from = r.Address
+					if r.Original != "" {
+						from = r.Original
+					}
+				}
+			}
+			if s.Person, err = store.LastMailSender(ctx, tx, from); err != nil && !store.IsNotFound(err) {
 				return err
 			}
 		default:
@@ -64,6 +81,14 @@ func (e *Engine) Receive(ctx context.Context, m mail.Received) error {
 		fresh, err := store.AddIncoming(ctx, tx, in)
 		if err != nil || !fresh || s.Person == 0 {
 			return err
+		}
+		if m.Kind == mail.NotNow {
+			return nil // kept, and shown with the person; the address is not at fault
+		}
+		if m.Kind == mail.Automatic {
+			if err := e.postpone(ctx, tx, s.Person, m.Subject+"\n"+m.Text); err != nil {
+				return err
+			}
 		}
 		return record(ctx, tx, []store.Signal{s})
 	})

@@ -22,12 +22,22 @@ import (
 type Kind int
 
 // The kinds. Automatic is an automatic answer (RFC 3834), Bounce a report that
-// a letter was not delivered (RFC 3464).
+// an address takes no letters (RFC 3464), NotNow one that a letter is late or
+// was given up without fault of the address, Complaint a reader's complaint
+// (RFC 5965), Notice any other report.
 const (
 	FromPerson Kind = iota
 	Automatic
 	Bounce
+	NotNow
+	Complaint
+	Notice
 )
+
+// String names a kind.
+func (k Kind) String() string {
+	return [...]string{"from a person", "automatic", "bounce", "not now", "complaint", "notice"}[k]
+}
 
 // Received is a letter that came in.
 type Received struct {
@@ -38,6 +48,8 @@ type Received struct {
 	Text       string
 	References []string // Message-IDs it answers to, the nearest first
 	Kind       Kind
+	About      []Recipient // what a delivery report says
+	Against    []string    // whom a complaint is from: the addresses it was sent to
 }
 
 // Limits of what is taken in.
@@ -69,13 +81,18 @@ func Read(source []byte) (Received, error) {
 			m.References = append(m.References, ids[i])
 		}
 	}
-	// RFC 3834, 5: "no" and its absence are a person's; anything else a machine's.
-	if a := strings.ToLower(strings.TrimSpace(strings.SplitN(h.Get("Auto-Submitted"), ";", 2)[0])); a != "" && a != "no" {
+	if automatic(func(key string) string {
+		if key == "Subject" {
+			return m.Subject
+		}
+		return h.Get(key)
+	}) {
 		m.Kind = Automatic
 	}
 	kind, params, _ := h.ContentType()
-	if strings.EqualFold(kind, "multipart/report") && strings.EqualFold(params["report-type"], "delivery-status") {
-		m.Kind = Bounce
+	report := ""
+	if strings.EqualFold(kind, "multipart/report") {
+		report, m.Kind = strings.ToLower(params["report-type"]), Notice
 	}
 	html := ""
 	for {
@@ -106,16 +123,31 @@ func Read(source []byte) (Received, error) {
 			m.Text = text
 		case ct == "text/html" && html == "":
 			html = text
-		case ct == "message/delivery-status":
+		case ct == "message/delivery-status" || ct == "message/global-delivery-status":
 			m.Text += text
+			m.About = append(m.About, deliveryReport(text)...)
+		case ct == "message/feedback-report":
+			yes, about := complaint(text)
+			m.Against = append(m.Against, about...)
+			if yes {
+				m.Kind = Complaint
+			}
 		case ct == "message/rfc822" || ct == "text/rfc822-headers":
 			if inner, err := message.Read(strings.NewReader(text)); err == nil || message.IsUnknownCharset(err) {
 				ih := gomsg.Header{Header: inner.Header}
+				if to, err := ih.AddressList("To"); err == nil && m.Kind == Complaint && len(m.Against) == 0 {
+					for _, a := range to {
+						m.Against = append(m.Against, strings.ToLower(a.Address))
+					}
+				}
 				if id, err := ih.MessageID(); err == nil && id != "" {
 					m.References = append(m.References, id)
 				}
 			}
 		}
+	}
+	if report == "delivery-status" {
+		m.Kind = verdict(m.About)
 	}
 	if m.Text == "" && html != "" {
 		m.Text = html2text.HTML2Text(html)

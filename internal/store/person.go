@@ -48,6 +48,7 @@ type Person struct {
 	DoNotContact   bool                 `db:"do_not_contact"`
 	OptedOut       *time.Time           `db:"opted_out_at"`
 	Bounced        *time.Time           `db:"bounced_at"`
+	Away           *time.Time           `db:"away_until"`
 	Created        time.Time            `db:"created_at"`
 	BatchID        *int64               `db:"batch_id"`
 	Erased         *time.Time           `db:"erased_at"`
@@ -138,7 +139,7 @@ func ownValue(t person.Type, v string) any {
 const personColumns = `select p.id, p.first_name, p.last_name, p.email, p.phone, p.title, p.seniority, p.department, p.company_id, coalesce(c.name, '') as company,
 	coalesce(c.domain, '') as domain, coalesce(c.industry, '') as industry, coalesce(c.size, 0) as size, coalesce(c.revenue, '') as revenue, coalesce(c.country, '') as company_country,
 	p.owner_id, coalesce(o.name, '') as owner, p.country, p.region, p.city, p.zone, p.language, p.profile, p.source, p.medium, p.campaign, p.term, p.content, p.own, coalesce(c.own, '{}') as company_own,
-	p.do_not_contact, p.opted_out_at, p.bounced_at, p.created_at, p.batch_id, p.erased_at`
+	p.do_not_contact, p.opted_out_at, p.bounced_at, p.away_until, p.created_at, p.batch_id, p.erased_at`
 
 const personFields = personColumns + `, coalesce(s.score, 0) as score, (select count(*) from enrolment e where e.person_id = p.id and e.ended_at is null) as sequences
 	from person p left join company c on c.id = p.company_id left join app_user o on o.id = p.owner_id
@@ -319,6 +320,14 @@ func Records(ctx context.Context, q querier, people []int64) (map[int64]*rule.Re
 		out[r.ID] = x
 	}
 	return out, nil
+}
+
+// SetAway keeps until when somebody is away. The emails to them that wait
+// already wait until then.
+func SetAway(ctx context.Context, tx Tx, person int64, until time.Time) error {
+	_, err := exec(ctx, tx, `with p as (update person set away_until = $2 where id = $1)
+		update touch set ready_at = $2 where person_id = $1 and kind = 'email' and state = 'ready' and ready_at < $2`, person, until)
+	return err
 }
 
 // Values lists the values that a field has among people, the commonest first.

@@ -122,6 +122,11 @@ type Outgoing struct {
 func (s *Store) ClaimEmails(ctx context.Context, worker int64, domain string, now time.Time, n int) ([]Outgoing, error) {
 	var out []Outgoing
 	err := s.InTx(ctx, func(tx Tx) error {
+		// Who is away gets theirs when they are back.
+		if _, err := exec(ctx, tx, `update touch t set ready_at = p.away_until from person p
+			where t.state = 'ready' and t.ready_at <= $1 and t.kind = 'email' and p.id = t.person_id and p.away_until > $1`, now); err != nil {
+			return err
+		}
 		ids, err := all[int64](ctx, tx, `
 			with picked as (
 				select t.id from touch t
