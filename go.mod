@@ -8,6 +8,7 @@ require (
 	github.com/chromedp/chromedp v0.23.0
 	github.com/emersion/go-ical v0.0.0-20250329121855-f41e73efc392
 	github.com/emersion/go-message v0.18.2
+	github.com/emersion/go-msgauth v0.7.0
 	github.com/emersion/go-smtp v0.25.1
 	github.com/emersion/go-vcard v0.0.0-20260618161152-d854b7e0e2d3
 	github.com/jackc/pgx/v5 v5.12.0

@@ -183,12 +183,36 @@ func runUser(ctx context.Context, c config) error {
 	return err
 }
 
+// signer reads the key that signs letters, which is made at the first start.
+func signer(ctx context.Context, s *store.Store) (*mail.Signer, error) {
+	var key string
+	there, err := s.Setting(ctx, "dkim_key", &key)
+	if err != nil {
+		return nil, err
+	}
+	if !there {
+		if key, err = mail.NewKey(); err != nil {
+			return nil, err
+		}
+		if err := s.InitSetting(ctx, "dkim_key", key); err != nil {
+			return nil, err
+		}
+		if _, err := s.Setting(ctx, "dkim_key", &key); err != nil { // another process may have been first
+			return nil, err
+		}
+	}
+	return mail.NewSigner("ombak", key)
+}
+
 func newEngine(ctx context.Context, c config, s *store.Store, clock engine.Clock, url, mailOut, zone string) (*engine.Engine, func(), error) {
 	sender, err := mail.NewSender(mailOut)
 	if err != nil {
 		return nil, nil, err
 	}
-	e, err := engine.New(ctx, engine.Config{Store: s, Clock: clock, Mail: sender, URL: url, Domain: c.get("OMBAK_MAIL_DOMAIN"), Zone: c.zone(zone)})
+	if sender.Signer, err = signer(ctx, s); err != nil {
+		return nil, nil, err
+	}
+	e, err := engine.New(ctx, engine.Config{Store: s, Clock: clock, Mail: sender, Signer: sender.Signer, URL: url, Domain: c.get("OMBAK_MAIL_DOMAIN"), Zone: c.zone(zone)})
 	return e, sender.Close, err
 }
 

@@ -45,6 +45,7 @@ type Config struct {
 	Mail   Mailer
 	URL    string         // where readers reach Ombak, without a slash at its end
 	Domain string         // of Message-IDs and return paths
+	Signer *mail.Signer   // by which Mail signs, for its DNS records; nil: nothing is signed
 	Zone   *time.Location // the workspace's; nil: UTC
 }
 

@@ -22,6 +22,7 @@ type Reach struct {
 	Will   int64
 	Not    map[mailing.Reason]int64
 	Days   []mailing.Day // when they would go out
+	Slow   string        // whose account makes it take longer
 	First  time.Time
 }
 
@@ -29,20 +30,31 @@ type Reach struct {
 func (e *Engine) Reach(ctx context.Context, m *store.Mailing) (Reach, error) {
 	r := Reach{Not: map[mailing.Reason]int64{}}
 	now := e.Now()
-	due := map[string]int{}
-	err := e.eachCandidate(ctx, m, func(list []store.Candidate) error {
+	senders := map[int64]map[string]int{} // by who sends it, when they are due
+	fromOwner, other, err := e.senderOf(ctx, m)
+	if err != nil {
+		return r, err
+	}
+	err = e.eachCandidate(ctx, m, func(list []store.Candidate) error {
 		written, err := e.decide(m, list, now)
 		if err != nil {
 			return err
 		}
-		for _, w := range written {
+		for i, w := range written {
 			r.People++
 			if w.Why != "" {
 				r.Not[w.Why]++
 				continue
 			}
 			r.Will++
-			due[w.At.In(e.Zone).Format(time.DateOnly)]++
+			from := other
+			if o := list[i].Owner; fromOwner && o != nil {
+				from = *o
+			}
+			if senders[from] == nil {
+				senders[from] = map[string]int{}
+			}
+			senders[from][w.At.In(e.Zone).Format(time.DateOnly)]++
 			if r.First.IsZero() || w.At.Before(r.First) {
 				r.First = w.At
 			}
@@ -52,8 +64,56 @@ func (e *Engine) Reach(ctx context.Context, m *store.Mailing) (Reach, error) {
 	if err != nil {
 		return r, err
 	}
-	r.Days, err = mailing.Forecast(due, 0, nextDay)
+	boxes, err := e.Store.Mailboxes(ctx, now)
+	if err != nil {
+		return r, err
+	}
+	total := map[string]int{}
+	for from, due := range senders {
+		limit := 0
+		for _, b := range boxes {
+			if b.User == from {
+				limit = b.Box.V.Limit(now, e.Zone)
+			}
+		}
+		days, err := mailing.Forecast(due, limit, nextWorkingDay)
+		if err != nil {
+			r.Slow = fmt.Sprintf("%s: %v", nameOf(boxes, from), err)
+		}
+		if limit > 0 && len(days) > len(due) {
+			r.Slow = fmt.Sprintf("%s sends at most %d a day", nameOf(boxes, from), limit)
+		}
+		for _, d := range days {
+			total[d.Date] += d.N
+		}
+	}
+	r.Days, err = mailing.Forecast(total, 0, nextDay)
 	return r, err
+}
+
+func nameOf(boxes []store.Mailbox, user int64) string {
+	for _, b := range boxes {
+		if b.User == user {
+			return b.Name
+		}
+	}
+	return "a sender"
+}
+
+// senderOf is who sends a mailing's message to readers without an owner, and
+// whether owners send it to theirs.
+func (e *Engine) senderOf(ctx context.Context, m *store.Mailing) (fromOwner bool, other int64, err error) {
+	if m.Message == nil {
+		return false, 0, nil
+	}
+	msg, err := e.Store.Message(ctx, *m.Message)
+	if store.IsNotFound(err) {
+		return false, 0, nil
+	}
+	if msg.SenderID != nil {
+		other = *msg.SenderID
+	}
+	return msg.FromOwner, other, err
 }
 
 func nextDay(d string) string {
@@ -62,6 +122,15 @@ func nextDay(d string) string {
 		return "9999-12-31" // never: days are made by Format
 	}
 	return t.AddDate(0, 0, 1).Format(time.DateOnly)
+}
+
+// nextWorkingDay is the day on which what was beyond a limit goes out.
+func nextWorkingDay(d string) string {
+	t, err := time.Parse(time.DateOnly, nextDay(d))
+	for err == nil && (t.Weekday() == time.Saturday || t.Weekday() == time.Sunday) {
+		t = t.AddDate(0, 0, 1)
+	}
+	return t.Format(time.DateOnly)
 }
 
 func (e *Engine) eachCandidate(ctx context.Context, m *store.Mailing, f func([]store.Candidate) error) error {

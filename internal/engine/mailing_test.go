@@ -289,3 +289,62 @@ func TestWhatKeepsAOneOffEmailBack(t *testing.T) {
 		}
 	}
 }
+
+// TestProgramsGiveThemselvesAway: what comes within seconds of delivery, and
+// whoever presses every link within seconds, is no person.
+func TestProgramsGiveThemselvesAway(t *testing.T) {
+	w := newWorld(t, mailserver.Options{})
+	ana, bo := w.norwegian("Ana"), w.norwegian("Bo")
+	var msg int64
+	w.tx(func(tx store.Tx) error {
+		var err error
+		doc := message.Simple("Three", `<p><a href="https://a.example/1">a</a> <a href="https://a.example/2">b</a> <a href="https://a.example/3">c</a></p>`)
+		msg, err = store.SaveMessage(w.ctx, tx, store.Message{Name: "T", Doc: store.JSON[message.Document]{V: doc}, SenderID: &w.marketer}, w.marketer, day0)
+		return err
+	})
+	m := w.newsletter(func(m *store.Mailing) { m.Message = &msg })
+	w.must(w.e.LaunchMailing(w.ctx, m.ID))
+	w.settle()
+	at := w.clock.Now()
+	press := func(to string, n int) {
+		t.Helper()
+		touch := w.touchOf(to)
+		_, _, err := w.e.Click(w.ctx, touch, n, w.e.sign("link", touch, int64(n)), "")
+		w.must(err)
+	}
+	marks := func(id int64) string {
+		t.Helper()
+		list, err := w.s.PersonTimeline(w.ctx, id)
+		w.must(err)
+		out := ""
+		for _, s := range list {
+			out += s.Kind.String() + " " + s.Machine + ";"
+		}
+		return out
+	}
+	w.clock.set(at.Add(2 * time.Second))
+	touch := w.touchOf("ana@")
+	w.must(w.e.Open(w.ctx, touch, w.e.sign("open", touch, 0), ""))
+	if got := marks(ana); got != "open within seconds of its delivery;" {
+		t.Errorf("two seconds after delivery: %q", got)
+	}
+	w.clock.set(at.Add(time.Hour))
+	press("ana@", 1)
+	w.clock.set(at.Add(2 * time.Hour))
+	press("ana@", 2)
+	press("ana@", 3)
+	if got := marks(ana); strings.Contains(got, "every link") {
+		t.Errorf("two links at once and one an hour before: %q", got)
+	}
+	for n := 1; n <= 3; n++ {
+		w.clock.set(w.clock.Now().Add(time.Second))
+		press("bo@", n)
+	}
+	if got := marks(bo); strings.Count(got, "click pressed every link within seconds;") != 3 {
+		t.Errorf("every link within seconds: %q", got)
+	}
+	w.settle()
+	if w.score(bo) != 0 || w.score(ana) != 9 {
+		t.Errorf("scores %v and %v, want 0 and 9", w.score(bo), w.score(ana))
+	}
+}

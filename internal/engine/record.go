@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"ombak/internal/core/message"
@@ -93,10 +94,25 @@ func (e *Engine) Click(ctx context.Context, touch int64, n int, signature, why s
 		return "", 0, err
 	}
 	target = e.absolute(link.Target)
+	if why == "" {
+		why = e.tooSoon(l)
+	}
 	s := mailSignal(l, signal.Click, e.Now())
 	s.Link, s.Detail, s.Why, s.Machine = int32(n), link.Target, why, why != ""
-	if err := e.Record(ctx, s); err != nil || l.Mailing == 0 {
-		return target, l.Person, err
+	if err := e.Record(ctx, s); err != nil {
+		return "", 0, err
+	}
+	if why == "" {
+		all, err := e.pressedAll(ctx, l, link)
+		if err != nil {
+			return "", 0, err
+		}
+		if all {
+			why = pressedAllAtOnce
+		}
+	}
+	if l.Mailing == 0 {
+		return target, l.Person, nil
 	}
 	m, err := e.Store.MailingOf(ctx, touch)
 	if err != nil {
@@ -108,6 +124,59 @@ func (e *Engine) Click(ctx context.Context, touch int64, n int, signature, why s
 		}
 	}
 	return m.Plan.V.Tags.Tagged(target), l.Person, nil
+}
+
+// Ways in which programs that look at letters give themselves away. Common
+// practice, no source: nobody reads within a few seconds of delivery, or
+// presses every link within seconds.
+const (
+	soon             = 4 * time.Second
+	atOnce           = 5 * time.Second
+	manyLinks        = 3 // fewer can be pressed by a hand
+	pressedAllAtOnce = "pressed every link within seconds"
+)
+
+// tooSoon says why an open or a press comes too soon to be a person's. At the
+// very instant of sending only a clock that is moved by hand can be.
+func (e *Engine) tooSoon(l store.SentLink) string {
+	if l.Sent == nil {
+		return ""
+	}
+	if d := e.Now().Sub(*l.Sent); d > 0 && d < soon {
+		return "within seconds of its delivery"
+	}
+	return ""
+}
+
+// pressedAll marks the presses of an email as a program's where with this one
+// every link of the reader's words has been pressed within seconds.
+func (e *Engine) pressedAll(ctx context.Context, l store.SentLink, link message.Link) (bool, error) {
+	fields, err := e.Fields(ctx)
+	if err != nil {
+		return false, err
+	}
+	p, err := e.wordsOf(ctx, l.Message, l.Version, fields)
+	if err != nil {
+		return false, err
+	}
+	var all []int32
+	for _, x := range p.Document().With(l.Edit.V).Links() {
+		if x.Group == link.Group {
+			all = append(all, int32(x.N))
+		}
+	}
+	if len(all) < manyLinks {
+		return false, nil
+	}
+	marked := false
+	err = e.Store.InTx(ctx, func(tx store.Tx) error {
+		var err error
+		if marked, err = store.MarkIfAllPressed(ctx, tx, l.Touch, all, e.Now().Add(-atOnce), pressedAllAtOnce); err != nil || !marked {
+			return err
+		}
+		return store.MarkStandings(ctx, tx, []int64{l.Person}, e.Now())
+	})
+	return marked, err
 }
 
 // linkOf finds the link that an email has under a number.
@@ -135,6 +204,9 @@ func (e *Engine) Open(ctx context.Context, touch int64, signature, why string) e
 	l, err := e.Store.SentLink(ctx, touch)
 	if err != nil {
 		return err
+	}
+	if why == "" {
+		why = e.tooSoon(l)
 	}
 	s := mailSignal(l, signal.Open, e.Now())
 	s.Why, s.Machine = why, why != ""
@@ -223,4 +295,32 @@ func (e *Engine) viewedAt(page int64, token string, now time.Time) (time.Time, b
 	}
 	at := time.UnixMicro(µs).UTC()
 	return at, !at.After(now) && now.Sub(at) < 24*time.Hour
+}
+
+// Choose keeps what the reader of an email agrees to from now on: the purposes
+// in agreed, and no other.
+func (e *Engine) Choose(ctx context.Context, touch int64, signature string, agreed []int64) error {
+	l, err := e.CanOptOut(ctx, touch, signature)
+	if err != nil {
+		return err
+	}
+	purposes, err := e.Store.Purposes(ctx)
+	if err != nil {
+		return err
+	}
+	said, err := e.Store.PersonConsents(ctx, l.Person)
+	if err != nil {
+		return err
+	}
+	for _, p := range purposes {
+		was := slices.ContainsFunc(said, func(c store.ConsentLine) bool { return c.PurposeID == p.ID && c.Current && c.Given })
+		is := slices.Contains(agreed, p.ID)
+		if was == is {
+			continue
+		}
+		if err := e.SetConsent(ctx, l.Person, p.ID, is, "by the reader", "on the page behind the email’s last line", 0); err != nil {
+			return err
+		}
+	}
+	return nil
 }

@@ -37,20 +37,24 @@ func (e *Engine) SendBatch(ctx context.Context, n int) (int, error) {
 	}
 	// What is claimed is finished, even when we are asked to stop.
 	ctx = context.WithoutCancel(ctx)
+	claimed := len(list)
+	if list, err = e.allot(ctx, list); err != nil {
+		return claimed, err
+	}
 	var people, messages []int64
 	for i := range list {
 		people, messages = append(people, list[i].Person), append(messages, list[i].Message)
 	}
 	l, err := e.gatherLetters(ctx, people, messages, true)
 	if err != nil {
-		return len(list), err
+		return claimed, err
 	}
 	for i := range list {
 		if err := e.send(ctx, worker, l, &list[i]); err != nil {
-			return len(list), err
+			return claimed, err
 		}
 	}
-	return len(list), nil
+	return claimed, nil
 }
 
 func (e *Engine) send(ctx context.Context, worker int64, l *letters, o *store.Outgoing) error {

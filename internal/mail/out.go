@@ -141,6 +141,8 @@ func Write(w io.Writer, l Letter) error {
 // open between them. It is safe for use by several goroutines, which take
 // turns.
 type Sender struct {
+	Signer *Signer // signs each letter; nil: none is signed
+
 	host string
 	port int
 
@@ -172,6 +174,11 @@ func (s *Sender) Send(ctx context.Context, l Letter) (Fate, error) {
 	m, err := Compose(l)
 	if err != nil {
 		return Refused, err
+	}
+	if s.Signer != nil {
+		if err := s.Signer.Sign(m, l.From); err != nil {
+			return Refused, fmt.Errorf("signing: %w", err)
+		}
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()

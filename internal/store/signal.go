@@ -113,3 +113,11 @@ func Stop(ctx context.Context, tx Tx, person int64, k signal.Kind, at time.Time)
 		person, at, int16(k), k == signal.OptOut || k == signal.Complaint, k == signal.Bounce)
 	return err
 }
+
+// MarkIfAllPressed marks the presses of an email since an instant as a
+// program's, where they are of all its links. It answers whether they are.
+func MarkIfAllPressed(ctx context.Context, tx Tx, touch int64, links []int32, since time.Time, why string) (bool, error) {
+	n, err := exec(ctx, tx, `with g as (select id, at, link from signal where touch_id = $1 and person_id = (select person_id from touch where id = $1) and kind = 5 and at > $3)
+		update signal s set machine = $4 from g where s.id = g.id and s.at = g.at and (select count(distinct link) from g where link = any ($2)) = cardinality($2::int[])`, touch, links, since, why)
+	return n > 0, err
+}

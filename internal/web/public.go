@@ -262,36 +262,71 @@ func (s *Server) pixel(c *echo.Context) error {
 }
 
 type optOutData struct {
-	Email string
-	Done  bool
+	Email    string
+	Done     bool
+	Kept     bool
+	Purposes []choice // what they can be written to for, and what they agreed to
 }
 
-func (s *Server) optOutPage(c *echo.Context) error { return s.showOptOut(c, false) }
+func (s *Server) optOutPage(c *echo.Context) error { return s.showOptOut(c, false, false) }
 
-// optOut takes a press on the page and the one-click POST of RFC 8058 alike.
+// optOut takes a press on the page and the one-click POST of RFC 8058 alike:
+// whoever does not say that they only choose wants no more mail at all.
 func (s *Server) optOut(c *echo.Context) error {
 	touch, err := idOf(c, "touch")
 	if err != nil {
 		return err
 	}
-	if err := s.Engine.OptOut(c.Request().Context(), touch, c.Param("signature")); err != nil {
+	ctx := c.Request().Context()
+	if c.FormValue("do") == "choose" {
+		v, err := c.FormValues()
+		if err != nil {
+			return err
+		}
+		var agreed []int64
+		for _, p := range v["purpose"] {
+			agreed = append(agreed, number(p))
+		}
+		if err := s.Engine.Choose(ctx, touch, c.Param("signature"), agreed); err != nil {
+			return err
+		}
+		return s.showOptOut(c, false, true)
+	}
+	if err := s.Engine.OptOut(ctx, touch, c.Param("signature")); err != nil {
 		return err
 	}
-	return s.showOptOut(c, true)
+	return s.showOptOut(c, true, false)
 }
 
-func (s *Server) showOptOut(c *echo.Context, done bool) error {
+func (s *Server) showOptOut(c *echo.Context, done, kept bool) error {
+	ctx := c.Request().Context()
 	touch, err := idOf(c, "touch")
 	if err != nil {
 		return err
 	}
-	l, err := s.Engine.CanOptOut(c.Request().Context(), touch, c.Param("signature"))
+	l, err := s.Engine.CanOptOut(ctx, touch, c.Param("signature"))
 	if err != nil {
 		return err
 	}
-	p, err := s.Store.Person(c.Request().Context(), l.Person)
+	p, err := s.Store.Person(ctx, l.Person)
 	if err != nil {
 		return err
 	}
-	return c.Render(http.StatusOK, "optout.html", View{Title: "No more mail", Data: optOutData{p.Email, done || p.OptedOut != nil}})
+	d := optOutData{Email: p.Email, Done: done || p.OptedOut != nil, Kept: kept}
+	purposes, err := s.Store.Purposes(ctx)
+	if err != nil {
+		return err
+	}
+	said, err := s.Store.PersonConsents(ctx, l.Person)
+	if err != nil {
+		return err
+	}
+	for _, x := range purposes {
+		c := choice{Value: strconv.FormatInt(x.ID, 10), Words: x.Name}
+		for _, y := range said {
+			c.Chosen = c.Chosen || y.PurposeID == x.ID && y.Current && y.Given
+		}
+		d.Purposes = append(d.Purposes, c)
+	}
+	return c.Render(http.StatusOK, "optout.html", View{Title: "What you get from us", Data: d})
 }

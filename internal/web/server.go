@@ -130,6 +130,8 @@ func (s *Server) Handler() http.Handler {
 	in.GET("/content", s.content)
 	s.messageRoutes(in)
 	s.mailingRoutes(in)
+	in.GET("/content/mailboxes", s.mailboxes)
+	in.POST("/content/mailboxes/:id", s.setMailbox, allow("lead", "admin"))
 	in.GET("/content/pages/new", s.pageEditor, writes)
 	in.GET("/content/pages/:id", s.pageEditor)
 	in.POST("/content/pages/new", s.savePage, writes)

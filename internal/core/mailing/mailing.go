@@ -140,9 +140,11 @@ func Forecast(due map[string]int, limit int, next func(day string) string) ([]Da
 		return nil, nil
 	}
 	var out []Day
-	left := 0
-	for d := days[0]; left > 0 || d <= days[len(days)-1]; d = next(d) {
-		left += due[d]
+	left, seen := 0, 0
+	for d := days[0]; left > 0 || seen < len(days); d = next(d) {
+		for ; seen < len(days) && days[seen] <= d; seen++ { // next may pass some over
+			left += due[days[seen]]
+		}
 		n := left
 		if limit > 0 {
 			n = min(n, limit)

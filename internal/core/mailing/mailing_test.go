@@ -104,6 +104,9 @@ func TestForecast(t *testing.T) {
 			t.Errorf("%d a day: %s", limit, got)
 		}
 	}
+	if got := say(Forecast(map[string]int{"2026-04-17": 1, "2026-04-18": 2}, 9, next)); got != "17:1 20:2 " { // due on a Saturday
+		t.Errorf("what is due on a day that is passed over: %s", got)
+	}
 	if l, err := Forecast(nil, 1, next); l != nil || err != nil {
 		t.Errorf("nothing to send: %v, %v", l, err)
 	}

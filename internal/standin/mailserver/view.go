@@ -91,10 +91,10 @@ func (v *View) letter(w http.ResponseWriter, r *http.Request) {
 		fmt.Fprint(w, strings.Replace(parts.HTML, "<head>", `<head><base target="_blank">`, 1))
 	case len(rest) == 2 && rest[1] == "answer" && r.Method == http.MethodPost:
 		v.answer(w, r, p)
+	case len(rest) == 2 && rest[1] == "do" && r.Method == http.MethodPost:
+		v.does(w, r, p)
 	case len(rest) == 1:
-		if r.URL.Query().Get("sent") != "" {
-			p.Note = "Your answer is on its way."
-		}
+		p.Note = map[string]string{"1": "Your answer is on its way.", "bounce": "It went back as undelivered.", "complain": "Your complaint is on its way.", "one-click": "Opted out with one click."}[r.URL.Query().Get("sent")]
 		v.show(w, r, p)
 	default:
 		http.NotFound(w, r)
@@ -120,6 +120,34 @@ func (v *View) answer(w http.ResponseWriter, r *http.Request, p page) {
 		return
 	}
 	http.Redirect(w, r, fmt.Sprintf("/letter/%d?sent=1", p.Letter.N), http.StatusSeeOther)
+}
+
+// does what a mail server or a mail program does with a letter, at a press.
+func (v *View) does(w http.ResponseWriter, r *http.Request, p page) {
+	if site := r.Header.Get("Sec-Fetch-Site"); site != "" && site != "same-origin" && site != "none" {
+		http.Error(w, "this is done on this page", http.StatusForbidden)
+		return
+	}
+	r.Body = http.MaxBytesReader(w, r.Body, 1<<16)
+	what := r.FormValue("what")
+	var err error
+	switch what {
+	case "bounce":
+		err = v.Bounce(p.Letter)
+	case "complain":
+		err = v.Complain(p.Letter)
+	case "one-click":
+		err = v.OneClick(r.Context(), p.Letter)
+	default:
+		http.NotFound(w, r)
+		return
+	}
+	if err != nil {
+		p.Error = "That was not taken: " + err.Error()
+		v.show(w, r, p)
+		return
+	}
+	http.Redirect(w, r, fmt.Sprintf("/letter/%d?sent=%s", p.Letter.N, what), http.StatusSeeOther)
 }
 
 // Reply answers a letter as its reader, over SMTP.

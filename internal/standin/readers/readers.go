@@ -12,6 +12,7 @@ import (
 	"context"
 	"fmt"
 	"hash/fnv"
+	"html"
 	"io"
 	"log/slog"
 	"math/rand/v2"
@@ -36,13 +37,16 @@ const (
 	Keen    Temperament = "keen"
 	Talker  Temperament = "answers"
 	Fed     Temperament = "fed up"
+	Guarded Temperament = "guarded" // a program looks at every letter first
+	Absent  Temperament = "absent"
+	Gone    Temperament = "gone" // the mailbox is no more
 )
 
 // shares says how many of a hundred people have each temperament.
 var shares = []struct {
 	t Temperament
 	n int
-}{{Silent, 38}, {Glancer, 26}, {Curious, 18}, {Keen, 10}, {Talker, 5}, {Fed, 3}}
+}{{Silent, 35}, {Glancer, 25}, {Curious, 17}, {Keen, 9}, {Talker, 4}, {Fed, 3}, {Guarded, 3}, {Absent, 2}, {Gone, 2}}
 
 // Of is the temperament of an address: always the same for one seed.
 func Of(seed uint64, address string) Temperament {
@@ -110,10 +114,24 @@ func (w *World) Got(l *mailserver.Letter) {
 	r := random(w.Seed, l.To, w.nth[l.To])
 	t := Of(w.Seed, l.To)
 	chance := func(percent int) bool { return r.IntN(100) < percent }
-	opens := map[Temperament]int{Silent: 6, Glancer: 60, Curious: 80, Keen: 96, Talker: 90, Fed: 70}[t]
-	clicks := map[Temperament]int{Glancer: 12, Curious: 62, Keen: 90, Talker: 45}[t]
+	opens := map[Temperament]int{Silent: 6, Glancer: 60, Curious: 80, Keen: 96, Talker: 90, Fed: 70, Guarded: 30}[t]
+	clicks := map[Temperament]int{Glancer: 12, Curious: 62, Keen: 90, Talker: 45, Guarded: 20}[t]
 	answers := map[Temperament]int{Curious: 3, Keen: 9, Talker: 60}[t]
 	leaves := map[Temperament]int{Fed: 75, Glancer: 1}[t]
+
+	switch t {
+	case Gone:
+		w.plan(l.At.Add(time.Minute), "bounce", func(context.Context) error { return w.View.Bounce(l) })
+		return
+	case Absent:
+		back := l.At.AddDate(0, 0, 6+r.IntN(9)).Format("2 January 2006")
+		w.plan(l.At.Add(time.Minute), "answer by a program", func(ctx context.Context) error {
+			return w.View.Reply(ctx, l, "I am out of the office and back on "+back+". For orders please call our harbour desk.", true)
+		})
+		return
+	case Guarded:
+		w.plan(l.At.Add(time.Second), "look at it by a program", func(ctx context.Context) error { return w.scan(ctx, l) })
+	}
 
 	// Half of all mail that is read at all is read within a few hours.
 	at := l.At.Add(time.Duration(10+r.IntN(360)) * time.Minute)
@@ -194,13 +212,17 @@ func (w *World) fetch(ctx context.Context, l *mailserver.Letter, what string) er
 	defer c.CloseIdleConnections()
 	switch what {
 	case "open":
-		u := between(p.HTML, `<img src="`, `"`)
+		i := strings.LastIndex(p.HTML, `<img src="`) // the last one is the one that counts
+		if i < 0 {
+			return nil
+		}
+		u := html.UnescapeString(between(p.HTML[i:], `<img src="`, `"`))
 		if u == "" {
 			return nil
 		}
 		return get(ctx, c, u)
 	case "opt out":
-		u := between(p.Text, "No more mail from us: ", "\n")
+		u := between(p.Text, "or less of it: ", "\n")
 		if u == "" {
 			return nil
 		}
@@ -212,6 +234,26 @@ func (w *World) fetch(ctx context.Context, l *mailserver.Letter, what string) er
 	}
 	r := random(w.Seed, l.To+"/link", l.N)
 	return get(ctx, c, links[r.IntN(len(links)-1)]) // the last one is the way to opt out
+}
+
+// scan fetches the picture and every link of a letter at once, as a program
+// does that looks for what is dangerous.
+func (w *World) scan(ctx context.Context, l *mailserver.Letter) error {
+	if err := w.fetch(ctx, l, "open"); err != nil {
+		return err
+	}
+	links, err := w.Mail.Links(l)
+	if err != nil || len(links) < 2 {
+		return err
+	}
+	c := &http.Client{Timeout: 20 * time.Second, Transport: From("scanner of " + l.To), CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	defer c.CloseIdleConnections()
+	for _, u := range links[:len(links)-1] {
+		if err := get(ctx, c, u); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func between(s, a, b string) string {

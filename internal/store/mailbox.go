@@ -1,0 +1,84 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"ombak/internal/core/mailbox"
+)
+
+// Mailbox is the account that a user's emails go out from.
+type Mailbox struct {
+	User  int64 `db:"user_id"`
+	Name  string
+	Email string
+	Box   JSON[mailbox.Box]
+	Day   string     `db:"used_day"`
+	Sent  int        `db:"used_sent"` // on that day
+	Next  *time.Time `db:"next_at"`
+
+	// How it has done of late.
+	Recent     int64
+	Bounced    int64
+	Complained int64
+	Waiting    int64
+}
+
+// Used is what core/mailbox asks.
+func (m *Mailbox) Used() mailbox.Used {
+	u := mailbox.Used{Day: m.Day, Sent: m.Sent}
+	if m.Next != nil {
+		u.Next = *m.Next
+	}
+	return u
+}
+
+// Mailboxes lists every user's, with how it has done since an instant.
+func (s *Store) Mailboxes(ctx context.Context, since time.Time) ([]Mailbox, error) {
+	return all[Mailbox](ctx, s.db, `with r as (select t.sender_id, count(*) as recent,
+				count(*) filter (where exists (select from signal g where g.person_id = t.person_id and g.touch_id = t.id and g.kind = 9)) as bounced,
+				count(*) filter (where exists (select from signal g where g.person_id = t.person_id and g.touch_id = t.id and g.kind = 10)) as complained
+			from touch t where t.kind = 'email' and t.state = 'sent' and t.done_at >= $1 group by 1)
+		select u.id as user_id, u.name, u.email, coalesce(b.box, '{}') as box, coalesce(b.used_day, '') as used_day, coalesce(b.used_sent, 0) as used_sent, b.next_at,
+			coalesce(r.recent, 0) as recent, coalesce(r.bounced, 0) as bounced, coalesce(r.complained, 0) as complained, 0 as waiting
+		from app_user u left join mailbox b on b.user_id = u.id left join r on r.sender_id = u.id order by u.name, u.id`, since)
+}
+
+// SetMailbox keeps what is agreed about a user's account.
+func SetMailbox(ctx context.Context, tx Tx, user int64, box mailbox.Box) error {
+	_, err := exec(ctx, tx, "insert into mailbox (user_id, box) values ($1, $2) on conflict (user_id) do update set box = excluded.box", user, JSON[mailbox.Box]{box})
+	return err
+}
+
+// LockMailboxes reads the accounts of some users that have something agreed,
+// and locks them, so that two workers do not send beyond a limit together.
+func LockMailboxes(ctx context.Context, tx Tx, users []int64) (map[int64]Mailbox, error) {
+	list, err := all[Mailbox](ctx, tx, `select b.user_id, '' as name, '' as email, b.box, b.used_day, b.used_sent, b.next_at, 0 as recent, 0 as bounced, 0 as complained, 0 as waiting
+		from mailbox b where b.user_id = any ($1) order by b.user_id for update`, users)
+	out := make(map[int64]Mailbox, len(list))
+	for _, m := range list {
+		out[m.User] = m
+	}
+	return out, err
+}
+
+// KeepUsed notes what has gone out from an account.
+func KeepUsed(ctx context.Context, tx Tx, user int64, u mailbox.Used) error {
+	var next *time.Time
+	if !u.Next.IsZero() {
+		next = &u.Next
+	}
+	_, err := exec(ctx, tx, "update mailbox set used_day = $2, used_sent = $3, next_at = $4 where user_id = $1", user, u.Day, u.Sent, next)
+	return err
+}
+
+// PutOffEmails lets emails that a worker has claimed wait: it was no try.
+func PutOffEmails(ctx context.Context, tx Tx, ids []int64, at []time.Time) error {
+	_, err := exec(ctx, tx, `update touch t set state = 'ready', ready_at = u.at, worker = null, tries = t.tries - 1
+		from unnest($1::bigint[], $2::timestamptz[]) as u(id, at) where t.id = u.id and t.state = 'claimed'`, ids, at)
+	if err != nil {
+		return fmt.Errorf("putting %d emails off: %w", len(ids), err)
+	}
+	return nil
+}
