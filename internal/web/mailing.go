@@ -83,6 +83,7 @@ type mailingData struct {
 // was pressed.
 type linkLine struct {
 	message.Link
+	For             string // whose words it stands in; empty: everyone else's
 	Do, What        string
 	People, Presses int64
 }
@@ -139,6 +140,9 @@ func (s *Server) showMailing(c *echo.Context, code int, m store.Mailing, wrong s
 		x := linkLine{Link: l, People: pressed[l.N].People, Presses: pressed[l.N].Presses}
 		if x.Words == "" {
 			x.Words = x.Target
+		}
+		if l.Group != message.Else {
+			x.For = doc.GroupName(l.Group)
 		}
 		for _, a := range m.Acts.V {
 			if a.Link == l.N {

@@ -1,0 +1,101 @@
+package web
+
+import (
+	"fmt"
+	"net/http"
+	"net/url"
+	"strings"
+	"testing"
+
+	"ombak/internal/core/sequence"
+	"ombak/internal/store"
+)
+
+func TestMailboxesByForm(t *testing.T) {
+	x := newSite(t)
+	v := x.visitor().signIn("lead")
+	users, err := x.s.Users(t.Context())
+	x.must(err)
+	at := fmt.Sprintf("/content/mailboxes/%d", users[0].ID)
+	for _, bad := range []url.Values{{"daily": {"many"}}, {"daily": {"10"}, "begin": {"50"}, "step": {"5"}}, {"gap": {"-1"}}} {
+		if res, body := v.do("POST", at, bad); res.StatusCode != http.StatusUnprocessableEntity || !strings.Contains(body, `role="alert"`) {
+			t.Errorf("%v: %s", bad, res.Status)
+		}
+	}
+	if res, _ := v.do("POST", at, url.Values{"daily": {"200"}, "begin": {"20"}, "step": {"10"}, "gap": {"30"}}); res.StatusCode != http.StatusSeeOther {
+		t.Fatalf("keeping: %s", res.Status)
+	}
+	_, body := v.do("GET", "/content/mailboxes", nil)
+	for _, want := range []string{"200 a day, from 20 on, 10 more each day, 30 s apart", "0 of 20", users[0].Email} {
+		if !strings.Contains(body, want) {
+			t.Errorf("the page has no %q", want)
+		}
+	}
+	if res, _ := v.do("POST", "/content/mailboxes/999", url.Values{"daily": {"1"}}); res.StatusCode != http.StatusNotFound {
+		t.Errorf("nobody's: %s", res.Status)
+	}
+}
+
+// TestChoosingWhatOneGets follows the line at the end of an email: some
+// purposes, then none; and the one click of RFC 8058 (section 3.2: a POST with
+// exactly this body, without cookies).
+func TestChoosingWhatOneGets(t *testing.T) {
+	x := newSite(t)
+	id := x.meet(store.NewPerson{First: "Ana", Email: "ana@fjord.example"})
+	bo := x.meet(store.NewPerson{First: "Bo", Email: "bo@fjord.example"})
+	x.must(x.s.InTx(t.Context(), func(tx store.Tx) error {
+		_, err := store.AddPurpose(t.Context(), tx, "Invitations")
+		return err
+	}))
+	users, err := x.s.Users(t.Context())
+	x.must(err)
+	x.must(x.e.SetConsent(t.Context(), id, 1, true, "by form", "", users[0].ID))
+	links := map[int64]string{}
+	for _, p := range []int64{id, bo} {
+		var touch int64
+		x.must(x.s.DB().QueryRowContext(t.Context(), `with q as (insert into sequence (name, created_at, updated_at) values ('S', $2, $2) returning id),
+			v as (insert into sequence_version (sequence_id, number, plan, messages, entry, launched_at) select id, 1, $3, '{}', '{}', $2 from q returning id, sequence_id),
+			e as (insert into enrolment (sequence_id, version_id, person_id, step, entered_at, reached_at) select sequence_id, id, $1, 1, $2, $2 from v returning id, sequence_id, version_id)
+			insert into touch (enrolment_id, sequence_id, version_id, person_id, step, kind, state, made_at, ready_at, done_at, message_id, message_version) select id, sequence_id, version_id, $1, 1, 'email', 'sent', $2, $2, $2, 1, 1 from e returning id`,
+			p, now, store.JSON[*sequence.Plan]{V: sequence.NewPlan()}).Scan(&touch))
+		links[p] = strings.TrimPrefix(x.e.OptOutURL(touch), x.e.URL)
+	}
+	v := x.visitor()
+	_, body := v.do("GET", links[id], nil)
+	if !strings.Contains(body, "ana@fjord.example") || !strings.Contains(body, `value="1" checked`) || !strings.Contains(body, "Invitations") {
+		t.Fatalf("the page: %s", body)
+	}
+	v.do("POST", links[id], url.Values{"do": {"choose"}, "purpose": {"2"}})
+	said, err := x.s.PersonConsents(t.Context(), id)
+	x.must(err)
+	if len(said) != 3 || !said[0].Given && !said[1].Given {
+		t.Errorf("what she chose: %+v", said)
+	}
+	given := map[int64]bool{}
+	for _, c := range said {
+		if c.Current {
+			given[c.PurposeID] = c.Given
+		}
+	}
+	if given[1] || !given[2] {
+		t.Errorf("she agrees to %v", given)
+	}
+	if p, err := x.s.Person(t.Context(), id); err != nil || p.OptedOut != nil {
+		t.Errorf("choosing opted her out: %v", err)
+	}
+	if res, _ := v.do("POST", links[bo], url.Values{"List-Unsubscribe": {"One-Click"}}); res.StatusCode != http.StatusOK {
+		t.Errorf("one click: %s", res.Status)
+	}
+	if p, err := x.s.Person(t.Context(), bo); err != nil || p.OptedOut == nil {
+		t.Errorf("one click did nothing: %v", err)
+	}
+	if _, body := v.do("GET", links[bo], nil); !strings.Contains(body, "You get no more mail from us") {
+		t.Error("the page does not say so")
+	}
+	changed := links[id][:len(links[id])-2] + "xx"
+	for _, method := range []string{"GET", "POST"} {
+		if res, _ := v.do(method, changed, url.Values{"do": {"choose"}}); res.StatusCode != http.StatusNotFound {
+			t.Errorf("%s of a changed address: %s", method, res.Status)
+		}
+	}
+}
