@@ -27,13 +27,13 @@ const benchPeople = 200_000
 const benchConns = 2
 
 func runBench(ctx context.Context, c config) error {
-	kinds := map[string]func(context.Context, *store.Store, *engine.Engine, *fixed) error{"engine": benchEngine, "people": benchPeopleLists, "import": benchImport}
+	kinds := map[string]func(context.Context, *store.Store, *engine.Engine, *fixed) error{"engine": benchEngine, "people": benchPeopleLists, "import": benchImport, "mail": benchMail}
 	var run func(context.Context, *store.Store, *engine.Engine, *fixed) error
 	if len(os.Args) > 2 {
 		run = kinds[os.Args[2]]
 	}
 	if run == nil {
-		return errors.New("ombak bench engine, people or import")
+		return errors.New("ombak bench engine, people, import or mail")
 	}
 	address := c["OMBAK_DATABASE_URL"]
 	if address == "" {

@@ -86,6 +86,9 @@ func (d *Demo) Load(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	if err := d.keepShelf(ctx, ids, who[:6]); err != nil {
+		return err
+	}
 	if err := d.live(ctx, s, m, who, ids); err != nil {
 		return err
 	}

@@ -31,10 +31,14 @@ func (e *Engine) Fields(ctx context.Context) ([]message.Field, error) {
 
 // wordsOf readies a version of a message. Versions never change, so each is
 // readied once.
-func (e *Engine) wordsOf(ctx context.Context, id int64, version int, fields []message.Field) (*message.Program, error) {
+func (e *Engine) wordsOf(ctx context.Context, id int64, version int) (*message.Program, error) {
 	key := [2]int64{id, int64(version)}
 	if p, ok := e.words.Load(key); ok {
 		return p.(*message.Program), nil
+	}
+	fields, err := e.Fields(ctx)
+	if err != nil {
+		return nil, err
 	}
 	doc, err := e.Store.VersionDoc(ctx, id, version)
 	if err != nil {
@@ -190,7 +194,7 @@ func (l *letters) letter(ctx context.Context, o *store.Outgoing) (letter mail.Le
 	case reader.Email == "":
 		return letter, 0, nil, errors.New("the reader has no email address")
 	}
-	p, err := e.wordsOf(ctx, o.Message, o.Version, l.fields)
+	p, err := e.wordsOf(ctx, o.Message, o.Version)
 	if err != nil {
 		return letter, 0, nil, err
 	}

@@ -59,9 +59,18 @@ func (e *Engine) Proof(ctx context.Context, doc *message.Document, fromOwner boo
 	if err != nil {
 		return p, err
 	}
+	items, err := e.Store.Shelf(ctx, "", e.Now(), false)
+	if err != nil {
+		return p, err
+	}
 	p.Findings = doc.Proof(func(target string) bool {
 		target, _, _ = strings.Cut(target, "?")
 		target, _, _ = strings.Cut(target, "#")
+		for _, x := range items {
+			if at := fmt.Sprintf("/s/%d", x.ID); target == at || target == at+"/file" {
+				return true
+			}
+		}
 		for _, x := range pages {
 			if x.Published && (target == "/p/"+x.Slug || target == "/g/"+x.Slug && x.FileName != "") {
 				return true

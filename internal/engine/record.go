@@ -114,7 +114,7 @@ func (e *Engine) Click(ctx context.Context, touch int64, n int, signature, why s
 	if l.Mailing == 0 {
 		return target, l.Person, nil
 	}
-	m, err := e.Store.MailingOf(ctx, touch)
+	m, err := e.Store.MailingActs(ctx, l.Mailing)
 	if err != nil {
 		return "", 0, err
 	}
@@ -151,16 +151,12 @@ func (e *Engine) tooSoon(l store.SentLink) string {
 // pressedAll marks the presses of an email as a program's where with this one
 // every link of the reader's words has been pressed within seconds.
 func (e *Engine) pressedAll(ctx context.Context, l store.SentLink, link message.Link) (bool, error) {
-	fields, err := e.Fields(ctx)
-	if err != nil {
-		return false, err
-	}
-	p, err := e.wordsOf(ctx, l.Message, l.Version, fields)
+	p, err := e.wordsOf(ctx, l.Message, l.Version)
 	if err != nil {
 		return false, err
 	}
 	var all []int32
-	for _, x := range p.Document().With(l.Edit.V).Links() {
+	for _, x := range linksOf(p, l) {
 		if x.Group == link.Group {
 			all = append(all, int32(x.N))
 		}
@@ -181,19 +177,24 @@ func (e *Engine) pressedAll(ctx context.Context, l store.SentLink, link message.
 
 // linkOf finds the link that an email has under a number.
 func (e *Engine) linkOf(ctx context.Context, l store.SentLink, n int) (message.Link, error) {
-	fields, err := e.Fields(ctx)
+	p, err := e.wordsOf(ctx, l.Message, l.Version)
 	if err != nil {
 		return message.Link{}, err
 	}
-	p, err := e.wordsOf(ctx, l.Message, l.Version, fields)
-	if err != nil {
-		return message.Link{}, err
+	for _, x := range linksOf(p, l) {
+		if x.N == n {
+			return x, nil
+		}
 	}
-	link, ok := p.Document().With(l.Edit.V).Target(n)
-	if !ok {
-		return message.Link{}, store.ErrNotFound
+	return message.Link{}, store.ErrNotFound
+}
+
+// linksOf lists the links of an email as it was sent.
+func linksOf(p *message.Program, l store.SentLink) []message.Link {
+	if l.Edit.V == nil {
+		return p.Links()
 	}
-	return link, nil
+	return p.Document().With(l.Edit.V).Links()
 }
 
 // Open keeps that an email's picture was fetched.

@@ -5,6 +5,10 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
+	"slices"
+	"sync"
+	"sync/atomic"
 	"time"
 
 	"ombak/internal/core/signal"
@@ -16,8 +20,10 @@ import (
 // gaps that grow, so many times.
 var gaps = []time.Duration{time.Minute, 5 * time.Minute, 15 * time.Minute, time.Hour, 4 * time.Hour, 8 * time.Hour, 16 * time.Hour}
 
-// SendBatch claims up to n emails that are ready and sends them, one after the
-// other. It answers how many it claimed.
+// sendAtOnce is how many emails of a batch are on their way at a time.
+const sendAtOnce = 4
+
+// SendBatch claims up to n emails that are ready and sends them. It answers how many it claimed.
 //
 // Each was claimed, with its Message-ID, before the mail server hears of it,
 // and is marked once more when its turn comes, unless its reader has left by
@@ -49,10 +55,33 @@ func (e *Engine) SendBatch(ctx context.Context, n int) (int, error) {
 	if err != nil {
 		return claimed, err
 	}
+	// Several are written and noted at a time, so that one does not wait for
+	// the other's commit; over the wire they go one after the other.
+	var next atomic.Int64
+	var wg sync.WaitGroup
+	var failed atomic.Pointer[error]
+	for range min(sendAtOnce, len(list)) {
+		wg.Go(func() {
+			for i := int(next.Add(1)) - 1; i < len(list); i = int(next.Add(1)) - 1 {
+				if err := e.send(ctx, worker, l, &list[i]); err != nil {
+					failed.Store(&err)
+					return
+				}
+			}
+		})
+	}
+	wg.Wait()
+	// Told once for all of them: a commit that tells waits for every other that
+	// does.
+	told := map[string]bool{}
 	for i := range list {
-		if err := e.send(ctx, worker, l, &list[i]); err != nil {
-			return claimed, err
-		}
+		told[topicOf(list[i].Sequence, list[i].Mailing)] = true
+	}
+	if err := e.Store.Tell(ctx, slices.Sorted(maps.Keys(told))...); err != nil {
+		return claimed, err
+	}
+	if err := failed.Load(); err != nil {
+		return claimed, *err
 	}
 	return claimed, nil
 }
@@ -105,7 +134,7 @@ func (e *Engine) endEmail(ctx context.Context, o *store.Outgoing, state, subject
 			}
 			e.Nudge()
 		}
-		return store.Notify(ctx, tx, topicOf(o.Sequence, o.Mailing))
+		return nil
 	})
 }
 

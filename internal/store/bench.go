@@ -164,3 +164,29 @@ func (s *Store) CopyPlain(ctx context.Context, head []string, csv []byte) (time.
 	_, err = conn.Conn().PgConn().CopyFrom(ctx, bytes.NewReader(csv), "copy bench_plain from stdin (format csv, header)")
 	return time.Since(start), err
 }
+
+// BenchReaders keeps n people of whom all is known, in four languages, who
+// agreed to the first purpose.
+func (s *Store) BenchReaders(ctx context.Context, n int, at time.Time) error {
+	for _, q := range []string{
+		"insert into company (name, domain, industry, created_at) select 'Company ' || n, 'c' || n || '.example', 'Ports', $2 from generate_series(1, $1::int / 5) n",
+		`insert into person (first_name, last_name, email, phone, title, company_id, country, city, language, created_at)
+			select 'First' || n, 'Last' || n, 'p' || n || '@c.example', '+442079460101', 'Harbour master', (n % ($1::int / 5)) + 1, 'NO', 'Bergen', (array['de', 'es', 'nb', 'en'])[n % 4 + 1], $2 from generate_series(1, $1::int) n`,
+		"insert into consent (person_id, purpose_id, given, at, how) select id, 1, true, $2, 'bench' from person where id <= $1 * 2",
+		"analyze",
+	} {
+		args := []any{n, at}
+		if q == "analyze" {
+			args = nil
+		}
+		if _, err := exec(ctx, s.db, q, args...); err != nil {
+			return fmt.Errorf("making readers: %w", err)
+		}
+	}
+	return nil
+}
+
+// SomeTouches lists up to n emails that were sent.
+func (s *Store) SomeTouches(ctx context.Context, n int) ([]int64, error) {
+	return all[int64](ctx, s.db, "select id from touch where state = 'sent' order by id limit $1", n)
+}

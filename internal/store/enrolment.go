@@ -193,8 +193,8 @@ func (s *Store) NextLook(ctx context.Context) (time.Time, error) {
 	t, err := one[*time.Time](ctx, s.db, `
 		select least(
 			(select min(e.look) from enrolment e join sequence q on q.id = e.sequence_id where e.ended_at is null and q.state = 'running'),
-			(select min(t.ready_at) from touch t join sequence q on q.id = t.sequence_id where t.state = 'ready' and q.state = 'running'),
-			(select min(t.ready_at) from touch t join mailing l on l.id = t.mailing_id where t.state = 'ready' and l.state in ('filling', 'sending')),
+			(select min(t.ready_at) from touch t join sequence q on q.id = t.sequence_id where t.state = 'ready' and t.mailing_id is null and q.state = 'running'),
+			(select min(t.ready_at) from touch t join mailing l on l.id = t.mailing_id where t.state = 'ready' and t.mailing_id is not null and l.state in ('filling', 'sending')),
 			(select min(due) from standing where due is not null))`)
 	if err != nil || t == nil {
 		return time.Time{}, err

@@ -303,7 +303,8 @@ func (s *Store) MailingHours(ctx context.Context, id int64, hours int) ([]int64,
 	return opens, clicks, err
 }
 
-// MailingOf reads the mailing that an email belongs to; ErrNotFound: none.
-func (s *Store) MailingOf(ctx context.Context, touch int64) (Mailing, error) {
-	return one[Mailing](ctx, s.db, mailingFields+"where l.id = (select mailing_id from touch where id = $1)", touch)
+// MailingActs reads what pressing links of a mailing does; of the rest, its
+// name and plan alone.
+func (s *Store) MailingActs(ctx context.Context, id int64) (Mailing, error) {
+	return one[Mailing](ctx, s.db, "select l.id, l.name, l.plan, l.acts from mailing l where l.id = $1", id)
 }

@@ -123,8 +123,8 @@ func (s *Store) ClaimEmails(ctx context.Context, worker int64, domain string, no
 	var out []Outgoing
 	err := s.InTx(ctx, func(tx Tx) error {
 		// Who is away gets theirs when they are back.
-		if _, err := exec(ctx, tx, `update touch t set ready_at = p.away_until from person p
-			where t.state = 'ready' and t.ready_at <= $1 and t.kind = 'email' and p.id = t.person_id and p.away_until > $1`, now); err != nil {
+		if _, err := exec(ctx, tx, `with away as materialized (select id, away_until from person where away_until > $1)
+			update touch t set ready_at = a.away_until from away a where t.person_id = a.id and t.state = 'ready' and t.ready_at <= $1 and t.kind = 'email'`, now); err != nil {
 			return err
 		}
 		ids, err := all[int64](ctx, tx, `
@@ -133,7 +133,7 @@ func (s *Store) ClaimEmails(ctx context.Context, worker int64, domain string, no
 				join enrolment e on e.id = t.enrolment_id
 				join person p on p.id = t.person_id
 				join sequence q on q.id = t.sequence_id
-				where t.state = 'ready' and t.ready_at <= $1 and e.ended_at is null and q.state = 'running'
+				where t.state = 'ready' and t.mailing_id is null and t.ready_at <= $1 and e.ended_at is null and q.state = 'running'
 					and p.opted_out_at is null and p.bounced_at is null and not p.do_not_contact
 					and (p.stopped_at is null or p.stopped_at < e.entered_at)
 				order by t.ready_at, t.id limit $2 for update of t, e skip locked)

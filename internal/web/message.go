@@ -127,6 +127,7 @@ type messageData struct {
 	Kinds   []message.Kind
 	Users   []store.User
 	Pages   []store.Page
+	Shelf   []store.ShelfItem
 	Use     []store.Use
 	Edited  int
 	Wrong   string
@@ -247,7 +248,9 @@ func (s *Server) showMessage(c *echo.Context, code int, id int64, at int, group 
 		return err
 	}
 	d.Fields, d.Kinds = fieldGroups(fields), message.Kinds()
-	d.Kinds = slices.DeleteFunc(d.Kinds, func(k message.Kind) bool { return k == message.ShelfItem })
+	if d.Shelf, err = s.Store.Shelf(ctx, "", s.Engine.Now(), false); err != nil {
+		return err
+	}
 	if d.Users, err = s.Store.Users(ctx); err != nil {
 		return err
 	}
@@ -444,6 +447,12 @@ func (s *Server) keepTyped(c *echo.Context, id, user int64, at int, group int64,
 		if i := doc.Section(at); i >= 0 && v.Has("kind") && v.Get("kind") == string(doc.Sections[i].Kind) {
 			x := &doc.Sections[i]
 			typed := typedSection(v, x.Kind)
+			if x.Kind == message.ShelfItem {
+				var err error
+				if typed, err = s.shelfSection(c, v, x.Of(group)); err != nil {
+					return "", err
+				}
+			}
 			if !sameContent(typed, x.Kind.Tidy(x.Of(group))) {
 				if err := doc.Set(at, group, typed); err != nil {
 					return "", err
@@ -493,6 +502,24 @@ func (s *Server) keepTyped(c *echo.Context, id, user int64, at int, group int64,
 		_, err := apply(d)
 		return err
 	})
+}
+
+// shelfSection is a section about an item of the shelf: its words and its
+// address are the item's, but for what is typed about it.
+func (s *Server) shelfSection(c *echo.Context, v url.Values, was message.Content) (message.Content, error) {
+	id := number(v.Get("shelf"))
+	if id == 0 {
+		return message.Content{}, nil
+	}
+	i, err := s.Store.ShelfItem(c.Request().Context(), id)
+	if store.IsNotFound(err) {
+		return was, errors.New("this is not on the shelf any more")
+	}
+	about := v.Get("text")
+	if id != was.Shelf {
+		about = i.About
+	}
+	return message.ShelfItem.Tidy(message.Content{Shelf: id, Label: i.Title, Link: fmt.Sprintf("/s/%d", id), Text: about}), err
 }
 
 // readEnvelope reads who gets answers and copies, and the invitation.

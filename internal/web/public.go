@@ -19,6 +19,8 @@ func (s *Server) publicRoutes(e *echo.Echo) {
 	e.GET("/p/:slug", s.publicPage)
 	e.POST("/p/:slug", s.publicForm)
 	e.GET("/g/:slug", s.publicFile)
+	e.GET("/s/:id", s.shelfPage)
+	e.GET("/s/:id/file", s.shelfFile)
 	e.GET("/l/:touch/:n/:signature", s.click)
 	e.HEAD("/l/:touch/:n/:signature", s.click)
 	e.GET("/o/:touch/:picture", s.pixel)

@@ -130,6 +130,7 @@ func (s *Server) Handler() http.Handler {
 	in.GET("/content", s.content)
 	s.messageRoutes(in)
 	s.mailingRoutes(in)
+	s.shelfRoutes(in)
 	in.GET("/content/mailboxes", s.mailboxes)
 	in.POST("/content/mailboxes/:id", s.setMailbox, allow("lead", "admin"))
 	in.GET("/content/pages/new", s.pageEditor, writes)
@@ -239,10 +240,13 @@ func (s *Server) peopleRoutes(in *echo.Group) {
 // bodyLimit bounds what a request can send: a list that is brought in can be
 // large and is never in memory as a whole.
 func bodyLimit(next echo.HandlerFunc) echo.HandlerFunc {
-	small, large := middleware.BodyLimit(maxBody)(next), middleware.BodyLimit(maxUpload)(next)
+	small, large, file := middleware.BodyLimit(maxBody)(next), middleware.BodyLimit(maxUpload)(next), middleware.BodyLimit(maxShelf)(next)
 	return func(c *echo.Context) error {
-		if c.Request().URL.Path == "/people/imports" {
+		switch path := c.Request().URL.Path; {
+		case path == "/people/imports":
 			return large(c)
+		case strings.HasPrefix(path, "/content/shelf/"):
+			return file(c)
 		}
 		return small(c)
 	}

@@ -81,6 +81,7 @@ func (d *Document) Target(n int) (Link, bool) {
 type Program struct {
 	doc   *Document
 	parts map[int64]*letter // by group
+	links []Link
 }
 
 // letter is what the readers of one group get.
@@ -115,8 +116,8 @@ func Compile(d *Document, fields []Field) (*Program, error) {
 	for _, f := range fields {
 		known[f.Name] = true
 	}
-	p := &Program{doc: d, parts: map[int64]*letter{}}
 	links := d.Links()
+	p := &Program{doc: d, parts: map[int64]*letter{}, links: links}
 	groups := []int64{Else}
 	for i := range d.Groups {
 		groups = append(groups, d.Groups[i].ID)
@@ -241,6 +242,9 @@ func (p *Program) GroupOf(f rule.Facts, at time.Time) int64 { return p.doc.Group
 
 // Groups reports whether the words depend on the reader's group.
 func (p *Program) Groups() bool { return len(p.doc.Groups) > 0 }
+
+// Links lists the links of the document that it was compiled from.
+func (p *Program) Links() []Link { return p.links }
 
 // Document is what the program was compiled from.
 func (p *Program) Document() *Document { return p.doc }

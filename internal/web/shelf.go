@@ -1,0 +1,249 @@
+package web
+
+import (
+	"fmt"
+	"io"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/labstack/echo/v5"
+
+	"ombak/internal/core/person"
+	"ombak/internal/core/shelf"
+	"ombak/internal/store"
+)
+
+// maxShelf bounds a request that puts a file on the shelf.
+const maxShelf = shelf.MaxFile + 1<<20
+
+func (s *Server) shelfRoutes(in *echo.Group) {
+	writes := allow("marketer", "lead", "admin")
+	g := in.Group("/content/shelf")
+	g.GET("", s.shelf)
+	g.GET("/new", s.shelfEditor, writes)
+	g.POST("/new", s.saveShelf, writes)
+	g.GET("/:id", s.shelfEditor)
+	g.POST("/:id", s.saveShelf, writes)
+	g.POST("/:id/remove", s.removeShelf, writes)
+}
+
+type shelfData struct {
+	List []store.ShelfItem
+	Text string
+	Over bool
+	Now  time.Time
+}
+
+func (s *Server) shelf(c *echo.Context) error {
+	d := shelfData{Text: person.Name(c.QueryParam("text")), Over: c.QueryParam("over") != "", Now: s.Engine.Now()}
+	var err error
+	if d.List, err = s.Store.Shelf(c.Request().Context(), d.Text, d.Now, d.Over); err != nil {
+		return err
+	}
+	return s.page(c, "shelf.html", "list", "Content", "Shelf", d)
+}
+
+type shelfForm struct {
+	I        store.ShelfItem
+	Ends     string
+	Wrong    string
+	URL      string
+	Versions []store.ShelfVersion
+	Takers   []taker
+	Over     bool
+}
+
+type taker struct {
+	store.Person
+	At time.Time
+}
+
+func (s *Server) shelfEditor(c *echo.Context) error {
+	d := shelfForm{I: store.ShelfItem{Kind: "file"}}
+	if c.QueryParam("kind") == "link" {
+		d.I.Kind = "link"
+	}
+	if c.Param("id") != "" {
+		id, err := idOf(c, "id")
+		if err != nil {
+			return err
+		}
+		if d.I, err = s.Store.ShelfItem(c.Request().Context(), id); err != nil {
+			return err
+		}
+	}
+	return s.showShelf(c, http.StatusOK, d)
+}
+
+func (s *Server) showShelf(c *echo.Context, code int, d shelfForm) error {
+	ctx := c.Request().Context()
+	title := "New on the shelf"
+	if d.I.ID != 0 {
+		title = d.I.Title
+		d.URL = fmt.Sprintf("%s/s/%d", s.Engine.URL, d.I.ID)
+		var err error
+		if d.Versions, err = s.Store.ShelfVersions(ctx, d.I.ID); err != nil {
+			return err
+		}
+		takers, err := s.Store.ShelfTakers(ctx, d.I.ID, 60)
+		if err != nil {
+			return err
+		}
+		var ids []int64
+		for _, t := range takers {
+			ids = append(ids, t.Person)
+		}
+		people, err := s.Store.PeopleByID(ctx, ids)
+		if err != nil {
+			return err
+		}
+		for _, t := range takers {
+			if p := people[t.Person]; p != nil {
+				d.Takers = append(d.Takers, taker{*p, t.At})
+			}
+		}
+	}
+	if d.I.Ends != nil {
+		d.Ends = d.I.Ends.Format(time.DateOnly)
+		d.Over = s.shelfOver(d.I)
+	}
+	return s.pageCode(c, code, "shelfitem.html", "", "Content", title, d)
+}
+
+func (s *Server) shelfOver(i store.ShelfItem) bool {
+	return i.Ends != nil && i.Ends.Format(time.DateOnly) < s.Engine.Now().In(s.Engine.Zone).Format(time.DateOnly)
+}
+
+func (s *Server) saveShelf(c *echo.Context) error {
+	ctx := c.Request().Context()
+	i := store.ShelfItem{Kind: c.FormValue("kind")}
+	if c.Param("id") != "" {
+		id, err := idOf(c, "id")
+		if err != nil {
+			return err
+		}
+		if i, err = s.Store.ShelfItem(ctx, id); err != nil {
+			return err
+		}
+	}
+	i.Title, i.Stage, i.Note, i.About = person.Name(c.FormValue("title")), person.Name(c.FormValue("stage")), person.Name(c.FormValue("note")), person.Name(c.FormValue("about"))
+	wrong := ""
+	lang, err := person.LanguageTag(c.FormValue("language"))
+	if err != nil {
+		wrong = sentence(err)
+	}
+	i.Language, i.Ends = lang, nil
+	if text := strings.TrimSpace(c.FormValue("ends")); text != "" {
+		t, err := time.Parse(time.DateOnly, text)
+		if err != nil {
+			wrong = "The last day is a date such as 2026-12-31."
+		}
+		i.Ends = &t
+	}
+	if i.Kind == "link" {
+		i.URL = strings.TrimSpace(c.FormValue("url"))
+	}
+	var data []byte
+	if f, err := c.FormFile("file"); err == nil && f.Size > 0 {
+		r, err := f.Open()
+		if err != nil {
+			return err
+		}
+		defer r.Close()
+		if data, err = io.ReadAll(io.LimitReader(r, shelf.MaxFile+1)); err != nil {
+			return err
+		}
+		i.File = f.Filename
+	}
+	if wrong == "" {
+		id, err := s.Engine.SaveShelfItem(ctx, i, data, userOf(c).ID)
+		if err == nil {
+			return s.done(c, fmt.Sprintf("/content/shelf/%d", id), "Kept.")
+		}
+		if store.IsNotFound(err) {
+			return err
+		}
+		wrong = sentence(err)
+	}
+	return s.showShelf(c, http.StatusUnprocessableEntity, shelfForm{I: i, Wrong: wrong})
+}
+
+func (s *Server) removeShelf(c *echo.Context) error {
+	id, err := idOf(c, "id")
+	if err != nil {
+		return err
+	}
+	ctx := c.Request().Context()
+	now := s.Engine.Now()
+	at := &now
+	back := c.FormValue("back") != ""
+	if back {
+		at = nil
+	}
+	if err := s.Store.InTx(ctx, func(tx store.Tx) error { return store.RemoveShelfItem(ctx, tx, id, at) }); err != nil {
+		return err
+	}
+	if back {
+		return s.done(c, fmt.Sprintf("/content/shelf/%d", id), "It is back on the shelf.")
+	}
+	return s.done(c, "/content/shelf", "It is off the shelf; links to it lead nowhere now.")
+}
+
+// shelfPage is what a reader sees of an item. One whose last day is over is
+// offered no more.
+func (s *Server) shelfPage(c *echo.Context) error {
+	id, err := idOf(c, "id")
+	if err != nil {
+		return err
+	}
+	i, err := s.Store.ShelfItem(c.Request().Context(), id)
+	if err != nil {
+		return err
+	}
+	if s.shelfOver(i) {
+		return store.ErrNotFound
+	}
+	return c.Render(http.StatusOK, "shelfpage.html", View{Title: i.Title, Data: i})
+}
+
+// shelfFile hands an item out and notes who took it, where that is known.
+func (s *Server) shelfFile(c *echo.Context) error {
+	ctx := c.Request().Context()
+	id, err := idOf(c, "id")
+	if err != nil {
+		return err
+	}
+	i, err := s.Store.ShelfItem(ctx, id)
+	if err != nil {
+		return err
+	}
+	if s.shelfOver(i) {
+		return store.ErrNotFound
+	}
+	reader, err := s.looks(c)
+	if err != nil {
+		return err
+	}
+	if reader != 0 && !strings.HasPrefix(i.Type, "image/") { // pictures within letters are no downloads
+		if err := s.Engine.TakeShelf(ctx, i, reader); err != nil {
+			return err
+		}
+	}
+	if i.Kind == "link" {
+		return c.Redirect(http.StatusFound, i.URL)
+	}
+	data, err := s.Store.ShelfFile(ctx, id)
+	if err != nil {
+		return err
+	}
+	h := c.Response().Header()
+	how := "attachment"
+	if shelf.Inline(i.Type) {
+		how = "inline"
+	}
+	h.Set("Content-Disposition", how+`; filename="`+i.File+`"`)
+	h.Set("Content-Security-Policy", "sandbox; default-src 'none'")
+	h.Set("Cross-Origin-Resource-Policy", "cross-origin") // pictures stand in letters that are read on the web
+	return c.Blob(http.StatusOK, i.Type, data)
+}
