@@ -28,7 +28,6 @@ type shot struct {
 }
 
 var shots = []shot{
-	{"sign-in", "", "/sign-in", "light", "", ""},
 	{"today", "Ines Radu", "/today", "light", "", ""},
 	{"people", "Ines Radu", "/people?rule=" + keen, "light", "", ""},
 	{"person", "Ines Radu", "/sequences/1/people?step=7&which=passed", "light", `document.querySelector('.list a').click()`, ""},
@@ -37,7 +36,8 @@ var shots = []shot{
 	{"import", "Ines Radu", "/people/imports", "light", `document.querySelector('.list a').click()`, ""},
 	{"merge", "Ines Radu", "/people/doubles", "light", `document.querySelector('td .btn').click()`, ""},
 	{"content", "Ines Radu", "/content", "light", "", ""},
-	{"message", "Ines Radu", "/content/messages/2", "light", "", ""},
+	{"message", "Ines Radu", "/content/messages/3?at=2", "light", "", ""},
+	{"one-off-email", "Ines Radu", "/content/emails/1", "light", "", ""},
 	{"page", "Ines Radu", "/content/pages/1", "light", "", ""},
 	{"sequence-running", "Ines Radu", "/sequences/2?step=2", "light", "", ""},
 	{"sequence-draft", "Ines Radu", "/sequences/1?view=draft&plus=3.happened", "light", "", ""},

@@ -131,9 +131,9 @@ func (d *Demo) Begin(ctx context.Context, at time.Time) (userIDs, stageIDs []int
 // of what comes to their desks.
 func (d *Demo) live(ctx context.Context, s *scenario, m made, people, ids []int64) error {
 	const (
-		forms = 7  // a day
-		other = 60 // signals a day from elsewhere
-		grain = 3 * time.Hour
+		forms = 7         // a day
+		other = 60        // signals a day from elsewhere
+		grain = time.Hour // coarser, and a step that is due early in short sending hours would be looked at after them
 	)
 	if err := d.Engine.Launch(ctx, m.followUp, ids[0], false); err != nil {
 		return err
