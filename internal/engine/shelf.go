@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"errors"
+	"net/http"
 	"strings"
 
 	"ombak/internal/core/message"
@@ -22,7 +23,7 @@ func (e *Engine) SaveShelfItem(ctx context.Context, i store.ShelfItem, data []by
 	case "file":
 		i.URL = ""
 		if data != nil {
-			if i.Type, err = shelf.Accept(i.File, data); err != nil {
+			if i.Type, err = shelf.Accept(i.File, http.DetectContentType(data), data); err != nil {
 				return 0, err
 			}
 			i.File = shelf.SafeName(i.File)

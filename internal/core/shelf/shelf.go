@@ -10,7 +10,6 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
-	"net/http"
 	"path"
 	"slices"
 	"strings"
@@ -48,15 +47,16 @@ var (
 	ErrLarge = fmt.Errorf("the file is larger than %d MB", MaxFile>>20)
 )
 
-// Accept says as what a file is served, by its name and its bytes.
-func Accept(name string, data []byte) (served string, err error) {
+// Accept says as what a file is served, by its name, by what its first bytes
+// are (a media type, as the WHATWG's MIME Sniffing Standard tells it), and by
+// the bytes themselves.
+func Accept(name, is string, data []byte) (served string, err error) {
 	if len(data) == 0 {
 		return "", ErrEmpty
 	}
 	if len(data) > MaxFile {
 		return "", ErrLarge
 	}
-	is := http.DetectContentType(data)
 	end := strings.ToLower(path.Ext(name))
 	for _, k := range kinds {
 		if !slices.Contains(k.ends, end) {

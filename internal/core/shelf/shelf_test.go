@@ -3,6 +3,7 @@ package shelf
 import (
 	"bytes"
 	"errors"
+	"net/http"
 	"strings"
 	"testing"
 )
@@ -29,15 +30,15 @@ func TestWhatIsTaken(t *testing.T) {
 		{"guide", "%PDF-1.7", "", "not taken"},
 		{"guide.pdf.exe", "%PDF-1.7", "", "not taken"},
 	} {
-		got, err := Accept(c.name, []byte(c.data))
+		got, err := Accept(c.name, http.DetectContentType([]byte(c.data)), []byte(c.data))
 		if got != c.want || (err == nil) != (c.wrong == "") || err != nil && !strings.Contains(err.Error(), c.wrong) {
 			t.Errorf("%s: %q, %v", c.name, got, err)
 		}
 	}
-	if _, err := Accept("a.pdf", nil); !errors.Is(err, ErrEmpty) {
+	if _, err := Accept("a.pdf", "application/pdf", nil); !errors.Is(err, ErrEmpty) {
 		t.Errorf("an empty file: %v", err)
 	}
-	if _, err := Accept("a.pdf", append([]byte("%PDF-"), bytes.Repeat([]byte{'x'}, MaxFile)...)); !errors.Is(err, ErrLarge) {
+	if _, err := Accept("a.pdf", "application/pdf", append([]byte("%PDF-"), bytes.Repeat([]byte{'x'}, MaxFile)...)); !errors.Is(err, ErrLarge) {
 		t.Errorf("a file beyond the limit: %v", err)
 	}
 	for name, want := range map[string]string{`a"b.pdf`: "a-b.pdf", "../../etc/passwd": "passwd", `c:\x\y.pdf`: "y.pdf", "über\r\n.pdf": "-ber--.pdf"} {
