@@ -213,7 +213,7 @@ func (f flowFigures) of(s sequence.Step) string {
 	case "email":
 		text := thousands(r.Sent) + " sent"
 		if r.Sent > 0 {
-			text += fmt.Sprintf(" · %d %% opened", r.Opened*100/r.Sent)
+			text += fmt.Sprintf(" · %.0f %% opened", float64(r.Opened)/float64(r.Sent)*100) // as the side says it
 		}
 		if r.Trouble > 0 {
 			text += fmt.Sprintf(" · %d held", r.Trouble)
