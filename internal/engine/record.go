@@ -112,7 +112,10 @@ func (e *Engine) Click(ctx context.Context, touch int64, n int, signature, why s
 		}
 	}
 	if l.Mailing == 0 {
-		return target, l.Person, nil
+		if why == "" {
+			target, err = e.forSite(ctx, target, l.Person)
+		}
+		return target, l.Person, err
 	}
 	m, err := e.Store.MailingActs(ctx, l.Mailing)
 	if err != nil {
@@ -123,7 +126,10 @@ func (e *Engine) Click(ctx context.Context, touch int64, n int, signature, why s
 			return "", 0, err
 		}
 	}
-	return m.Plan.V.Tags.Tagged(target), l.Person, nil
+	if target = m.Plan.V.Tags.Tagged(target); why == "" {
+		target, err = e.forSite(ctx, target, l.Person)
+	}
+	return target, l.Person, err
 }
 
 // Ways in which programs that look at letters give themselves away. Common

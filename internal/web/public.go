@@ -11,6 +11,7 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"ombak/internal/core/person"
+	"ombak/internal/engine"
 	"ombak/internal/store"
 )
 
@@ -19,6 +20,8 @@ func (s *Server) publicRoutes(e *echo.Echo) {
 	e.GET("/p/:slug", s.publicPage)
 	e.POST("/p/:slug", s.publicForm)
 	e.GET("/g/:slug", s.publicFile)
+	e.GET("/v.js", s.visitScript)
+	e.POST("/v", s.visited)
 	e.GET("/s/:id", s.shelfPage)
 	e.GET("/s/:id/file", s.shelfFile)
 	e.GET("/l/:touch/:n/:signature", s.click)
@@ -96,6 +99,7 @@ type formData struct {
 	Values map[string]string
 	Wrong  map[string]string
 	View   string
+	From   string // the browser, where it came from a site of our own
 	Done   bool
 }
 
@@ -104,7 +108,7 @@ func (s *Server) publicPage(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	d := formData{Page: p, View: s.Engine.ViewToken(p.ID)}
+	d := formData{Page: p, View: s.Engine.ViewToken(p.ID), From: c.QueryParam(engine.VisitorParam)}
 	id, err := s.looks(c)
 	if err != nil {
 		return err
@@ -141,7 +145,7 @@ func (s *Server) publicForm(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	d := formData{Page: p, Values: map[string]string{}, Wrong: map[string]string{}, View: c.FormValue("view")}
+	d := formData{Page: p, Values: map[string]string{}, Wrong: map[string]string{}, View: c.FormValue("view"), From: c.FormValue("visitor")}
 	for _, f := range append(formFields, struct{ name, ask string }{name: "email"}) {
 		d.Values[f.name] = c.FormValue(f.name)
 		if len(d.Values[f.name]) > 300 {
@@ -177,6 +181,9 @@ func (s *Server) publicForm(c *echo.Context) error {
 		Company: person.Name(d.Values["company"]), Domain: person.CompanyDomain(email), Source: "page " + p.Slug,
 	})
 	if err != nil {
+		return err
+	}
+	if err := s.Engine.KnowVisitor(c.Request().Context(), d.From, id); err != nil {
 		return err
 	}
 	s.know(c, id)

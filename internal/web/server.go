@@ -131,6 +131,8 @@ func (s *Server) Handler() http.Handler {
 	s.messageRoutes(in)
 	s.mailingRoutes(in)
 	s.shelfRoutes(in)
+	in.GET("/content/sites", s.sites)
+	in.POST("/content/sites", s.changeSite, allow("marketer", "lead", "admin"))
 	in.GET("/content/mailboxes", s.mailboxes)
 	in.POST("/content/mailboxes/:id", s.setMailbox, allow("lead", "admin"))
 	in.GET("/content/pages/new", s.pageEditor, writes)

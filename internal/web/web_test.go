@@ -184,7 +184,7 @@ func TestRoles(t *testing.T) {
 		{"POST", "/sequences", marketing}, {"POST", fmt.Sprintf("/sequences/%d/insert", seq), marketing}, {"POST", fmt.Sprintf("/sequences/%d/steps/1", seq), marketing},
 		{"POST", fmt.Sprintf("/sequences/%d/steps/1/remove", seq), marketing}, {"POST", fmt.Sprintf("/sequences/%d/undo", seq), marketing}, {"POST", fmt.Sprintf("/sequences/%d/settings", seq), marketing},
 		{"POST", fmt.Sprintf("/sequences/%d/launch", seq), marketing}, {"POST", fmt.Sprintf("/sequences/%d/hold", seq), marketing}, {"POST", "/sequences/hold-all", marketing},
-		{"POST", "/content/messages/new", marketing}, {"POST", "/content/messages/1", marketing}, {"POST", "/content/messages/1/test", marketing}, {"GET", "/content/groups/new", marketing}, {"POST", "/content/emails/new", marketing}, {"POST", "/content/emails/1/launch", marketing}, {"POST", "/content/emails/1/stop", marketing}, {"POST", "/content/mailboxes/1", "lead admin"}, {"POST", "/content/shelf/new", marketing}, {"POST", "/content/groups/new", marketing}, {"GET", "/content/pages/new", marketing}, {"POST", "/content/pages/new", marketing},
+		{"POST", "/content/messages/new", marketing}, {"POST", "/content/messages/1", marketing}, {"POST", "/content/messages/1/test", marketing}, {"GET", "/content/groups/new", marketing}, {"POST", "/content/emails/new", marketing}, {"POST", "/content/emails/1/launch", marketing}, {"POST", "/content/emails/1/stop", marketing}, {"POST", "/content/mailboxes/1", "lead admin"}, {"POST", "/content/shelf/new", marketing}, {"POST", "/content/sites", marketing}, {"POST", "/content/groups/new", marketing}, {"GET", "/content/pages/new", marketing}, {"POST", "/content/pages/new", marketing},
 		{"POST", "/scoring", marketing}, {"POST", "/people/1/hand-over", marketing}, {"POST", "/touches/1/resolve", marketing},
 		{"GET", "/people/export?form=csv", marketing}, {"POST", "/people/bulk", marketing}, {"GET", "/people/new", all}, {"POST", "/people", all}, {"POST", "/people/1/field", all}, {"POST", "/people/1/mark", marketing},
 		{"POST", "/people/1/notes", all}, {"POST", "/people/1/notes/1/remove", all}, {"POST", "/people/1/changes/1/undo", marketing}, {"GET", "/people/1/everything", marketing}, {"POST", "/people/1/erase", "lead admin"},
@@ -290,7 +290,7 @@ func TestEveryPlaceAnswers(t *testing.T) {
 		}
 	}
 	v := x.visitor().signIn("admin")
-	for _, path := range []string{"/content/emails", "/content/mailboxes", "/content/shelf", "/content/shelf/new", "/people/new", "/content/groups", "/content/groups/new", "/signature", "/people/audiences/new", "/people/audiences/new?kind=hand", "/people/imports", "/people/work", "/people/doubles", "/people?rule={}", "/people?text=a&order=name&col=tags&col=email"} {
+	for _, path := range []string{"/content/emails", "/content/mailboxes", "/content/shelf", "/content/shelf/new", "/content/sites", "/people/new", "/content/groups", "/content/groups/new", "/signature", "/people/audiences/new", "/people/audiences/new?kind=hand", "/people/imports", "/people/work", "/people/doubles", "/people?rule={}", "/people?text=a&order=name&col=tags&col=email"} {
 		if res, body := v.do("GET", path, nil); res.StatusCode != http.StatusOK || strings.Contains(body, "<no value>") {
 			t.Errorf("%s: %s", path, res.Status)
 		}

@@ -1,0 +1,87 @@
+package web
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"time"
+
+	"github.com/labstack/echo/v5"
+
+	"ombak/internal/engine"
+	"ombak/internal/store"
+)
+
+// visited takes a page view from a site of our own. It answers every origin
+// alike, and keeps only those of sites that were added.
+func (s *Server) visited(c *echo.Context) error {
+	r := c.Request()
+	if r.Header.Get("Sec-GPC") == "1" || machine(r) != "" { // Global Privacy Control: nothing is kept
+		return c.NoContent(http.StatusNoContent)
+	}
+	if !s.limits.allow("visit", c.RealIP(), time.Second, 60) {
+		return c.NoContent(http.StatusTooManyRequests)
+	}
+	ctx := r.Context()
+	ours, err := s.Store.IsSite(ctx, r.Header.Get("Origin"))
+	if err != nil {
+		return err
+	}
+	if !ours {
+		return c.NoContent(http.StatusForbidden)
+	}
+	var v struct{ V, U, K string }
+	if err := json.NewDecoder(io.LimitReader(r.Body, 8<<10)).Decode(&v); err != nil {
+		return echo.ErrBadRequest
+	}
+	if engine.Origin(v.U) != r.Header.Get("Origin") {
+		return echo.ErrBadRequest
+	}
+	if err := s.Engine.Visited(ctx, v.V, v.U, v.K); errors.Is(err, engine.ErrVisit) {
+		return echo.ErrBadRequest
+	} else if err != nil {
+		return err
+	}
+	return c.NoContent(http.StatusNoContent)
+}
+
+// visitScript is the snippet that sites of our own load.
+func (s *Server) visitScript(c *echo.Context) error {
+	h := c.Response().Header()
+	h.Set("Cross-Origin-Resource-Policy", "cross-origin")
+	h.Set("Cache-Control", "public, max-age=3600")
+	b, err := assetFiles.ReadFile("assets/dist/visit.js")
+	if err != nil {
+		return err
+	}
+	return c.Blob(http.StatusOK, "text/javascript; charset=utf-8", b)
+}
+
+type sitesData struct {
+	Sites   []string
+	Snippet string
+}
+
+func (s *Server) sites(c *echo.Context) error {
+	list, err := s.Store.Sites(c.Request().Context())
+	if err != nil {
+		return err
+	}
+	return s.page(c, "sites.html", "", "Content", "Our sites", sitesData{list, fmt.Sprintf(`<script src="%s/v.js" defer></script>`, s.Engine.URL)})
+}
+
+func (s *Server) changeSite(c *echo.Context) error {
+	ctx := c.Request().Context()
+	if c.FormValue("do") == "remove" {
+		if err := s.Store.InTx(ctx, func(tx store.Tx) error { return store.RemoveSite(ctx, tx, c.FormValue("origin")) }); err != nil {
+			return err
+		}
+		return s.done(c, "/content/sites", "Nothing more is recorded there.")
+	}
+	if err := s.Engine.AddSite(ctx, c.FormValue("origin")); err != nil {
+		return s.notDone(c, "/content/sites", sentence(err))
+	}
+	return s.done(c, "/content/sites", "Added. Put the line below into its pages.")
+}
