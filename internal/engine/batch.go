@@ -43,9 +43,11 @@ type jobs = river.Client[pgx.Tx]
 func (e *Engine) workJobs(ctx context.Context) (stop func(), err error) {
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &batchWorker{e: e})
+	river.AddWorker(workers, &tidyWorker{e: e})
 	c, err := river.NewClient(riverpgxv5.New(e.Store.Pool), &river.Config{
 		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 2}}, Workers: workers,
-		Logger: slog.New(quieter{slog.Default().Handler()}),
+		PeriodicJobs: []*river.PeriodicJob{tidyInTurn()},
+		Logger:       slog.New(quieter{slog.Default().Handler()}),
 	})
 	if err != nil {
 		return nil, fmt.Errorf("readying background jobs: %w", err)

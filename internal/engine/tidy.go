@@ -1,0 +1,43 @@
+package engine
+
+import (
+	"context"
+	"log/slog"
+	"time"
+
+	"github.com/riverqueue/river"
+)
+
+// tidyEvery is how often what has had its time is dropped; one of all processes
+// does it.
+const tidyEvery = time.Hour
+
+// tidyJob has a worker drop what has had its time.
+type tidyJob struct{}
+
+// Kind names the job.
+func (tidyJob) Kind() string { return "tidy" }
+
+type tidyWorker struct {
+	river.WorkerDefaults[tidyJob]
+	e *Engine
+}
+
+// Work drops what has had its time.
+func (w *tidyWorker) Work(ctx context.Context, _ *river.Job[tidyJob]) error { return w.e.Tidy(ctx) }
+
+func tidyInTurn() *river.PeriodicJob {
+	return river.NewPeriodicJob(river.PeriodicInterval(tidyEvery), func() (river.JobArgs, *river.InsertOpts) {
+		return tidyJob{}, &river.InsertOpts{MaxAttempts: 3}
+	}, &river.PeriodicJobOpts{RunOnStart: true})
+}
+
+// Tidy drops browsers of our own sites that nobody is known by and that have
+// not come for 90 days, with what they viewed.
+func (e *Engine) Tidy(ctx context.Context) error {
+	n, err := e.Store.ForgetVisitors(ctx, e.Now().Add(-rememberVisits))
+	if n > 0 {
+		slog.Info("browsers that nobody is known by are forgotten", "count", n)
+	}
+	return err
+}
