@@ -348,3 +348,46 @@ func TestProgramsGiveThemselvesAway(t *testing.T) {
 		t.Errorf("scores %v and %v, want 0 and 9", w.score(bo), w.score(ana))
 	}
 }
+
+// TestMergedBeforeAndAfterAnEmail: whoever was to get a one-off email as two
+// records gets it once when they are one by then; what went to both stays
+// counted, and each merge can be taken back.
+func TestMergedBeforeAndAfterAnEmail(t *testing.T) {
+	w := newWorld(t, mailserver.Options{})
+	ana, anna := w.norwegian("Ana"), w.norwegian("Anna")
+	bo, boo := w.norwegian("Bo"), w.norwegian("Boo")
+	m := w.newsletter(func(m *store.Mailing) { m.Plan.V.At = day0.Add(24 * time.Hour) })
+	edit := message.Edit{Subject: "For Anna alone"}
+	w.must(w.e.EditForOne(w.ctx, *m.Message, anna, w.marketer, &edit))
+	w.must(w.e.LaunchMailing(w.ctx, m.ID))
+	w.must(w.e.Visited(w.ctx, "annasbrowser0000", "https://karang.example/a", w.e.VisitToken(anna)))
+	w.settle()
+	batch, err := w.e.Merge(w.ctx, ana, anna, person.Values{}, w.marketer)
+	w.must(err)
+	browser := func(of int64) int { return w.count("select count(*) from visitor where person_id = $1", of) }
+	if browser(ana) != 1 {
+		t.Error("Anna’s browser is not Ana’s")
+	}
+	w.to(48 * time.Hour)
+	if l := w.mail.Letters("ana@n.example", 10); len(l) != 1 || l[0].Subject != "For Anna alone" || len(w.mail.Letters("", 10)) != 3 {
+		t.Fatalf("Ana, merged with Anna, got %d letters, all of them %d", len(l), len(w.mail.Letters("", 10)))
+	}
+	w.must(w.e.UndoBatch(w.ctx, batch, w.marketer))
+	if browser(ana) != 0 || browser(anna) != 1 {
+		t.Error("Anna’s browser is not hers again")
+	}
+	if batch, err = w.e.Merge(w.ctx, bo, boo, person.Values{}, w.marketer); err != nil {
+		t.Fatalf("merging two who both got it: %v", err)
+	}
+	if n := w.count("select count(*) from touch where mailing_id = $1 and person_id = $2 and state = 'sent'", m.ID, bo); n != 2 {
+		t.Errorf("of two emails that were sent %d are Bo's", n)
+	}
+	w.must(w.e.UndoBatch(w.ctx, batch, w.marketer))
+	w.to(96 * time.Hour)
+	if n := w.count("select count(distinct person_id) from touch where mailing_id = $1 and not merged", m.ID); n != 4 || len(w.mail.Letters("", 10)) != 3 {
+		t.Errorf("taken back: %d readers, %d letters", n, len(w.mail.Letters("", 10)))
+	}
+	if x, err := w.s.PersonalEdit(w.ctx, *m.Message, anna); err != nil || x == nil || x.Subject != edit.Subject {
+		t.Errorf("Anna’s words are not back: %+v, %v", x, err)
+	}
+}

@@ -7,6 +7,7 @@ import (
 	"testing"
 	"time"
 
+	"ombak/internal/core/message"
 	"ombak/internal/core/person"
 	"ombak/internal/core/rule"
 	"ombak/internal/standin/mailserver"
@@ -35,6 +36,18 @@ func TestErasedMeansErased(t *testing.T) {
 	w.must(w.e.RunBatch(w.ctx, id))
 	w.audience("Fair", rule.ThingIs(rule.Tag, 1))
 	w.settle()
+	// Words for them alone, waiting and sent, and a browser known to be theirs.
+	w.agrees(p, true)
+	m := w.newsletter(nil)
+	edit := message.Edit{Subject: "For Zebulon alone"}
+	w.must(w.e.EditForOne(w.ctx, *m.Message, p, w.marketer, &edit))
+	_, err = w.s.DB().ExecContext(w.ctx, "update touch set edit = (select edit from personal_edit where person_id = $1) where person_id = $1", p)
+	w.must(err)
+	w.must(w.e.AddSite(w.ctx, "https://karang.example"))
+	w.must(w.e.Visited(w.ctx, "zebulonsbrowser0", "https://karang.example/quagga", w.e.VisitToken(p)))
+	if x, err := w.e.Everything(w.ctx, p); err != nil || len(x.Words) != 1 || len(x.Browsers) != 1 || !strings.Contains(fmt.Sprint(x.Signals), "/quagga") {
+		t.Errorf("everything about them: %+v, %v", x, err)
+	}
 	sent := w.count("select count(*) from touch")
 	signals := w.count("select count(*) from signal where person_id = $1", p)
 	w.must(w.e.Erase(w.ctx, p))

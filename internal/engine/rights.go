@@ -71,6 +71,9 @@ type Everything struct {
 	Score     float64               `json:"score"`
 	Ledger    []map[string]any      `json:"score_ledger"`
 	Changes   []store.Changed       `json:"changes"`
+	Words     []store.PersonWords   `json:"words_for_them_alone"`
+	Shelf     []store.PersonTaken   `json:"taken_from_the_shelf"`
+	Browsers  []store.PersonBrowser `json:"browsers"`
 }
 
 // Everything gathers all that is kept about a person.
@@ -84,7 +87,7 @@ func (e *Engine) Everything(ctx context.Context, id int64) (*Everything, error) 
 		return nil, err
 	}
 	x := &Everything{Made: e.Now(), Record: map[string]string{}, NoContact: p.DoNotContact, Score: p.Score,
-		Contact: map[string]*time.Time{"opted_out": p.OptedOut, "bounced": p.Bounced}}
+		Contact: map[string]*time.Time{"opted_out": p.OptedOut, "bounced": p.Bounced, "away_until": p.Away}}
 	for f, v := range p.Values() {
 		d, _ := cat.Define(f)
 		x.Record[d.Name] = person.Shown(v)
@@ -109,8 +112,10 @@ func (e *Engine) Everything(ctx context.Context, id int64) (*Everything, error) 
 	}
 	signals, err := e.Store.PersonSignals(ctx, id)
 	keep(err)
+	about, err := e.Store.PersonViews(ctx, id)
+	keep(err)
 	for _, s := range signals {
-		x.Signals = append(x.Signals, map[string]any{"at": s.At, "kind": s.Kind.String(), "made_by_a_machine": s.Machine, "sequence": s.Sequence, "step": s.Step, "message": s.Message, "page": s.Page})
+		x.Signals = append(x.Signals, map[string]any{"at": s.At, "kind": s.Kind.String(), "made_by_a_machine": s.Machine, "sequence": s.Sequence, "step": s.Step, "message": s.Message, "page": s.Page, "about": about[s.ID]})
 	}
 	ledger, err := e.Ledger(ctx, id)
 	keep(err)
@@ -130,6 +135,12 @@ func (e *Engine) Everything(ctx context.Context, id int64) (*Everything, error) 
 	x.Deals, err = e.Store.PersonDeals(ctx, id)
 	keep(err)
 	x.Changes, err = e.Store.PersonChanges(ctx, id)
+	keep(err)
+	x.Words, err = e.Store.PersonWords(ctx, id)
+	keep(err)
+	x.Shelf, err = e.Store.PersonTaken(ctx, id)
+	keep(err)
+	x.Browsers, err = e.Store.PersonBrowsers(ctx, id)
 	keep(err)
 	return x, errors.Join(errs...)
 }

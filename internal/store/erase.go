@@ -28,8 +28,8 @@ func Erase(ctx context.Context, tx Tx, id int64, addresses []string, hashes [][]
 		"delete from contact_point where person_id = $1", "delete from note where person_id = $1", "delete from consent where person_id = $1",
 		"delete from person_tag where person_id = $1", "delete from standing where person_id = $1", "delete from change where person_id = $1",
 		"delete from batch_person where person_id = $1", "delete from import_row where person_id = $1", "delete from audience_stale where person_id = $1",
-		"delete from not_double where low = $1 or high = $1",
-		"update touch set address = '', subject = '', notes = '', trouble = '' where person_id = $1",
+		"delete from not_double where low = $1 or high = $1", "delete from personal_edit where person_id = $1", "delete from visitor where person_id = $1",
+		"update touch set address = '', subject = '', notes = '', trouble = '', edit = null where person_id = $1",
 	} {
 		if _, err := exec(ctx, tx, q, id); err != nil {
 			return fail(err)
@@ -66,7 +66,7 @@ func Erase(ctx context.Context, tx Tx, id int64, addresses []string, hashes [][]
 		}
 	}
 	n, err := exec(ctx, tx, `update person set first_name = '', last_name = '', email = '', phone = '', title = '', seniority = '', department = '', company_id = null, owner_id = null,
-		region = '', city = '', zone = '', language = '', profile = '', own = '{}', do_not_contact = true, erased_at = $2 where id = $1 and erased_at is null`, id, at)
+		region = '', city = '', zone = '', language = '', profile = '', own = '{}', away_until = null, do_not_contact = true, erased_at = $2 where id = $1 and erased_at is null`, id, at)
 	if err == nil && n == 0 {
 		return ErrNotFound
 	}

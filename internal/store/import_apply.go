@@ -375,7 +375,8 @@ func UndoNew(ctx context.Context, tx Tx, batch, after int64, n int) (last, gone,
 	}
 	free, err := all[int64](ctx, tx, `select p.id from unnest($2::bigint[]) as p(id) where not exists (select from signal x where x.person_id = p.id) and not exists (select from enrolment x where x.person_id = p.id)
 		and not exists (select from incoming x where x.person_id = p.id) and not exists (select from handoff x where x.person_id = p.id) and not exists (select from deal x where x.person_id = p.id)
-		and not exists (select from touch x where x.person_id = p.id) and not exists (select from note x where x.person_id = p.id and x.batch_id is distinct from $1)
+		and not exists (select from touch x where x.person_id = p.id) and not exists (select from personal_edit x where x.person_id = p.id)
+		and not exists (select from visitor x where x.person_id = p.id) and not exists (select from note x where x.person_id = p.id and x.batch_id is distinct from $1)
 		and not exists (select from change x where x.person_id = p.id and x.batch_id is distinct from $1) and not exists (select from consent x where x.person_id = p.id and x.batch_id is distinct from $1)`, batch, ids)
 	if err != nil {
 		return 0, 0, 0, fmt.Errorf("looking for what nothing has touched: %w", err)

@@ -180,7 +180,7 @@ func FillMailing(ctx context.Context, tx Tx, m *Mailing, list []Written, last in
 	}
 	if _, err := exec(ctx, tx, `insert into touch (mailing_id, person_id, step, kind, state, made_at, ready_at, message_id, message_version)
 		select $1, u.person, 0, 'email', 'ready', $4, u.at, $5, $6 from unnest($2::bigint[], $3::timestamptz[]) as u(person, at)
-		on conflict (mailing_id, person_id) where mailing_id is not null do nothing`, m.ID, people, at, now, m.Message, m.Version); err != nil {
+		on conflict (mailing_id, person_id) where mailing_id is not null and not merged do nothing`, m.ID, people, at, now, m.Message, m.Version); err != nil {
 		return fmt.Errorf("writing the readers of a mailing down: %w", err)
 	}
 	if _, err := exec(ctx, tx, "insert into mailing_left (mailing_id, person_id, reason) select $1, u.person, u.why from unnest($2::bigint[], $3::text[]) as u(person, why) on conflict do nothing", m.ID, left, why); err != nil {

@@ -24,10 +24,11 @@ type Merged struct {
 	Also  []string           `json:"also,omitempty"`  // addresses and numbers that were added, "email a@b"
 	Ended []int64            `json:"ended,omitempty"` // enrolments that ended because both were on the sequence
 	Stood json.RawMessage    `json:"stood"`           // opt-out, bounce and do-not-contact of the one that stayed, before
+	Mail  MergedMail         `json:"mail"`
 }
 
 // belongings are the tables whose rows belong to a person and move with them.
-var belongings = []string{"signal", "enrolment", "touch", "incoming", "handoff", "deal", "note", "change", "consent"}
+var belongings = []string{"signal", "enrolment", "touch", "incoming", "handoff", "deal", "note", "change", "consent", "shelf_taken"}
 
 // Errors of merging.
 var (
@@ -68,7 +69,7 @@ func Merge(ctx context.Context, tx Tx, keep, gone int64, set person.Values, a Au
 	if m.Row, err = one[json.RawMessage](ctx, tx, "select to_jsonb(p) from person p where id = $1", gone); err != nil {
 		return fail(err)
 	}
-	if m.Stood, err = one[json.RawMessage](ctx, tx, `select jsonb_build_object('stopped_at', stopped_at, 'stopped_by', stopped_by, 'opted_out_at', opted_out_at, 'bounced_at', bounced_at, 'do_not_contact', do_not_contact, 'created_at', created_at)
+	if m.Stood, err = one[json.RawMessage](ctx, tx, `select jsonb_build_object('stopped_at', stopped_at, 'stopped_by', stopped_by, 'opted_out_at', opted_out_at, 'bounced_at', bounced_at, 'do_not_contact', do_not_contact, 'away_until', away_until, 'created_at', created_at)
 		from person where id = $1`, keep); err != nil {
 		return fail(err)
 	}
@@ -87,10 +88,16 @@ func Merge(ctx context.Context, tx Tx, keep, gone int64, set person.Values, a Au
 		and exists (select from consent o where o.person_id in ($1, $2) and o.purpose_id = c.purpose_id and o.current and (o.at, o.id) > (c.at, c.id))`, keep, gone); err != nil {
 		return fail(err)
 	}
+	if err := mergeMail(ctx, tx, &m, a.At); err != nil {
+		return fail(err)
+	}
 	for _, t := range belongings {
 		if m.Moved[t], err = all[int64](ctx, tx, "update "+t+" set person_id = $1 where person_id = $2 returning id", keep, gone); err != nil {
 			return fail(err)
 		}
+	}
+	if err := moveMail(ctx, tx, &m); err != nil {
+		return fail(err)
 	}
 	if m.HadT, err = all[int64](ctx, tx, "select tag_id from person_tag where person_id = $1", gone); err != nil {
 		return fail(err)
@@ -136,7 +143,7 @@ func Merge(ctx context.Context, tx Tx, keep, gone int64, set person.Values, a Au
 	}
 	if _, err := exec(ctx, tx, `update person k set stopped_at = greatest(k.stopped_at, g.stopped_at), stopped_by = case when g.stopped_at > coalesce(k.stopped_at, '-infinity') then g.stopped_by else k.stopped_by end,
 		opted_out_at = coalesce(k.opted_out_at, g.opted_out_at), bounced_at = case when $3 = k.email then k.bounced_at when $3 = g.email then g.bounced_at else coalesce(k.bounced_at, g.bounced_at) end,
-		do_not_contact = k.do_not_contact or g.do_not_contact, created_at = least(k.created_at, g.created_at)
+		do_not_contact = k.do_not_contact or g.do_not_contact, away_until = greatest(k.away_until, g.away_until), created_at = least(k.created_at, g.created_at)
 		from person g where k.id = $1 and g.id = $2`, keep, gone, set[person.EmailField]); err != nil {
 		return fail(err)
 	}
@@ -208,7 +215,7 @@ func Unmerge(ctx context.Context, tx Tx, m Merged, a Author) error {
 		}
 		return fail(err)
 	}
-	if _, err := exec(ctx, tx, `update person p set stopped_at = x.stopped_at, stopped_by = x.stopped_by, opted_out_at = x.opted_out_at, bounced_at = x.bounced_at, do_not_contact = x.do_not_contact, created_at = x.created_at
+	if _, err := exec(ctx, tx, `update person p set stopped_at = x.stopped_at, stopped_by = x.stopped_by, opted_out_at = x.opted_out_at, bounced_at = x.bounced_at, do_not_contact = x.do_not_contact, away_until = x.away_until, created_at = x.created_at
 		from jsonb_populate_record(null::person, $2) x where p.id = $1`, m.Kept, m.Stood); err != nil {
 		return fail(err)
 	}
@@ -219,6 +226,9 @@ func Unmerge(ctx context.Context, tx Tx, m Merged, a Author) error {
 		if _, err := exec(ctx, tx, "update "+t+" set person_id = $2 where id = any ($1) and person_id = $3", m.Moved[t], m.Gone, m.Kept); err != nil {
 			return fail(err)
 		}
+	}
+	if err := unmergeMail(ctx, tx, m); err != nil {
+		return fail(err)
 	}
 	for _, id := range m.Ended {
 		if _, err := exec(ctx, tx, "update enrolment set ended_at = null, reason = '', due = $2, look = $2 where id = $1 and reason = 'merged'", id, a.At); err != nil {

@@ -1,0 +1,56 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"ombak/internal/core/message"
+)
+
+// PersonWords is what a message says to one reader alone.
+type PersonWords struct {
+	Message string             `json:"message"`
+	Edit    JSON[message.Edit] `json:"words"`
+	At      time.Time          `json:"at"`
+}
+
+// PersonWords lists what messages say to one reader alone.
+func (s *Store) PersonWords(ctx context.Context, person int64) ([]PersonWords, error) {
+	return all[PersonWords](ctx, s.db, "select m.name as message, x.edit, x.at from personal_edit x join message m on m.id = x.message_id where x.person_id = $1 order by x.at", person)
+}
+
+// PersonTaken is a file or link of the shelf that somebody took.
+type PersonTaken struct {
+	Item string    `json:"item"`
+	At   time.Time `json:"at"`
+}
+
+// PersonTaken lists what somebody took from the shelf.
+func (s *Store) PersonTaken(ctx context.Context, person int64) ([]PersonTaken, error) {
+	return all[PersonTaken](ctx, s.db, "select i.title as item, x.at from shelf_taken x join shelf_item i on i.id = x.item_id where x.person_id = $1 order by x.at", person)
+}
+
+// PersonBrowser is a browser that is known to be somebody's.
+type PersonBrowser struct {
+	ID    string    `json:"id"`
+	First time.Time `db:"first_at" json:"first"`
+	Seen  time.Time `db:"seen_at" json:"last"`
+}
+
+// PersonBrowsers lists the browsers that are known to be somebody's.
+func (s *Store) PersonBrowsers(ctx context.Context, person int64) ([]PersonBrowser, error) {
+	return all[PersonBrowser](ctx, s.db, "select id, first_at, seen_at from visitor where person_id = $1 order by first_at", person)
+}
+
+// PersonViews lists the addresses of pages that somebody viewed, by signal.
+func (s *Store) PersonViews(ctx context.Context, person int64) (map[int64]string, error) {
+	rows, err := all[struct {
+		ID     int64
+		Detail string
+	}](ctx, s.db, "select id, detail from signal where person_id = $1 and detail <> ''", person)
+	out := make(map[int64]string, len(rows))
+	for _, r := range rows {
+		out[r.ID] = r.Detail
+	}
+	return out, err
+}
