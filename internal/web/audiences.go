@@ -28,13 +28,9 @@ type audienceList struct {
 	Columns []string
 }
 
-var audienceColumns = []struct {
-	key, name string
-	right     bool
-	usual     bool
-}{
-	{"words", "who is in it", false, true}, {"people", "people", true, true}, {"joined", "joined in 30 days", true, false}, {"left", "left in 30 days", true, false},
-	{"used", "used by", true, true}, {"owner", "owner", false, true}, {"changed", "last changed", false, false}, {"made", "made", false, false},
+var audienceColumns = []column{
+	{"words", "who is in it", true, false}, {"people", "people", true, true}, {"joined", "joined in 30 days", false, true}, {"left", "left in 30 days", false, true},
+	{"used", "used by", true, true}, {"owner", "owner", true, false}, {"changed", "last changed", false, false}, {"made", "made", false, false},
 }
 
 var audienceOrders = []choice{{"name", "by name", false}, {"size", "largest first", false}, {"changed", "last changed first", false}, {"moved", "most coming and going first", false}}
@@ -47,25 +43,8 @@ func readAudiences(v url.Values) audienceList {
 	if !slices.ContainsFunc(audienceOrders, func(o choice) bool { return o.Value == l.Order }) {
 		l.Order = "name"
 	}
-	for _, c := range audienceColumns {
-		if slices.Contains(v["col"], c.key) {
-			l.Columns = append(l.Columns, c.key)
-		}
-	}
-	if len(l.Columns) == 0 {
-		l.Columns = usualAudienceColumns()
-	}
+	l.Columns = chosen(audienceColumns, v["col"])
 	return l
-}
-
-func usualAudienceColumns() []string {
-	var out []string
-	for _, c := range audienceColumns {
-		if c.usual {
-			out = append(out, c.key)
-		}
-	}
-	return out
 }
 
 func (l audienceList) values() url.Values {
@@ -78,7 +57,7 @@ func (l audienceList) values() url.Values {
 	if l.Order != "name" {
 		v.Set("order", l.Order)
 	}
-	if !slices.Equal(l.Columns, usualAudienceColumns()) {
+	if !slices.Equal(l.Columns, usualOf(audienceColumns)) {
 		v["col"] = l.Columns
 	}
 	return v

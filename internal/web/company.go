@@ -19,17 +19,12 @@ import (
 	"ombak/internal/store"
 )
 
-type companyColumn struct {
-	key, name    string
-	usual, right bool
-}
-
 // companyColumnsWith are they and the workspace's own fields of companies.
-func companyColumnsWith(cat *rule.Catalogue) []companyColumn {
+func companyColumnsWith(cat *rule.Catalogue) []column {
 	out := slices.Clone(companyColumns)
 	for _, d := range cat.Own {
 		if d.Company {
-			out = append(out, companyColumn{key: string(d.Field), name: d.Name, right: d.Type == person.Number})
+			out = append(out, column{key: string(d.Field), name: d.Name, right: d.Type == person.Number})
 		}
 	}
 	return out
@@ -37,7 +32,7 @@ func companyColumnsWith(cat *rule.Catalogue) []companyColumn {
 
 // companyColumns are the columns of the companies list, and which of them are
 // shown where none are chosen.
-var companyColumns = []companyColumn{
+var companyColumns = []column{
 	{"industry", "industry", true, false}, {"country", "country", true, false}, {"size", "works there", true, true}, {"revenue", "revenue", false, false},
 	{"people", "people here", true, true}, {"deals", "open deals", true, true}, {"score", "highest score", true, true}, {"since", "first met", false, false},
 }
@@ -71,7 +66,7 @@ type companyList struct {
 
 func readCompanies(v url.Values) companyList { return readCompaniesWith(v, companyColumns) }
 
-func readCompaniesWith(v url.Values, columns []companyColumn) companyList {
+func readCompaniesWith(v url.Values, columns []column) companyList {
 	l := companyList{CompanyQuery: store.CompanyQuery{Text: person.Name(v.Get("text")), Industry: person.Name(v.Get("industry")), Order: v.Get("order"), Limit: pageOfPeople}}
 	l.Country, _ = person.CountryCode(v.Get("country")) // what is no country is any
 	if n, err := strconv.Atoi(v.Get("least")); err == nil && n > 0 && n < 10_000_000 {
@@ -80,25 +75,8 @@ func readCompaniesWith(v url.Values, columns []companyColumn) companyList {
 	if !slices.Contains(store.CompanyOrders(), l.Order) {
 		l.Order = "name"
 	}
-	for _, c := range columns {
-		if slices.Contains(v["col"], c.key) {
-			l.Columns = append(l.Columns, c.key)
-		}
-	}
-	if len(l.Columns) == 0 {
-		l.Columns = usualCompanyColumns()
-	}
+	l.Columns = chosen(columns, v["col"])
 	return l
-}
-
-func usualCompanyColumns() []string {
-	var out []string
-	for _, c := range companyColumns {
-		if c.usual {
-			out = append(out, c.key)
-		}
-	}
-	return out
 }
 
 func (l companyList) values() url.Values {
@@ -114,7 +92,7 @@ func (l companyList) values() url.Values {
 	if l.Order != "name" {
 		v.Set("order", l.Order)
 	}
-	if !slices.Equal(l.Columns, usualCompanyColumns()) {
+	if !slices.Equal(l.Columns, usualOf(companyColumns)) {
 		v["col"] = l.Columns
 	}
 	return v
