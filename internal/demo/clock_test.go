@@ -71,7 +71,7 @@ func TestTimePasses(t *testing.T) {
 	ctx := t.Context()
 	s := imagine(7, 30, 60)
 	for _, p := range s.people {
-		if err := d.fillForm(ctx, p); err != nil {
+		if err := d.fillForm(ctx, s, "oxygen-alarms", p); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -141,7 +141,7 @@ func TestMoveTheClock(t *testing.T) {
 	if now := d.Clock.Now(); !now.Equal(Start.Add(time.Hour)) {
 		t.Errorf("after an hour: %v", now)
 	}
-	if err := d.fillForm(t.Context(), store.NewPerson{First: "Ana", Last: "Strand", Company: "Fjord", Email: "ana@fjord.example"}); err != nil {
+	if err := d.fillForm(t.Context(), imagine(1, 1, 1), "oxygen-alarms", store.NewPerson{First: "Ana", Last: "Strand", Company: "Fjord", Email: "ana@fjord.example"}); err != nil {
 		t.Fatal(err)
 	}
 	if err := d.Engine.Settle(t.Context()); err != nil {

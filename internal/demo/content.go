@@ -52,25 +52,15 @@ func guidePDF() []byte {
 type made struct {
 	page               int64
 	guide, loan, owner int64 // messages
-	clinic             int64
+	clinic, place      int64
 	followUp, loanSeq  int64 // sequences
 }
 
-// keepContent keeps the page, the messages and the two sequences, drafted.
+// keepContent keeps the pages, the messages and the two sequences, drafted.
 func keepContent(ctx context.Context, st *store.Store, ids []int64, at time.Time) (made, error) {
 	var m made
 	var err error
 	marketer := ids[0]
-	m.page, err = st.SavePage(ctx, store.Page{
-		Slug: "oxygen-alarms", Title: "Your alarm goes off at three in the morning. Is it the right one?", Button: "Send me the field guide", Published: true,
-		Offer: "Field guide to dissolved-oxygen alarms", FileName: "dissolved-oxygen-alarms.pdf", FileType: "application/pdf",
-		Thanks: "Thank you. The field guide is on its way to your mailbox.",
-		Intro: "<div>Oxygen falls fastest when nobody is on the water. Our field guide shows where to hang a sensor, how low is too low for which fish, and how to set alarms that people still believe after a month.</div>" +
-			"<ul><li>Three alarms that saved a pen</li><li>Where to measure, by depth and current</li><li>A table of limits to hang beside the feed plan</li></ul>",
-	}, guidePDF(), at)
-	if err != nil {
-		return m, err
-	}
 	hello := `{{ person.first_name | default: "reader" }}`
 	err = st.InTx(ctx, func(tx store.Tx) error {
 		keep := func(name string, doc message.Document, fromOwner bool) int64 {
@@ -100,6 +90,7 @@ func keepContent(ctx context.Context, st *store.Store, ids []int64, at time.Time
 			"<div>Dear "+hello+",</div><div><br></div><div>I saw that you took our field guide. Two sites near {{ person.city | default: \"you\" }} changed their alarms after reading it; <a href=\"/p/oxygen-alarms\">what they did</a> fits on one page.</div><div><br></div><div>Shall we talk for a quarter of an hour this week?</div><div><br></div><div>{{ sender.name }}, {{ sender.phone | default: \"Karang Instruments\" }}</div>", true)
 		m.loan = keep("Buoy on loan", loanLetter(groups[:2]), true)
 		m.clinic = keep("Invitation to the calibration clinic", clinicLetter(), false)
+		m.place = keep("Calibration clinic, your place", placeLetter(), false)
 		return err
 	})
 	if err != nil {
@@ -152,6 +143,9 @@ func keepContent(ctx context.Context, st *store.Store, ids []int64, at time.Time
 		return err
 	})
 	if err != nil {
+		return m, err
+	}
+	if err := keepPages(ctx, st, &m, at); err != nil {
 		return m, err
 	}
 	if err := st.SetEntry(ctx, m.followUp, store.Entry{Page: m.page}, at); err != nil {
@@ -214,7 +208,7 @@ func clinicLetter() message.Document {
 			{ID: 1, Kind: message.Heading, For: all(message.Content{Text: "Bring your worst sensor"})},
 			{ID: 2, Kind: message.Text, For: all(message.Content{Text: `<div>Dear {{ person.first_name | default: "reader" }},</div><div><br></div><div>on 12 May we take apart, live, what drifts in a dissolved-oxygen sensor, and put it right with the readings you bring. Whoever wants to prepare reads the <a href="/g/oxygen-alarms">field guide</a> first.</div>`})},
 			{ID: 3, Kind: message.List, For: all(message.Content{Ordered: true, Items: []string{"Two points or one? What calibration each sensor wants", "Fouling, and what it looks like in the readings", "Your questions, by their readings"}})},
-			{ID: 4, Kind: message.Button, For: all(message.Content{Label: "Keep me a place", Link: "/p/oxygen-alarms"})},
+			{ID: 4, Kind: message.Button, For: all(message.Content{Label: "Keep me a place", Link: "/p/calibration-clinic"})},
 			{ID: 5, Kind: message.Divider, For: all(message.Content{})},
 			{ID: 6, Kind: message.Signature, For: all(message.Content{})},
 		},

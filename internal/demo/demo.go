@@ -7,9 +7,7 @@ import (
 	"io"
 	"log/slog"
 	"net/http"
-	"net/http/cookiejar"
 	"net/url"
-	"regexp"
 	"strings"
 	"sync"
 	"time"
@@ -156,7 +154,16 @@ func (d *Demo) live(ctx context.Context, s *scenario, m made, people, ids []int6
 			if err := d.Advance(ctx, at, grain); err != nil {
 				return err
 			}
-			if err := d.fillForm(ctx, s.people[s.rnd.IntN(len(s.people))]); err != nil {
+			for k := range 3 {
+				if err := d.passBy(ctx, s, "oxygen-alarms", day*100+n*10+k); err != nil {
+					slog.Warn("a stand-in visitor could not see the page", "error", err)
+				}
+			}
+			slug := "oxygen-alarms"
+			if day > Lived-6 && n%3 == 0 {
+				slug = "calibration-clinic"
+			}
+			if err := d.fillForm(ctx, s, slug, s.people[s.rnd.IntN(len(s.people))]); err != nil {
 				slog.Warn("a stand-in visitor could not fill in the form", "error", err)
 			}
 		}
@@ -176,29 +183,6 @@ func (d *Demo) live(ctx context.Context, s *scenario, m made, people, ids []int6
 		}
 	}
 	return d.Advance(ctx, Start, grain)
-}
-
-var viewToken = regexp.MustCompile(`name="view" value="([^"]+)"`)
-
-// fillForm visits the page and fills it in, over HTTP.
-func (d *Demo) fillForm(ctx context.Context, p store.NewPerson) error {
-	jar, err := cookiejar.New(nil)
-	if err != nil {
-		return err
-	}
-	c := &http.Client{Jar: jar, Timeout: 20 * time.Second, Transport: readers.From(p.Email)}
-	defer c.CloseIdleConnections()
-	address := d.Engine.URL + "/p/oxygen-alarms"
-	page, err := request(ctx, c, http.MethodGet, address, nil)
-	if err != nil {
-		return err
-	}
-	token := viewToken.FindStringSubmatch(page)
-	if token == nil {
-		return errors.New("the page has no form")
-	}
-	_, err = request(ctx, c, http.MethodPost, address, url.Values{"view": {token[1]}, "first": {p.First}, "last": {p.Last}, "company": {p.Company}, "email": {p.Email}})
-	return err
 }
 
 func request(ctx context.Context, c *http.Client, method, address string, form url.Values) (string, error) {

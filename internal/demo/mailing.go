@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 
+	"ombak/internal/core/act"
 	"ombak/internal/core/mailing"
 	"ombak/internal/store"
 )
@@ -34,7 +35,7 @@ func (d *Demo) inviteToClinic(ctx context.Context, m made, user int64) error {
 	mail.Excluded.V = []int64{sales}
 	mail.Plan.V = mailing.NewPlan()
 	mail.Plan.V.Rest, mail.Plan.V.Tags.Campaign = 2, "clinic-may"
-	mail.Acts.V = []mailing.Act{{Link: 2, Do: "tag", What: "clinic May"}}
+	mail.Acts.V = []mailing.LinkAct{{Link: 2, Act: act.Act{Do: act.Tag, What: "clinic May"}}}
 	id, err := d.Engine.SaveMailing(ctx, mail, user)
 	if err != nil {
 		return err

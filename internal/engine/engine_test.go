@@ -201,8 +201,10 @@ func TestLinksCannotBeForged(t *testing.T) {
 	if n := w.count("select count(*) from signal where kind in (4, 5, 8)"); n != 0 {
 		t.Errorf("%d forged signals were kept", n)
 	}
-	if w.e.Reader(w.e.ReaderToken(7)) != 7 || w.e.Reader("7.x") != 0 || w.e.Reader("") != 0 {
-		t.Error("a reader's token is not read or not checked")
+	for token, want := range map[string][2]int64{w.e.ReaderToken(7): {7, 0}, w.e.claimToken(8): {0, 8}, "7.x": {}, "c8.x": {}, "": {}, "c" + w.e.ReaderToken(7): {}, w.e.claimToken(8)[1:]: {}} {
+		if who, answer := w.e.readToken(token); who != want[0] || answer != want[1] {
+			t.Errorf("the token %q is of person %d, answer %d", token, who, answer)
+		}
 	}
 }
 

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"ombak/internal/core/calendar"
+	"ombak/internal/core/page"
 	"ombak/internal/core/person"
 	"ombak/internal/core/rule"
 	"ombak/internal/core/score"
@@ -102,10 +103,7 @@ func newWorld(t *testing.T, o mailserver.Options) *world {
 		w.second, err = store.SaveMessage(w.ctx, tx, store.Message{Name: "From the owner", Doc: store.JSON[message.Document]{V: message.Simple("Three alarms at {{ company.name | default: \"your site\" }}", `<p>Shall we talk?</p>`)}, FromOwner: true, SenderID: &w.marketer}, w.marketer, day0)
 		return err
 	})
-	id, err := w.s.SavePage(w.ctx, store.Page{Slug: "alarms", Title: "Oxygen alarms", Button: "Send it", Offer: "Field guide", Published: true}, []byte("guide"), day0)
-	w.must(err)
-	w.page, err = w.s.Page(w.ctx, id)
-	w.must(err)
+	w.page = w.newPage("alarms", page.New("Oxygen alarms", "<p>Read.</p>", "Send it"))
 
 	p := sequence.NewPlan()
 	p.LaunchHold = false
@@ -145,10 +143,29 @@ func (w *world) launch() {
 	w.must(w.e.Launch(w.ctx, w.seq, w.marketer, false))
 }
 
+// newPage publishes a page that offers a file.
+func (w *world) newPage(slug string, doc page.Document) store.Page {
+	w.t.Helper()
+	var id int64
+	w.tx(func(tx store.Tx) (err error) {
+		id, err = store.SavePage(w.ctx, tx, store.Page{Slug: slug, Doc: store.JSON[page.Document]{V: doc}, Offer: "Field guide", Published: true}, []byte("guide"), day0)
+		return err
+	})
+	p, err := w.s.Page(w.ctx, id)
+	w.must(err)
+	return p
+}
+
+func answers(first, last, email, company string) page.Answers {
+	return page.Answers{Values: person.Values{person.FirstName: first, person.LastName: last, person.EmailField: email, person.Company: company}}
+}
+
 // fill fills the page's form in.
 func (w *world) fill(first, email string) int64 {
 	w.t.Helper()
-	id, err := w.e.FormFilled(w.ctx, w.page, w.e.ViewToken(w.page.ID), store.NewPerson{First: first, Last: "Reader", Email: email, Company: "Fjord Farms", Domain: "fjord.example"})
+	view, err := w.e.Show(w.ctx, w.page, "", "")
+	w.must(err)
+	id, _, err := w.e.FormFilled(w.ctx, w.page, Filled{Visit: view, Answers: answers(first, "Reader", email, "Fjord Farms")})
 	w.must(err)
 	w.settle()
 	return id

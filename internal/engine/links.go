@@ -5,6 +5,7 @@ import (
 	"crypto/sha256"
 	"encoding/base64"
 	"fmt"
+	"strings"
 )
 
 // Link addresses carry a signature over what they are for, so that nobody can
@@ -35,24 +36,46 @@ func (e *Engine) OptOutURL(touch int64) string {
 	return fmt.Sprintf("%s/u/%d/%s", e.URL, touch, e.sign("opt-out", touch, 0))
 }
 
-// ReaderToken names a person to their own browser, so that what they look at
-// after pressing a link is theirs.
+// ReaderToken names a person to their own browser: they pressed a link in an
+// email that came to them, so it is theirs.
 func (e *Engine) ReaderToken(person int64) string {
 	return fmt.Sprintf("%d.%s", person, e.sign("reader", person, 0))
 }
 
-// Reader reads a ReaderToken; 0 for one that is not ours.
-func (e *Engine) Reader(token string) int64 {
-	var person int64
-	var sig string
-	if n, err := fmt.Sscanf(token, "%d.%s", &person, &sig); n != 2 || err != nil || !e.signed("reader", person, 0, sig) {
-		return 0
-	}
-	return person
+// claimToken names to a browser the first form that was filled in there:
+// somebody says who they are, and may not be.
+func (e *Engine) claimToken(answer int64) string {
+	return fmt.Sprintf("c%d.%s", answer, e.sign("claim", answer, 0))
 }
 
-// ViewToken vouches for the instant at which a page was shown.
-func (e *Engine) ViewToken(page int64) string {
-	at := e.Now().UnixMicro()
-	return fmt.Sprintf("%d.%s", at, e.sign("view", page, at))
+// readToken reads either; zeros for one that is not ours.
+func (e *Engine) readToken(token string) (person, answer int64) {
+	var n int64
+	var sig string
+	rest, claim := strings.CutPrefix(token, "c")
+	if k, err := fmt.Sscanf(rest, "%d.%s", &n, &sig); k != 2 || err != nil {
+		return 0, 0
+	}
+	if claim && e.signed("claim", n, 0, sig) {
+		return 0, n
+	}
+	if !claim && e.signed("reader", n, 0, sig) {
+		return n, 0
+	}
+	return 0, 0
+}
+
+// visitToken names one time that a page was shown, to whoever it was shown.
+func (e *Engine) visitToken(page, visit int64) string {
+	return fmt.Sprintf("%d.%s", visit, e.sign("page visit", page, visit))
+}
+
+// pageVisit reads a visitToken; 0 for one that is not this page's.
+func (e *Engine) pageVisit(page int64, token string) int64 {
+	var visit int64
+	var sig string
+	if n, err := fmt.Sscanf(token, "%d.%s", &visit, &sig); n != 2 || err != nil || !e.signed("page visit", page, visit, sig) {
+		return 0
+	}
+	return visit
 }

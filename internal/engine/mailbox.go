@@ -30,7 +30,8 @@ func (e *Engine) allot(ctx context.Context, list []store.Outgoing) ([]store.Outg
 		}
 		by := map[int64][]store.Outgoing{}
 		for _, o := range list {
-			if o.Sender == nil || boxes[*o.Sender].User == 0 {
+			// What somebody waits for goes at once, whatever the account has sent.
+			if o.Single || o.Sender == nil || boxes[*o.Sender].User == 0 {
 				now = append(now, o)
 				continue
 			}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"time"
 
+	"ombak/internal/core/act"
 	"ombak/internal/core/calendar"
 	"ombak/internal/core/mailing"
 	"ombak/internal/core/person"
@@ -179,6 +180,11 @@ func (e *Engine) Ready(ctx context.Context, m *store.Mailing) error {
 	if err := m.Plan.V.Check(); err != nil {
 		return err
 	}
+	for _, a := range m.Acts.V {
+		if err := a.Check(act.OfLink()); err != nil {
+			return fmt.Errorf("what pressing a link does besides: %w", err)
+		}
+	}
 	msg, err := e.Store.Message(ctx, *m.Message)
 	if store.IsNotFound(err) {
 		return errors.New("its message is not there any more")
@@ -322,56 +328,23 @@ func (e *Engine) StopMailing(ctx context.Context, id int64) (n int64, err error)
 	return n, err
 }
 
-// act does what pressing a link of a mailing does besides leading somewhere.
-func (e *Engine) act(ctx context.Context, m *store.Mailing, link int, reader int64) error {
+// pressed does what pressing a link of a mailing does besides leading somewhere.
+func (e *Engine) pressed(ctx context.Context, m *store.Mailing, link int, reader int64) error {
+	var acts []act.Act
 	for _, a := range m.Acts.V {
-		if a.Link != link {
-			continue
-		}
-		how := "by a link of “" + m.Name + "”"
-		var err error
-		switch a.Do {
-		case "tag":
-			err = e.Store.InTx(ctx, func(tx store.Tx) error {
-				id, err := store.TagNamed(ctx, tx, a.What, 0, e.Now())
-				if err != nil {
-					return err
-				}
-				return e.markIn(ctx, tx, reader, person.Mark(person.TagMark, id), how)
-			})
-		case "audience":
-			var id int64
-			if _, err = fmt.Sscan(a.What, &id); err == nil {
-				err = e.Store.InTx(ctx, func(tx store.Tx) error {
-					return e.markIn(ctx, tx, reader, person.Mark(person.AudienceMark, id), how)
-				})
-			}
-		}
-		if err != nil {
-			return fmt.Errorf("doing what the link %d does: %w", link, err)
+		if a.Link == link {
+			acts = append(acts, a.Act)
 		}
 	}
-	return nil
-}
-
-// markIn sets a mark of a person, with a line in their history.
-func (e *Engine) markIn(ctx context.Context, tx store.Tx, reader int64, mark person.Field, how string) error {
-	people, err := store.PeopleByID(ctx, tx, []int64{reader})
-	if err != nil || people[reader] == nil {
-		return err
+	if len(acts) == 0 {
+		return nil
 	}
-	now, err := store.Marks(ctx, tx, []int64{reader}, []person.Field{mark})
+	err := e.Store.InTx(ctx, func(tx store.Tx) error { return e.do(ctx, tx, acts, reader, "by a link of “"+m.Name+"”") })
 	if err != nil {
-		return err
+		return fmt.Errorf("doing what the link %d does: %w", link, err)
 	}
-	before := now[reader]
-	if before == nil {
-		before = person.Values{}
-	}
-	if _, err := store.Change(ctx, tx, []store.Edit{{P: people[reader], Now: before, Set: person.Values{mark: "yes"}}}, store.Author{How: how, At: e.Now()}); err != nil {
-		return err
-	}
-	return store.Notify(ctx, tx, "person")
+	e.Nudge()
+	return nil
 }
 
 // CleanBounced takes the addresses that bounced in a mailing off their

@@ -8,6 +8,7 @@ import (
 	"testing"
 	"time"
 
+	"ombak/internal/core/act"
 	"ombak/internal/core/mailing"
 	"ombak/internal/core/message"
 	"ombak/internal/core/person"
@@ -89,7 +90,7 @@ func TestAOneOffEmail(t *testing.T) {
 	m := w.newsletter(func(m *store.Mailing) {
 		m.Excluded.V = []int64{friends}
 		m.Plan.V.Tags.Campaign = "spring"
-		m.Acts.V = []mailing.Act{{Link: 1, Do: "tag", What: "keen"}, {Link: 2, Do: "audience", What: fmt.Sprint(friends)}}
+		m.Acts.V = []mailing.LinkAct{{Link: 1, Act: act.Act{Do: act.Tag, What: "keen"}}, {Link: 2, Act: act.Act{Do: act.Audience, What: fmt.Sprint(friends)}}}
 	})
 	reach, err := w.e.Reach(w.ctx, &m)
 	w.must(err)

@@ -2,7 +2,6 @@ package engine
 
 import (
 	"context"
-	"fmt"
 	"slices"
 	"time"
 
@@ -111,6 +110,11 @@ func (e *Engine) Click(ctx context.Context, touch int64, n int, signature, why s
 			why = pressedAllAtOnce
 		}
 	}
+	if l.Answer != 0 && why == "" {
+		if err := e.Prove(ctx, l.Answer); err != nil {
+			return "", 0, err
+		}
+	}
 	if l.Mailing == 0 {
 		if why == "" {
 			target, err = e.forSite(ctx, target, l.Person)
@@ -122,7 +126,7 @@ func (e *Engine) Click(ctx context.Context, touch int64, n int, signature, why s
 		return "", 0, err
 	}
 	if why == "" {
-		if err := e.act(ctx, &m, n, l.Person); err != nil {
+		if err := e.pressed(ctx, &m, n, l.Person); err != nil {
 			return "", 0, err
 		}
 	}
@@ -239,69 +243,6 @@ func (e *Engine) OptOut(ctx context.Context, touch int64, signature string) erro
 		return err
 	}
 	return e.Record(ctx, mailSignal(l, signal.OptOut, e.Now()))
-}
-
-// View keeps that a known reader looked at a page.
-func (e *Engine) View(ctx context.Context, person int64, p store.Page) error {
-	return e.Record(ctx, store.Signal{Person: person, Detail: p.Title,
-		Signal: signal.Signal{At: e.Now(), Kind: signal.PageView, Place: signal.Place{Page: p.ID}}})
-}
-
-// Download keeps that a known reader took a page's file.
-func (e *Engine) Download(ctx context.Context, person int64, p store.Page) error {
-	return e.Record(ctx, store.Signal{Person: person, Detail: p.Offer,
-		Signal: signal.Signal{At: e.Now(), Kind: signal.Download, Place: signal.Place{Page: p.ID}}})
-}
-
-// FormFilled takes a filled form in: its person is met, what they did is kept
-// (the view, vouched for by its token, and the form), and they enter the
-// sequences that the form leads into. The answers must be checked already.
-func (e *Engine) FormFilled(ctx context.Context, p store.Page, viewed string, who store.NewPerson) (int64, error) {
-	now := e.Now()
-	var id int64
-	err := e.Store.InTx(ctx, func(tx store.Tx) error {
-		var err error
-		if id, _, err = store.MeetPerson(ctx, tx, who, now); err != nil {
-			return err
-		}
-		// Somebody who was erased and comes back by themselves may be kept again.
-		if err := store.ForgetNeverAgain(ctx, tx, e.hashed(who.Email)); err != nil {
-			return err
-		}
-		var list []store.Signal
-		if at, ok := e.viewedAt(p.ID, viewed, now); ok {
-			list = append(list, store.Signal{Person: id, Detail: p.Title, Signal: signal.Signal{At: at, Kind: signal.PageView, Place: signal.Place{Page: p.ID}}})
-		}
-		list = append(list, store.Signal{Person: id, Detail: p.Title, Signal: signal.Signal{At: now, Kind: signal.Form, Place: signal.Place{Page: p.ID}}})
-		entries, err := store.EnteredByPage(ctx, tx, p.ID)
-		if err != nil {
-			return err
-		}
-		for _, q := range entries {
-			if _, err := store.Enrol(ctx, tx, q.Sequence, q.Version, sequence.StepID(q.Start), []int64{id}, now); err != nil {
-				return err
-			}
-			if err := store.Notify(ctx, tx, topic("sequence", q.Sequence)); err != nil {
-				return err
-			}
-		}
-		return record(ctx, tx, list)
-	})
-	if err == nil {
-		e.Nudge()
-	}
-	return id, err
-}
-
-// viewedAt reads a ViewToken: within the last day, by our own signature.
-func (e *Engine) viewedAt(page int64, token string, now time.Time) (time.Time, bool) {
-	var µs int64
-	var sig string
-	if n, err := fmt.Sscanf(token, "%d.%s", &µs, &sig); n != 2 || err != nil || !e.signed("view", page, µs, sig) {
-		return time.Time{}, false
-	}
-	at := time.UnixMicro(µs).UTC()
-	return at, !at.After(now) && now.Sub(at) < 24*time.Hour
 }
 
 // Choose keeps what the reader of an email agrees to from now on: the purposes

@@ -73,6 +73,8 @@ type Everything struct {
 	Changes   []store.Changed       `json:"changes"`
 	Words     []store.PersonWords   `json:"words_for_them_alone"`
 	Shelf     []store.PersonTaken   `json:"taken_from_the_shelf"`
+	Forms     []store.PersonForm    `json:"forms"`
+	Tasks     []store.PersonTask    `json:"tasks_and_alerts"`
 	Browsers  []store.PersonBrowser `json:"browsers"`
 }
 
@@ -138,6 +140,12 @@ func (e *Engine) Everything(ctx context.Context, id int64) (*Everything, error) 
 	keep(err)
 	x.Words, err = e.Store.PersonWords(ctx, id)
 	keep(err)
+	if x.Forms, err = e.Store.PersonForms(ctx, id); err != nil {
+		return x, err
+	}
+	if x.Tasks, err = e.Store.PersonTasks(ctx, id); err != nil {
+		return x, err
+	}
 	x.Shelf, err = e.Store.PersonTaken(ctx, id)
 	keep(err)
 	x.Browsers, err = e.Store.PersonBrowsers(ctx, id)

@@ -261,7 +261,7 @@ func TestOneBadEnrolmentKeepsNobodyElse(t *testing.T) {
 	w.launch()
 	w.clock.set(day0.Add(6*dayLong + time.Hour)) // a Monday, in sending hours
 	for n := range 3 {
-		id, err := w.e.FormFilled(w.ctx, w.page, "", store.NewPerson{First: "Ben", Email: fmt.Sprintf("ben%d@fjord.example", n)})
+		id, _, err := w.e.FormFilled(w.ctx, w.page, Filled{Answers: answers("Ben", "", fmt.Sprintf("ben%d@fjord.example", n), "")})
 		w.must(err)
 		defer func() {
 			if way := w.way(id); way.Step == int32(w.email) && way.Ended == nil && len(w.letters(fmt.Sprintf("ben%d@", n))) == 0 {

@@ -194,6 +194,7 @@ func (s *Store) NextLook(ctx context.Context) (time.Time, error) {
 		select least(
 			(select min(e.look) from enrolment e join sequence q on q.id = e.sequence_id where e.ended_at is null and q.state = 'running'),
 			(select min(t.ready_at) from touch t join sequence q on q.id = t.sequence_id where t.state = 'ready' and t.mailing_id is null and q.state = 'running'),
+			(select min(t.ready_at) from touch t where t.state = 'ready' and t.enrolment_id is null and t.mailing_id is null),
 			(select min(t.ready_at) from touch t join mailing l on l.id = t.mailing_id where t.state = 'ready' and t.mailing_id is not null and l.state in ('filling', 'sending')),
 			(select min(due) from standing where due is not null))`)
 	if err != nil || t == nil {

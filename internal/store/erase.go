@@ -29,6 +29,7 @@ func Erase(ctx context.Context, tx Tx, id int64, addresses []string, hashes [][]
 		"delete from person_tag where person_id = $1", "delete from standing where person_id = $1", "delete from change where person_id = $1",
 		"delete from batch_person where person_id = $1", "delete from import_row where person_id = $1", "delete from audience_stale where person_id = $1",
 		"delete from not_double where low = $1 or high = $1", "delete from personal_edit where person_id = $1", "delete from visitor where person_id = $1",
+		"delete from task where person_id = $1", "update page_answer set answers = '{}', hidden = '{}', consents = '[]', acts = '[]', visitor = '', chain = null, proved_at = coalesce(proved_at, at) where person_id = $1",
 		"update touch set address = '', subject = '', notes = '', trouble = '', edit = null where person_id = $1",
 	} {
 		if _, err := exec(ctx, tx, q, id); err != nil {

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"ombak/internal/core/handoff"
+	"ombak/internal/core/page"
 	"ombak/internal/core/pipeline"
 	"ombak/internal/core/sequence"
 	"ombak/internal/core/signal"
@@ -162,16 +163,24 @@ func TestSavedMessagesKeepTheirVersions(t *testing.T) {
 
 func TestPagesHaveAddressesOfTheirOwn(t *testing.T) {
 	k := open(t)
-	id, err := k.SavePage(k.ctx, store.Page{Slug: "guide", Title: "A", Button: "x", FileName: "a.txt", FileType: "text/plain"}, []byte("file"), at)
+	keep := func(p store.Page, file []byte) (id int64, err error) {
+		p.Doc.V = page.New("A", "<p>a</p>", "x")
+		err = k.InTx(k.ctx, func(tx store.Tx) error {
+			id, err = store.SavePage(k.ctx, tx, p, file, at)
+			return err
+		})
+		return id, err
+	}
+	id, err := keep(store.Page{Slug: "guide", Offer: "B", FileName: "a.txt", FileType: "text/plain"}, []byte("file"))
 	k.must(err)
-	if _, err := k.SavePage(k.ctx, store.Page{Slug: "guide", Title: "B", Button: "x"}, nil, at); !errors.Is(err, store.ErrTaken) {
+	if _, err := keep(store.Page{Slug: "guide"}, nil); !errors.Is(err, store.ErrTaken) {
 		t.Errorf("the same address: %v", err)
 	}
-	_, err = k.SavePage(k.ctx, store.Page{ID: id, Slug: "guide", Title: "C", Button: "x"}, nil, at)
+	_, err = keep(store.Page{ID: id, Slug: "guide", Offer: "C"}, nil)
 	k.must(err)
 	p, err := k.PageBySlug(k.ctx, "guide")
 	k.must(err)
-	if p.Title != "C" || p.FileName != "a.txt" || p.FileSize != 4 {
+	if p.Offer != "C" || p.Title != "A" || p.FileName != "a.txt" || p.FileSize != 4 {
 		t.Errorf("saving without a file lost it: %+v", p)
 	}
 }

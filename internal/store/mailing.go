@@ -20,7 +20,7 @@ type Mailing struct {
 	Audience  *int64 `db:"audience_id"`
 	Excluded  JSON[[]int64]
 	Plan      JSON[mailing.Plan]
-	Acts      JSON[[]mailing.Act]
+	Acts      JSON[[]mailing.LinkAct]
 	By        string
 	Made      time.Time  `db:"made_at"`
 	Launched  *time.Time `db:"launched_at"`
@@ -57,7 +57,7 @@ func (s *Store) Mailings(ctx context.Context) ([]Mailing, error) {
 
 // SaveMailing keeps a draft, new where its id is 0.
 func SaveMailing(ctx context.Context, tx Tx, m Mailing, by int64, at time.Time) (int64, error) {
-	excluded, acts := append([]int64{}, m.Excluded.V...), JSON[[]mailing.Act]{append([]mailing.Act{}, m.Acts.V...)}
+	excluded, acts := append([]int64{}, m.Excluded.V...), JSON[[]mailing.LinkAct]{append([]mailing.LinkAct{}, m.Acts.V...)}
 	if m.ID == 0 {
 		return one[int64](ctx, tx, "insert into mailing (name, message_id, purpose_id, audience_id, excluded, plan, acts, made_by, made_at) values ($1, $2, $3, $4, $5, $6, $7, nullif($8::bigint, 0), $9) returning id",
 			m.Name, m.Message, m.Purpose, m.Audience, excluded, m.Plan, acts, by, at)

@@ -28,7 +28,7 @@ type Merged struct {
 }
 
 // belongings are the tables whose rows belong to a person and move with them.
-var belongings = []string{"signal", "enrolment", "touch", "incoming", "handoff", "deal", "note", "change", "consent", "shelf_taken"}
+var belongings = []string{"signal", "enrolment", "touch", "incoming", "handoff", "deal", "note", "change", "consent", "shelf_taken", "page_answer", "task"}
 
 // Errors of merging.
 var (

@@ -3,39 +3,45 @@ package store
 import (
 	"context"
 	"errors"
+	"fmt"
 	"time"
+
+	"ombak/internal/core/act"
+	"ombak/internal/core/page"
+	"ombak/internal/core/person"
 )
 
-// Page is a hosted page that offers something against a form.
+// Page is a page as visitors see it, with how far they came.
 type Page struct {
 	ID        int64
 	Slug      string
 	Title     string
-	Intro     string // cleaned HTML
-	Button    string
-	Thanks    string // cleaned HTML
+	Doc       JSON[page.Document]
 	Offer     string // what the file is called to readers
 	FileName  string `db:"file_name"`
 	FileType  string `db:"file_type"`
 	FileSize  int64  `db:"file_size"`
 	Published bool
 	Updated   time.Time `db:"updated_at"`
-	Views     int64
-	Forms     int64
+	Open      bool      // the draft says something else
+	Visits    int64
+	Started   int64
+	Finished  int64
 }
 
-const pageFields = `select g.id, g.slug, g.title, g.intro, g.button, g.thanks, g.offer, g.file_name, g.file_type, coalesce(length(g.file), 0) as file_size, g.published, g.updated_at,
-	(select count(*) from signal s where s.page_id = g.id and s.kind = 1 and s.machine = '') as views,
-	(select count(*) from signal s where s.page_id = g.id and s.kind = 2) as forms from page g `
+const plainPage = `g.id, g.slug, g.title, g.doc, g.offer, g.file_name, g.file_type, coalesce(length(g.file), 0) as file_size, g.published, g.updated_at`
+
+const pageFields = `select ` + plainPage + `, coalesce((select d.doc <> g.doc from page_draft d where d.page_id = g.id and d.n = g.draft_n), false) as open, v.visits, v.started, v.finished
+	from page g left join lateral (select count(*) as visits, count(started_at) as started, count(finished_at) as finished from page_visit where page_id = g.id) v on true where g.removed_at is null `
 
 // Page reads one.
 func (s *Store) Page(ctx context.Context, id int64) (Page, error) {
-	return one[Page](ctx, s.db, pageFields+"where g.id = $1", id)
+	return one[Page](ctx, s.db, pageFields+"and g.id = $1", id)
 }
 
-// PageBySlug reads the page at an address.
+// PageBySlug reads the page at an address, without its figures.
 func (s *Store) PageBySlug(ctx context.Context, slug string) (Page, error) {
-	return one[Page](ctx, s.db, `select id, slug, title, intro, button, thanks, offer, file_name, file_type, coalesce(length(file), 0) as file_size, published, updated_at from page where slug = $1`, slug)
+	return one[Page](ctx, s.db, "select "+plainPage+" from page g where g.slug = $1 and g.removed_at is null", slug)
 }
 
 // Pages lists all.
@@ -51,22 +57,229 @@ func (s *Store) PageFile(ctx context.Context, id int64) ([]byte, error) {
 // ErrTaken is answered where an address or a name is taken already.
 var ErrTaken = errors.New("it is taken already")
 
-// SavePage keeps a page; file nil leaves the one there is.
-func (s *Store) SavePage(ctx context.Context, p Page, file []byte, at time.Time) (int64, error) {
-	taken, err := one[bool](ctx, s.db, "select exists (select from page where slug = $1 and id <> $2)", p.Slug, p.ID)
-	if err != nil {
-		return 0, err
+// SavePage keeps where a page is and what it offers, new where its id is 0;
+// file nil leaves the one there is. What it says changes by EditPage alone.
+func SavePage(ctx context.Context, tx Tx, p Page, file []byte, at time.Time) (int64, error) {
+	var err error
+	if p.ID == 0 {
+		p.ID, err = one[int64](ctx, tx, `insert into page (slug, title, doc, offer, file_name, file_type, file, published, updated_at)
+			values ($1, $2, $3, $4, $5, $6, $7, $8, $9) returning id`,
+			p.Slug, p.Doc.V.Title, p.Doc, p.Offer, p.FileName, p.FileType, file, p.Published, at)
+	} else {
+		p.ID, err = one[int64](ctx, tx, `update page set slug = $2, offer = $3, file_name = case when $6::bytea is null then file_name else $4 end, file_type = case when $6::bytea is null then file_type else $5 end,
+			file = coalesce($6, file), published = $7, updated_at = $8 where id = $1 and removed_at is null returning id`,
+			p.ID, p.Slug, p.Offer, p.FileName, p.FileType, file, p.Published, at)
 	}
-	if taken {
+	if taken(err) {
 		return 0, ErrTaken
 	}
-	if p.ID == 0 {
-		return one[int64](ctx, s.db, `insert into page (slug, title, intro, button, thanks, offer, file_name, file_type, file, published, updated_at)
-			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11) returning id`,
-			p.Slug, p.Title, p.Intro, p.Button, p.Thanks, p.Offer, p.FileName, p.FileType, file, p.Published, at)
+	return p.ID, err
+}
+
+// PageDraft is a state of a page's draft.
+type PageDraft struct {
+	N       int
+	Doc     JSON[page.Document]
+	What    string
+	At      time.Time
+	CanUndo bool `db:"can_undo"`
+	CanRedo bool `db:"can_redo"`
+}
+
+const pageDraftFields = `select d.n, d.doc, d.what, d.at, exists (select from page_draft o where o.page_id = g.id and o.n = d.n - 1) as can_undo,
+	exists (select from page_draft o where o.page_id = g.id and o.n = d.n + 1) as can_redo from page g join page_draft d on d.page_id = g.id and d.n = g.draft_n where g.id = $1 and g.removed_at is null`
+
+// PageDraft reads the draft of a page as it stands; where none was begun it is
+// what visitors see.
+func (s *Store) PageDraft(ctx context.Context, id int64) (PageDraft, error) {
+	d, err := one[PageDraft](ctx, s.db, pageDraftFields, id)
+	if !IsNotFound(err) {
+		return d, err
 	}
-	return one[int64](ctx, s.db, `update page set slug = $2, title = $3, intro = $4, button = $5, thanks = $6, offer = $7,
-			file_name = case when $10::bytea is null then file_name else $8 end, file_type = case when $10::bytea is null then file_type else $9 end,
-			file = coalesce($10, file), published = $11, updated_at = $12 where id = $1 returning id`,
-		p.ID, p.Slug, p.Title, p.Intro, p.Button, p.Thanks, p.Offer, p.FileName, p.FileType, file, p.Published, at)
+	p, err := s.Page(ctx, id)
+	return PageDraft{Doc: p.Doc}, err
+}
+
+// EditPage changes the draft of a page by f, as one step that can be undone.
+// Edits of the same thing by one user in a row are one step.
+func EditPage(ctx context.Context, tx Tx, id, user int64, what string, at time.Time, f func(*page.Document) error) error {
+	p, err := one[Page](ctx, tx, "select "+plainPage+" from page g where g.id = $1 and g.removed_at is null for update", id)
+	if err != nil {
+		return err
+	}
+	d, err := one[PageDraft](ctx, tx, pageDraftFields, id)
+	if IsNotFound(err) { // what visitors see is the first state
+		_, err = exec(ctx, tx, "insert into page_draft (page_id, n, doc, what, at) values ($1, 0, $2, '', $3)", id, p.Doc, at)
+		d = PageDraft{Doc: p.Doc}
+	}
+	if err != nil {
+		return err
+	}
+	if err := f(&d.Doc.V); err != nil {
+		return err
+	}
+	if _, err := exec(ctx, tx, "delete from page_draft where page_id = $1 and (n > $2 or n < $2 - 200)", id, d.N); err != nil {
+		return err
+	}
+	if d.N == 0 || d.What != what || at.Sub(d.At) >= together {
+		d.N++
+	}
+	if _, err := exec(ctx, tx, `insert into page_draft (page_id, n, doc, what, at, user_id) values ($1, $2, $3, $4, $5, nullif($6::bigint, 0))
+		on conflict (page_id, n) do update set doc = excluded.doc, at = excluded.at`, id, d.N, d.Doc, what, at, user); err != nil {
+		return fmt.Errorf("keeping a draft: %w", err)
+	}
+	_, err = exec(ctx, tx, "update page set draft_n = $2 where id = $1", id, d.N)
+	return err
+}
+
+// MovePageDraft goes back or on in the states of a draft, and answers whether
+// there was where to go.
+func MovePageDraft(ctx context.Context, tx Tx, id int64, by int) (bool, error) {
+	n, err := exec(ctx, tx, "update page g set draft_n = draft_n + $2 where id = $1 and exists (select from page_draft d where d.page_id = g.id and d.n = g.draft_n + $2)", id, by)
+	return n == 1, err
+}
+
+// PublishPage shows visitors a document from now on.
+func PublishPage(ctx context.Context, tx Tx, id int64, d page.Document, at time.Time) error {
+	n, err := exec(ctx, tx, "update page set doc = $2, title = $3, published = true, updated_at = $4 where id = $1 and removed_at is null", id, JSON[page.Document]{d}, d.Title, at)
+	if err == nil && n == 0 {
+		err = ErrNotFound
+	}
+	return err
+}
+
+// RemovePage takes a page off the lists and away from visitors, or puts it
+// back. Its address stays its own.
+func RemovePage(ctx context.Context, tx Tx, id int64, at *time.Time) error {
+	n, err := exec(ctx, tx, "update page set removed_at = $2 where id = $1", id, at)
+	if err == nil && n == 0 {
+		err = ErrNotFound
+	}
+	return err
+}
+
+// RemovedPages lists what was taken off the lists since an instant.
+func (s *Store) RemovedPages(ctx context.Context, since time.Time) ([]Page, error) {
+	return all[Page](ctx, s.db, "select "+plainPage+" from page g where g.removed_at >= $1 order by g.removed_at desc limit 20", since)
+}
+
+// PageUse lists the running sequences that a page's form leads into.
+func (s *Store) PageUse(ctx context.Context, id int64) ([]Use, error) {
+	return all[Use](ctx, s.db, "select 'sequence' as kind, q.id, q.name from sequence q join sequence_version v on v.id = q.version_id where q.state = 'running' and (v.entry->>'page')::bigint = $1 order by q.id", id)
+}
+
+// PageVisit keeps that a page was shown, and answers its number.
+func (s *Store) PageVisit(ctx context.Context, id int64, source, site string, at time.Time) (int64, error) {
+	return one[int64](ctx, s.db, "insert into page_visit (page_id, at, source, site) values ($1, $2, $3, $4) returning id", id, at, source, site)
+}
+
+// StartForm keeps that somebody began to fill the form in.
+func (s *Store) StartForm(ctx context.Context, visit int64, at time.Time) error {
+	return s.InTx(ctx, func(tx Tx) error {
+		_, err := exec(ctx, tx, "update page_visit set started_at = $2 where id = $1 and started_at is null", visit, at)
+		return err
+	})
+}
+
+// FinishVisit keeps that the form was filled in, and answers when the page was
+// shown; ErrNotFound where it was filled in before from the same view.
+func FinishVisit(ctx context.Context, tx Tx, pageID, visit int64, at time.Time) (time.Time, error) {
+	return one[time.Time](ctx, tx, "update page_visit set finished_at = $3, started_at = coalesce(started_at, $3) where id = $2 and page_id = $1 and finished_at is null returning at", pageID, visit, at)
+}
+
+// PageSource is how far those came whom a source brought.
+type PageSource struct {
+	Source                    string
+	Site                      string
+	Visits, Started, Finished int64
+}
+
+// PageSources lists them, the largest first.
+func (s *Store) PageSources(ctx context.Context, id int64, n int) ([]PageSource, error) {
+	return all[PageSource](ctx, s.db, `select source, site, count(*) as visits, count(started_at) as started, count(finished_at) as finished
+		from page_visit where page_id = $1 group by 1, 2 order by 3 desc, 1, 2 limit $2`, id, n)
+}
+
+// PageDay is how far those came who saw a page on a day.
+type PageDay struct {
+	Day                       time.Time
+	Visits, Started, Finished int64
+}
+
+// PageDays counts by day of a zone.
+func (s *Store) PageDays(ctx context.Context, id int64, since time.Time, zone string) ([]PageDay, error) {
+	return all[PageDay](ctx, s.db, `select (at at time zone $3)::date as day, count(*) as visits, count(started_at) as started, count(finished_at) as finished
+		from page_visit where page_id = $1 and at >= $2 group by 1 order by 1`, id, since, zone)
+}
+
+// Answer is a form that was filled in.
+type Answer struct {
+	ID       int64
+	Page     int64 `db:"page_id"`
+	Person   int64 `db:"person_id"`
+	Visit    *int64
+	At       time.Time
+	Answers  JSON[person.Values]
+	Hidden   JSON[person.Values]
+	Consents JSON[[]page.Given]
+	Acts     JSON[[]act.Act]
+	Site     string
+	Chain    int64      // the first answer from the same browser; 0: this one
+	Visitor  string     // the browser, where it came from a site of our own
+	Proved   *time.Time `db:"proved_at"`
+	Title    string     // of the page
+
+	First, Last, Email string // of the person
+}
+
+const answerFields = `select a.id, a.page_id, a.person_id, a.visit_id as visit, a.at, a.answers, a.hidden, a.consents, a.acts, a.site, a.proved_at, g.title, p.first_name as first, p.last_name as last, p.email
+	from page_answer a join page g on g.id = a.page_id join person p on p.id = a.person_id `
+
+// AddAnswer keeps a form that was filled in.
+func AddAnswer(ctx context.Context, tx Tx, a Answer) (int64, error) {
+	id, err := one[int64](ctx, tx, "insert into page_answer (page_id, person_id, visit_id, at, answers, hidden, consents, acts, site, chain, visitor, proved_at) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, nullif($10::bigint, 0), $11, $12) returning id",
+		a.Page, a.Person, a.Visit, a.At, a.Answers, a.Hidden, a.Consents, a.Acts, a.Site, a.Chain, a.Visitor, a.Proved)
+	if err != nil {
+		return 0, fmt.Errorf("keeping a filled form: %w", err)
+	}
+	return id, nil
+}
+
+// ProveAnswer keeps that the address of whoever filled a form in has proved
+// itself. It answers ErrNotFound where it had before.
+func ProveAnswer(ctx context.Context, tx Tx, id int64, at time.Time) (Answer, error) {
+	return one[Answer](ctx, tx, `update page_answer a set proved_at = $2 from page g where a.id = $1 and a.proved_at is null and g.id = a.page_id
+		returning a.id, a.page_id, a.person_id, a.visit_id as visit, a.at, a.answers, a.hidden, a.consents, a.acts, a.site, a.proved_at, g.title`, id, at)
+}
+
+// PersonAnswers lists the forms somebody filled in, the newest first.
+func (s *Store) PersonAnswers(ctx context.Context, who int64) ([]Answer, error) {
+	return all[Answer](ctx, s.db, answerFields+"where a.person_id = $1 order by a.id desc limit 200", who)
+}
+
+// PageAnswers lists who filled a page's form in, the newest first.
+func (s *Store) PageAnswers(ctx context.Context, id int64, n int) ([]Answer, error) {
+	return all[Answer](ctx, s.db, answerFields+"where a.page_id = $1 order by a.id desc limit $2", id, n)
+}
+
+// AnswerPerson is who gave an answer.
+func (s *Store) AnswerPerson(ctx context.Context, id int64) (int64, error) {
+	return one[int64](ctx, s.db, "select person_id from page_answer where id = $1", id)
+}
+
+// BrowserAnswers lists what one browser answered, for one person, the newest
+// last: by the chain of its answers, or by its name on a site of our own.
+func (s *Store) BrowserAnswers(ctx context.Context, chain int64, visitor string) ([]Answer, error) {
+	return all[Answer](ctx, s.db, answerFields+`where a.id = nullif($1::bigint, 0) or a.chain = nullif($1::bigint, 0) or a.visitor = nullif($2, '') order by a.id desc limit 100`, chain, visitor)
+}
+
+// MailAnswer has a worker send the email that brings what a form asked for, in
+// the message's newest version. Whoever got it for this page within the time
+// is not sent it again; then it answers false.
+func MailAnswer(ctx context.Context, tx Tx, answer, who, pageID, message int64, within time.Duration, at time.Time) (bool, error) {
+	n, err := exec(ctx, tx, `insert into touch (answer_id, person_id, step, kind, state, made_at, ready_at, message_id, message_version)
+		select $1, $2, 0, 'email', 'ready', $5, $5, m.id, m.version from message m where m.id = $4 and m.version > 0
+		and not exists (select from touch t join page_answer a on a.id = t.answer_id where a.person_id = $2 and a.page_id = $3 and t.message_id = $4 and t.made_at > $6)`,
+		answer, who, pageID, message, at, at.Add(-within))
+	return n == 1, err
 }

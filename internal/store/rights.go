@@ -54,3 +54,18 @@ func (s *Store) PersonViews(ctx context.Context, person int64) (map[int64]string
 	}
 	return out, err
 }
+
+// PersonForm is a form that somebody filled in.
+type PersonForm struct {
+	Page   string                  `json:"page"`
+	At     time.Time               `json:"at"`
+	Said   JSON[map[string]string] `json:"answers"`
+	Came   JSON[map[string]string] `json:"came_with"`
+	Agreed JSON[[]map[string]any]  `json:"agreed_to"`
+	Proved *time.Time              `db:"proved_at" json:"address_proved,omitempty"`
+}
+
+// PersonForms lists the forms somebody filled in.
+func (s *Store) PersonForms(ctx context.Context, person int64) ([]PersonForm, error) {
+	return all[PersonForm](ctx, s.db, "select g.title as page, a.at, a.answers as said, a.hidden as came, a.consents as agreed, a.proved_at from page_answer a join page g on g.id = a.page_id where a.person_id = $1 order by a.at", person)
+}

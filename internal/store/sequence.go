@@ -182,6 +182,11 @@ func EnteredByPage(ctx context.Context, q querier, page int64) ([]RunningEntry, 
 	return all[RunningEntry](ctx, q, runningEntries+"and (v.entry->>'page')::bigint = $1 order by q.id", page)
 }
 
+// RunningSequence answers who enters a sequence that runs.
+func RunningSequence(ctx context.Context, q querier, id int64) (RunningEntry, error) {
+	return one[RunningEntry](ctx, q, runningEntries+"and q.id = $1", id)
+}
+
 // EnteredByRule lists the running sequences that an audience enters.
 func EnteredByRule(ctx context.Context, q querier) ([]RunningEntry, error) {
 	return all[RunningEntry](ctx, q, runningEntries+"and v.entry ? 'rule' order by q.id")

@@ -107,7 +107,8 @@ type Outgoing struct {
 	Person    int64  `db:"person_id"`
 	Step      int32  `db:"step"`
 	MailID    string `db:"mail_id"`
-	Mailing   int64  `db:"mailing_id"` // 0: it is a sequence's
+	Mailing   int64  `db:"mailing_id"` // 0: it is a sequence's, or one by itself
+	Single    bool   // by itself: it brings what a form asked for, or somebody sends it by hand
 	Message   int64  `db:"message_id"`
 	Version   int    `db:"message_version"`
 	Tries     int
@@ -124,10 +125,16 @@ func (s *Store) ClaimEmails(ctx context.Context, worker int64, domain string, no
 	err := s.InTx(ctx, func(tx Tx) error {
 		// Who is away gets theirs when they are back.
 		if _, err := exec(ctx, tx, `with away as materialized (select id, away_until from person where away_until > $1)
-			update touch t set ready_at = a.away_until from away a where t.person_id = a.id and t.state = 'ready' and t.ready_at <= $1 and t.kind = 'email'`, now); err != nil {
+			update touch t set ready_at = a.away_until from away a where t.person_id = a.id and t.state = 'ready' and t.ready_at <= $1 and t.kind = 'email' and (t.enrolment_id is not null or t.mailing_id is not null)`, now); err != nil {
 			return err
 		}
-		ids, err := all[int64](ctx, tx, `
+		ids, err := claimSingles(ctx, tx, worker, domain, now, n)
+		if err != nil {
+			return err
+		}
+		if len(ids) < n {
+			var more []int64
+			more, err = all[int64](ctx, tx, `
 			with picked as (
 				select t.id from touch t
 				join enrolment e on e.id = t.enrolment_id
@@ -139,7 +146,9 @@ func (s *Store) ClaimEmails(ctx context.Context, worker int64, domain string, no
 				order by t.ready_at, t.id limit $2 for update of t, e skip locked)
 			update touch t set state = 'claimed', claimed_at = $1, worker = $3, tries = t.tries + 1,
 				mail_id = coalesce(t.mail_id, 't' || t.id || '.' || substr(md5(random()::text || t.id), 1, 12) || '@' || $4)
-			from picked where t.id = picked.id returning t.id`, now, n, worker, domain)
+			from picked where t.id = picked.id returning t.id`, now, n-len(ids), worker, domain)
+			ids = append(ids, more...)
+		}
 		if err == nil && len(ids) < n {
 			var more []int64
 			more, err = claimMailings(ctx, tx, worker, domain, now, n-len(ids))
@@ -153,9 +162,9 @@ func (s *Store) ClaimEmails(ctx context.Context, worker int64, domain string, no
 				update touch t set sender_id = a.id, address = p.email
 				from message_version v, person p left join app_user o on o.id = p.owner_id, app_user a
 				where t.id = any ($1) and v.message_id = t.message_id and v.version = t.message_version and p.id = t.person_id
-					and a.id = coalesce(case when v.from_owner then o.id end, v.sender_id)
+					and a.id = coalesce(case when t.enrolment_id is null and t.mailing_id is null then t.sender_id end, case when v.from_owner then o.id end, v.sender_id)
 				returning t.id, a.id as sender_id)
-			select t.id, coalesce(t.enrolment_id, 0) as enrolment_id, coalesce(t.sequence_id, 0) as sequence_id, coalesce(t.mailing_id, 0) as mailing_id, t.person_id, t.step, t.mail_id, t.message_id, t.message_version, t.tries, w.sender_id
+			select t.id, coalesce(t.enrolment_id, 0) as enrolment_id, coalesce(t.sequence_id, 0) as sequence_id, coalesce(t.mailing_id, 0) as mailing_id, t.enrolment_id is null and t.mailing_id is null as single, t.person_id, t.step, t.mail_id, t.message_id, t.message_version, t.tries, w.sender_id
 			from touch t left join written w on w.id = t.id where t.id = any ($1) order by t.id`, ids)
 		return err
 	})
@@ -163,6 +172,24 @@ func (s *Store) ClaimEmails(ctx context.Context, worker int64, domain string, no
 		return nil, fmt.Errorf("claiming emails: %w", err)
 	}
 	return out, nil
+}
+
+// claimSingles takes emails that belong to neither, as ClaimEmails does, before
+// all others: somebody waits for them. Who opted out gets what they asked for
+// by a form, and no more.
+func claimSingles(ctx context.Context, tx Tx, worker int64, domain string, now time.Time, n int) ([]int64, error) {
+	const single = "t.state = 'ready' and t.kind = 'email' and t.enrolment_id is null and t.mailing_id is null and t.ready_at <= $1"
+	const why = `case when p.erased_at is not null then 'erased' when p.do_not_contact then 'do not contact' when p.bounced_at is not null then 'address bounces' when p.email = '' then 'no address'
+		when p.opted_out_at is not null and t.answer_id is null then 'opted out' end`
+	if _, err := exec(ctx, tx, `with due as (select t.id, `+why+` as why from touch t join person p on p.id = t.person_id where `+single+` order by t.ready_at, t.id limit $2 for update of t skip locked)
+		update touch t set state = 'withdrawn', trouble = due.why, done_at = $1 from due where t.id = due.id and due.why is not null`, now, n); err != nil {
+		return nil, err
+	}
+	return all[int64](ctx, tx, `with picked as (
+			select t.id from touch t join person p on p.id = t.person_id where `+single+` and (`+why+`) is null order by t.ready_at, t.id limit $2 for update of t, p skip locked)
+		update touch t set state = 'claimed', claimed_at = $1, worker = $3, tries = t.tries + 1,
+			mail_id = coalesce(t.mail_id, 't' || t.id || '.' || substr(md5(random()::text || t.id), 1, 12) || '@' || $4)
+		from picked where t.id = picked.id returning t.id`, now, n, worker, domain)
 }
 
 // claimMailings takes emails of mailings that are ready, as ClaimEmails does.
@@ -309,10 +336,10 @@ type Touch struct {
 
 const touchFields = `select t.id, coalesce(t.enrolment_id, 0) as enrolment_id, coalesce(t.sequence_id, 0) as sequence_id, coalesce(t.version_id, 0) as version_id, coalesce(t.mailing_id, 0) as mailing_id, t.person_id, t.step, t.kind, t.state, t.made_at, t.ready_at, t.done_at,
 	t.mail_id, t.message_id, t.subject, t.address, t.rep_id, t.outcome, t.notes, t.trouble,
-	p.first_name as first, p.last_name as last, p.email, p.zone, p.country, p.city, p.phone, p.title, coalesce(c.name, '') as company, coalesce(q.name, l.name, '') as sequence_name,
+	p.first_name as first, p.last_name as last, p.email, p.zone, p.country, p.city, p.phone, p.title, coalesce(c.name, '') as company, coalesce(q.name, l.name, g.title, '') as sequence_name,
 	coalesce((select max(score) from standing where person_id = p.id), 0) as score from `
 
-const touchJoins = ` t join person p on p.id = t.person_id left join company c on c.id = p.company_id left join sequence q on q.id = t.sequence_id left join mailing l on l.id = t.mailing_id `
+const touchJoins = ` t join person p on p.id = t.person_id left join company c on c.id = p.company_id left join sequence q on q.id = t.sequence_id left join mailing l on l.id = t.mailing_id left join page_answer a on a.id = t.answer_id left join page g on g.id = a.page_id `
 
 // Touch reads one.
 func (s *Store) Touch(ctx context.Context, id int64) (Touch, error) {
@@ -358,13 +385,14 @@ type SentLink struct {
 	Message  int64 `db:"message_id"`
 	Version  int   `db:"message_version"`
 	Mailing  int64 `db:"mailing_id"`
+	Answer   int64 `db:"answer_id"` // the form that asked for it
 	Edit     JSON[*message.Edit]
 	Sent     *time.Time `db:"done_at"`
 }
 
 // SentLink reads the email that a touch sent.
 func (s *Store) SentLink(ctx context.Context, touch int64) (SentLink, error) {
-	return one[SentLink](ctx, s.db, `select t.id as touch, t.person_id, coalesce(t.sequence_id, 0) as sequence_id, coalesce(t.mailing_id, 0) as mailing_id, t.step, t.message_id, t.message_version, t.edit, t.done_at
+	return one[SentLink](ctx, s.db, `select t.id as touch, t.person_id, coalesce(t.sequence_id, 0) as sequence_id, coalesce(t.mailing_id, 0) as mailing_id, coalesce(t.answer_id, 0) as answer_id, t.step, t.message_id, t.message_version, t.edit, t.done_at
 		from touch t where t.id = $1 and t.kind = 'email' and t.state in ('sent', 'sending', 'held')`, touch)
 }
 

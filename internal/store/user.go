@@ -73,3 +73,14 @@ func RepsInTurn(ctx context.Context, tx Tx) ([]handoff.Rep, error) {
 	}
 	return reps, nil
 }
+
+// HadTurn keeps that it was a rep's turn.
+func HadTurn(ctx context.Context, tx Tx, rep int64, at time.Time) error {
+	_, err := exec(ctx, tx, "update app_user set handed_at = $2 where id = $1", rep, at)
+	return err
+}
+
+// UserName is what a user is called.
+func UserName(ctx context.Context, q querier, id int64) (string, error) {
+	return one[string](ctx, q, "select name from app_user where id = $1", id)
+}

@@ -32,7 +32,7 @@ func (s *Server) find(c *echo.Context) error {
 	}
 	if v.Writes() {
 		add(found{"note-pencil", "New message", "content", "/content?new=message", ""})
-		add(found{"globe", "New page", "content", "/content/pages/new", ""})
+		add(found{"globe", "New page", "content", "/content/pages?new=1", ""})
 		add(found{"waves", "New sequence", "sequences", "/sequences?new=1", ""})
 		add(found{"pause", "Hold all", "every running sequence", "", "/sequences/hold-all"})
 	}

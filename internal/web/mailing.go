@@ -12,6 +12,7 @@ import (
 
 	"github.com/labstack/echo/v5"
 
+	"ombak/internal/core/act"
 	"ombak/internal/core/calendar"
 	"ombak/internal/core/mailing"
 	"ombak/internal/core/message"
@@ -62,7 +63,7 @@ type mailingData struct {
 	Messages  []store.Message
 	Audiences []store.Audience
 	Purposes  []store.Purpose
-	Tags      []store.Tag
+	Choices   *actChoices
 	When      string
 	From, To  string // sending hours
 	Wrong     string
@@ -84,7 +85,8 @@ type mailingData struct {
 type linkLine struct {
 	message.Link
 	For             string // whose words it stands in; empty: everyone else's
-	Do, What        string
+	Act             actRow
+	Does            string // in words
 	People, Presses int64
 }
 
@@ -126,6 +128,10 @@ func (s *Server) showMailing(c *echo.Context, code int, m store.Mailing, wrong s
 			return err
 		}
 	}
+	var err error
+	if d.Choices, err = s.actChoices(ctx); err != nil {
+		return err
+	}
 	pressed := map[int]store.LinkFigures{}
 	if m.State != "draft" {
 		links, err := s.Store.MailingLinks(ctx, m.ID)
@@ -146,15 +152,15 @@ func (s *Server) showMailing(c *echo.Context, code int, m store.Mailing, wrong s
 		}
 		for _, a := range m.Acts.V {
 			if a.Link == l.N {
-				x.Do, x.What = a.Do, a.What
+				x.Act.Act, x.Does = a.Act, a.Words(d.Choices.name)
 			}
 		}
+		x.Act.Kinds, x.Act.Choices = act.OfLink(), d.Choices
 		d.Links = append(d.Links, x)
 	}
 	if m.State == "draft" {
 		return s.showDraft(c, code, d)
 	}
-	var err error
 	if d.F, err = s.Store.MailingFigures(ctx, m.ID); err != nil {
 		return err
 	}
@@ -199,9 +205,6 @@ func (s *Server) showDraft(c *echo.Context, code int, d mailingData) error {
 		return err
 	}
 	if d.Purposes, err = s.Store.Purposes(ctx); err != nil {
-		return err
-	}
-	if d.Tags, err = s.Store.TagNames(ctx); err != nil {
 		return err
 	}
 	if at := d.M.Plan.V.At; !at.IsZero() {
@@ -264,21 +267,9 @@ func (s *Server) readMailing(v url.Values, m *store.Mailing) error {
 	p.Tags = mailing.Tags{Source: person.Name(v.Get("utm_source")), Medium: person.Name(v.Get("utm_medium")), Campaign: person.Name(v.Get("utm_campaign")), Content: person.Name(v.Get("utm_content"))}
 	m.Acts.V = nil
 	for i := range v["act_link"] {
-		at := func(k string) string {
-			if i < len(v[k]) {
-				return v[k][i]
-			}
-			return ""
-		}
-		n, _ := strconv.Atoi(at("act_link")) // what is no number is no link
-		a := mailing.Act{Link: n, Do: at("act_do")}
-		switch a.Do {
-		case "tag":
-			a.What = person.Name(at("act_tag"))
-		case "audience":
-			a.What = at("act_audience")
-		}
-		if n > 0 && slices.Contains(mailing.Acts(), a.Do) && a.What != "" && len(m.Acts.V) < 50 {
+		n, _ := strconv.Atoi(v["act_link"][i]) // what is no number is no link
+		a := mailing.LinkAct{Link: n, Act: typedAct(v, i)}
+		if n > 0 && slices.Contains(act.OfLink(), a.Do) && len(m.Acts.V) < 50 {
 			m.Acts.V = append(m.Acts.V, a)
 		}
 	}

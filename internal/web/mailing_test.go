@@ -48,7 +48,7 @@ func TestAOneOffEmailByForm(t *testing.T) {
 	form.Set("message", fmt.Sprint(msg))
 	form.Set("audience", fmt.Sprint(aud))
 	form.Set("purpose", "1")
-	form["act_link"], form["act_do"], form["act_tag"], form["act_audience"] = []string{"1"}, []string{"tag"}, []string{"keen"}, []string{""}
+	form["act_link"], form["act_do"], form["act_what"] = []string{"1"}, []string{"tag"}, []string{"keen"}
 	for k, bad := range map[string]string{"rest": "many", "from": "noon", "name": " "} {
 		f := url.Values{}
 		for a, b := range form {
@@ -66,7 +66,7 @@ func TestAOneOffEmailByForm(t *testing.T) {
 	}
 	_, body = v.do("GET", at, nil)
 	again := sent(t, body)
-	for _, k := range []string{"message", "audience", "purpose", "when", "at", "rest", "from", "to", "act_do", "act_tag"} {
+	for _, k := range []string{"message", "audience", "purpose", "when", "at", "rest", "from", "to", "act_do", "act_what"} {
 		if again.Get(k) != form.Get(k) {
 			t.Errorf("%s was kept as %q, not %q", k, again.Get(k), form.Get(k))
 		}

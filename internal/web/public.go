@@ -10,7 +10,6 @@ import (
 
 	"github.com/labstack/echo/v5"
 
-	"ombak/internal/core/person"
 	"ombak/internal/engine"
 	"ombak/internal/store"
 )
@@ -19,6 +18,10 @@ import (
 func (s *Server) publicRoutes(e *echo.Echo) {
 	e.GET("/p/:slug", s.publicPage)
 	e.POST("/p/:slug", s.publicForm)
+	e.GET("/p/:slug/form", s.embeddedForm)
+	e.POST("/p/:slug/form", s.embeddedForm)
+	e.POST("/p/:slug/started", s.formStarted)
+	e.GET("/f.js", s.formScript)
 	e.GET("/g/:slug", s.publicFile)
 	e.GET("/v.js", s.visitScript)
 	e.POST("/v", s.visited)
@@ -33,19 +36,21 @@ func (s *Server) publicRoutes(e *echo.Echo) {
 
 const readerCookie = "ombak_reader"
 
-// know gives the reader's own browser their name, so that what they look at
-// next is theirs.
-func (s *Server) know(c *echo.Context, person int64) {
-	c.SetCookie(&http.Cookie{Name: readerCookie, Value: s.Engine.ReaderToken(person), Path: "/", MaxAge: 180 * 24 * 3600,
+// know gives the reader's own browser a token, so that what they look at next
+// is theirs.
+func (s *Server) know(c *echo.Context, token string) {
+	c.SetCookie(&http.Cookie{Name: readerCookie, Value: token, Path: "/", MaxAge: 180 * 24 * 3600,
 		HttpOnly: true, Secure: s.Secure, SameSite: http.SameSiteLaxMode})
 }
 
-func (s *Server) reader(c *echo.Context) int64 {
-	k, err := c.Cookie(readerCookie)
-	if err != nil {
-		return 0
+// browser is who sits there, by the name the browser has here or, where it
+// comes from a site of our own, there.
+func (s *Server) browser(c *echo.Context, visitor string) (engine.Browser, error) {
+	token := ""
+	if k, err := c.Cookie(readerCookie); err == nil {
+		token = k.Value
 	}
-	return s.Engine.Reader(k.Value)
+	return s.Engine.Browser(c.Request().Context(), token, visitor)
 }
 
 // machine tells why a request is no person's, empty where it may be one's.
@@ -80,115 +85,19 @@ func (s *Server) machineOrHaste(c *echo.Context, touch int64) string {
 	return ""
 }
 
-// looks tells whose look at a page counts: a known reader's, not a machine's,
-// and no more often than a person looks. 0 is nobody's.
-func (s *Server) looks(c *echo.Context) (int64, error) {
-	id := s.reader(c)
-	if id == 0 || machine(c.Request()) != "" || !s.limits.allow("page", fmt.Sprintf("%d %s", id, c.RealIP()), 20*time.Second, 20) {
-		return 0, nil
-	}
-	_, err := s.Store.Person(c.Request().Context(), id)
-	if store.IsNotFound(err) {
-		return 0, nil
-	}
-	return id, err
+// looks reports whether a known reader's look at a page counts: not a machine's,
+// and no more often than a person looks.
+func (s *Server) looks(c *echo.Context, reader int64) bool {
+	return reader != 0 && machine(c.Request()) == "" && s.limits.allow("page", fmt.Sprintf("%d %s", reader, c.RealIP()), 20*time.Second, 20)
 }
 
-type formData struct {
-	Page   store.Page
-	Values map[string]string
-	Wrong  map[string]string
-	View   string
-	From   string // the browser, where it came from a site of our own
-	Done   bool
-}
-
-func (s *Server) publicPage(c *echo.Context) error {
-	p, err := s.published(c)
-	if err != nil {
-		return err
-	}
-	d := formData{Page: p, View: s.Engine.ViewToken(p.ID), From: c.QueryParam(engine.VisitorParam)}
-	id, err := s.looks(c)
-	if err != nil {
-		return err
-	}
-	if id != 0 {
-		if err := s.Engine.View(c.Request().Context(), id, p); err != nil {
-			return err
-		}
-		d.View = "" // counted already: a form filled in must not count it again
-	}
-	return s.showForm(c, http.StatusOK, d)
-}
-
+// published is the page at an address that visitors reach.
 func (s *Server) published(c *echo.Context) (store.Page, error) {
 	p, err := s.Store.PageBySlug(c.Request().Context(), c.Param("slug"))
 	if err == nil && !p.Published {
 		err = store.ErrNotFound
 	}
 	return p, err
-}
-
-func (s *Server) showForm(c *echo.Context, code int, d formData) error {
-	return c.Render(code, "public.html", View{Title: d.Page.Title, Data: d, Zone: s.Engine.Zone, Now: s.Engine.Now()})
-}
-
-// formFields are what the form asks, with what a visitor is told where one is
-// missing.
-var formFields = []struct{ name, ask string }{
-	{"first", "Please give your first name."}, {"last", "Please give your last name."}, {"company", "Please give your company."},
-}
-
-func (s *Server) publicForm(c *echo.Context) error {
-	p, err := s.published(c)
-	if err != nil {
-		return err
-	}
-	d := formData{Page: p, Values: map[string]string{}, Wrong: map[string]string{}, View: c.FormValue("view"), From: c.FormValue("visitor")}
-	for _, f := range append(formFields, struct{ name, ask string }{name: "email"}) {
-		d.Values[f.name] = c.FormValue(f.name)
-		if len(d.Values[f.name]) > 300 {
-			d.Values[f.name] = person.Name(d.Values[f.name])
-			d.Wrong[f.name] = fmt.Sprintf("This is too long: at most %d letters.", person.MaxName)
-		}
-	}
-	if !s.limits.allow("form", c.RealIP(), 5*time.Second, 30) {
-		d.Wrong["form"] = "Too many forms came from your network. Please wait a minute and press the button again; nothing you typed is lost."
-		return s.showForm(c, http.StatusTooManyRequests, d)
-	}
-	for _, f := range formFields {
-		if d.Wrong[f.name] == "" && person.Name(d.Values[f.name]) == "" {
-			d.Wrong[f.name] = f.ask
-		}
-	}
-	email, err := person.Email(d.Values["email"])
-	switch {
-	case strings.TrimSpace(d.Values["email"]) == "":
-		d.Wrong["email"] = "Please give your work email: the guide comes there."
-	case err != nil:
-		d.Wrong["email"] = "This does not look like an email address. It should read like name@company.example."
-	}
-	if len(d.Wrong) > 0 {
-		return s.showForm(c, http.StatusUnprocessableEntity, d)
-	}
-	if c.FormValue("website") != "" { // a field that no person sees
-		d.Done = true
-		return s.showForm(c, http.StatusOK, d)
-	}
-	id, err := s.Engine.FormFilled(c.Request().Context(), p, d.View, store.NewPerson{
-		First: person.Name(d.Values["first"]), Last: person.Name(d.Values["last"]), Email: email,
-		Company: person.Name(d.Values["company"]), Domain: person.CompanyDomain(email), Source: "page " + p.Slug,
-	})
-	if err != nil {
-		return err
-	}
-	if err := s.Engine.KnowVisitor(c.Request().Context(), d.From, id); err != nil {
-		return err
-	}
-	s.know(c, id)
-	d.Done = true
-	return s.showForm(c, http.StatusOK, d)
 }
 
 // safeTypes are the kinds of file that a browser may show in place; all others
@@ -205,12 +114,12 @@ func (s *Server) publicFile(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	id, err := s.looks(c)
+	b, err := s.browser(c, "")
 	if err != nil {
 		return err
 	}
-	if id != 0 {
-		if err := s.Engine.Download(ctx, id, p); err != nil {
+	if s.looks(c, b.Person) {
+		if err := s.Engine.Download(ctx, b.Person, p); err != nil {
 			return err
 		}
 	}
@@ -244,7 +153,7 @@ func (s *Server) click(c *echo.Context) error {
 		return err
 	}
 	if why == "" {
-		s.know(c, who)
+		s.know(c, s.Engine.ReaderToken(who))
 	}
 	c.Response().Header().Set("Cache-Control", "no-store")
 	return c.Redirect(http.StatusFound, target)

@@ -146,7 +146,8 @@ var funcs = template.FuncMap{
 		}
 		return s
 	},
-	"list": func(x ...any) []any { return x },
+	"list":     func(x ...any) []any { return x },
+	"sentence": sentence,
 	"dict": func(kv ...any) (map[string]any, error) {
 		m := map[string]any{}
 		for i := 0; i+1 < len(kv); i += 2 {

@@ -73,8 +73,12 @@ func New(ctx context.Context, c Config) *Server {
 	return s
 }
 
-// maxBody bounds a request's body: a page's file is the largest.
-const maxBody = 12 << 20
+// maxBody bounds a request's body: a file of the shelf or of a page is the largest.
+// maxPublic bounds what anybody can send.
+const (
+	maxBody   = 12 << 20
+	maxPublic = 256 << 10
+)
 
 // Handler is everything Ombak answers over HTTP.
 func (s *Server) Handler() http.Handler {
@@ -135,10 +139,7 @@ func (s *Server) Handler() http.Handler {
 	in.POST("/content/sites", s.changeSite, allow("marketer", "lead", "admin"))
 	in.GET("/content/mailboxes", s.mailboxes)
 	in.POST("/content/mailboxes/:id", s.setMailbox, allow("lead", "admin"))
-	in.GET("/content/pages/new", s.pageEditor, writes)
-	in.GET("/content/pages/:id", s.pageEditor)
-	in.POST("/content/pages/new", s.savePage, writes)
-	in.POST("/content/pages/:id", s.savePage, writes)
+	s.pageRoutes(in)
 
 	in.GET("/sequences", s.sequences)
 	in.POST("/sequences", s.newSequence, writes)
@@ -242,9 +243,11 @@ func (s *Server) peopleRoutes(in *echo.Group) {
 // bodyLimit bounds what a request can send: a list that is brought in can be
 // large and is never in memory as a whole.
 func bodyLimit(next echo.HandlerFunc) echo.HandlerFunc {
-	small, large, file := middleware.BodyLimit(maxBody)(next), middleware.BodyLimit(maxUpload)(next), middleware.BodyLimit(maxShelf)(next)
+	public, small, large, file := middleware.BodyLimit(maxPublic)(next), middleware.BodyLimit(maxBody)(next), middleware.BodyLimit(maxUpload)(next), middleware.BodyLimit(maxShelf)(next)
 	return func(c *echo.Context) error {
 		switch path := c.Request().URL.Path; {
+		case path == "/v" || strings.HasPrefix(path, "/p/") || strings.HasPrefix(path, "/u/"):
+			return public(c)
 		case path == "/people/imports":
 			return large(c)
 		case strings.HasPrefix(path, "/content/shelf/"):

@@ -221,12 +221,12 @@ func (s *Server) shelfFile(c *echo.Context) error {
 	if s.shelfOver(i) {
 		return store.ErrNotFound
 	}
-	reader, err := s.looks(c)
+	b, err := s.browser(c, "")
 	if err != nil {
 		return err
 	}
-	if reader != 0 && !strings.HasPrefix(i.Type, "image/") { // pictures within letters are no downloads
-		if err := s.Engine.TakeShelf(ctx, i, reader); err != nil {
+	if !strings.HasPrefix(i.Type, "image/") && s.looks(c, b.Person) { // pictures within letters are no downloads
+		if err := s.Engine.TakeShelf(ctx, i, b.Person); err != nil {
 			return err
 		}
 	}

@@ -48,11 +48,14 @@ func (s *Server) visited(c *echo.Context) error {
 }
 
 // visitScript is the snippet that sites of our own load.
-func (s *Server) visitScript(c *echo.Context) error {
+func (s *Server) visitScript(c *echo.Context) error { return s.snippet(c, "visit.js") }
+
+// snippet answers a script that other sites load.
+func (s *Server) snippet(c *echo.Context, name string) error {
 	h := c.Response().Header()
 	h.Set("Cross-Origin-Resource-Policy", "cross-origin")
 	h.Set("Cache-Control", "public, max-age=3600")
-	b, err := assetFiles.ReadFile("assets/dist/visit.js")
+	b, err := assetFiles.ReadFile("assets/dist/" + name)
 	if err != nil {
 		return err
 	}

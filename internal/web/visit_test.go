@@ -8,6 +8,7 @@ import (
 	"strings"
 	"testing"
 
+	"ombak/internal/core/page"
 	"ombak/internal/core/signal"
 	"ombak/internal/store"
 )
@@ -110,16 +111,15 @@ func TestVisitsOfOurSite(t *testing.T) {
 	}
 
 	// Another browser, that comes to a form of ours.
-	id, err := x.s.SavePage(t.Context(), store.Page{Slug: "alarms", Title: "Alarms", Button: "Send", Published: true}, nil, now)
-	x.must(err)
+	id := x.newPage("alarms", true, page.New("Alarms", "<p>Read.</p>", "Send"))
 	other := strings.Replace(view("/f", ""), browser, "0123456789abcdef01234567", 1)
 	v.beacon(site, other)
 	_, body := v.do("GET", "/p/alarms?ombak_visitor=0123456789abcdef01234567", nil)
 	form := sent(t, body)
-	form.Set("first", "Bo")
-	form.Set("last", "Vik")
-	form.Set("company", "Fjord")
-	form.Set("email", "bo@fjord.example")
+	form.Set("f-first-name", "Bo")
+	form.Set("f-last-name", "Vik")
+	form.Set("f-company", "Fjord")
+	form.Set("f-email", "bo@fjord.example")
 	if res, _ := v.do("POST", "/p/alarms", form); res.StatusCode != http.StatusOK {
 		t.Fatalf("the form of page %d: %s", id, res.Status)
 	}

@@ -18,6 +18,7 @@ import (
 	"testing"
 	"time"
 
+	"ombak/internal/core/page"
 	"ombak/internal/core/sequence"
 	"ombak/internal/engine"
 	"ombak/internal/mail"
@@ -184,7 +185,7 @@ func TestRoles(t *testing.T) {
 		{"POST", "/sequences", marketing}, {"POST", fmt.Sprintf("/sequences/%d/insert", seq), marketing}, {"POST", fmt.Sprintf("/sequences/%d/steps/1", seq), marketing},
 		{"POST", fmt.Sprintf("/sequences/%d/steps/1/remove", seq), marketing}, {"POST", fmt.Sprintf("/sequences/%d/undo", seq), marketing}, {"POST", fmt.Sprintf("/sequences/%d/settings", seq), marketing},
 		{"POST", fmt.Sprintf("/sequences/%d/launch", seq), marketing}, {"POST", fmt.Sprintf("/sequences/%d/hold", seq), marketing}, {"POST", "/sequences/hold-all", marketing},
-		{"POST", "/content/messages/new", marketing}, {"POST", "/content/messages/1", marketing}, {"POST", "/content/messages/1/test", marketing}, {"GET", "/content/groups/new", marketing}, {"POST", "/content/emails/new", marketing}, {"POST", "/content/emails/1/launch", marketing}, {"POST", "/content/emails/1/stop", marketing}, {"POST", "/content/mailboxes/1", "lead admin"}, {"POST", "/content/shelf/new", marketing}, {"POST", "/content/sites", marketing}, {"POST", "/content/groups/new", marketing}, {"GET", "/content/pages/new", marketing}, {"POST", "/content/pages/new", marketing},
+		{"POST", "/content/messages/new", marketing}, {"POST", "/content/messages/1", marketing}, {"POST", "/content/messages/1/test", marketing}, {"GET", "/content/groups/new", marketing}, {"POST", "/content/emails/new", marketing}, {"POST", "/content/emails/1/launch", marketing}, {"POST", "/content/emails/1/stop", marketing}, {"POST", "/content/mailboxes/1", "lead admin"}, {"POST", "/content/shelf/new", marketing}, {"POST", "/content/sites", marketing}, {"POST", "/content/groups/new", marketing}, {"POST", "/content/pages/new", marketing}, {"POST", "/content/pages/1", marketing}, {"POST", "/content/pages/1/place", marketing}, {"POST", "/content/pages/1/remove", marketing},
 		{"POST", "/scoring", marketing}, {"POST", "/people/1/hand-over", marketing}, {"POST", "/touches/1/resolve", marketing},
 		{"GET", "/people/export?form=csv", marketing}, {"POST", "/people/bulk", marketing}, {"GET", "/people/new", all}, {"POST", "/people", all}, {"POST", "/people/1/field", all}, {"POST", "/people/1/mark", marketing},
 		{"POST", "/people/1/notes", all}, {"POST", "/people/1/notes/1/remove", all}, {"POST", "/people/1/changes/1/undo", marketing}, {"GET", "/people/1/everything", marketing}, {"POST", "/people/1/erase", "lead admin"},
@@ -309,12 +310,23 @@ func TestEveryPlaceAnswers(t *testing.T) {
 	}
 }
 
+// newPage keeps a page.
+func (x *site) newPage(slug string, published bool, doc page.Document) int64 {
+	x.t.Helper()
+	var id int64
+	x.must(x.s.InTx(x.t.Context(), func(tx store.Tx) (err error) {
+		id, err = store.SavePage(x.t.Context(), tx, store.Page{Slug: slug, Doc: store.JSON[page.Document]{V: doc}, Published: published}, nil, now)
+		return err
+	}))
+	return id
+}
+
 func TestPublicPageIsSafe(t *testing.T) {
 	x := newSite(t)
-	if _, err := x.s.SavePage(t.Context(), store.Page{Slug: "guide", Title: "Guide", Button: "Send", Published: true, FileName: "x.html", FileType: "text/html; charset=utf-8"}, []byte("<script>alert(1)</script>"), now); err != nil {
-		t.Fatal(err)
-	}
-	if _, err := x.s.SavePage(t.Context(), store.Page{Slug: "hidden", Title: "Hidden", Button: "Send"}, nil, now); err != nil {
+	x.newPage("guide", true, page.New("Guide", "<p>Read.</p>", "Send"))
+	x.newPage("hidden", false, page.New("Hidden", "<p>Read.</p>", "Send"))
+	// One that came there before files were checked.
+	if _, err := x.s.DB().ExecContext(t.Context(), "update page set file = '<script>alert(1)</script>', file_name = 'x.html', file_type = 'text/html; charset=utf-8' where slug = 'guide'"); err != nil {
 		t.Fatal(err)
 	}
 	v := x.visitor()
@@ -326,19 +338,19 @@ func TestPublicPageIsSafe(t *testing.T) {
 		t.Errorf("a page of HTML that was uploaded is shown: %v", res.Header)
 	}
 	evil := `"><script>alert(1)</script>`
-	res, body := v.do("POST", "/p/guide", url.Values{"first": {evil}, "email": {"x"}})
+	res, body := v.do("POST", "/p/guide", url.Values{"f-first-name": {evil}, "f-email": {"x"}})
 	if res.StatusCode != http.StatusUnprocessableEntity || strings.Contains(body, "<script>alert") {
 		t.Errorf("%s, script in the page: %v", res.Status, strings.Contains(body, "<script>alert"))
 	}
 	for _, form := range []url.Values{
-		{"first": {strings.Repeat("x", 4000)}, "last": {"x"}, "company": {"x"}, "email": {"a@b.example"}},
-		{"first": {"a"}, "last": {"x"}, "company": {"x"}, "email": {"a@b.example\r\nBcc: c@d.example"}},
+		{"f-first-name": {strings.Repeat("x", 4000)}, "f-last-name": {"x"}, "f-company": {"x"}, "f-email": {"a@b.example"}},
+		{"f-first-name": {"a"}, "f-last-name": {"x"}, "f-company": {"x"}, "f-email": {"a@b.example\r\nBcc: c@d.example"}},
 	} {
 		if res, _ := v.do("POST", "/p/guide", form); res.StatusCode != http.StatusUnprocessableEntity {
 			t.Errorf("%.60v: %s", form, res.Status)
 		}
 	}
-	good := url.Values{"first": {"Ana"}, "last": {"Strand"}, "company": {"Fjord"}, "email": {"ana@fjord.example"}}
+	good := url.Values{"f-first-name": {"Ana"}, "f-last-name": {"Strand"}, "f-company": {"Fjord"}, "f-email": {"ana@fjord.example"}}
 	trap := url.Values{"website": {"http://spam.example"}}
 	for k, w := range good {
 		trap[k] = w

@@ -14,6 +14,7 @@ import (
 	"strings"
 	"time"
 
+	"ombak/internal/core/act"
 	"ombak/internal/core/calendar"
 )
 
@@ -188,12 +189,8 @@ func (t Tags) Tagged(target string) string {
 	return u.String()
 }
 
-// Act is what pressing a link does besides leading somewhere.
-type Act struct {
-	Link int    `json:"link"`
-	Do   string `json:"do"`   // "tag" or "audience"
-	What string `json:"what"` // the tag's name; the audience's number
+// LinkAct is what pressing a link does besides leading somewhere.
+type LinkAct struct {
+	Link int `json:"link"`
+	act.Act
 }
-
-// Acts lists what pressing a link can do.
-func Acts() []string { return []string{"tag", "audience"} }

@@ -46,7 +46,7 @@
     if (!el.closest('#writer')) return;
     if (el.dataset.do === 'group') return press('group ' + el.value);
     if (el.dataset.do === 'use') return press('use');
-    if (el.matches('select[data-save], input[type=checkbox][data-save]')) return press('');
+    if (el.matches('select[data-save], input[type=checkbox][data-save]') || el.form?.id === 'write' && el.closest('.act')) return press('');
     if (el.matches('[data-field]')) $('[data-fallback]').value = el.selectedOptions[0].dataset.usual || '';
   });
   document.addEventListener('submit', () => clearTimeout(timer), true);
@@ -66,6 +66,7 @@
       const fallback = $('[data-fallback]').value.trim().replaceAll('"', '”');
       put(fallback ? `{{ ${field} | default: "${fallback}" }}` : `{{ ${field} }}`);
     }
+    if (e.target.closest('[data-put-ask]')) press('ask ' + $('[data-ask]').value);
     if (e.target.closest('[data-put-link]')) {
       const page = $('[data-page]');
       const a = document.createElement('a');

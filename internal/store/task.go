@@ -1,0 +1,77 @@
+package store
+
+import (
+	"context"
+	"time"
+)
+
+// Task is work that somebody has to do about a person, or what they are told
+// of them.
+type Task struct {
+	ID     int64
+	Person int64  `db:"person_id"`
+	User   *int64 `db:"user_id"` // nil: anybody's
+	Alert  bool
+	Words  string
+	How    string
+	Made   time.Time `db:"made_at"`
+
+	First, Last, Email, Company string
+	Phone, Title, Zone, Country string
+	City, UserName              string
+	Score                       float64
+}
+
+// AddTask keeps a task or an alert. to 0 is the person's owner, else anybody.
+// The same one twice for somebody, while the first is open, is one.
+func AddTask(ctx context.Context, tx Tx, person, to int64, alert bool, words, how string, at time.Time) error {
+	_, err := exec(ctx, tx, `insert into task (person_id, user_id, alert, words, how, made_at)
+		select p.id, coalesce(nullif($2::bigint, 0), p.owner_id), $3, $4, $5, $6 from person p where p.id = $1
+		and not exists (select from task t where t.person_id = $1 and t.alert = $3 and t.words = $4 and t.how = $5 and t.done_at is null)`, person, to, alert, words, how, at)
+	return err
+}
+
+const taskFields = `select t.id, t.person_id, t.user_id, t.alert, t.words, t.how, t.made_at, p.first_name as first, p.last_name as last, p.email, p.phone, p.title, p.zone, p.country, p.city,
+	coalesce(c.name, '') as company, coalesce(u.name, '') as username, coalesce((select max(score) from standing where person_id = p.id), 0) as score
+	from task t join person p on p.id = t.person_id left join company c on c.id = p.company_id left join app_user u on u.id = t.user_id `
+
+// OpenTasks lists what a user has to do, and what nobody in particular has, the
+// longest waiting first; user 0 stands for everybody. Of alerts it lists those
+// instead.
+func (s *Store) OpenTasks(ctx context.Context, user int64, alerts bool) ([]Task, error) {
+	return all[Task](ctx, s.db, taskFields+"where t.done_at is null and t.alert = $2 and p.erased_at is null and ($1 = 0 or t.user_id = $1 or t.user_id is null) order by t.made_at, t.id limit 500", user, alerts)
+}
+
+// FinishTask keeps that a task is done. It answers ErrNotFound where it is not
+// open any more.
+func FinishTask(ctx context.Context, tx Tx, id, user int64, notes string, at time.Time) (Task, error) {
+	return one[Task](ctx, tx, `update task t set done_at = $4, done_by = $2, notes = $3 where id = $1 and done_at is null and not alert returning id, person_id, user_id, alert, words, how, made_at`, id, user, notes, at)
+}
+
+// ReopenTask takes back that a task was done or an alert seen.
+func ReopenTask(ctx context.Context, tx Tx, ids []int64) error {
+	_, err := exec(ctx, tx, "update task set done_at = null, done_by = null, notes = '' where id = any ($1)", ids)
+	return err
+}
+
+// SeeAlerts keeps that a user has seen alerts, and answers which.
+func SeeAlerts(ctx context.Context, tx Tx, ids []int64, user int64, at time.Time) ([]int64, error) {
+	return all[int64](ctx, tx, "update task set done_at = $3, done_by = $2 where id = any ($1) and alert and done_at is null returning id", ids, user, at)
+}
+
+// PersonTask is a task or an alert about somebody.
+type PersonTask struct {
+	Words string     `json:"words"`
+	How   string     `json:"from"`
+	Alert bool       `json:"alert"`
+	Made  time.Time  `db:"made_at" json:"made"`
+	Done  *time.Time `db:"done_at" json:"done,omitempty"`
+	User  string     `json:"done_by,omitempty"`
+	Notes string     `json:"notes,omitempty"`
+}
+
+// PersonTasks lists what there was and is to do about somebody, the newest
+// first.
+func (s *Store) PersonTasks(ctx context.Context, person int64) ([]PersonTask, error) {
+	return all[PersonTask](ctx, s.db, `select t.words, t.how, t.alert, t.made_at, t.done_at, coalesce(u.name, '') as "user", t.notes from task t left join app_user u on u.id = t.done_by where t.person_id = $1 order by t.id desc limit 200`, person)
+}
