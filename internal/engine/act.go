@@ -131,12 +131,12 @@ func (e *Engine) SeeAlerts(ctx context.Context, ids []int64, user int64) (seen [
 	return seen, err
 }
 
-// ReopenTask takes back that tasks were done or alerts seen.
-func (e *Engine) ReopenTask(ctx context.Context, ids []int64) error {
+// ReopenTask takes back that a user has done tasks or seen alerts.
+func (e *Engine) ReopenTask(ctx context.Context, ids []int64, user int64) error {
 	return e.Store.InTx(ctx, func(tx store.Tx) error {
-		if err := store.ReopenTask(ctx, tx, ids); err != nil {
+		if err := store.ReopenTask(ctx, tx, ids, user); err != nil {
 			return err
 		}
-		return store.Notify(ctx, tx, "desk")
+		return store.Notify(ctx, tx, "desk", "person")
 	})
 }

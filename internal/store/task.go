@@ -48,15 +48,15 @@ func FinishTask(ctx context.Context, tx Tx, id, user int64, notes string, at tim
 	return one[Task](ctx, tx, `update task t set done_at = $4, done_by = $2, notes = $3 where id = $1 and done_at is null and not alert returning id, person_id, user_id, alert, words, how, made_at`, id, user, notes, at)
 }
 
-// ReopenTask takes back that a task was done or an alert seen.
-func ReopenTask(ctx context.Context, tx Tx, ids []int64) error {
-	_, err := exec(ctx, tx, "update task set done_at = null, done_by = null, notes = '' where id = any ($1)", ids)
+// ReopenTask takes back that a user has done tasks or seen alerts.
+func ReopenTask(ctx context.Context, tx Tx, ids []int64, user int64) error {
+	_, err := exec(ctx, tx, "update task set done_at = null, done_by = null, notes = '' where id = any ($1) and done_by = $2", ids, user)
 	return err
 }
 
 // SeeAlerts keeps that a user has seen alerts, and answers which.
 func SeeAlerts(ctx context.Context, tx Tx, ids []int64, user int64, at time.Time) ([]int64, error) {
-	return all[int64](ctx, tx, "update task set done_at = $3, done_by = $2 where id = any ($1) and alert and done_at is null returning id", ids, user, at)
+	return all[int64](ctx, tx, "update task set done_at = $3, done_by = $2 where id = any ($1) and alert and done_at is null and (user_id is null or user_id = $2) returning id", ids, user, at)
 }
 
 // PersonTask is a task or an alert about somebody.

@@ -18,6 +18,7 @@ type work struct {
 	Key     string // "call-12"
 	Handoff *store.Handoff
 	Call    *store.Touch
+	Task    *store.Task
 }
 
 type deskData struct {
@@ -27,6 +28,9 @@ type deskData struct {
 	Outcomes []string
 	Handoffs int
 	Calls    int
+	Tasks    int
+	Alerts   []bundle
+	Undo     string // what was done a moment ago, "task-12"
 	All      bool // a lead sees everybody's
 	Signals  []store.TimelineSignal
 	Wrong    string
@@ -50,12 +54,23 @@ func (s *Server) showDesk(c *echo.Context, code int, wrong string) error {
 	if err != nil {
 		return err
 	}
-	d.Handoffs, d.Calls = len(handoffs), len(calls)
+	tasks, err := s.Store.OpenTasks(ctx, rep, false)
+	if err != nil {
+		return err
+	}
+	if d.Alerts, err = s.bundles(c, u.ID); err != nil {
+		return err
+	}
+	d.Undo = c.QueryParam("undo")
+	d.Handoffs, d.Calls, d.Tasks = len(handoffs), len(calls), len(tasks)
 	for i := range handoffs {
 		d.Work = append(d.Work, work{Key: fmt.Sprintf("handoff-%d", handoffs[i].ID), Handoff: &handoffs[i]})
 	}
 	for i := range calls {
 		d.Work = append(d.Work, work{Key: fmt.Sprintf("call-%d", calls[i].ID), Call: &calls[i]})
+	}
+	for i := range tasks {
+		d.Work = append(d.Work, work{Key: fmt.Sprintf("task-%d", tasks[i].ID), Task: &tasks[i]})
 	}
 	for i := range d.Work {
 		if d.Work[i].Key == c.QueryParam("item") || (i == 0 && d.Now == nil) {
@@ -64,7 +79,10 @@ func (s *Server) showDesk(c *echo.Context, code int, wrong string) error {
 	}
 	if d.Now != nil {
 		who := int64(0)
-		if d.Now.Call != nil {
+		switch {
+		case d.Now.Task != nil:
+			who = d.Now.Task.Person
+		case d.Now.Call != nil:
 			who = d.Now.Call.Person
 			v, err := s.Store.Version(ctx, d.Now.Call.Version)
 			if err != nil {
@@ -73,7 +91,7 @@ func (s *Server) showDesk(c *echo.Context, code int, wrong string) error {
 			if step, ok := v.Plan.V.Step(sequence.StepID(d.Now.Call.Step)).(*sequence.Call); ok {
 				d.Guide = step.Guide
 			}
-		} else {
+		default:
 			who = d.Now.Handoff.Person
 		}
 		if d.Signals, err = s.Store.PersonTimeline(ctx, who); err != nil {

@@ -412,6 +412,33 @@ func (s *Server) timeline(c *echo.Context, d *personData, id int64) error {
 			add(*h.Decided, "handshake", fmt.Sprintf("%s by %s", strings.ToUpper(h.State[:1])+h.State[1:], h.RepName), h.Reason, false)
 		}
 	}
+	tasks, err := s.Store.PersonTasks(ctx, id)
+	if err != nil {
+		return err
+	}
+	for _, t := range tasks {
+		kind, icon := "Task", "list-checks"
+		if t.Alert {
+			kind, icon = "Alert", "bell"
+		}
+		add(t.Made, icon, kind+": "+t.Words, t.How, true)
+		if t.Done != nil && !t.Alert {
+			add(*t.Done, icon, fmt.Sprintf("Done by %s: %s", t.User, t.Words), t.Notes, false)
+		}
+	}
+	answers, err := s.Store.PersonAnswers(ctx, id)
+	if err != nil {
+		return err
+	}
+	for _, a := range answers {
+		for _, c := range a.Consents.V {
+			text := "Ticked “" + c.Words + "”"
+			if a.Proved == nil {
+				text += ", which waits until their address has proved itself"
+			}
+			add(a.At, "check", text, "", true)
+		}
+	}
 	moves, err := s.Store.PersonMoves(ctx, id)
 	if err != nil {
 		return err

@@ -163,6 +163,9 @@ func (s *Server) Handler() http.Handler {
 	in.POST("/scoring/fit", s.saveFit, writes)
 
 	in.GET("/desk", s.desk)
+	in.POST("/desk/tasks/:id", s.finishTask)
+	in.POST("/desk/tasks/back", s.reopenTask)
+	in.POST("/desk/alerts", s.seeAlerts)
 	in.POST("/desk/calls/:id", s.finishCall, sells)
 	in.POST("/desk/handoffs/:id/accept", s.accept, sells)
 	in.POST("/desk/handoffs/:id/send-back", s.sendBack, sells)

@@ -22,6 +22,8 @@ type todayData struct {
 	Figures   store.Figures
 	Trouble   []store.Touch
 	Handoffs  []store.Handoff
+	Alerts    []bundle
+	Undo      string
 	Risers    []store.Person
 	Replies   []store.Incoming
 	Sequences []store.Sequence
@@ -38,6 +40,10 @@ func (s *Server) today(c *echo.Context) error {
 		return err
 	}
 	if d.Trouble, err = s.Store.Trouble(ctx, 20); err != nil {
+		return err
+	}
+	d.Undo = c.QueryParam("undo")
+	if d.Alerts, err = s.bundles(c, userOf(c).ID); err != nil {
 		return err
 	}
 	if d.Handoffs, err = s.Store.OpenHandoffs(ctx, 0); err != nil {

@@ -1,0 +1,277 @@
+package engine
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"ombak/internal/core/act"
+	"ombak/internal/core/message"
+	"ombak/internal/core/page"
+	"ombak/internal/core/person"
+	"ombak/internal/standin/mailserver"
+	"ombak/internal/store"
+)
+
+// clinic publishes a page whose form sends an email of its own, and after which something follows.
+func (w *world) clinic(proved bool, acts ...act.Act) store.Page {
+	w.t.Helper()
+	var msg int64
+	w.tx(func(tx store.Tx) (err error) {
+		msg, err = store.SaveMessage(w.ctx, tx, store.Message{Name: "Your place", Doc: store.JSON[message.Document]{V: message.Simple("Your place, {{ person.first_name | default: \"reader\" }}", `<p>Press <a href="/p/alarms">here</a>.</p>`)}, SenderID: &w.marketer}, w.marketer, day0)
+		return err
+	})
+	doc := page.New("Clinic", "<p>Come.</p>", "Keep me a place").WithLadder(person.Title, person.Country)
+	doc.Form.Message, doc.Form.Proved, doc.Form.Acts = msg, proved, acts
+	doc.Form.Consents = []page.Consent{{Purpose: 1, Words: "Invite me again."}}
+	return w.newPage("clinic", doc)
+}
+
+// comes has a browser fill the form in; it answers who it is and the browser's token.
+func (w *world) comes(p store.Page, b Browser, a page.Answers) (int64, string) {
+	w.t.Helper()
+	view, err := w.e.Show(w.ctx, p, "trade letter", "")
+	w.must(err)
+	id, token, err := w.e.FormFilled(w.ctx, p, Filled{Answers: a, Visit: view, Browser: b})
+	w.must(err)
+	w.settle()
+	return id, token
+}
+
+func (w *world) browser(token string) Browser {
+	w.t.Helper()
+	b, err := w.e.Browser(w.ctx, token, "")
+	w.must(err)
+	return b
+}
+
+// What a form leads to waits until its visitor has pressed the link that came to the address; then it is done once.
+func TestAnAddressProvesItself(t *testing.T) {
+	w := newWorld(t, mailserver.Options{})
+	w.launch()
+	p := w.clinic(true, act.Act{Do: act.Tag, What: "clinic"}, act.Act{Do: act.Task, What: "Ask which sensor"}, act.Act{Do: act.Alert, What: "A place was taken", To: w.marketer},
+		act.Act{Do: act.Assign}, act.Act{Do: act.Enrol, What: fmt.Sprint(w.seq)}, act.Act{Do: act.Enrol, What: "999"})
+	a := answers("Ana", "Strand", "ana@fjord.example", "Fjord Farms")
+	a.Consents = []page.Given{{Purpose: 1, Words: "Invite me again."}}
+	ana, _ := w.comes(p, Browser{}, a)
+	done := func() string {
+		return fmt.Sprint(w.count("select count(*) from person_tag where person_id = $1", ana), w.count("select count(*) from task where person_id = $1", ana),
+			w.count("select count(*) from consent where person_id = $1 and given and current", ana), w.count("select count(*) from enrolment where person_id = $1", ana),
+			w.count("select count(*) from person where id = $1 and owner_id is not null", ana))
+	}
+	if got := done(); got != "0 0 0 0 0" {
+		t.Errorf("before the address proved itself there are tags, tasks, consents, enrolments, owners: %s", got)
+	}
+	if l := w.letters("ana@"); len(l) != 1 || l[0].Subject != "Your place, Ana" {
+		t.Fatalf("what was asked for did not come: %v", l)
+	}
+	// A program that looks at every link proves nothing.
+	touch := w.touchOf("ana@")
+	_, _, err := w.e.Click(w.ctx, touch, 1, w.e.sign("link", touch, 1), "names itself a machine")
+	w.must(err)
+	if got := done(); got != "0 0 0 0 0" {
+		t.Errorf("a machine’s press proved the address: %s", got)
+	}
+	w.clock.set(w.clock.Now().Add(time.Hour))
+	for range 2 {
+		_, _, err = w.e.Click(w.ctx, touch, 1, w.e.sign("link", touch, 1), "")
+		w.must(err)
+	}
+	if got := done(); got != "1 2 1 1 1" {
+		t.Errorf("afterwards: %s, want 1 2 1 1 1", got)
+	}
+	said, err := w.s.PersonConsents(w.ctx, ana)
+	w.must(err)
+	if len(said) != 1 || !strings.Contains(said[0].Ground, "Invite me again.") || !strings.Contains(said[0].Ground, "pressed the link") || !strings.Contains(said[0].How, "Clinic") {
+		t.Errorf("the consent says %+v", said)
+	}
+	// The owner is the rep whose turn it was, and has the task, which was made before: it stayed anybody’s.
+	tasks, err := w.s.OpenTasks(w.ctx, w.rep2, false)
+	w.must(err)
+	if len(tasks) != 1 || tasks[0].User != nil || tasks[0].Words != "Ask which sensor" || !strings.Contains(tasks[0].How, "by form “Clinic”") {
+		t.Errorf("the task: %+v", tasks)
+	}
+	alerts, err := w.s.OpenTasks(w.ctx, w.marketer, true)
+	w.must(err)
+	if len(alerts) != 1 || alerts[0].UserName != "Ines Radu" {
+		t.Errorf("the alert: %+v", alerts)
+	}
+	if list, err := w.s.OpenTasks(w.ctx, w.rep1, true); err != nil || len(list) != 0 {
+		t.Errorf("somebody else is told: %v, %v", list, err)
+	}
+	// Done once, and taken back.
+	if _, err := w.e.FinishTask(w.ctx, tasks[0].ID, w.rep2, "An optical one"); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := w.e.FinishTask(w.ctx, tasks[0].ID, w.rep1, ""); !errors.Is(err, ErrGone) {
+		t.Errorf("a task that is done was done again: %v", err)
+	}
+	w.must(w.e.ReopenTask(w.ctx, []int64{tasks[0].ID}, w.rep1))
+	if w.count("select count(*) from task where done_at is not null and not alert") != 1 {
+		t.Error("somebody took back what another did")
+	}
+	w.must(w.e.ReopenTask(w.ctx, []int64{tasks[0].ID}, w.rep2))
+	seen, err := w.e.SeeAlerts(w.ctx, []int64{alerts[0].ID, tasks[0].ID}, w.marketer)
+	w.must(err)
+	if len(seen) != 1 || w.count("select count(*) from task where done_at is null") != 1 {
+		t.Errorf("seen: %v", seen)
+	}
+	// The figures, and who is behind them.
+	got, err := w.s.Page(w.ctx, p.ID)
+	w.must(err)
+	sources, err := w.s.PageSources(w.ctx, p.ID, 5)
+	w.must(err)
+	if got.Visits != 1 || got.Started != 1 || got.Finished != 1 || len(sources) != 1 || sources[0].Source != "trade letter" {
+		t.Errorf("%d visits, %d began, %d filled in; %v", got.Visits, got.Started, got.Finished, sources)
+	}
+}
+
+// Whoever asks twice in a day gets one email, and another the day after.
+func TestAskedForTwice(t *testing.T) {
+	w := newWorld(t, mailserver.Options{})
+	p := w.clinic(false, act.Act{Do: act.Tag, What: "clinic"})
+	for range 3 {
+		w.comes(p, Browser{}, answers("Ana", "Strand", "ana@fjord.example", "Fjord"))
+	}
+	if n := len(w.letters("ana@")); n != 1 {
+		t.Errorf("%d letters came for three requests in a day", n)
+	}
+	w.clock.set(day0.Add(25 * time.Hour))
+	w.comes(p, Browser{}, answers("Ana", "Strand", "ana@fjord.example", "Fjord"))
+	if n := len(w.letters("ana@")); n != 2 {
+		t.Errorf("%d letters after asking again the next day, want 2", n)
+	}
+	if w.count("select count(*) from person_tag") != 1 {
+		t.Error("what follows at once was not done")
+	}
+	// Who opted out gets what they ask for; who must not be contacted does not.
+	who, _ := w.comes(p, Browser{}, answers("Ben", "Moe", "ben@kelp.example", "Kelp"))
+	for _, x := range []struct {
+		set  string
+		want int
+	}{{"opted_out_at = now()", 2}, {"do_not_contact = true", 2}} {
+		_, err := w.s.DB().ExecContext(w.ctx, "update person set "+x.set+" where id = $1", who)
+		w.must(err)
+		w.clock.set(w.clock.Now().Add(25 * time.Hour))
+		w.comes(p, Browser{}, answers("Ben", "Moe", "ben@kelp.example", "Kelp"))
+		if n := len(w.letters("ben@")); n != x.want {
+			t.Errorf("%s: %d letters, want %d", x.set, n, x.want)
+		}
+	}
+	if w.count("select count(*) from touch where state = 'withdrawn' and trouble = 'do not contact'") != 1 {
+		t.Error("why nothing went out is not kept")
+	}
+}
+
+// Whoever only claims to be somebody learns nothing about them and changes nothing; whoever pressed a link does.
+func TestAClaimChangesNothing(t *testing.T) {
+	w := newWorld(t, mailserver.Options{})
+	p := w.clinic(false)
+	a := answers("Ana", "Strand", "ana@fjord.example", "Fjord")
+	a.Values[person.Title] = "Site manager"
+	a.Hidden = person.Values{person.Campaign: "spring"}
+	ana, token := w.comes(p, Browser{}, a)
+	if b := w.browser(token); b.Person != ana || b.Proven || b.Known[person.Title] != "Site manager" {
+		t.Errorf("her own browser: %+v", b)
+	}
+	// Another browser, that types her address.
+	b := answers("Anna", "Strand-Lie", "ana@fjord.example", "Elsewhere")
+	b.Values[person.Title], b.Values[person.Country] = "Owner", "NO"
+	b.Hidden = person.Values{person.Campaign: "autumn", person.Medium: "post"}
+	id, other := w.comes(p, Browser{}, b)
+	if x := w.browser(other); id != ana || x.Known[person.Title] != "Owner" || x.Known[person.FirstName] != "Anna" {
+		t.Errorf("the other browser is told what it did not say itself: %+v", x)
+	}
+	who := func() string {
+		p, err := w.s.Person(w.ctx, ana)
+		w.must(err)
+		return strings.Join([]string{p.First, p.Last, p.Company, p.Title, p.Country, p.Campaign, p.Medium, p.Source}, "|")
+	}
+	if got := who(); got != "Ana|Strand|Fjord|Site manager|NO|spring|post|page clinic" {
+		t.Errorf("a claim changed her record: %s", got)
+	}
+	// She herself, in the browser in which she pressed a link.
+	proven := w.browser(w.e.ReaderToken(ana))
+	if !proven.Proven || proven.Known[person.Country] != "NO" {
+		t.Errorf("her browser: %+v", proven)
+	}
+	if x := proven.For("ben@kelp.example"); x.Person != 0 || x.Known != nil || x.Proven {
+		t.Errorf("with another address: %+v", x)
+	}
+	w.comes(p, proven.For(" Ana@Fjord.example"), b)
+	if got := who(); got != "Anna|Strand-Lie|Fjord|Owner|NO|spring|post|page clinic" {
+		t.Errorf("her own word did not stand: %s", got)
+	}
+	if x := w.browser(""); x.Person != 0 || x.Known != nil {
+		t.Errorf("nobody: %+v", x)
+	}
+}
+
+func TestWhatKeepsAPageFromVisitors(t *testing.T) {
+	w := newWorld(t, mailserver.Options{})
+	id, err := w.e.NewPage(w.ctx, "  Ålesund: the déjà vu clinic! ", w.marketer)
+	w.must(err)
+	second, err := w.e.NewPage(w.ctx, "Ålesund: the déjà vu clinic!", w.marketer)
+	w.must(err)
+	p, err := w.s.Page(w.ctx, id)
+	w.must(err)
+	q, err := w.s.Page(w.ctx, second)
+	w.must(err)
+	if p.Slug != "alesund-the-deja-vu-clinic" || q.Slug != "alesund-the-deja-vu-clinic-2" || p.Published {
+		t.Errorf("begun at %s and %s, published %v", p.Slug, q.Slug, p.Published)
+	}
+	if _, err := w.e.NewPage(w.ctx, " ", w.marketer); err == nil {
+		t.Error("a page without a title was begun")
+	}
+	edit := func(f func(*page.Document)) {
+		w.must(w.e.EditPage(w.ctx, id, w.marketer, fmt.Sprint(w.clock.Now()), func(d *page.Document) error { f(d); return nil }))
+		w.clock.set(w.clock.Now().Add(time.Minute))
+	}
+	refused := func(says string) {
+		t.Helper()
+		if err := w.e.PublishPage(w.ctx, id); err == nil || !strings.Contains(err.Error(), says) {
+			t.Errorf("published: %v, want that it says %q", err, says)
+		}
+	}
+	refused("the text is empty")
+	edit(func(d *page.Document) { d.Blocks[0].Content.Text = "<p>Come.</p>" })
+	for says, f := range map[string]func(*page.Form){
+		"not there any more":     func(f *page.Form) { f.Message = 999 },
+		"such as /p/thanks":      func(f *page.Form) { f.To = "https://elsewhere.example/" },
+		"what the box":           func(f *page.Form) { f.Consents = []page.Consent{{Purpose: 999, Words: "Yes"}} },
+		"a sequence that":        func(f *page.Form) { f.Acts = []act.Act{{Do: act.Enrol, What: "999"}} },
+		"choose the one that br": func(f *page.Form) { f.Proved = true },
+	} {
+		edit(func(d *page.Document) { f(&d.Form) })
+		refused(says)
+		ok, err := w.e.MovePageDraft(w.ctx, id, -1)
+		if err != nil || !ok {
+			t.Fatalf("not undone: %v", err)
+		}
+	}
+	w.must(w.e.AddSite(w.ctx, "https://karang.example"))
+	edit(func(d *page.Document) { d.Form.To = "https://karang.example/thanks" })
+	w.must(w.e.PublishPage(w.ctx, id))
+	if p, err = w.s.PageBySlug(w.ctx, p.Slug); err != nil || !p.Published || p.Doc.V.Form.To == "" {
+		t.Errorf("not published: %+v, %v", p, err)
+	}
+	// What is written later is not seen until it is published.
+	edit(func(d *page.Document) { d.Title = "Another" })
+	if p, err = w.s.Page(w.ctx, id); err != nil || p.Doc.V.Title == "Another" || !p.Open {
+		t.Errorf("visitors see a draft: %+v, %v", p, err)
+	}
+	w.launch() // the sequence begins with the page of the world
+	if err := w.e.RemovePage(w.ctx, w.page.ID, false); err == nil || !strings.Contains(err.Error(), "Field guide follow-up") {
+		t.Errorf("a page that a sequence begins with was taken away: %v", err)
+	}
+	w.must(w.e.RemovePage(w.ctx, id, false))
+	if _, err := w.s.PageBySlug(w.ctx, p.Slug); !store.IsNotFound(err) {
+		t.Errorf("visitors still reach it: %v", err)
+	}
+	w.must(w.e.RemovePage(w.ctx, id, true))
+	if _, err := w.s.PageBySlug(w.ctx, p.Slug); err != nil {
+		t.Errorf("it did not come back: %v", err)
+	}
+}

@@ -1,0 +1,108 @@
+package web
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+
+	"github.com/labstack/echo/v5"
+
+	"ombak/internal/engine"
+	"ombak/internal/store"
+)
+
+// bundle is alerts that say the same of several people, told as one.
+type bundle struct {
+	Words, How string
+	Alerts     []store.Task
+}
+
+// IDs are the alerts' numbers, as the form that has seen them sends them.
+func (b bundle) IDs() string {
+	var ids []string
+	for _, a := range b.Alerts {
+		ids = append(ids, fmt.Sprint(a.ID))
+	}
+	return strings.Join(ids, ",")
+}
+
+// Last is the newest of them.
+func (b bundle) Last() store.Task { return b.Alerts[len(b.Alerts)-1] }
+
+// bundles reads what a user is to be told, the newest first.
+func (s *Server) bundles(c *echo.Context, user int64) ([]bundle, error) {
+	list, err := s.Store.OpenTasks(c.Request().Context(), user, true)
+	if err != nil {
+		return nil, err
+	}
+	var out []bundle
+	at := map[[2]string]int{}
+	for i := len(list) - 1; i >= 0; i-- {
+		a := list[i]
+		key := [2]string{a.Words, a.How}
+		n, ok := at[key]
+		if !ok {
+			n = len(out)
+			at[key] = n
+			out = append(out, bundle{Words: a.Words, How: a.How})
+		}
+		out[n].Alerts = append([]store.Task{a}, out[n].Alerts...)
+	}
+	return out, nil
+}
+
+func (s *Server) finishTask(c *echo.Context) error {
+	id, err := idOf(c, "id")
+	if err != nil {
+		return err
+	}
+	t, err := s.Engine.FinishTask(c.Request().Context(), id, userOf(c).ID, c.FormValue("notes"))
+	if errors.Is(err, engine.ErrGone) {
+		return s.notDone(c, "/desk", "This task is no longer on the desk: somebody else has done it.")
+	}
+	if err != nil {
+		return err
+	}
+	return s.done(c, fmt.Sprintf("/desk?undo=task-%d", t.ID), "Done: "+t.Words+".")
+}
+
+// reopenTask puts back what was done, or seen, a moment ago.
+func (s *Server) reopenTask(c *echo.Context) error {
+	ids := numbers(c.FormValue("ids"))
+	if err := s.Engine.ReopenTask(c.Request().Context(), ids, userOf(c).ID); err != nil {
+		return err
+	}
+	return s.done(c, taskBack(c.FormValue("back")), "It is back.")
+}
+
+// seeAlerts takes alerts off the list of whom they tell.
+func (s *Server) seeAlerts(c *echo.Context) error {
+	seen, err := s.Engine.SeeAlerts(c.Request().Context(), numbers(c.FormValue("ids")), userOf(c).ID)
+	if err != nil {
+		return err
+	}
+	to := taskBack(c.FormValue("back"))
+	if len(seen) > 0 {
+		to += "?undo=" + strings.Trim(strings.ReplaceAll(fmt.Sprint(seen), " ", ","), "[]")
+	}
+	return s.done(c, to, "")
+}
+
+// numbers reads ids that commas part; what is none is left out.
+func numbers(list string) []int64 {
+	var out []int64
+	for _, x := range strings.Split(list, ",") {
+		if n := number(strings.TrimPrefix(x, "task-")); n > 0 && len(out) < 500 {
+			out = append(out, n)
+		}
+	}
+	return out
+}
+
+// taskBack is the place that a form about alerts came from.
+func taskBack(to string) string {
+	if to == "/today" {
+		return to
+	}
+	return "/desk"
+}
