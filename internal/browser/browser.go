@@ -12,6 +12,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/network"
 	"github.com/chromedp/chromedp"
 )
 
@@ -186,6 +188,14 @@ func (t *Tab) Choose(selector, entry string) error {
 // Drag drags one element onto another with the mouse.
 func (t *Tab) Drag(from, to string) error {
 	return t.do("dragging "+from+" to "+to, chromedp.DragAndDrop(chromedp.CSS(from), chromedp.CSS(to)))
+}
+
+// Forget makes the browser one that was never anywhere.
+func (t *Tab) Forget() error {
+	if _, err := chromedp.Call(t.ctx, network.ClearBrowserCookies, cdp.Empty{}); err != nil {
+		return fmt.Errorf("forgetting who sits there: %w", err)
+	}
+	return nil
 }
 
 // Picture is the page as a PNG.
