@@ -1,7 +1,6 @@
 package mail
 
 import (
-	"bufio"
 	"bytes"
 	"context"
 	"errors"
@@ -9,11 +8,12 @@ import (
 	"mime"
 	"mime/multipart"
 	"mime/quotedprintable"
-	"net"
 	netmail "net/mail"
 	"strings"
 	"testing"
 	"time"
+
+	"ombak/internal/standin/unruly"
 )
 
 var letter = Letter{
@@ -133,100 +133,52 @@ func FuzzRead(f *testing.F) {
 	})
 }
 
-// script is a mail server that answers as told, command by command; "drop" hangs up.
-func script(t *testing.T, answers map[string]string) string {
-	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { l.Close() })
-	go func() {
-		for {
-			c, err := l.Accept()
-			if err != nil {
-				return
-			}
-			go func() {
-				defer c.Close()
-				say := func(s string) bool {
-					if s == "drop" {
-						return false
-					}
-					_, err := io.WriteString(c, s+"\r\n")
-					return err == nil
-				}
-				r := bufio.NewReader(c)
-				if !say(or(answers["greeting"], "220 ready")) {
-					return
-				}
-				data := false
-				for {
-					line, err := r.ReadString('\n')
-					if err != nil {
-						return
-					}
-					line = strings.TrimRight(line, "\r\n")
-					word, _, _ := strings.Cut(line, " ")
-					switch {
-					case data && line == ".":
-						data = false
-						if !say(or(answers["end"], "250 taken")) {
-							return
-						}
-					case data:
-					default:
-						word = strings.ToUpper(word)
-						answer := or(answers[word], map[string]string{"DATA": "354 go on", "QUIT": "221 bye"}[word])
-						if !say(or(answer, "250 ok")) {
-							return
-						}
-						data = word == "DATA" && strings.HasPrefix(or(answers[word], "354"), "354")
-					}
-				}
-			}()
-		}
-	}()
-	return l.Addr().String()
-}
-
-func or(a, b string) string {
-	if a != "" {
-		return a
-	}
-	return b
-}
-
 // TestFates sends to servers that misbehave in each way, over the real wire. What an answer means is RFC 5321, 4.2.1;
 // where the connection breaks after the letter's end and before the answer, nobody can know (RFC 5321, 4.5.3.2.6).
 func TestFates(t *testing.T) {
 	for _, c := range []struct {
-		name    string
-		answers map[string]string
-		want    Fate
-		reader  bool // the refusal is about the reader
+		name       string
+		at, answer string
+		want       Fate
+		reader     bool // the refusal is about the reader
 	}{
-		{"takes it", nil, Taken, false},
-		{"greylists", map[string]string{"RCPT": "451 4.7.1 later"}, Later, false},
-		{"mailbox full for now", map[string]string{"end": "452 4.2.2 full"}, Later, false},
-		{"does not know the reader", map[string]string{"RCPT": "550 5.1.1 unknown"}, Refused, true},
-		{"does not like the letter", map[string]string{"end": "554 5.7.1 no"}, Refused, false},
-		{"does not like us", map[string]string{"MAIL": "550 5.7.1 go away"}, Refused, false},
-		{"is closing", map[string]string{"greeting": "421 4.3.2 closing"}, Later, false},
-		{"hangs up at once", map[string]string{"greeting": "drop"}, Later, false},
-		{"hangs up at the reader", map[string]string{"RCPT": "drop"}, Later, false},
-		{"hangs up before the letter", map[string]string{"DATA": "drop"}, Later, false},
-		{"hangs up after the letter's end", map[string]string{"end": "drop"}, Unknown, false},
+		{"takes it", "", "", Taken, false},
+		{"greylists", "RCPT", "451 4.7.1 later", Later, false},
+		{"has a mailbox that is full for now", "end", "452 4.2.2 full", Later, false},
+		{"does not know the reader", "RCPT", "550 5.1.1 unknown", Refused, true},
+		{"does not like the letter", "end", "554 5.7.1 no", Refused, false},
+		{"does not like us", "MAIL", "550 5.7.1 go away", Refused, false},
+		{"is closing", "greeting", "421 4.3.2 closing", Later, false},
+		{"hangs up at once", "greeting", unruly.Hang, Later, false},
+		{"hangs up at the reader", "RCPT", unruly.Hang, Later, false},
+		{"hangs up before the letter", "DATA", unruly.Hang, Later, false},
+		{"hangs up after the letter's end", "end", unruly.Hang, Unknown, false},
+		{"is too slow to greet", "greeting", unruly.Slow, Later, false},
+		{"is too slow for the reader", "RCPT", unruly.Slow, Later, false},
+		{"is too slow to say that it has the letter", "end", unruly.Slow, Unknown, false},
 	} {
-		s, err := NewSender(script(t, c.answers))
+		bad, err := unruly.Start(func(at string) string {
+			if at == c.at {
+				return c.answer
+			}
+			return ""
+		})
 		if err != nil {
 			t.Fatal(err)
+		}
+		s, err := NewSender(bad.Addr())
+		if err != nil {
+			t.Fatal(err)
+		}
+		if c.answer == unruly.Slow {
+			s.Patience = 300 * time.Millisecond
 		}
 		got, err := s.Send(context.Background(), letter)
 		if got != c.want || (err == nil) != (got == Taken) || NoSuchReader(err) != c.reader {
 			t.Errorf("a server that %s: %s, %v", c.name, got, err)
 		}
 		s.Close()
+		bad.Close()
 	}
 	s, err := NewSender("127.0.0.1:1")
 	if err != nil {

@@ -141,10 +141,12 @@ func Write(w io.Writer, l Letter) error {
 // open between them. It is safe for use by several goroutines, which take
 // turns.
 type Sender struct {
-	Signer *Signer // signs each letter; nil: none is signed
+	Signer   *Signer       // signs each letter; nil: none is signed
+	Patience time.Duration // how long an answer is waited for; 0: 30 seconds
 
-	host string
-	port int
+	host    string
+	port    int
+	account Account
 
 	mu     sync.Mutex
 	client *gomail.Client
@@ -163,6 +165,35 @@ func NewSender(address string) (*Sender, error) {
 		return nil, fmt.Errorf("the mail server's address %q has no port number", address)
 	}
 	return &Sender{host: host, port: port}, nil
+}
+
+// Account is a mail account of somebody's own. The zero Account sends without
+// signing in.
+type Account struct {
+	Server   string // host:port
+	Login    string
+	Password string
+}
+
+// NewAccountSender makes a sender that signs in to an account. A server on port
+// 465 is spoken to in TLS from the first byte (RFC 8314); on any other it must
+// offer TLS before it hears the password, unless it is this machine.
+func NewAccountSender(a Account) (*Sender, error) {
+	s, err := NewSender(a.Server)
+	if err == nil {
+		s.account = a
+	}
+	return s, err
+}
+
+// Try reaches the server and signs in, and sends nothing.
+func (s *Sender) Try(ctx context.Context) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.drop()
+	err := s.connect(ctx)
+	s.drop()
+	return err
 }
 
 // keepFor is how long an idle connection is trusted to be still good.
@@ -231,8 +262,24 @@ func (s *Sender) connect(ctx context.Context) error {
 		return nil
 	}
 	s.drop()
-	c, err := gomail.NewClient(s.host, gomail.WithPort(s.port), gomail.WithTLSPolicy(gomail.TLSOpportunistic),
-		gomail.WithTimeout(30*time.Second), gomail.WithoutNoop())
+	patience := s.Patience
+	if patience == 0 {
+		patience = 30 * time.Second
+	}
+	options := []gomail.Option{gomail.WithPort(s.port), gomail.WithTimeout(patience), gomail.WithoutNoop(), gomail.WithTLSPolicy(gomail.TLSOpportunistic)}
+	if s.account.Login != "" {
+		auth := gomail.SMTPAuthAutoDiscover
+		if ip := net.ParseIP(s.host); ip != nil && ip.IsLoopback() {
+			auth = gomail.SMTPAuthPlainNoEnc
+		} else {
+			options = append(options, gomail.WithTLSPolicy(gomail.TLSMandatory))
+		}
+		options = append(options, gomail.WithSMTPAuth(auth), gomail.WithUsername(s.account.Login), gomail.WithPassword(s.account.Password))
+	}
+	if s.port == 465 {
+		options = append(options, gomail.WithSSL())
+	}
+	c, err := gomail.NewClient(s.host, options...)
 	if err != nil {
 		return err
 	}
