@@ -21,6 +21,7 @@ import (
 	"ombak/internal/engine"
 	"ombak/internal/mail"
 	"ombak/internal/password"
+	"ombak/internal/seal"
 	"ombak/internal/standin/mailserver"
 	"ombak/internal/standin/readers"
 	"ombak/internal/store"
@@ -204,6 +205,18 @@ func signer(ctx context.Context, s *store.Store) (*mail.Signer, error) {
 	return mail.NewSigner("ombak", key)
 }
 
+// sealKey is the key that passwords are kept with.
+func sealKey(c config) (*seal.Key, error) {
+	if text := c.get("OMBAK_SECRET"); text != "" {
+		return seal.Parse(text)
+	}
+	home, err := c.home()
+	if err != nil {
+		return nil, err
+	}
+	return seal.File(filepath.Join(home, "secret"))
+}
+
 func newEngine(ctx context.Context, c config, s *store.Store, clock engine.Clock, url, mailOut, zone string) (*engine.Engine, func(), error) {
 	sender, err := mail.NewSender(mailOut)
 	if err != nil {
@@ -212,7 +225,11 @@ func newEngine(ctx context.Context, c config, s *store.Store, clock engine.Clock
 	if sender.Signer, err = signer(ctx, s); err != nil {
 		return nil, nil, err
 	}
-	e, err := engine.New(ctx, engine.Config{Store: s, Clock: clock, Mail: sender, Signer: sender.Signer, URL: url, Domain: c.get("OMBAK_MAIL_DOMAIN"), Zone: c.zone(zone)})
+	key, err := sealKey(c)
+	if err != nil {
+		return nil, nil, err
+	}
+	e, err := engine.New(ctx, engine.Config{Seal: key, Store: s, Clock: clock, Mail: sender, Signer: sender.Signer, URL: url, Domain: c.get("OMBAK_MAIL_DOMAIN"), Zone: c.zone(zone)})
 	return e, sender.Close, err
 }
 

@@ -21,6 +21,7 @@ import (
 	"ombak/internal/core/calendar"
 	"ombak/internal/core/sequence"
 	"ombak/internal/mail"
+	"ombak/internal/seal"
 	"ombak/internal/store"
 )
 
@@ -47,6 +48,7 @@ type Config struct {
 	Domain string         // of Message-IDs and return paths
 	Signer *mail.Signer   // by which Mail signs, for its DNS records; nil: nothing is signed
 	Zone   *time.Location // the workspace's; nil: UTC
+	Seal   *seal.Key      // for passwords of mail servers; nil: none are kept
 }
 
 // Engine works on one database. It is safe for use by several goroutines.
@@ -59,9 +61,10 @@ type Engine struct {
 	wake     chan struct{}
 	jobs     *jobs // asks for background jobs; Work runs them
 
-	mu      sync.Mutex
-	worker  *store.Worker
-	entered time.Time // when rules were last asked whom they let in
+	mu       sync.Mutex
+	worker   *store.Worker
+	accounts map[int64]account // by user
+	entered  time.Time         // when rules were last asked whom they let in
 }
 
 // New readies an engine. The key that signs links is made at the first start

@@ -2,9 +2,14 @@ package engine
 
 import (
 	"context"
+	"errors"
+	"fmt"
+	"net"
+	"strings"
 	"time"
 
 	"ombak/internal/core/mailbox"
+	"ombak/internal/mail"
 	"ombak/internal/store"
 )
 
@@ -72,3 +77,108 @@ func (e *Engine) SetMailbox(ctx context.Context, user int64, b mailbox.Box) erro
 	}
 	return e.Store.InTx(ctx, func(tx store.Tx) error { return store.SetMailbox(ctx, tx, user, b) })
 }
+
+// ErrNoSeal is answered where there is no key to keep passwords with.
+var ErrNoSeal = errors.New("passwords cannot be kept here: the key to seal them with is missing")
+
+// tryFor is how long a server that is tried may take.
+const tryFor = 10 * time.Second
+
+// SetMailAccount has a user's emails go out by a mail server of their own, once
+// it has let us in; an empty server gives it up. An empty password keeps the
+// one there is, for the same server and login.
+func (e *Engine) SetMailAccount(ctx context.Context, user int64, server, login, password string) error {
+	a := store.MailAccount{User: user, Server: strings.TrimSpace(server), Login: strings.TrimSpace(login)}
+	if a.Server != "" {
+		host, port, err := net.SplitHostPort(a.Server)
+		if err != nil || host == "" || port == "" || len(a.Server) > 255 || len(a.Login) > 255 || len(password) > 1000 {
+			return errors.New("a mail server reads like smtp.karang.example:587")
+		}
+		if e.Seal == nil {
+			return ErrNoSeal
+		}
+		if password == "" && a.Login != "" {
+			had, err := e.Store.MailAccounts(ctx, []int64{user})
+			if err != nil {
+				return err
+			}
+			if len(had) == 0 || had[0].Server != a.Server || had[0].Login != a.Login || had[0].Secret == nil {
+				return errors.New("type the password too")
+			}
+			if password, err = e.Seal.Open(had[0].Secret); err != nil {
+				return fmt.Errorf("the password that was kept cannot be read (%w): type it anew", err)
+			}
+		}
+		s, err := mail.NewAccountSender(mail.Account{Server: a.Server, Login: a.Login, Password: password})
+		if err != nil {
+			return err
+		}
+		s.Patience = tryFor
+		defer s.Close()
+		if err := s.Try(ctx); err != nil {
+			return fmt.Errorf("%s does not let us in: %w", a.Server, err)
+		}
+		if a.Login != "" {
+			a.Secret = e.Seal.Seal(password)
+		}
+	} else {
+		a.Login = ""
+	}
+	return e.Store.InTx(ctx, func(tx store.Tx) error { return store.SetMailAccount(ctx, tx, a) })
+}
+
+// account is a mail server that somebody's emails go out by, with the sender to
+// it as long as nothing of it changes.
+type account struct {
+	is     string // server, login and sealed password
+	sender *mail.Sender
+}
+
+// mailers are the ways out for some senders: their own server, else nothing.
+func (e *Engine) mailers(ctx context.Context, users []int64) (map[int64]Mailer, error) {
+	list, err := e.Store.MailAccounts(ctx, users)
+	if err != nil || len(list) == 0 {
+		return nil, err
+	}
+	out := map[int64]Mailer{}
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if e.accounts == nil {
+		e.accounts = map[int64]account{}
+	}
+	for _, a := range list {
+		is := fmt.Sprintf("%s\n%s\n%x", a.Server, a.Login, a.Secret)
+		have, ok := e.accounts[a.User]
+		if !ok || have.is != is {
+			password := ""
+			if a.Secret != nil {
+				if e.Seal == nil {
+					out[a.User] = closed{ErrNoSeal}
+					continue
+				}
+				if password, err = e.Seal.Open(a.Secret); err != nil {
+					out[a.User] = closed{fmt.Errorf("the password of the mailbox cannot be read: %w", err)}
+					continue
+				}
+			}
+			s, err := mail.NewAccountSender(mail.Account{Server: a.Server, Login: a.Login, Password: password})
+			if err != nil {
+				out[a.User] = closed{err}
+				continue
+			}
+			s.Signer = e.Signer
+			if have.sender != nil {
+				defer have.sender.Close()
+			}
+			have = account{is, s}
+			e.accounts[a.User] = have
+		}
+		out[a.User] = have.sender
+	}
+	return out, nil
+}
+
+// closed is a way out that cannot be taken now, and why.
+type closed struct{ why error }
+
+func (c closed) Send(context.Context, mail.Letter) (mail.Fate, error) { return mail.Later, c.why }

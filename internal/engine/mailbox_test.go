@@ -1,13 +1,19 @@
 package engine
 
 import (
+	"errors"
 	"fmt"
+	"path/filepath"
+	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
 	"ombak/internal/core/mailbox"
+	"ombak/internal/seal"
 	"ombak/internal/standin/mailserver"
+	"ombak/internal/standin/unruly"
 )
 
 // TestNobodySendsBeyondTheirLimit: what is beyond waits for the next working
@@ -59,5 +65,86 @@ func TestAGapBetweenEmails(t *testing.T) {
 		if got := len(w.mail.Letters("", 100)); got != want {
 			t.Errorf("after %d minutes: %d", after, got)
 		}
+	}
+}
+
+// Whoever has a mail server of their own sends by it, signed in; everybody else by the common one. The password is
+// nowhere in the database.
+func TestAServerOfOnesOwn(t *testing.T) {
+	w := newWorld(t, mailserver.Options{})
+	var mu sync.Mutex
+	var said []string
+	answer := map[string]string{"AUTH": "535 5.7.8 wrong password"}
+	own, err := unruly.Start(func(at string) string {
+		mu.Lock()
+		defer mu.Unlock()
+		said = append(said, at)
+		return answer[at]
+	})
+	w.must(err)
+	t.Cleanup(own.Close)
+	heard := func(at string) bool {
+		mu.Lock()
+		defer mu.Unlock()
+		yes := slices.Contains(said, at)
+		said = nil
+		return yes
+	}
+	let := func(in bool) {
+		mu.Lock()
+		defer mu.Unlock()
+		if answer["AUTH"] = "535 5.7.8 wrong password"; in {
+			answer["AUTH"] = ""
+		}
+	}
+	const password = "pens-at-14-metres"
+	if err := w.e.SetMailAccount(w.ctx, w.marketer, own.Addr(), "ines", password); !errors.Is(err, ErrNoSeal) {
+		t.Errorf("without a key: %v", err)
+	}
+	w.e.Seal, err = seal.File(filepath.Join(t.TempDir(), "secret"))
+	w.must(err)
+	for server, says := range map[string]string{"smtp.karang.example": "587", ":25": "587", "127.0.0.1:1": "does not let us in", own.Addr(): "wrong password"} {
+		if err := w.e.SetMailAccount(w.ctx, w.marketer, server, "ines", password); err == nil || !strings.Contains(err.Error(), says) {
+			t.Errorf("%s: %v, want that it says %q", server, err, says)
+		}
+	}
+	if err := w.e.SetMailAccount(w.ctx, w.marketer, own.Addr(), "ines", ""); err == nil {
+		t.Error("a login without a password was kept")
+	}
+	let(true)
+	w.must(w.e.SetMailAccount(w.ctx, w.marketer, " "+own.Addr()+" ", "ines", password))
+	if !heard("AUTH") || len(own.Taken()) != 0 {
+		t.Error("it was not tried, or something was sent")
+	}
+	w.must(w.e.SetMailAccount(w.ctx, w.marketer, own.Addr(), "ines", "")) // the one there is
+	if n := w.count("select count(*) from mailbox x where x::text like '%pens%' or convert_from(secret, 'LATIN1') like '%pens%'"); n != 0 {
+		t.Error("the database says the password")
+	}
+	p := w.clinic(false) // sent by the marketer
+	w.comes(p, Browser{}, answers("Ana", "Strand", "ana@fjord.example", "Fjord"))
+	if got := own.Taken(); len(got) != 1 || !strings.Contains(got[0], "ana@fjord.example") || !heard("AUTH") || len(w.letters("ana@")) != 0 {
+		t.Errorf("her own server took %d letters, the common one %d", len(got), len(w.letters("ana@")))
+	}
+	// Another key, as on a machine that was set up wrongly: nothing is lost, and it says why.
+	right := w.e.Seal
+	w.e.Seal, err = seal.File(filepath.Join(t.TempDir(), "secret"))
+	w.must(err)
+	w.e.accounts = nil
+	ben, _ := w.comes(p, Browser{}, answers("Ben", "Moe", "ben@kelp.example", "Kelp"))
+	touches, err := w.s.PersonTouches(w.ctx, ben)
+	w.must(err)
+	if touches[0].State != "ready" || !strings.Contains(touches[0].Trouble, "cannot be read") {
+		t.Errorf("with another key: %s, %q", touches[0].State, touches[0].Trouble)
+	}
+	w.e.Seal = right
+	w.to(time.Hour)
+	if n := len(own.Taken()); n != 2 {
+		t.Errorf("with the right key again: %d letters", n)
+	}
+	// Given up: by the common one.
+	w.must(w.e.SetMailAccount(w.ctx, w.marketer, "", "", ""))
+	w.comes(p, Browser{}, answers("Cy", "Lunde", "cy@reef.example", "Reef"))
+	if len(w.letters("cy@")) != 1 || w.count("select count(*) from mailbox where secret is not null or login <> ''") != 0 {
+		t.Error("the server was not given up")
 	}
 }

@@ -47,9 +47,16 @@ func (e *Engine) SendBatch(ctx context.Context, n int) (int, error) {
 	if list, err = e.allot(ctx, list); err != nil {
 		return claimed, err
 	}
-	var people, messages []int64
+	var people, messages, senders []int64
 	for i := range list {
 		people, messages = append(people, list[i].Person), append(messages, list[i].Message)
+		if list[i].Sender != nil {
+			senders = append(senders, *list[i].Sender)
+		}
+	}
+	ways, err := e.mailers(ctx, senders)
+	if err != nil {
+		return claimed, err
 	}
 	l, err := e.gatherLetters(ctx, people, messages, true)
 	if err != nil {
@@ -63,7 +70,7 @@ func (e *Engine) SendBatch(ctx context.Context, n int) (int, error) {
 	for range min(sendAtOnce, len(list)) {
 		wg.Go(func() {
 			for i := int(next.Add(1)) - 1; i < len(list); i = int(next.Add(1)) - 1 {
-				if err := e.send(ctx, worker, l, &list[i]); err != nil {
+				if err := e.send(ctx, worker, l, ways, &list[i]); err != nil {
 					failed.Store(&err)
 					return
 				}
@@ -86,7 +93,7 @@ func (e *Engine) SendBatch(ctx context.Context, n int) (int, error) {
 	return claimed, nil
 }
 
-func (e *Engine) send(ctx context.Context, worker int64, l *letters, o *store.Outgoing) error {
+func (e *Engine) send(ctx context.Context, worker int64, l *letters, ways map[int64]Mailer, o *store.Outgoing) error {
 	letter, group, edit, err := l.letter(ctx, o)
 	if err != nil {
 		return e.endEmail(ctx, o, "stopped", "", err.Error(), time.Time{})
@@ -94,7 +101,11 @@ func (e *Engine) send(ctx context.Context, worker int64, l *letters, o *store.Ou
 	if ok, err := e.Store.BeginSending(ctx, o.ID, worker, group, edit); err != nil || !ok {
 		return err
 	}
-	fate, err := e.Mail.Send(ctx, letter)
+	way := ways[*o.Sender] // a letter has a sender
+	if way == nil {
+		way = e.Mail
+	}
+	fate, err := way.Send(ctx, letter)
 	switch fate {
 	case mail.Taken:
 		return e.endEmail(ctx, o, "sent", letter.Subject, "", time.Time{})

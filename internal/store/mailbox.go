@@ -18,6 +18,9 @@ type Mailbox struct {
 	Sent  int        `db:"used_sent"` // on that day
 	Next  *time.Time `db:"next_at"`
 
+	Server string // of their own, host:port; empty: the one that takes everybody's
+	Login  string
+
 	// How it has done of late.
 	Recent     int64
 	Bounced    int64
@@ -40,7 +43,7 @@ func (s *Store) Mailboxes(ctx context.Context, since time.Time) ([]Mailbox, erro
 				count(*) filter (where exists (select from signal g where g.person_id = t.person_id and g.touch_id = t.id and g.kind = 9)) as bounced,
 				count(*) filter (where exists (select from signal g where g.person_id = t.person_id and g.touch_id = t.id and g.kind = 10)) as complained
 			from touch t where t.kind = 'email' and t.state = 'sent' and t.done_at >= $1 group by 1)
-		select u.id as user_id, u.name, u.email, coalesce(b.box, '{}') as box, coalesce(b.used_day, '') as used_day, coalesce(b.used_sent, 0) as used_sent, b.next_at,
+		select u.id as user_id, u.name, u.email, coalesce(b.box, '{}') as box, coalesce(b.used_day, '') as used_day, coalesce(b.used_sent, 0) as used_sent, b.next_at, coalesce(b.server, '') as server, coalesce(b.login, '') as login,
 			coalesce(r.recent, 0) as recent, coalesce(r.bounced, 0) as bounced, coalesce(r.complained, 0) as complained, 0 as waiting
 		from app_user u left join mailbox b on b.user_id = u.id left join r on r.sender_id = u.id order by u.name, u.id`, since)
 }
@@ -48,6 +51,27 @@ func (s *Store) Mailboxes(ctx context.Context, since time.Time) ([]Mailbox, erro
 // SetMailbox keeps what is agreed about a user's account.
 func SetMailbox(ctx context.Context, tx Tx, user int64, box mailbox.Box) error {
 	_, err := exec(ctx, tx, "insert into mailbox (user_id, box) values ($1, $2) on conflict (user_id) do update set box = excluded.box", user, JSON[mailbox.Box]{box})
+	return err
+}
+
+// MailAccount is a mail server of a user's own.
+type MailAccount struct {
+	User   int64 `db:"user_id"`
+	Server string
+	Login  string
+	Secret []byte // the password, sealed; nil: none
+}
+
+// MailAccounts reads those of some users that have one.
+func (s *Store) MailAccounts(ctx context.Context, users []int64) ([]MailAccount, error) {
+	return all[MailAccount](ctx, s.db, "select user_id, server, login, secret from mailbox where user_id = any ($1) and server <> ''", users)
+}
+
+// SetMailAccount keeps the mail server of a user's own; an empty server is
+// none.
+func SetMailAccount(ctx context.Context, tx Tx, a MailAccount) error {
+	_, err := exec(ctx, tx, `insert into mailbox (user_id, box, server, login, secret) values ($1, '{}', $2, $3, $4)
+		on conflict (user_id) do update set server = excluded.server, login = excluded.login, secret = excluded.secret`, a.User, a.Server, a.Login, a.Secret)
 	return err
 }
 

@@ -31,7 +31,7 @@ type deskData struct {
 	Tasks    int
 	Alerts   []bundle
 	Undo     string // what was done a moment ago, "task-12"
-	All      bool // a lead sees everybody's
+	All      bool   // a lead sees everybody's
 	Signals  []store.TimelineSignal
 	Wrong    string
 }

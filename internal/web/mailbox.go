@@ -18,6 +18,8 @@ type mailboxesData struct {
 	Records []dnsRecord
 	Wrong   string
 	Of      int64 // whose form was wrong
+	Own     bool  // it was the one of their own server
+	Typed   [2]string
 }
 
 type mailboxLine struct {
@@ -115,4 +117,29 @@ func (s *Server) setMailbox(c *echo.Context) error {
 		return s.showMailboxes(c, http.StatusUnprocessableEntity, mailboxesData{Wrong: wrong, Of: id})
 	}
 	return s.done(c, "/content/mailboxes", "Kept. It holds from the next email on.")
+}
+
+// setMailAccount has somebody's emails go out by a mail server of their own,
+// once it has let us in.
+func (s *Server) setMailAccount(c *echo.Context) error {
+	ctx := c.Request().Context()
+	id, err := idOf(c, "id")
+	if err != nil {
+		return err
+	}
+	u, err := s.Store.User(ctx, id)
+	if err != nil {
+		return err
+	}
+	if !s.limits.allow("account", fmt.Sprint(userOf(c).ID), 5*time.Second, 12) {
+		return s.notDone(c, "/content/mailboxes", "Too many tries. Wait a minute.")
+	}
+	server, login := c.FormValue("server"), c.FormValue("login")
+	if err := s.Engine.SetMailAccount(ctx, id, server, login, c.FormValue("password")); err != nil {
+		return s.showMailboxes(c, http.StatusUnprocessableEntity, mailboxesData{Wrong: sentence(err) + " Nothing was changed.", Of: id, Own: true, Typed: [2]string{server, login}})
+	}
+	if strings.TrimSpace(server) == "" {
+		return s.done(c, "/content/mailboxes", u.Name+"’s emails go out by everybody’s mail server again.")
+	}
+	return s.done(c, "/content/mailboxes", "It let us in. "+u.Name+"’s emails go out by it from now on.")
 }
