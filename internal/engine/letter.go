@@ -207,7 +207,7 @@ func (l *letters) letter(ctx context.Context, o *store.Outgoing) (letter mail.Le
 		}
 	}
 	optOut := e.OptOutURL(o.ID)
-	r, err := p.Render(group, l.values(reader, *o.Sender), message.Addresses{Link: func(n int, _ string) string { return e.LinkURL(o.ID, n) }, OptOut: optOut, Pixel: e.PixelURL(o.ID)})
+	r, err := p.Render(group, l.values(reader, *o.Sender), message.Addresses{Link: func(n int, _ string) string { return e.LinkURL(o.ID, n) }, OptOut: optOut, Pixel: e.PixelURL(o.ID), Trap: e.TrapURL(o.ID)})
 	if err != nil {
 		return letter, 0, nil, err
 	}

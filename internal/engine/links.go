@@ -31,6 +31,11 @@ func (e *Engine) PixelURL(touch int64) string {
 	return fmt.Sprintf("%s/o/%d/%s.gif", e.URL, touch, e.sign("open", touch, 0))
 }
 
+// TrapURL is the address of the link that no reader of a touch's email sees.
+func (e *Engine) TrapURL(touch int64) string {
+	return fmt.Sprintf("%s/h/%d/%s", e.URL, touch, e.sign("trap", touch, 0))
+}
+
 // OptOutURL is the address at which the reader of a touch's email opts out.
 func (e *Engine) OptOutURL(touch int64) string {
 	return fmt.Sprintf("%s/u/%d/%s", e.URL, touch, e.sign("opt-out", touch, 0))

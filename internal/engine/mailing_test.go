@@ -392,3 +392,50 @@ func TestMergedBeforeAndAfterAnEmail(t *testing.T) {
 		t.Errorf("Anna’s words are not back: %+v, %v", x, err)
 	}
 }
+
+// A link that no reader sees gives programs away: what they opened and pressed with it does not count (common practice,
+// no source).
+func TestTheHiddenLink(t *testing.T) {
+	w := newWorld(t, mailserver.Options{})
+	w.launch()
+	ana := w.fill("Ana", "ana@fjord.example")
+	touch := w.touchOf("ana@")
+	letter, err := w.mail.Read(w.letters("ana@")[0])
+	w.must(err)
+	if !strings.Contains(letter.HTML, `href="`+w.e.TrapURL(touch)+`" style="display:none" tabindex="-1" aria-hidden="true"`) || strings.Contains(letter.Text, "/h/") {
+		t.Error("the letter has no hidden link, or shows it")
+	}
+	seen, hidden, err := w.mail.Links(w.letters("ana@")[0])
+	w.must(err)
+	if len(hidden) != 1 || len(seen) == 0 {
+		t.Errorf("links %v, hidden %v", seen, hidden)
+	}
+	counted := func() string {
+		return fmt.Sprint(w.count("select count(*) from signal where person_id = $1 and kind in (4, 5) and machine = ''", ana), w.count("select count(*) from signal where person_id = $1 and kind in (4, 5) and machine = $2", ana, followedTrap))
+	}
+	at := func(after time.Duration) { w.clock.set(day0.Add(after)) }
+	press := func() {
+		_, _, err := w.e.Click(w.ctx, touch, 1, w.e.sign("link", touch, 1), "")
+		w.must(err)
+	}
+	at(time.Hour) // a person
+	w.must(w.e.Open(w.ctx, touch, w.e.sign("open", touch, 0), ""))
+	press()
+	at(2 * time.Hour) // a program: the picture, a link, the hidden one, another link
+	w.must(w.e.Open(w.ctx, touch, w.e.sign("open", touch, 0), ""))
+	press()
+	w.must(w.e.Trapped(w.ctx, touch, w.e.sign("trap", touch, 0)))
+	at(2*time.Hour + 30*time.Second)
+	press()
+	if got := counted(); got != "2 4" {
+		t.Errorf("counted, and marked as a program’s: %s, want 2 4", got)
+	}
+	at(4 * time.Hour) // the person again
+	press()
+	if got := counted(); got != "3 4" {
+		t.Errorf("afterwards: %s, want 3 4", got)
+	}
+	if err := w.e.Trapped(w.ctx, touch, w.e.sign("open", touch, 0)); !errors.Is(err, store.ErrNotFound) {
+		t.Errorf("a signature of another link: %v", err)
+	}
+}

@@ -96,6 +96,15 @@ func (e *Engine) Click(ctx context.Context, touch int64, n int, signature, why s
 	if why == "" {
 		why = e.tooSoon(l)
 	}
+	if why == "" {
+		trapped, err := e.Store.TrappedSince(ctx, l.Person, touch, e.Now().Add(-trapFor))
+		if err != nil {
+			return "", 0, err
+		}
+		if trapped {
+			why = followedTrap
+		}
+	}
 	s := mailSignal(l, signal.Click, e.Now())
 	s.Link, s.Detail, s.Why, s.Machine = int32(n), link.Target, why, why != ""
 	if err := e.Record(ctx, s); err != nil {
@@ -142,9 +151,35 @@ func (e *Engine) Click(ctx context.Context, touch int64, n int, signature, why s
 const (
 	soon             = 4 * time.Second
 	atOnce           = 5 * time.Second
+	trapFor          = time.Minute
 	manyLinks        = 3 // fewer can be pressed by a hand
 	pressedAllAtOnce = "pressed every link within seconds"
+	followedTrap     = "followed a link that nobody sees"
 )
+
+// Trapped keeps that somebody followed the link that no reader sees: a program,
+// which also opened and pressed what was opened and pressed just before.
+func (e *Engine) Trapped(ctx context.Context, touch int64, signature string) error {
+	if !e.signed("trap", touch, 0, signature) {
+		return store.ErrNotFound
+	}
+	l, err := e.Store.SentLink(ctx, touch)
+	if err != nil {
+		return err
+	}
+	s := mailSignal(l, signal.Click, e.Now())
+	s.Link, s.Why, s.Machine = store.TrapLink, followedTrap, true
+	err = e.Store.InTx(ctx, func(tx store.Tx) error {
+		if err := store.MarkTrapped(ctx, tx, l.Person, touch, e.Now().Add(-trapFor), followedTrap); err != nil {
+			return err
+		}
+		return record(ctx, tx, []store.Signal{s})
+	})
+	if err == nil {
+		e.Nudge()
+	}
+	return err
+}
 
 // tooSoon says why an open or a press comes too soon to be a person's. At the
 // very instant of sending only a clock that is moved by hand can be.

@@ -114,6 +114,21 @@ func Stop(ctx context.Context, tx Tx, person int64, k signal.Kind, at time.Time)
 	return err
 }
 
+// TrapLink is the number of the link that no reader sees.
+const TrapLink = -1
+
+// TrappedSince reports whether a program gave itself away in an email.
+func (s *Store) TrappedSince(ctx context.Context, person, touch int64, since time.Time) (bool, error) {
+	return one[bool](ctx, s.db, "select exists (select from signal where person_id = $1 and at > $2 and touch_id = $3 and kind = 5 and link = $4)", person, since, touch, TrapLink)
+}
+
+// MarkTrapped marks what was opened and pressed in an email since an instant as
+// a program's.
+func MarkTrapped(ctx context.Context, tx Tx, person, touch int64, since time.Time, why string) error {
+	_, err := exec(ctx, tx, "update signal set machine = $4 where person_id = $1 and at > $3 and touch_id = $2 and kind in (4, 5) and machine = ''", person, touch, since, why)
+	return err
+}
+
 // MarkIfAllPressed marks the presses of an email since an instant as a
 // program's, where they are of all its links. It answers whether they are.
 func MarkIfAllPressed(ctx context.Context, tx Tx, touch int64, links []int32, since time.Time, why string) (bool, error) {

@@ -30,6 +30,8 @@ func (s *Server) publicRoutes(e *echo.Echo) {
 	e.GET("/l/:touch/:n/:signature", s.click)
 	e.HEAD("/l/:touch/:n/:signature", s.click)
 	e.GET("/o/:touch/:picture", s.pixel)
+	e.GET("/h/:touch/:signature", s.trap)
+	e.HEAD("/h/:touch/:signature", s.trap)
 	e.GET("/u/:touch/:signature", s.optOutPage)
 	e.POST("/u/:touch/:signature", s.optOut)
 }
@@ -177,6 +179,21 @@ func (s *Server) pixel(c *echo.Context) error {
 	c.Response().Header().Set("Cache-Control", "no-store")
 	c.Response().Header().Set("Cross-Origin-Resource-Policy", "cross-origin") // mail readers on the web show it
 	return c.Blob(http.StatusOK, "image/gif", pixel)
+}
+
+// trap answers the link that no reader sees.
+func (s *Server) trap(c *echo.Context) error {
+	touch, err := idOf(c, "touch")
+	if err != nil {
+		return err
+	}
+	if !s.limits.allow("email", fmt.Sprintf("trap %d %s", touch, c.RealIP()), 20*time.Second, 5) {
+		return c.NoContent(http.StatusNoContent)
+	}
+	if err := s.Engine.Trapped(c.Request().Context(), touch, c.Param("signature")); err != nil {
+		return err
+	}
+	return c.NoContent(http.StatusNoContent)
 }
 
 type optOutData struct {

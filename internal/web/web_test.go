@@ -296,7 +296,7 @@ func TestEveryPlaceAnswers(t *testing.T) {
 			t.Errorf("%s: %s", path, res.Status)
 		}
 	}
-	for _, path := range []string{"/people/1", "/people/companies/9", "/people/audiences/9", "/people/imports/9", "/people/work/9", "/people/merge?keep=1&gone=1", "/people/values?field=shoe", "/people/x", "/people/-1", "/sequences/9", "/content/messages/9", "/content/emails/9", "/content/shelf/9", "/s/9", "/s/9/file", "/content/emails/9/people?which=sent", "/content/emails/9/reach", "/content/pages/9", "/nowhere", "/p/none", "/g/none", "/l/1/1/x", "/o/1/x.gif", "/u/1/x", "/o/1/x"} {
+	for _, path := range []string{"/people/1", "/people/companies/9", "/people/audiences/9", "/people/imports/9", "/people/work/9", "/people/merge?keep=1&gone=1", "/people/values?field=shoe", "/people/x", "/people/-1", "/sequences/9", "/content/messages/9", "/content/emails/9", "/content/shelf/9", "/s/9", "/s/9/file", "/content/emails/9/people?which=sent", "/content/emails/9/reach", "/content/pages/9", "/nowhere", "/p/none", "/g/none", "/l/1/1/x", "/o/1/x.gif", "/h/1/x", "/u/1/x", "/o/1/x"} {
 		res, body := v.do("GET", path, nil)
 		if res.StatusCode != http.StatusNotFound || !strings.Contains(body, "There is nothing here") {
 			t.Errorf("%s: %s", path, res.Status)

@@ -228,6 +228,7 @@ type Addresses struct {
 	Link   func(n int, target string) string // nil: straight to the target
 	OptOut string
 	Pixel  string
+	Trap   string // a link that no reader sees; empty: none
 }
 
 // Rendered is a message for one reader.
@@ -266,6 +267,9 @@ func (p *Program) Render(group int64, v Values, a Addresses) (Rendered, error) {
 	own["opt_out"] = html.EscapeString(a.OptOut)
 	if a.Pixel != "" {
 		own["pixel"] = html.EscapeString(a.Pixel)
+	}
+	if a.Trap != "" {
+		own["trap"] = html.EscapeString(a.Trap)
 	}
 	b := v.bindings()
 	b["ombak"] = own

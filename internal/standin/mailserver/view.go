@@ -9,6 +9,7 @@ import (
 	"log/slog"
 	"net/http"
 	"strconv"
+	"slices"
 	"strings"
 	"time"
 
@@ -31,7 +32,10 @@ type View struct {
 	Home   string // Ombak's own address, for the way back
 }
 
-type link struct{ Text, URL string }
+type link struct {
+	Text, URL string
+	Hidden    bool // no reader sees it
+}
 
 type page struct {
 	Search  string
@@ -79,7 +83,7 @@ func (v *View) letter(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, "the letter cannot be read: "+err.Error(), http.StatusInternalServerError)
 		return
 	}
-	p := page{Letter: l, Parts: parts, Links: links(parts.HTML), Tab: r.URL.Query().Get("as")}
+	p := page{Letter: l, Parts: parts, Links: slices.DeleteFunc(links(parts.HTML), func(l link) bool { return l.Hidden }), Tab: r.URL.Query().Get("as")}
 	if source, err := v.Server.Source(l); err == nil {
 		p.Source = string(source)
 	}
@@ -200,9 +204,13 @@ func links(body string) []link {
 			if t.Data != "a" {
 				continue
 			}
+			hidden := false
+			for _, a := range t.Attr {
+				hidden = hidden || a.Key == "style" && strings.Contains(a.Val, "display:none")
+			}
 			for _, a := range t.Attr {
 				if a.Key == "href" && strings.HasPrefix(a.Val, "http") {
-					out, in = append(out, link{URL: a.Val}), true
+					out, in = append(out, link{URL: a.Val, Hidden: hidden}), true
 				}
 			}
 		case nethtml.TextToken:
@@ -217,12 +225,16 @@ func links(body string) []link {
 	}
 }
 
-// Links lists the web links of a letter.
-func (s *Server) Links(l *Letter) ([]string, error) {
+// Links lists the web links of a letter that a reader sees, and those that only
+// a program finds.
+func (s *Server) Links(l *Letter) (seen, hidden []string, err error) {
 	p, err := s.Read(l)
-	var out []string
 	for _, x := range links(p.HTML) {
-		out = append(out, x.URL)
+		if x.Hidden {
+			hidden = append(hidden, x.URL)
+		} else {
+			seen = append(seen, x.URL)
+		}
 	}
-	return out, err
+	return seen, hidden, err
 }

@@ -228,7 +228,7 @@ func (w *World) fetch(ctx context.Context, l *mailserver.Letter, what string) er
 		}
 		return post(ctx, c, u)
 	}
-	links, err := w.Mail.Links(l)
+	links, _, err := w.Mail.Links(l)
 	if err != nil || len(links) < 2 {
 		return err
 	}
@@ -236,19 +236,20 @@ func (w *World) fetch(ctx context.Context, l *mailserver.Letter, what string) er
 	return get(ctx, c, links[r.IntN(len(links)-1)]) // the last one is the way to opt out
 }
 
-// scan fetches the picture and every link of a letter at once, as a program
+// scan fetches the picture and every link of a letter at once, also those that
+// no reader sees, as a program
 // does that looks for what is dangerous.
 func (w *World) scan(ctx context.Context, l *mailserver.Letter) error {
 	if err := w.fetch(ctx, l, "open"); err != nil {
 		return err
 	}
-	links, err := w.Mail.Links(l)
+	links, hidden, err := w.Mail.Links(l)
 	if err != nil || len(links) < 2 {
 		return err
 	}
 	c := &http.Client{Timeout: 20 * time.Second, Transport: From("scanner of " + l.To), CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 	defer c.CloseIdleConnections()
-	for _, u := range links[:len(links)-1] {
+	for _, u := range append(links[:len(links)-1], hidden...) {
 		if err := get(ctx, c, u); err != nil {
 			return err
 		}
