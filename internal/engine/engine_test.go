@@ -1,9 +1,10 @@
 package engine
 
 import (
+	"bytes"
 	"context"
 	"errors"
-	"ombak/internal/core/message"
+	netmail "net/mail"
 	"strings"
 	"sync"
 	"testing"
@@ -11,6 +12,9 @@ import (
 
 	"github.com/emersion/go-smtp"
 
+	"ombak/internal/core/calendar"
+	"ombak/internal/core/message"
+	"ombak/internal/core/sequence"
 	"ombak/internal/mail"
 	"ombak/internal/standin/mailserver"
 	"ombak/internal/store"
@@ -369,5 +373,54 @@ func TestALaunchedVersionNeverChanges(t *testing.T) {
 	w.fill("Lou", "lou@fjord.example")
 	if l := w.letters("lou@")[0]; l.Subject != "Changed" {
 		t.Errorf("the next version sent %q", l.Subject)
+	}
+}
+
+// A follow-up answers in the thread of an earlier email (RFC 5322, 3.6.4: References has the parent's References and
+// its Message-ID, In-Reply-To the parent's alone); who never got that one gets it by itself.
+func TestAnswersInTheThread(t *testing.T) {
+	w := newWorld(t, mailserver.Options{})
+	p := sequence.NewPlan()
+	p.LaunchHold = false
+	day := calendar.Span{N: 1, Unit: calendar.Days}
+	one, err := p.Insert(&sequence.Email{Message: w.first, Request: true}, 0, "")
+	w.must(err)
+	two, err := p.Insert(&sequence.Email{Message: w.second, Wait: day, Request: true, Thread: one}, one, sequence.Next)
+	w.must(err)
+	_, err = p.Insert(&sequence.Email{Message: w.second, Wait: day, Request: true, Thread: two}, two, sequence.Next)
+	w.must(err)
+	w.tx(func(tx store.Tx) error {
+		w.seq, err = store.AddSequence(w.ctx, tx, "In a thread", p, day0)
+		return err
+	})
+	w.must(w.s.SetEntry(w.ctx, w.seq, store.Entry{Page: w.page.ID}, day0))
+	w.launch()
+	w.fill("Ana", "ana@fjord.example")
+	ben := w.fill("Ben", "ben@kelp.example")
+	_, err = w.s.DB().ExecContext(w.ctx, "update touch set state = 'passed' where person_id = $1", ben) // nobody knows whether it arrived, and somebody decided to go on without it
+	w.must(err)
+	w.to(4 * dayLong)
+	l := w.letters("ana@") // the newest first
+	if len(l) != 3 {
+		t.Fatalf("%d letters", len(l))
+	}
+	head := func(l *mailserver.Letter) netmail.Header {
+		source, err := w.mail.Source(l)
+		w.must(err)
+		m, err := netmail.ReadMessage(bytes.NewReader(source))
+		w.must(err)
+		return m.Header
+	}
+	first, second, third := head(l[2]), head(l[1]), head(l[0])
+	a, b := first.Get("Message-Id"), second.Get("Message-Id")
+	if first.Get("In-Reply-To") != "" || second.Get("In-Reply-To") != a || second.Get("References") != a || third.Get("In-Reply-To") != b || third.Get("References") != a+" "+b {
+		t.Errorf("first %v, second %v, third %v", first, second, third)
+	}
+	if second.Get("Subject") != "Re: Your guide, Ana" || third.Get("Subject") != "Re: Your guide, Ana" {
+		t.Errorf("subjects %q and %q", second.Get("Subject"), third.Get("Subject"))
+	}
+	l = w.letters("ben@")
+	if len(l) != 3 || head(l[1]).Get("In-Reply-To") != "" || head(l[1]).Get("Subject") != "Three alarms at Fjord Farms" || head(l[0]).Get("Subject") != "Re: Three alarms at Fjord Farms" {
+		t.Errorf("Ben, who did not get the first: %d letters, %v", len(l), head(l[len(l)-1]))
 	}
 }

@@ -11,6 +11,7 @@ import (
 	"ombak/internal/core/message"
 	"ombak/internal/core/person"
 	"ombak/internal/core/rule"
+	"ombak/internal/core/sequence"
 	"ombak/internal/core/signal"
 	"ombak/internal/mail"
 	"ombak/internal/store"
@@ -63,6 +64,92 @@ type letters struct {
 	edits   map[[2]int64]*message.Edit
 	records map[int64]*rule.Record
 	signals map[int64][]signal.Signal
+	threads map[int64]thread // by touch, where it answers in one
+}
+
+// thread is what an email answers to.
+type thread struct {
+	subject string
+	before  []string // Message-IDs, the first first
+}
+
+// gatherThreads finds the threads in which emails of sequences answer.
+func (l *letters) gatherThreads(ctx context.Context, list []store.Outgoing) error {
+	known := map[int64]map[sequence.StepID][]sequence.StepID{}
+	var fresh []int64
+	for i := range list {
+		v := list[i].Plan
+		if _, ok := known[v]; ok || v == 0 {
+			continue
+		}
+		known[v] = nil
+		if x, ok := l.e.threads.Load(v); ok {
+			known[v] = x.(map[sequence.StepID][]sequence.StepID)
+		} else {
+			fresh = append(fresh, v)
+		}
+	}
+	plans, err := l.e.Store.Versions(ctx, fresh)
+	if err != nil {
+		return err
+	}
+	for _, v := range plans {
+		x := map[sequence.StepID][]sequence.StepID{}
+		for _, step := range v.Plan.V.Steps {
+			id := step.About().ID
+			if before := v.Plan.V.ThreadOf(id); len(before) > 0 {
+				x[id] = before
+			}
+		}
+		l.e.threads.Store(v.ID, x) // a version never changes
+		known[v.ID] = x
+	}
+	answers := map[int64][]sequence.StepID{}
+	var ways []int64
+	for i := range list {
+		if steps := known[list[i].Plan][sequence.StepID(list[i].Step)]; len(steps) > 0 {
+			answers[list[i].ID] = steps
+			ways = append(ways, list[i].Enrolment)
+		}
+	}
+	if len(ways) == 0 {
+		return nil
+	}
+	return l.e.Store.InTx(ctx, func(tx store.Tx) error {
+		sent, err := store.SentInWays(ctx, tx, ways)
+		if err != nil {
+			return err
+		}
+		l.threads = map[int64]thread{}
+		for i := range list {
+			o := &list[i]
+			var t thread
+			for _, step := range answers[o.ID] { // the nearest first
+				for _, s := range sent {
+					if s.Enrolment == o.Enrolment && s.Step == int32(step) {
+						t.before = append([]string{s.MailID}, t.before...)
+						t.subject = s.Subject // the first one's stands
+					}
+				}
+			}
+			if len(t.before) > 0 {
+				l.threads[o.ID] = t
+			}
+		}
+		return nil
+	})
+}
+
+// answering is a letter as an answer in its thread.
+func (t thread) answering(m mail.Letter) mail.Letter {
+	if n := len(t.before); n > 0 {
+		m.InReplyTo, m.References = t.before[n-1], t.before
+		m.Subject = t.subject
+		if !strings.HasPrefix(strings.ToLower(m.Subject), "re:") {
+			m.Subject = "Re: " + m.Subject
+		}
+	}
+	return m
 }
 
 // gatherLetters loads what the readers of some messages may be asked for.
@@ -217,12 +304,12 @@ func (l *letters) letter(ctx context.Context, o *store.Outgoing) (letter mail.Le
 	if err != nil {
 		return letter, 0, nil, err
 	}
-	return mail.Letter{
+	return l.threads[o.ID].answering(mail.Letter{
 		ID: o.MailID, FromName: from.Name, From: from.Email, To: reader.Email, Subject: r.Subject, Date: e.Now(),
 		ReturnPath: "bounce+" + strings.SplitN(o.MailID, "@", 2)[0] + "@" + e.Domain,
 		ReplyTo:    doc.ReplyTo, Cc: doc.Cc, Bcc: doc.Bcc,
 		Text: r.Text, HTML: absolutePictures(r.HTML, e.URL), Invite: invite, OptOut: optOut,
-	}, group, edit, nil
+	}), group, edit, nil
 }
 
 // absolutePictures makes the addresses of Ombak's own pictures whole ones.

@@ -62,6 +62,9 @@ func (e *Engine) SendBatch(ctx context.Context, n int) (int, error) {
 	if err != nil {
 		return claimed, err
 	}
+	if err := l.gatherThreads(ctx, list); err != nil {
+		return claimed, err
+	}
 	// Several are written and noted at a time, so that one does not wait for
 	// the other's commit; over the wire they go one after the other.
 	var next atomic.Int64

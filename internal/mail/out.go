@@ -16,6 +16,7 @@ import (
 	"net"
 	netmail "net/mail"
 	"strconv"
+	"strings"
 	"sync"
 	"time"
 
@@ -32,8 +33,9 @@ type Letter struct {
 	Subject    string
 	Text       string
 	HTML       string
-	OptOut     string // address of the page and, by POST, of the one-click opt-out (RFC 8058); empty: none
-	InReplyTo  string
+	OptOut     string   // address of the page and, by POST, of the one-click opt-out (RFC 8058); empty: none
+	InReplyTo  string   // Message-ID without its brackets; empty: it answers nothing
+	References []string // those before it in the thread, the first first; InReplyTo is added
 	ReplyTo    string
 	Cc, Bcc    []string
 	Files      []File
@@ -89,7 +91,13 @@ func Compose(l Letter) (*gomail.Msg, error) {
 	}
 	if l.InReplyTo != "" {
 		m.SetGenHeader(gomail.HeaderInReplyTo, "<"+l.InReplyTo+">")
-		m.SetGenHeader(gomail.HeaderReferences, "<"+l.InReplyTo+">")
+		var thread []string // RFC 5322, 3.6.4
+		for _, id := range l.References {
+			if id != l.InReplyTo {
+				thread = append(thread, "<"+id+">")
+			}
+		}
+		m.SetGenHeader(gomail.HeaderReferences, strings.Join(append(thread, "<"+l.InReplyTo+">"), " "))
 	}
 	if l.Automatic {
 		m.SetGenHeader("Auto-Submitted", "auto-replied") // RFC 3834

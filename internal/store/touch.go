@@ -104,6 +104,7 @@ type Outgoing struct {
 	ID        int64
 	Enrolment int64  `db:"enrolment_id"`
 	Sequence  int64  `db:"sequence_id"`
+	Plan      int64  `db:"version_id"` // of the sequence
 	Person    int64  `db:"person_id"`
 	Step      int32  `db:"step"`
 	MailID    string `db:"mail_id"`
@@ -164,7 +165,7 @@ func (s *Store) ClaimEmails(ctx context.Context, worker int64, domain string, no
 				where t.id = any ($1) and v.message_id = t.message_id and v.version = t.message_version and p.id = t.person_id
 					and a.id = coalesce(case when t.enrolment_id is null and t.mailing_id is null then t.sender_id end, case when v.from_owner then o.id end, v.sender_id)
 				returning t.id, a.id as sender_id)
-			select t.id, coalesce(t.enrolment_id, 0) as enrolment_id, coalesce(t.sequence_id, 0) as sequence_id, coalesce(t.mailing_id, 0) as mailing_id, t.enrolment_id is null and t.mailing_id is null as single, t.person_id, t.step, t.mail_id, t.message_id, t.message_version, t.tries, w.sender_id
+			select t.id, coalesce(t.enrolment_id, 0) as enrolment_id, coalesce(t.sequence_id, 0) as sequence_id, coalesce(t.version_id, 0) as version_id, coalesce(t.mailing_id, 0) as mailing_id, t.enrolment_id is null and t.mailing_id is null as single, t.person_id, t.step, t.mail_id, t.message_id, t.message_version, t.tries, w.sender_id
 			from touch t left join written w on w.id = t.id where t.id = any ($1) order by t.id`, ids)
 		return err
 	})
@@ -211,6 +212,19 @@ func claimMailings(ctx context.Context, tx Tx, worker int64, domain string, now 
 		update touch t set state = 'claimed', claimed_at = $1, worker = $3, tries = t.tries + 1,
 			mail_id = coalesce(t.mail_id, 't' || t.id || '.' || substr(md5(random()::text || t.id), 1, 12) || '@' || $4)
 		from picked where t.id = picked.id returning t.id`, now, n, worker, domain)
+}
+
+// SentBefore is an email that went out to somebody on their way.
+type SentBefore struct {
+	Enrolment int64 `db:"enrolment_id"`
+	Step      int32
+	MailID    string `db:"mail_id"`
+	Subject   string
+}
+
+// SentInWays lists the emails that some ways have sent.
+func SentInWays(ctx context.Context, q querier, enrolments []int64) ([]SentBefore, error) {
+	return all[SentBefore](ctx, q, "select enrolment_id, step, mail_id, subject from touch where enrolment_id = any ($1) and kind = 'email' and state = 'sent' and mail_id is not null", enrolments)
 }
 
 // EndTouch moves a claimed or held touch on: to sent, held, stopped, passed or

@@ -21,6 +21,8 @@ var stepForms = map[string]func(c *echo.Context, s sequence.Step) error{
 		e := s.(*sequence.Email)
 		e.Message, _ = strconv.ParseInt(c.FormValue("message"), 10, 64)
 		e.Request = c.FormValue("request") != ""
+		thread, _ := strconv.Atoi(c.FormValue("thread")) // none: a new one
+		e.Thread = sequence.StepID(thread)
 		return readSpan(c, "wait", &e.Wait)
 	},
 	"call": func(c *echo.Context, s sequence.Step) error {

@@ -8,6 +8,7 @@ type Email struct {
 	Message int64         `json:"message,omitempty"`
 	Wait    calendar.Span `json:"wait"`
 	Request bool          `json:"request,omitempty"` // answers the reader's own request: goes out at any hour
+	Thread  StepID        `json:"thread,omitempty"`  // the email in whose thread it answers; 0: it begins one
 }
 
 var kindEmail = register(0, &Kind{Word: "email", Does: "sends a message", Exits: []Exit{Next}, Touch: true,
@@ -19,9 +20,12 @@ func (*Email) Kind() *Kind { return kindEmail }
 // Says tells when it goes out.
 func (s *Email) Says() string { return waitWords(s.Wait) }
 
-func (s *Email) check(_ *Plan, report func(string)) {
+func (s *Email) check(p *Plan, report func(string)) {
 	if s.Message == 0 {
 		report("has no message yet")
+	}
+	if _, ok := p.Step(s.Thread).(*Email); s.Thread != 0 && (!ok || !p.leads(s.Thread, s.ID)) {
+		report("answers in the thread of an email that does not come before it")
 	}
 	if err := s.Wait.Check(); err != nil {
 		report(err.Error())
@@ -50,4 +54,19 @@ func waitWords(w calendar.Span) string {
 		return "at once"
 	}
 	return "after " + w.String()
+}
+
+// ThreadOf lists the emails in whose thread an email of the plan answers, the
+// nearest first; none where it begins a thread.
+func (p *Plan) ThreadOf(id StepID) []StepID {
+	var out []StepID
+	for len(out) < len(p.Steps) {
+		e, ok := p.Step(id).(*Email)
+		if !ok || e.Thread == 0 {
+			break
+		}
+		id = e.Thread
+		out = append(out, id)
+	}
+	return out
 }

@@ -8,8 +8,8 @@ import (
 	"html/template"
 	"log/slog"
 	"net/http"
-	"strconv"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
