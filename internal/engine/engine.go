@@ -59,6 +59,7 @@ type Engine struct {
 	programs sync.Map // version → *program
 	threads  sync.Map // version → which of its emails answer in which threads
 	words    sync.Map // message and version → *message.Program
+	attached attached
 	wake     chan struct{}
 	jobs     *jobs // asks for background jobs; Work runs them
 

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"ombak/internal/core/calendar"
 	"ombak/internal/core/message"
 	"ombak/internal/core/person"
 	"ombak/internal/core/rule"
@@ -27,7 +28,15 @@ func (e *Engine) Fields(ctx context.Context) ([]message.Field, error) {
 	for i := range own {
 		list = append(list, own[i].Definition())
 	}
-	return message.Fields(list), nil
+	fields := message.Fields(list)
+	items, err := e.Store.ShelfTitles(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, i := range items {
+		fields = append(fields, message.Field{Name: message.ShelfField(i.ID), Label: i.Title})
+	}
+	return fields, nil
 }
 
 // wordsOf readies a version of a message. Versions never change, so each is
@@ -209,6 +218,20 @@ func (l *letters) values(p *store.Person, sender int64) message.Values {
 	if u, ok := l.users[sender]; ok {
 		v["sender.signature"] = Signature(u)
 	}
+	for _, f := range l.fields {
+		if strings.HasPrefix(f.Name, "shelf.") {
+			v[f.Name] = f.Label
+		}
+	}
+	return v
+}
+
+// about adds to a reader's values what a message says of its event and what it
+// is sent for.
+func (l *letters) about(v message.Values, doc *message.Document, p *store.Person, campaign string) message.Values {
+	zone, _ := calendar.ZoneFor(calendar.Whereabouts{Zone: p.Zone, Country: p.Country, City: p.City}, l.e.Zone)
+	doc.Invite.Tell(v, zone)
+	v[message.CampaignName] = campaign
 	return v
 }
 
@@ -264,7 +287,7 @@ func (e *Engine) WriteFor(ctx context.Context, doc *message.Document, id, reader
 	if err != nil {
 		return d, err
 	}
-	d.Rendered, err = words.Render(d.Group, l.values(p, *sender), message.Addresses{OptOut: e.URL + message.OptOutLink})
+	d.Rendered, err = words.Render(d.Group, l.about(l.values(p, *sender), doc, p, "[the campaign]"), message.Addresses{OptOut: e.URL + message.OptOutLink})
 	return d, err
 }
 
@@ -294,7 +317,7 @@ func (l *letters) letter(ctx context.Context, o *store.Outgoing) (letter mail.Le
 		}
 	}
 	optOut := e.OptOutURL(o.ID)
-	r, err := p.Render(group, l.values(reader, *o.Sender), message.Addresses{Link: func(n int, _ string) string { return e.LinkURL(o.ID, n) }, OptOut: optOut, Pixel: e.PixelURL(o.ID), Trap: e.TrapURL(o.ID)})
+	r, err := p.Render(group, l.about(l.values(reader, *o.Sender), p.Document(), reader, o.Campaign), message.Addresses{Link: func(n int, _ string) string { return e.LinkURL(o.ID, n) }, OptOut: optOut, Pixel: e.PixelURL(o.ID), Trap: e.TrapURL(o.ID)})
 	if err != nil {
 		return letter, 0, nil, err
 	}
@@ -304,11 +327,15 @@ func (l *letters) letter(ctx context.Context, o *store.Outgoing) (letter mail.Le
 	if err != nil {
 		return letter, 0, nil, err
 	}
+	files, err := e.attachments(ctx, doc)
+	if err != nil {
+		return letter, 0, nil, err
+	}
 	return l.threads[o.ID].answering(mail.Letter{
 		ID: o.MailID, FromName: from.Name, From: from.Email, To: reader.Email, Subject: r.Subject, Date: e.Now(),
 		ReturnPath: "bounce+" + strings.SplitN(o.MailID, "@", 2)[0] + "@" + e.Domain,
 		ReplyTo:    doc.ReplyTo, Cc: doc.Cc, Bcc: doc.Bcc,
-		Text: r.Text, HTML: absolutePictures(r.HTML, e.URL), Invite: invite, OptOut: optOut,
+		Text: r.Text, HTML: absolutePictures(r.HTML, e.URL), Invite: invite, OptOut: optOut, Files: files,
 	}), group, edit, nil
 }
 

@@ -1,9 +1,17 @@
 package engine
 
 import (
+	"bytes"
 	"context"
+	"encoding/base64"
 	"errors"
 	"fmt"
+	"io"
+	"maps"
+	"mime"
+	"mime/multipart"
+	netmail "net/mail"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -11,6 +19,7 @@ import (
 	"ombak/internal/core/act"
 	"ombak/internal/core/mailing"
 	"ombak/internal/core/message"
+	"ombak/internal/core/page"
 	"ombak/internal/core/person"
 	"ombak/internal/core/rule"
 	"ombak/internal/core/signal"
@@ -437,5 +446,77 @@ func TestTheHiddenLink(t *testing.T) {
 	}
 	if err := w.e.Trapped(w.ctx, touch, w.e.sign("open", touch, 0)); !errors.Is(err, store.ErrNotFound) {
 		t.Errorf("a signature of another link: %v", err)
+	}
+}
+
+// Attachments come whole, under their names, as Go's mime/multipart reads them; what was attached stays what it was when
+// the shelf has a newer version or the item no more.
+func TestAttachments(t *testing.T) {
+	w := newWorld(t, mailserver.Options{})
+	table := append([]byte("%PDF-1.4\n"), bytes.Repeat([]byte{0, 255, 13, 10}, 4000)...)
+	i, err := w.e.Upload(w.ctx, "../limits\"by fish.pdf", table, w.marketer)
+	w.must(err)
+	for name, data := range map[string][]byte{"x.pdf": []byte("<html>"), "x.exe": []byte("MZ"), "x.pdf ": nil} {
+		if _, err := w.e.Upload(w.ctx, name, data, w.marketer); err == nil {
+			t.Errorf("%q was taken", name)
+		}
+	}
+	var msg int64
+	w.tx(func(tx store.Tx) (err error) {
+		doc := message.Simple("{{ campaign.name }}: {{ shelf.item_1 }}", `<p>On {{ event.day }} at {{ event.time }}, {{ event.place | default: "online" }}: {{ event.title }}.</p>`)
+		doc.Invite = &message.Invite{Title: "Clinic", Start: time.Date(2026, 5, 12, 12, 0, 0, 0, time.UTC), Minutes: 45}
+		msg, err = store.SaveMessage(w.ctx, tx, store.Message{Name: "Table", Doc: store.JSON[message.Document]{V: doc}, SenderID: &w.marketer}, w.marketer, day0)
+		return err
+	})
+	w.must(w.e.Attach(w.ctx, msg, w.marketer, i.ID))
+	w.must(w.e.Attach(w.ctx, msg, w.marketer, i.ID)) // again is once
+	if err := w.e.Attach(w.ctx, msg, w.marketer, 999); err == nil {
+		t.Error("what is not on the shelf was attached")
+	}
+	w.must(w.e.KeepMessage(w.ctx, msg, w.marketer))
+	_, err = w.e.SaveShelfItem(w.ctx, store.ShelfItem{ID: i.ID, Title: "Newer", Kind: "file", File: "newer.pdf"}, []byte("%PDF-1.4 newer"), w.marketer)
+	w.must(err)
+	doc := page.New("Clinic", "<p>Come.</p>", "Send")
+	doc.Form.Message = msg
+	p := w.newPage("clinic", doc)
+	a := answers("Ana", "Strand", "ana@fjord.example", "Fjord")
+	a.Values[person.Country] = "NO"
+	w.comes(p, Browser{}, a)
+	l := w.letters("ana@")
+	if len(l) != 1 {
+		touches, err := w.s.PersonTouches(w.ctx, 1)
+		t.Fatalf("%d letters; %+v, %v", len(l), touches, err)
+	}
+	// The fields of what it is sent for, of the shelf, and of the event by the reader's clock: 12:00 UTC is 14:00 in Oslo.
+	read, err := w.mail.Read(l[0])
+	w.must(err)
+	if l[0].Subject != "Clinic: Newer" || !strings.Contains(read.Text, "On Tuesday 12 May 2026 at 14:00 CEST, online: Clinic.") {
+		t.Errorf("%q: %s", l[0].Subject, read.Text)
+	}
+	source, err := w.mail.Source(l[0])
+	w.must(err)
+	m, err := netmail.ReadMessage(bytes.NewReader(source))
+	w.must(err)
+	kind, params, err := mime.ParseMediaType(m.Header.Get("Content-Type"))
+	w.must(err)
+	if kind != "multipart/mixed" {
+		t.Fatalf("it is %s", kind)
+	}
+	found := map[string][]byte{}
+	for r := multipart.NewReader(m.Body, params["boundary"]); ; {
+		part, err := r.NextPart()
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		w.must(err)
+		if part.FileName() == "" {
+			continue
+		}
+		data, err := io.ReadAll(base64.NewDecoder(base64.StdEncoding, part))
+		w.must(err)
+		found[part.FileName()+" "+strings.SplitN(part.Header.Get("Content-Type"), ";", 2)[0]] = data
+	}
+	if got := found["limits-by fish.pdf application/pdf"]; !bytes.Equal(got, table) || len(found) != 2 {
+		t.Errorf("%d files: %v", len(found), slices.Collect(maps.Keys(found)))
 	}
 }

@@ -178,6 +178,10 @@ func (e *Engine) TestSend(ctx context.Context, id, reader, to int64, group int64
 		return err
 	}
 	links := func(s, attr string) string { return strings.ReplaceAll(s, attr+`="/`, attr+`="`+e.URL+`/`) }
+	files, err := e.attachments(ctx, &d.Doc.V)
+	if err != nil {
+		return err
+	}
 	ways, err := e.mailers(ctx, []int64{r.Sender.ID})
 	if err != nil {
 		return err
@@ -188,7 +192,7 @@ func (e *Engine) TestSend(ctx context.Context, id, reader, to int64, group int64
 	}
 	_, err = way.Send(ctx, mail.Letter{
 		ID: fmt.Sprintf("test.%d.%d.%d@%s", id, to, e.Now().UnixNano(), e.Domain), FromName: r.Sender.Name, From: r.Sender.Email, To: u.Email, Date: e.Now(),
-		Subject: "[test] " + r.Subject, Text: r.Text, HTML: links(links(r.HTML, "href"), "src"), ReplyTo: d.Doc.V.ReplyTo, Invite: invite,
+		Subject: "[test] " + r.Subject, Text: r.Text, HTML: links(links(r.HTML, "href"), "src"), ReplyTo: d.Doc.V.ReplyTo, Invite: invite, Files: files,
 	})
 	return err
 }

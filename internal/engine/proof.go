@@ -112,6 +112,12 @@ func (e *Engine) Proof(ctx context.Context, doc *message.Document, fromOwner boo
 					continue
 				}
 				if f.Of == "" {
+					if strings.HasPrefix(name, "event.") && doc.Invite == nil {
+						p.Findings = append(p.Findings, message.Finding{Group: g, Grave: true, Text: fmt.Sprintf("it speaks of its event (%s) and has no invitation", name)})
+					}
+					if name == message.EventPlace && doc.Invite != nil && doc.Invite.Place == "" {
+						p.Findings = append(p.Findings, message.Finding{Group: g, Grave: true, Text: "it says where its event is, and the invitation does not"})
+					}
 					if strings.HasPrefix(name, "owner.") {
 						s := Stopped{Field: f, Group: g, Rule: and(whom, rule.Condition{Field: "owner", Op: rule.NotKnown})}
 						if s.People, err = e.Store.CountPeople(ctx, store.PeopleQuery{Rule: s.Rule, Now: now}); err != nil {

@@ -48,6 +48,17 @@ func (s *Store) Shelf(ctx context.Context, text string, today time.Time, over bo
 	return all[ShelfItem](ctx, s.db, shelfFields+"where "+where+" order by lower(i.title), i.id limit 300", c.args...)
 }
 
+// ShelfTitle is what an item is called.
+type ShelfTitle struct {
+	ID    int64
+	Title string
+}
+
+// ShelfTitles lists what is called how, by number.
+func (s *Store) ShelfTitles(ctx context.Context) ([]ShelfTitle, error) {
+	return all[ShelfTitle](ctx, s.db, "select id, title from shelf_item where removed_at is null order by id desc limit 500")
+}
+
 // ShelfItem reads one.
 func (s *Store) ShelfItem(ctx context.Context, id int64) (ShelfItem, error) {
 	return one[ShelfItem](ctx, s.db, shelfFields+"where i.id = $1 and i.removed_at is null", id)
@@ -56,6 +67,18 @@ func (s *Store) ShelfItem(ctx context.Context, id int64) (ShelfItem, error) {
 // ShelfFile reads the bytes of an item's newest file.
 func (s *Store) ShelfFile(ctx context.Context, id int64) ([]byte, error) {
 	return one[[]byte](ctx, s.db, "select v.data from shelf_item i join shelf_version v on v.item_id = i.id and v.version = i.version where i.id = $1 and i.removed_at is null and v.data is not null", id)
+}
+
+// ShelfFile is a file as it is sent.
+type ShelfFile struct {
+	Name, Type string
+	Data       []byte
+}
+
+// ShelfVersionFile reads a version of an item's file, also of one that was
+// taken off the shelf.
+func (s *Store) ShelfVersionFile(ctx context.Context, id int64, version int) (ShelfFile, error) {
+	return one[ShelfFile](ctx, s.db, "select name, type, data from shelf_version where item_id = $1 and version = $2 and data is not null", id, version)
 }
 
 // SaveShelfItem keeps an item's words; where data or a URL is given also as a

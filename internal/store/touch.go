@@ -114,6 +114,7 @@ type Outgoing struct {
 	Version   int    `db:"message_version"`
 	Tries     int
 	Sender    *int64 `db:"sender_id"`
+	Campaign  string // what it is sent for: a campaign tag, else a name
 }
 
 // ClaimEmails takes up to n emails that are ready for worker, each with the
@@ -165,8 +166,10 @@ func (s *Store) ClaimEmails(ctx context.Context, worker int64, domain string, no
 				where t.id = any ($1) and v.message_id = t.message_id and v.version = t.message_version and p.id = t.person_id
 					and a.id = coalesce(case when t.enrolment_id is null and t.mailing_id is null then t.sender_id end, case when v.from_owner then o.id end, v.sender_id)
 				returning t.id, a.id as sender_id)
-			select t.id, coalesce(t.enrolment_id, 0) as enrolment_id, coalesce(t.sequence_id, 0) as sequence_id, coalesce(t.version_id, 0) as version_id, coalesce(t.mailing_id, 0) as mailing_id, t.enrolment_id is null and t.mailing_id is null as single, t.person_id, t.step, t.mail_id, t.message_id, t.message_version, t.tries, w.sender_id
-			from touch t left join written w on w.id = t.id where t.id = any ($1) order by t.id`, ids)
+			select t.id, coalesce(t.enrolment_id, 0) as enrolment_id, coalesce(t.sequence_id, 0) as sequence_id, coalesce(t.version_id, 0) as version_id, coalesce(t.mailing_id, 0) as mailing_id, t.enrolment_id is null and t.mailing_id is null as single, t.person_id, t.step, t.mail_id, t.message_id, t.message_version, t.tries, w.sender_id,
+				coalesce(nullif(l.plan->'tags'->>'campaign', ''), l.name, q.name, g.title, '') as campaign
+			from touch t left join written w on w.id = t.id left join mailing l on l.id = t.mailing_id left join sequence q on q.id = t.sequence_id
+				left join page_answer a on a.id = t.answer_id left join page g on g.id = a.page_id where t.id = any ($1) order by t.id`, ids)
 		return err
 	})
 	if err != nil {

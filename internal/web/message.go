@@ -380,6 +380,17 @@ func (s *Server) changeMessage(c *echo.Context) error {
 		if err = s.Engine.KeepMessage(ctx, id, user); err == nil {
 			said = "Kept. Sequences that are running go on with the version they were launched with."
 		}
+	case "attach":
+		item := int64(arg(1))
+		if item == 0 {
+			item = number(v.Get("attach"))
+		}
+		err = s.Engine.Attach(ctx, id, user, item)
+	case "detach":
+		err = edit("took a file off", func(d *message.Document) error {
+			d.Files = slices.DeleteFunc(d.Files, func(f message.File) bool { return f.Item == int64(arg(1)) })
+			return nil
+		})
 	case "unset":
 		err = edit("gave up a version", func(d *message.Document) error { return d.Unset(arg(1), group) })
 	case "use":

@@ -136,6 +136,12 @@ var funcs = template.FuncMap{
 	// address it stands as it is.
 	"encoded": func(query string) template.URL { return template.URL(query) },
 	"n":       thousands,
+	"size": func(bytes int64) string {
+		if bytes < 1_000_000 {
+			return fmt.Sprintf("%d kB", max((bytes+500)/1000, 1))
+		}
+		return fmt.Sprintf("%.1f MB", float64(bytes)/1e6)
+	},
 	"score":   func(f float64) string { return strings.TrimSuffix(fmt.Sprintf("%.1f", f), ".0") },
 	"money":   money,
 	"full":    person.Full,

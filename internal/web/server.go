@@ -254,7 +254,7 @@ func bodyLimit(next echo.HandlerFunc) echo.HandlerFunc {
 			return public(c)
 		case path == "/people/imports":
 			return large(c)
-		case strings.HasPrefix(path, "/content/shelf/"):
+		case path == "/content/upload" || strings.HasPrefix(path, "/content/shelf/"):
 			return file(c)
 		}
 		return small(c)

@@ -1,8 +1,8 @@
 package web
 
 import (
+	"errors"
 	"fmt"
-	"io"
 	"net/http"
 	"strings"
 	"time"
@@ -19,6 +19,7 @@ const maxShelf = shelf.MaxFile + 1<<20
 
 func (s *Server) shelfRoutes(in *echo.Group) {
 	writes := allow("marketer", "lead", "admin")
+	in.POST("/content/upload", s.uploadFile, writes)
 	g := in.Group("/content/shelf")
 	g.GET("", s.shelf)
 	g.GET("/new", s.shelfEditor, writes)
@@ -144,17 +145,12 @@ func (s *Server) saveShelf(c *echo.Context) error {
 	if i.Kind == "link" {
 		i.URL = strings.TrimSpace(c.FormValue("url"))
 	}
-	var data []byte
-	if f, err := c.FormFile("file"); err == nil && f.Size > 0 {
-		r, err := f.Open()
-		if err != nil {
-			return err
-		}
-		defer r.Close()
-		if data, err = io.ReadAll(io.LimitReader(r, shelf.MaxFile+1)); err != nil {
-			return err
-		}
-		i.File = f.Filename
+	data, name, err := uploaded(c, "file", shelf.MaxFile)
+	if err != nil && wrong == "" {
+		wrong = sentence(err)
+	}
+	if data != nil {
+		i.File = name
 	}
 	if wrong == "" {
 		id, err := s.Engine.SaveShelfItem(ctx, i, data, userOf(c).ID)
@@ -167,6 +163,24 @@ func (s *Server) saveShelf(c *echo.Context) error {
 		wrong = sentence(err)
 	}
 	return s.showShelf(c, http.StatusUnprocessableEntity, shelfForm{I: i, Wrong: wrong})
+}
+
+// uploadFile puts a file on the shelf for whoever writes a message or a page, and
+// answers where it is.
+func (s *Server) uploadFile(c *echo.Context) error {
+	data, name, err := uploaded(c, "file", shelf.MaxFile)
+	var i store.ShelfItem
+	if err == nil {
+		if c.QueryParam("picture") != "" && !strings.HasPrefix(http.DetectContentType(data), "image/") {
+			err = errors.New("this is no picture that browsers show: a PNG, a JPEG, a WebP or a GIF is")
+		} else {
+			i, err = s.Engine.Upload(c.Request().Context(), name, data, userOf(c).ID)
+		}
+	}
+	if err != nil {
+		return c.JSON(http.StatusUnprocessableEntity, map[string]string{"wrong": sentence(err)})
+	}
+	return c.JSON(http.StatusOK, map[string]any{"id": i.ID, "address": fmt.Sprintf("/s/%d/file", i.ID)})
 }
 
 func (s *Server) removeShelf(c *echo.Context) error {

@@ -144,3 +144,42 @@ func TestTheShelf(t *testing.T) {
 		t.Errorf("an item that is not there: %d", code)
 	}
 }
+
+// TestPicturesOfOnesOwn sends a picture from the writer to the shelf, attaches a file, and refuses what lies.
+func TestPicturesOfOnesOwn(t *testing.T) {
+	x := newSite(t)
+	x.scored()
+	v := x.visitor().signIn("marketer")
+	png := []byte("\x89PNG\r\n\x1a\n\x00\x00\x00\rIHDR\x00\x00\x00\x01\x00\x00\x00\x01\x08\x06\x00\x00\x00")
+	res, body := v.put("/content/upload?picture=1", nil, "buoy at dawn.png", png)
+	if res.StatusCode != http.StatusOK || !strings.Contains(body, `"address":"/s/1/file"`) {
+		t.Fatalf("%s %s", res.Status, body)
+	}
+	for name, data := range map[string][]byte{"page.png": []byte("<html><script>1</script>"), "table.pdf": []byte("%PDF-1.4"), "drawing.svg": []byte("<svg/>"), "none.png": nil} {
+		if res, body := v.put("/content/upload?picture=1", nil, name, data); res.StatusCode != http.StatusUnprocessableEntity || !strings.Contains(body, `"wrong"`) {
+			t.Errorf("%s: %s %s", name, res.Status, body)
+		}
+	}
+	if res, got := x.visitor().do("GET", "/s/1/file", nil); got != string(png) || res.Header.Get("Content-Type") != "image/png" || res.Header.Get("Cross-Origin-Resource-Policy") != "cross-origin" {
+		t.Errorf("the picture in a letter: %s %v", res.Status, res.Header)
+	}
+	res, body = v.put("/content/upload", nil, "table.pdf", []byte("%PDF-1.4"))
+	if res.StatusCode != http.StatusOK {
+		t.Fatalf("%s %s", res.Status, body)
+	}
+	w := x.writing("letter")
+	press := func(do string) string {
+		_, body := w.press(0, 0, do)
+		_, after := w.do("GET", w.at, nil)
+		return body + after
+	}
+	if body := press("attach 2"); !strings.Contains(body, "table.pdf") || !strings.Contains(body, "1 kB") {
+		t.Errorf("not attached: %.500s", body)
+	}
+	if body := press("attach 77"); !strings.Contains(body, "no file of the shelf") {
+		t.Error("what is not there was attached")
+	}
+	if body := press("detach 2"); strings.Contains(body, "Take table.pdf off") {
+		t.Error("still attached")
+	}
+}

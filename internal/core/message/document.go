@@ -79,6 +79,7 @@ type Document struct {
 	Cc        []string  `json:"cc,omitempty"`
 	Bcc       []string  `json:"bcc,omitempty"`
 	Invite    *Invite   `json:"invite,omitempty"`
+	Files     []File    `json:"files,omitempty"`
 	Last      int       `json:"last"` // the highest section id given
 }
 
@@ -90,6 +91,18 @@ type Invite struct {
 	Place   string    `json:"place,omitempty"`
 	Note    string    `json:"note,omitempty"`
 }
+
+// File is an attachment: a version of an item of the shelf, so that what was
+// proved is what goes out.
+type File struct {
+	Item    int64  `json:"item"`
+	Version int    `json:"version"`
+	Name    string `json:"name"`
+	Size    int64  `json:"size"` // bytes
+}
+
+// MaxFiles is how many attachments a message has at most.
+const MaxFiles = 10
 
 // Section is a part of a message.
 type Section struct {
@@ -328,6 +341,8 @@ func (d *Document) Check(fields []Field) error {
 		return errors.New("the message has no subject")
 	case len(d.Sections) > MaxSections:
 		return fmt.Errorf("a message has at most %d sections", MaxSections)
+	case len(d.Files) > MaxFiles:
+		return fmt.Errorf("a message has at most %d attachments", MaxFiles)
 	case len(d.Groups) > MaxGroups:
 		return fmt.Errorf("a message has at most %d groups of readers", MaxGroups)
 	}

@@ -6,6 +6,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"time"
 
 	"ombak/internal/core/person"
 )
@@ -31,6 +32,8 @@ func Fields(own []person.Definition) []Field {
 		{"owner.name", "Owner’s name", "", ""}, {"owner.first_name", "Owner’s first name", "", ""}, {"owner.email", "Owner’s email", "", ""}, {"owner.phone", "Owner’s phone", "", ""},
 		{"sender.name", "Sender’s name", "", ""}, {"sender.first_name", "Sender’s first name", "", ""}, {"sender.email", "Sender’s email", "", ""}, {"sender.phone", "Sender’s phone", "", ""},
 	}
+	out = append(out, Field{EventTitle, "Event of the invitation", "", ""}, Field{EventDay, "Its day, in the reader’s zone", "", ""}, Field{EventTime, "Its time, in the reader’s zone", "", ""}, Field{EventPlace, "Its place", "online", ""},
+		Field{CampaignName, "Campaign", "", ""})
 	for _, d := range own {
 		if id, ok := d.Field.OwnID(); ok {
 			group := "person"
@@ -41,6 +44,29 @@ func Fields(own []person.Definition) []Field {
 		}
 	}
 	return out
+}
+
+// The fields that belong to the message and to what it is sent for.
+const (
+	EventTitle   = "event.title"
+	EventDay     = "event.day"
+	EventTime    = "event.time"
+	EventPlace   = "event.place"
+	CampaignName = "campaign.name"
+)
+
+// ShelfField is the field that says the title of an item of the shelf.
+func ShelfField(item int64) string { return fmt.Sprintf("shelf.item_%d", item) }
+
+// Tell adds to a reader's values what the invitation says, by the clock of
+// their zone. Without one it adds nothing.
+func (i *Invite) Tell(v Values, zone *time.Location) {
+	if i == nil {
+		return
+	}
+	at := i.Start.In(zone)
+	v[EventTitle], v[EventPlace] = i.Title, i.Place
+	v[EventDay], v[EventTime] = at.Format("Monday 2 January 2006"), at.Format("15:04 MST")
 }
 
 // Values are what the fields are for one reader, by full name. A field that is

@@ -22,6 +22,10 @@ type Finding struct {
 const (
 	CutSize    = 100_000
 	CutSubject = 45
+	// Attachments grow by a third on their way, and many servers take no letter
+	// beyond 10 MB, few one beyond 25.
+	HeavyFiles = 7_000_000
+	MostFiles  = 18_000_000
 )
 
 // Proof lists what would go wrong with the document, whoever reads it. page
@@ -57,10 +61,20 @@ func (d *Document) Proof(page func(target string) bool) []Finding {
 				add(s.ID, g, true, "“%s” is no address that a reader could follow", target)
 			}
 		}
+		if strings.HasPrefix(c.Picture, "/") && !page(c.Picture) {
+			add(s.ID, g, true, "the picture is not there any more")
+		}
 		if strings.Contains(s.Kind.entry().html(c), `<a>`) || strings.Contains(s.Kind.entry().html(c), `<a href="">`) && s.Kind != Button {
 			add(s.ID, g, true, "a link leads nowhere")
 		}
 	})
+	files := int64(0)
+	for _, f := range d.Files {
+		files += f.Size
+	}
+	if files > HeavyFiles {
+		add(0, Else, files > MostFiles, "the attachments have %d MB; many mail servers take no letter of more than 10: put a link to the shelf in instead", files/1_000_000)
+	}
 	for _, l := range d.Links() {
 		words := l.Words
 		if words == "" {

@@ -49,6 +49,26 @@
     if (el.matches('select[data-save], input[type=checkbox][data-save]') || el.form?.id === 'write' && el.closest('.act')) return press('');
     if (el.matches('[data-field]')) $('[data-fallback]').value = el.selectedOptions[0].dataset.usual || '';
   });
+  // A chosen file goes on the shelf, and from there into the section or beside the message.
+  document.addEventListener('change', async (e) => {
+    const el = e.target;
+    if (!el.dataset.upload || !el.files.length) return;
+    const body = new FormData();
+    body.append('file', el.files[0]);
+    el.disabled = true;
+    window.ombakSay('On its way: ' + el.files[0].name);
+    const res = await fetch('/content/upload' + (el.dataset.upload === 'picture' ? '?picture=1' : ''), { method: 'POST', body, headers: { 'X-CSRF-Token': CSRF() } }).catch(() => null);
+    const said = await res?.json().catch(() => null);
+    el.disabled = false;
+    if (!res?.ok) {
+      el.value = '';
+      return window.ombakSay(said?.wrong || 'The file did not arrive. Try again.');
+    }
+    if (el.dataset.upload === 'attach') return press('attach ' + said.id);
+    const at = el.closest('[data-part]').querySelector('[name=picture]');
+    at.value = said.address;
+    press('');
+  });
   document.addEventListener('submit', () => clearTimeout(timer), true);
   addEventListener('pagehide', () => { if (timer && form()) navigator.sendBeacon(form().action, new URLSearchParams(new FormData(form()))); });
   document.addEventListener('focusin', (e) => { if (e.target.matches('#write input:not([type=checkbox]), #write textarea, #write trix-editor')) last = e.target; });
