@@ -520,3 +520,59 @@ func TestAttachments(t *testing.T) {
 		t.Errorf("%d files: %v", len(found), slices.Collect(maps.Keys(found)))
 	}
 }
+
+// A letter by hand goes once, from whoever wrote it, and only to somebody who may be written to; what it links to tells
+// who took it.
+func TestByHand(t *testing.T) {
+	w := newWorld(t, mailserver.Options{})
+	i, err := w.e.Upload(w.ctx, "limits.pdf", []byte("%PDF-1.4"), w.marketer)
+	w.must(err)
+	ana, _ := w.comes(w.page, Browser{}, answers("Ana", "Strand", "ana@fjord.example", "Fjord"))
+	good := ByHand{Person: ana, Item: i.ID, Subject: "The limits you asked for", Text: "Dear {{ person.first_name }},\n\nhere are <the> limits.\nBy fish.", Once: "0123456789abcdef"}
+	for says, change := range map[string]func(b *ByHand){
+		"few words":      func(b *ByHand) { b.Text = " \n" },
+		"no subject":     func(b *ByHand) { b.Subject = " " },
+		"shoe_size":      func(b *ByHand) { b.Text = "{{ person.shoe_size }}" },
+		"no value":       func(b *ByHand) { b.Text = "{{ person.city }}" },
+		"shelf any more": func(b *ByHand) { b.Item = 99 },
+		"too old":        func(b *ByHand) { b.Once = "" },
+	} {
+		b := good
+		change(&b)
+		if err := w.e.SendByHand(w.ctx, b, w.rep1); err == nil || !strings.Contains(err.Error(), says) {
+			t.Errorf("%v, want that it says %q", err, says)
+		}
+	}
+	for range 3 {
+		w.must(w.e.SendByHand(w.ctx, good, w.rep1))
+	}
+	w.settle()
+	l := w.letters("ana@")
+	if len(l) != 1 || l[0].FromName != "Tomas Vale" || l[0].Subject != "The limits you asked for" {
+		t.Fatalf("%d letters: %+v", len(l), l)
+	}
+	read, err := w.mail.Read(l[0])
+	w.must(err)
+	if !strings.Contains(read.HTML, "Dear Ana,") || !strings.Contains(read.HTML, "here are &lt;the&gt; limits.<br") || !strings.Contains(read.HTML, "limits</a>") || !strings.Contains(read.Text, "Tomas Vale") {
+		t.Errorf("it reads %s", read.HTML)
+	}
+	if list, err := w.s.Messages(w.ctx); err != nil || len(list) != 2 {
+		t.Errorf("letters by hand are on the list of messages: %d, %v", len(list), err)
+	}
+	touch := w.touchOf("ana@")
+	target, _, err := w.e.Click(w.ctx, touch, 1, w.e.sign("link", touch, 1), "")
+	w.must(err)
+	if target != w.e.URL+fmt.Sprintf("/s/%d", i.ID) {
+		t.Errorf("its link leads to %s", target)
+	}
+	w.must(w.e.OptOut(w.ctx, touch, w.e.sign("opt-out", touch, 0)))
+	good.Once = "fedcba9876543210"
+	if err := w.e.SendByHand(w.ctx, good, w.rep1); err == nil || !strings.Contains(err.Error(), "opted out") {
+		t.Errorf("to somebody who opted out: %v", err)
+	}
+	all, err := w.e.Everything(w.ctx, ana)
+	w.must(err)
+	if len(all.Letters) != 1 || len(all.Forms) != 1 {
+		t.Errorf("everything about her lacks the letter or the form: %+v", all.Letters)
+	}
+}

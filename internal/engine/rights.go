@@ -74,6 +74,7 @@ type Everything struct {
 	Words     []store.PersonWords   `json:"words_for_them_alone"`
 	Shelf     []store.PersonTaken   `json:"taken_from_the_shelf"`
 	Forms     []store.PersonForm    `json:"forms"`
+	Letters   []store.PersonLetter  `json:"letters_by_hand"`
 	Tasks     []store.PersonTask    `json:"tasks_and_alerts"`
 	Browsers  []store.PersonBrowser `json:"browsers"`
 }
@@ -140,6 +141,9 @@ func (e *Engine) Everything(ctx context.Context, id int64) (*Everything, error) 
 	keep(err)
 	x.Words, err = e.Store.PersonWords(ctx, id)
 	keep(err)
+	if x.Letters, err = e.Store.PersonLetters(ctx, id); err != nil {
+		return x, err
+	}
 	if x.Forms, err = e.Store.PersonForms(ctx, id); err != nil {
 		return x, err
 	}

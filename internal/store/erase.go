@@ -30,6 +30,8 @@ func Erase(ctx context.Context, tx Tx, id int64, addresses []string, hashes [][]
 		"delete from batch_person where person_id = $1", "delete from import_row where person_id = $1", "delete from audience_stale where person_id = $1",
 		"delete from not_double where low = $1 or high = $1", "delete from personal_edit where person_id = $1", "delete from visitor where person_id = $1",
 		"delete from task where person_id = $1", "update page_answer set answers = '{}', hidden = '{}', consents = '[]', acts = '[]', visitor = '', chain = null, proved_at = coalesce(proved_at, at) where person_id = $1",
+		"update message m set name = 'erased' from touch t where t.person_id = $1 and t.once is not null and m.id = t.message_id",
+		"update message_version v set subject = '', doc = '{}' from touch t where t.person_id = $1 and t.once is not null and v.message_id = t.message_id",
 		"update touch set address = '', subject = '', notes = '', trouble = '', edit = null where person_id = $1",
 	} {
 		if _, err := exec(ctx, tx, q, id); err != nil {

@@ -69,3 +69,17 @@ type PersonForm struct {
 func (s *Store) PersonForms(ctx context.Context, person int64) ([]PersonForm, error) {
 	return all[PersonForm](ctx, s.db, "select g.title as page, a.at, a.answers as said, a.hidden as came, a.consents as agreed, a.proved_at from page_answer a join page g on g.id = a.page_id where a.person_id = $1 order by a.at", person)
 }
+
+// PersonLetter is an email that somebody wrote to a person by hand.
+type PersonLetter struct {
+	At      time.Time              `json:"at"`
+	From    string                 `json:"from"`
+	Subject string                 `json:"subject"`
+	Words   JSON[message.Document] `json:"words"`
+}
+
+// PersonLetters lists the emails that were written to a person by hand.
+func (s *Store) PersonLetters(ctx context.Context, person int64) ([]PersonLetter, error) {
+	return all[PersonLetter](ctx, s.db, `select t.made_at as at, coalesce(u.name, '') as "from", v.subject, v.doc as words from touch t
+		join message_version v on v.message_id = t.message_id and v.version = t.message_version left join app_user u on u.id = t.sender_id where t.person_id = $1 and t.once is not null order by t.id`, person)
+}

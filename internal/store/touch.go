@@ -418,3 +418,22 @@ func (s *Store) SentLink(ctx context.Context, touch int64) (SentLink, error) {
 func (s *Store) Sending(ctx context.Context) (bool, error) {
 	return one[bool](ctx, s.db, "select exists (select from touch where state in ('claimed', 'sending'))")
 }
+
+// SendByHand has a worker send a message that somebody wrote to one person. The
+// message is on no list. What the same form has sent already is not sent again.
+func SendByHand(ctx context.Context, tx Tx, m Message, person, user int64, once string, at time.Time) error {
+	there, err := one[bool](ctx, tx, "select exists (select from touch where once = $1)", once)
+	if err != nil || there {
+		return err
+	}
+	id, err := SaveMessage(ctx, tx, m, user, at)
+	if err != nil {
+		return err
+	}
+	if _, err := exec(ctx, tx, "update message set removed_at = 'epoch' where id = $1", id); err != nil {
+		return err
+	}
+	_, err = exec(ctx, tx, `insert into touch (person_id, step, kind, state, made_at, ready_at, message_id, message_version, sender_id, once)
+		values ($1, 0, 'email', 'ready', $2, $2, $3, 1, $4, $5) on conflict (once) where once is not null do nothing`, person, at, id, user, once)
+	return err
+}

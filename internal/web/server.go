@@ -128,6 +128,8 @@ func (s *Server) Handler() http.Handler {
 
 	in.GET("/people", s.people)
 	in.GET("/people/:id", s.person)
+	in.GET("/people/:id/letter", s.byHand)
+	in.POST("/people/:id/letter", s.sendByHand)
 	in.POST("/people/:id/hand-over", s.handOver, writes)
 	s.peopleRoutes(in)
 

@@ -26,6 +26,7 @@ func (s *Server) shelfRoutes(in *echo.Group) {
 	g.POST("/new", s.saveShelf, writes)
 	g.GET("/:id", s.shelfEditor)
 	g.POST("/:id", s.saveShelf, writes)
+	g.GET("/:id/send", s.sendFromShelf)
 	g.POST("/:id/remove", s.removeShelf, writes)
 }
 

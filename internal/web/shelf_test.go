@@ -183,3 +183,48 @@ func TestPicturesOfOnesOwn(t *testing.T) {
 		t.Error("still attached")
 	}
 }
+
+// TestSendingFromTheShelf has a rep find a reader and write to them.
+func TestSendingFromTheShelf(t *testing.T) {
+	x := newSite(t)
+	ana := x.meet(store.NewPerson{First: "Ana", Last: "<b>Strand", Email: "ana@fjord.example", Company: "Fjord Farms"})
+	x.meet(store.NewPerson{First: "Ben", Email: "ben@kelp.example"})
+	x.exec("insert into shelf_item (title, kind, version, created_at) values ('Limits & fish', 'link', 1, now())")
+	x.exec("insert into shelf_version (item_id, version, url, at) values (1, 1, 'https://karang.example/limits', now())")
+	v := x.visitor().signIn("rep")
+	_, body := v.do("GET", "/content/shelf/1/send?text=fjord", nil)
+	if !strings.Contains(body, fmt.Sprintf("/people/%d/letter?item=1", ana)) || strings.Contains(body, "Ben") || strings.Contains(body, "<b>Strand") {
+		t.Errorf("whom to send it: %s", body)
+	}
+	if _, body := v.do("GET", "/content/shelf/1/send?text=nobodyatall", nil); !strings.Contains(body, "Nobody of that name") {
+		t.Error("nobody is found, and it does not say so")
+	}
+	at := fmt.Sprintf("/people/%d/letter", ana)
+	_, body = v.do("GET", at+"?item=1", nil)
+	form := sent(t, body)
+	if form.Get("subject") != "Limits & fish" || !strings.HasPrefix(form.Get("text"), "Dear Ana,") || form.Get("item") != "1" || len(form.Get("once")) < 16 {
+		t.Errorf("the form begins with %v", form)
+	}
+	form.Set("text", "{{ person.shoe_size }}")
+	if res, body := v.do("POST", at, form); res.StatusCode != http.StatusUnprocessableEntity || !strings.Contains(body, "no merge field person.shoe_size") || !strings.Contains(body, "{{ person.shoe_size }}</textarea>") {
+		t.Errorf("a field that is not there: %s", res.Status)
+	}
+	form.Set("text", "Dear Ana, here it is.")
+	for range 2 {
+		if res, _ := v.do("POST", at, form); res.StatusCode != http.StatusSeeOther {
+			t.Errorf("%s", res.Status)
+		}
+	}
+	var n int
+	x.must(x.s.DB().QueryRowContext(t.Context(), "select count(*) from touch where once is not null and state = 'ready'").Scan(&n))
+	if n != 1 {
+		t.Errorf("%d emails wait for one form that was pressed twice", n)
+	}
+	x.exec("update person set opted_out_at = now()")
+	if _, body := v.do("GET", at, nil); !strings.Contains(body, "opted out of email") {
+		t.Error("somebody who opted out: it does not say so")
+	}
+	if res, _ := v.do("GET", "/people/99/letter", nil); res.StatusCode != http.StatusNotFound {
+		t.Errorf("to nobody: %s", res.Status)
+	}
+}
