@@ -33,6 +33,7 @@ var settings = []setting{
 	{"OMBAK_MAIL_IN", "127.0.0.1:2525", "where answers and bounces come in over SMTP, host:port", address},
 	{"OMBAK_MAIL_DOMAIN", "mail.karang.example", "the domain of Message-IDs and return paths", domainName},
 	{"OMBAK_MAILBOX_ADDR", "127.0.0.1:8081", "demo: where the stand-in readers' mailbox listens", address},
+	{"OMBAK_SITE_ADDR", "127.0.0.1:8082", "demo: where the stand-in company's web site listens", address},
 	{"OMBAK_SEED", "7", "demo: the number from which everybody is made", number},
 	{"OMBAK_CLOCK", "machine", "for work: machine, or demo to share the demo's clock", oneOf("machine", "demo")},
 	{"OMBAK_LOG", "info", "debug, info, warn or error", oneOf("debug", "info", "warn", "error")},

@@ -24,6 +24,7 @@ import (
 	"ombak/internal/seal"
 	"ombak/internal/standin/mailserver"
 	"ombak/internal/standin/readers"
+	"ombak/internal/standin/website"
 	"ombak/internal/store"
 	"ombak/internal/store/server"
 	"ombak/internal/web"
@@ -337,6 +338,10 @@ func runDemo(ctx context.Context, c config) error {
 	if err != nil {
 		return err
 	}
+	site, err := listen(c, "OMBAK_SITE_ADDR")
+	if err != nil {
+		return err
+	}
 	world := &readers.World{}
 	world.Seed, err = strconv.ParseUint(c.get("OMBAK_SEED"), 10, 64)
 	if err != nil {
@@ -359,15 +364,19 @@ func runDemo(ctx context.Context, c config) error {
 	defer in.Close()
 	world.Mail = out
 	world.View = &mailserver.View{Server: out, Answer: in.Addr(), Home: e.URL}
-	d := &demo.Demo{Store: s, Engine: e, Clock: clock, World: world, Seed: world.Seed, Readers: "http://" + boxes.Addr().String()}
+	d := &demo.Demo{Store: s, Engine: e, Clock: clock, World: world, Seed: world.Seed, Readers: "http://" + boxes.Addr().String(), Site: "http://" + site.Addr().String()}
 
 	inner, cancel := context.WithCancel(ctx)
 	defer cancel()
-	failed := make(chan error, 3)
+	failed := make(chan error, 4)
 	go func() {
 		failed <- serve(inner, l, web.New(inner, web.Config{Store: s, Engine: e, Demo: d, Secure: strings.HasPrefix(e.URL, "https:")}).Handler())
 	}()
 	go func() { failed <- serve(inner, boxes, world.View) }()
+	go func() { failed <- serve(inner, site, website.Handler(e.URL)) }()
+	if err := e.AddSite(ctx, d.Site); err != nil {
+		return err
+	}
 	if err := e.Register(ctx); err != nil {
 		return err
 	}
@@ -381,10 +390,11 @@ Ombak's demo is ready, after %.1f s.
   Ombak             %s
   Readers' mailbox  %s
   A page            %s/p/oxygen-alarms
+  Company's site    %s
   Mail out          %s (for more workers: OMBAK_CLOCK=demo OMBAK_MAIL_OUT=%s OMBAK_URL=%s bin/ombak work)
 
 Sign in with one press, or by address; everybody's password is %s
-`, time.Since(began).Seconds(), e.URL, d.Readers, e.URL, out.Addr(), out.Addr(), e.URL, demo.Password)
+`, time.Since(began).Seconds(), e.URL, d.Readers, e.URL, d.Site, out.Addr(), out.Addr(), e.URL, demo.Password)
 	faces, err := d.Faces(ctx)
 	if err != nil {
 		return err

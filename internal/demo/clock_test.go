@@ -58,7 +58,7 @@ func small(t *testing.T) *Demo {
 	ids, _, err := d.Begin(ctx, Start)
 	must(err)
 	must(s.EnsureMonths(ctx, Start, Start.AddDate(0, 2, 0)))
-	m, err := keepContent(ctx, s, ids, Start)
+	m, err := keepContent(ctx, s, ids, Start, "")
 	must(err)
 	must(e.Launch(ctx, m.followUp, ids[0], false))
 	return d

@@ -57,11 +57,15 @@ type made struct {
 }
 
 // keepContent keeps the pages, the messages and the two sequences, drafted.
-func keepContent(ctx context.Context, st *store.Store, ids []int64, at time.Time) (made, error) {
+func keepContent(ctx context.Context, st *store.Store, ids []int64, at time.Time, site string) (made, error) {
 	var m made
 	var err error
 	marketer := ids[0]
 	hello := `{{ person.first_name | default: "reader" }}`
+	night := "/p/oxygen-alarms"
+	if site != "" {
+		night = site + "/a-night-without-oxygen"
+	}
 	err = st.InTx(ctx, func(tx store.Tx) error {
 		keep := func(name string, doc message.Document, fromOwner bool) int64 {
 			var id int64
@@ -87,7 +91,7 @@ func keepContent(ctx context.Context, st *store.Store, ids []int64, at time.Time
 		m.guide = save("Field guide, download", "Your field guide, "+hello,
 			"<div>Dear "+hello+",</div><div><br></div><div>here is the <a href=\"/g/oxygen-alarms\">field guide to dissolved-oxygen alarms</a> that you asked for.</div><div><br></div><div>Page 4 is the one people hang beside the feed plan. If your site looks different from the drawings, write back and tell us how.</div><div><br></div><div>{{ sender.name }}<br>Karang Instruments</div>", false)
 		m.owner = save("From the owner: three alarms", `Three alarms that saved a pen, and {{ company.name | default: "your site" }}`,
-			"<div>Dear "+hello+",</div><div><br></div><div>I saw that you took our field guide. Two sites near {{ person.city | default: \"you\" }} changed their alarms after reading it; <a href=\"/p/oxygen-alarms\">what they did</a> fits on one page.</div><div><br></div><div>Shall we talk for a quarter of an hour this week?</div><div><br></div><div>{{ sender.name }}, {{ sender.phone | default: \"Karang Instruments\" }}</div>", true)
+			"<div>Dear "+hello+",</div><div><br></div><div>I saw that you took our field guide. Two sites near {{ person.city | default: \"you\" }} changed their alarms after reading it; <a href=\""+night+"\">what they did</a> fits on one page.</div><div><br></div><div>Shall we talk for a quarter of an hour this week?</div><div><br></div><div>{{ sender.name }}, {{ sender.phone | default: \"Karang Instruments\" }}</div>", true)
 		m.loan = keep("Buoy on loan", loanLetter(groups[:2]), true)
 		m.clinic = keep("Invitation to the calibration clinic", clinicLetter(), false)
 		m.place = keep("Calibration clinic, your place", placeLetter(), false)
@@ -145,7 +149,7 @@ func keepContent(ctx context.Context, st *store.Store, ids []int64, at time.Time
 	if err != nil {
 		return m, err
 	}
-	if err := keepPages(ctx, st, &m, at); err != nil {
+	if err := keepPages(ctx, st, &m, marketer, at); err != nil {
 		return m, err
 	}
 	if err := st.SetEntry(ctx, m.followUp, store.Entry{Page: m.page}, at); err != nil {

@@ -26,6 +26,7 @@ type Demo struct {
 	World   *readers.World
 	Seed    uint64
 	Readers string // address of the stand-in's mailbox
+	Site    string // of the stand-in company's web site; empty: it has none
 
 	mu     sync.Mutex
 	target time.Time // where the clock is moving to; zero: it stands
@@ -80,7 +81,7 @@ func (d *Demo) Load(ctx context.Context) error {
 	if err := d.Store.BeginStandings(ctx, began); err != nil {
 		return err
 	}
-	m, err := keepContent(ctx, d.Store, ids, began)
+	m, err := keepContent(ctx, d.Store, ids, began, d.Site)
 	if err != nil {
 		return err
 	}
@@ -447,6 +448,9 @@ func (d *Demo) Faces(ctx context.Context) ([]store.User, error) {
 	}
 	return out, nil
 }
+
+// Website is the address of the company's own web site.
+func (d *Demo) Website() string { return d.Site }
 
 // Mailbox is the address of the stand-in's mailbox.
 func (d *Demo) Mailbox() string { return d.Readers }

@@ -21,7 +21,7 @@ import (
 
 // keepPages keeps the page that offers the field guide, which a sequence begins
 // with, and the one that keeps places at the clinic, which sends its own email.
-func keepPages(ctx context.Context, st *store.Store, m *made, at time.Time) error {
+func keepPages(ctx context.Context, st *store.Store, m *made, marketer int64, at time.Time) error {
 	own, err := st.OwnFields(ctx)
 	if err != nil {
 		return err
@@ -57,7 +57,7 @@ func keepPages(ctx context.Context, st *store.Store, m *made, at time.Time) erro
 	clinic.Form.Title, clinic.Form.Message, clinic.Form.Proved = "Keep me a place", m.place, true
 	clinic.Form.Thanks = "<h2>Nearly there.</h2><div>Press the button in the email that we have just sent you, and your place is kept.</div>"
 	clinic.Form.Consents = []page.Consent{{Purpose: 2, Words: "Invite me to the next clinics too."}}
-	clinic.Form.Acts = []act.Act{{Do: act.Tag, What: "clinic May"}, {Do: act.Task, What: "Ask which sensor they bring to the clinic"}}
+	clinic.Form.Acts = []act.Act{{Do: act.Tag, What: "clinic May"}, {Do: act.Task, What: "Ask which sensor they bring to the clinic"}, {Do: act.Alert, What: "Took a place at the clinic", To: marketer}}
 	return st.InTx(ctx, func(tx store.Tx) error {
 		p := store.Page{Slug: "oxygen-alarms", Published: true, Offer: "Field guide to dissolved-oxygen alarms", FileName: "dissolved-oxygen-alarms.pdf", FileType: "application/pdf"}
 		p.Doc.V = guide
@@ -141,6 +141,9 @@ func (d *Demo) fillForm(ctx context.Context, s *scenario, slug string, p store.N
 	}
 	if box := consentBox.FindStringSubmatch(shown); box != nil && s.rnd.IntN(5) < 2 {
 		form.Set(box[1], "1")
+	}
+	if slug == "calibration-clinic" { // whose own email has to be pressed
+		d.World.Asks(p.Email)
 	}
 	_, err = request(ctx, c, http.MethodPost, d.Engine.URL+"/p/"+slug, form)
 	return err

@@ -51,7 +51,9 @@ func TestErasedMeansErased(t *testing.T) {
 	// A letter by hand, a task, an answer in a form.
 	w.must(w.e.SendByHand(w.ctx, ByHand{Person: p, Subject: "For Zebulon", Text: "Dear Zebulon Quagga", Once: "0123456789abcdef"}, w.rep1))
 	w.settle()
-	w.tx(func(tx store.Tx) error { return store.AddTask(w.ctx, tx, p, 0, false, "Call Zebulon", "by hand", w.clock.Now()) })
+	w.tx(func(tx store.Tx) error {
+		return store.AddTask(w.ctx, tx, p, 0, false, "Call Zebulon", "by hand", w.clock.Now())
+	})
 	sent := w.count("select count(*) from touch")
 	signals := w.count("select count(*) from signal where person_id = $1", p)
 	w.must(w.e.Erase(w.ctx, p))

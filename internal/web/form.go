@@ -184,7 +184,11 @@ func (s *Server) siteOf(c *echo.Context, origin string) (string, error) {
 
 func (s *Server) showForm(c *echo.Context, code int, d formData) error {
 	c.Response().Header().Set("Cache-Control", "no-store")
-	return c.Render(code, "public.html", View{Title: d.Doc.Title, Data: d, Zone: s.Engine.Zone, Now: s.Engine.Now()})
+	v := View{Title: d.Doc.Title, Data: d, Zone: s.Engine.Zone, Now: s.Engine.Now()}
+	if d.Embedded {
+		v.Scheme = "light" // it stands on another site's ground
+	}
+	return c.Render(code, "public.html", v)
 }
 
 func (s *Server) publicForm(c *echo.Context) error { return s.fillForm(c, false) }

@@ -37,6 +37,7 @@ type View struct {
 	Zone    *time.Location
 	Demo    bool
 	Mailbox string
+	Website string
 	Moving  *time.Time // the demo clock is on its way there
 	Path    string
 	Seen    string // how far the page has been told of changes
@@ -325,7 +326,7 @@ func (s *Server) view(c *echo.Context, place, title string, data any) View {
 		v.User = u
 	}
 	if s.Demo != nil {
-		v.Mailbox = s.Demo.Mailbox()
+		v.Mailbox, v.Website = s.Demo.Mailbox(), s.Demo.Website()
 		if t, ok := s.Demo.Moving(); ok {
 			v.Moving = &t
 		}

@@ -39,6 +39,8 @@ type Demo interface {
 	Stop()
 	// Mailbox is the address of the stand-in's mailbox.
 	Mailbox() string
+	// Website is the address of the company's own site.
+	Website() string
 }
 
 // Config is what the interface works with.

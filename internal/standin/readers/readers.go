@@ -8,8 +8,10 @@
 package readers
 
 import (
+	"bytes"
 	"container/heap"
 	"context"
+	"encoding/json"
 	"fmt"
 	"hash/fnv"
 	"html"
@@ -19,6 +21,7 @@ import (
 	"net"
 	"net/http"
 	"net/http/cookiejar"
+	"net/url"
 	"strings"
 	"sync"
 	"time"
@@ -74,7 +77,8 @@ type World struct {
 	mu    sync.Mutex
 	queue queue
 	order int
-	nth   map[string]int // address → letters so far
+	nth   map[string]int  // address → letters so far
+	waits map[string]bool // who has just asked for a letter
 }
 
 type act struct {
@@ -114,10 +118,15 @@ func (w *World) Got(l *mailserver.Letter) {
 	r := random(w.Seed, l.To, w.nth[l.To])
 	t := Of(w.Seed, l.To)
 	chance := func(percent int) bool { return r.IntN(100) < percent }
+	waits := w.waits[l.To]
+	delete(w.waits, l.To)
 	opens := map[Temperament]int{Silent: 6, Glancer: 60, Curious: 80, Keen: 96, Talker: 90, Fed: 70, Guarded: 30}[t]
 	clicks := map[Temperament]int{Glancer: 12, Curious: 62, Keen: 90, Talker: 45, Guarded: 20}[t]
 	answers := map[Temperament]int{Curious: 3, Keen: 9, Talker: 60}[t]
 	leaves := map[Temperament]int{Fed: 75, Glancer: 1}[t]
+	if waits && t != Gone && t != Absent {
+		opens, clicks, leaves = 97, 85, 0
+	}
 
 	switch t {
 	case Gone:
@@ -164,6 +173,17 @@ var lines = []string{
 	"We have three pens at 14 m. Would the low-oxygen alarm reach a telephone without a network on site?",
 	"Not for us this year, please ask again in autumn.",
 	"I passed this on to our plant manager, who looks after the intake.",
+}
+
+// Asks says that somebody has just asked for a letter, and waits for it: most
+// read it, and press what is in it.
+func (w *World) Asks(address string) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.waits == nil {
+		w.waits = map[string]bool{}
+	}
+	w.waits[strings.ToLower(address)] = true
 }
 
 func (w *World) plan(at time.Time, what string, do func(context.Context) error) {
@@ -233,12 +253,71 @@ func (w *World) fetch(ctx context.Context, l *mailserver.Letter, what string) er
 		return err
 	}
 	r := random(w.Seed, l.To+"/link", l.N)
-	return get(ctx, c, links[r.IntN(len(links)-1)]) // the last one is the way to opt out
+	return w.follow(ctx, c, l, links[r.IntN(len(links)-1)]) // the last one is the way to opt out
+}
+
+// follow presses a link. Where it leads to a site that records visits, half of
+// all people let it, and look at one page more; then their browser does what
+// the site's script has it do.
+func (w *World) follow(ctx context.Context, c *http.Client, l *mailserver.Letter, link string) error {
+	at, page, err := visit(ctx, c, link)
+	if err != nil {
+		return err
+	}
+	home := between(page, `<script src="`, `/v.js"`)
+	r := random(w.Seed, l.To+"/consent", 0)
+	if home == "" || r.IntN(2) == 0 {
+		return nil
+	}
+	browser := fmt.Sprintf("%016x", r.Uint64())
+	token := at.Query().Get("ombak_v")
+	next := *at
+	next.Path, next.RawQuery = "/buoys", ""
+	for i, u := range []string{at.String(), next.String()} {
+		body, err := json.Marshal(map[string]string{"v": browser, "u": u, "k": token})
+		if err != nil {
+			return err
+		}
+		req, err := http.NewRequestWithContext(ctx, http.MethodPost, home+"/v", bytes.NewReader(body))
+		if err != nil {
+			return err
+		}
+		req.Header.Set("User-Agent", agent)
+		req.Header.Set("Origin", at.Scheme+"://"+at.Host)
+		if err := answered(c, req); err != nil {
+			return err
+		}
+		if token = ""; i == 0 && r.IntN(2) == 0 {
+			break
+		}
+	}
+	return nil
+}
+
+// agent is what a stand-in reader's browser calls itself.
+const agent = "Mozilla/5.0 (X11; Linux x86_64) stand-in reader"
+
+// visit fetches a page, and answers where it was in the end.
+func visit(ctx context.Context, c *http.Client, u string) (*url.URL, string, error) {
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, u, nil)
+	if err != nil {
+		return nil, "", err
+	}
+	req.Header.Set("User-Agent", agent)
+	res, err := c.Do(req)
+	if err != nil {
+		return nil, "", err
+	}
+	defer res.Body.Close()
+	b, err := io.ReadAll(io.LimitReader(res.Body, 20<<20))
+	if err == nil && res.StatusCode >= 400 {
+		err = fmt.Errorf("%s answered %s", req.URL.Path, res.Status)
+	}
+	return res.Request.URL, string(b), err
 }
 
 // scan fetches the picture and every link of a letter at once, also those that
-// no reader sees, as a program
-// does that looks for what is dangerous.
+// no reader sees, as a program does that looks for what is dangerous.
 func (w *World) scan(ctx context.Context, l *mailserver.Letter) error {
 	if err := w.fetch(ctx, l, "open"); err != nil {
 		return err
@@ -279,10 +358,15 @@ func do(ctx context.Context, c *http.Client, method, u, body string) error {
 	if err != nil {
 		return err
 	}
-	req.Header.Set("User-Agent", "Mozilla/5.0 (X11; Linux x86_64) stand-in reader")
+	req.Header.Set("User-Agent", agent)
 	if body != "" {
 		req.Header.Set("Content-Type", "application/x-www-form-urlencoded")
 	}
+	return answered(c, req)
+}
+
+// answered makes a request, whose answer must not be an error.
+func answered(c *http.Client, req *http.Request) error {
 	res, err := c.Do(req)
 	if err != nil {
 		return err
