@@ -115,6 +115,16 @@ func (h *house) sees(texts ...string) {
 	}
 }
 
+// until waits for something that no page shows.
+func (h *house) until(what string, is func() bool) error {
+	for deadline := time.Now().Add(15 * time.Second); !is(); time.Sleep(30 * time.Millisecond) {
+		if time.Now().After(deadline) {
+			return fmt.Errorf("waited 15 s for %s", what)
+		}
+	}
+	return nil
+}
+
 // signsIn signs in with one press, or by address and password.
 func (h *house) signsIn(name string, email ...string) {
 	h.t.Helper()
