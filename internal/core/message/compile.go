@@ -137,6 +137,9 @@ func (d *Document) compile(group int64, links []Link, known map[string]bool) (*l
 	var body, text strings.Builder
 	for i := range d.Sections {
 		s := &d.Sections[i]
+		if s.Absent(group) {
+			continue
+		}
 		c, g := s.Of(group), Else
 		if _, own := s.For[Own]; own {
 			g = Own

@@ -17,6 +17,7 @@ import (
 	"strings"
 	"time"
 
+	"ombak/internal/core/arrange"
 	"ombak/internal/core/rule"
 )
 
@@ -137,15 +138,26 @@ func (s *Section) Of(group int64) Content {
 	return s.For[Else]
 }
 
+// Absent reports whether a group does not read the section: it is written for
+// other groups alone.
+func (s *Section) Absent(group int64) bool {
+	if _, own := s.For[Own]; own || len(s.For) < 2 || s.Kind.Lacks(s.Of(group)) == "" {
+		return false
+	}
+	_, has := s.For[group]
+	return group == Else || !has
+}
+
 // Simple is a message of one text for everybody.
 func Simple(subject, body string) Document {
 	return Document{Style: Plain, Subject: Words{Else: subject}, Last: 1, Sections: []Section{{ID: 1, Kind: Text, For: map[int64]Content{Else: {Text: body}}}}}
 }
 
+// Number is the section's id.
+func (s Section) Number() int { return s.ID }
+
 // Section finds a section by its id; −1 where it is not there.
-func (d *Document) Section(id int) int {
-	return slices.IndexFunc(d.Sections, func(s Section) bool { return s.ID == id })
-}
+func (d *Document) Section(id int) int { return arrange.Find(d.Sections, id) }
 
 // Insert puts a new, empty section of a kind behind another (0: before all) and
 // answers its id.
@@ -157,13 +169,7 @@ func (d *Document) Insert(k Kind, behind int) (int, error) {
 		return 0, fmt.Errorf("a message has at most %d sections", MaxSections)
 	}
 	d.Last++
-	at := 0
-	if behind != 0 {
-		if at = d.Section(behind) + 1; at == 0 {
-			at = len(d.Sections)
-		}
-	}
-	d.Sections = slices.Insert(d.Sections, at, Section{ID: d.Last, Kind: k, For: map[int64]Content{Else: {}}})
+	d.Sections = arrange.Insert(d.Sections, Section{ID: d.Last, Kind: k, For: map[int64]Content{Else: {}}}, behind)
 	return d.Last, nil
 }
 
@@ -185,41 +191,22 @@ func (d *Document) Copy(id int) (int, error) {
 }
 
 // ErrNoSection is answered for a section that is not there.
-var ErrNoSection = errors.New("this section is not there any more")
+var ErrNoSection = arrange.ErrGone
 
 // Remove takes a section out.
-func (d *Document) Remove(id int) error {
-	i := d.Section(id)
-	if i < 0 {
-		return ErrNoSection
-	}
-	d.Sections = slices.Delete(d.Sections, i, i+1)
-	return nil
+func (d *Document) Remove(id int) (err error) {
+	d.Sections, err = arrange.Remove(d.Sections, id)
+	return err
 }
 
 // Move moves a section by some places, as far as there are any.
-func (d *Document) Move(id, by int) error {
-	i := d.Section(id)
-	if i < 0 {
-		return ErrNoSection
-	}
-	s := d.Sections[i]
-	to := min(max(i+by, 0), len(d.Sections)-1)
-	d.Sections = slices.Insert(slices.Delete(d.Sections, i, i+1), to, s)
-	return nil
+func (d *Document) Move(id, by int) (err error) {
+	d.Sections, err = arrange.Move(d.Sections, id, by)
+	return err
 }
 
-// Order puts the sections into the order of some ids; those not named stay
-// behind the others.
-func (d *Document) Order(ids []int) {
-	place := func(id int) int {
-		if i := slices.Index(ids, id); i >= 0 {
-			return i
-		}
-		return len(ids)
-	}
-	slices.SortStableFunc(d.Sections, func(a, b Section) int { return place(a.ID) - place(b.ID) })
-}
+// Order puts the sections into the order of some ids.
+func (d *Document) Order(ids []int) { arrange.Order(d.Sections, ids) }
 
 // Set keeps what a section holds for a group. For a group that reads everyone
 // else's words so far, that begins a version of its own.

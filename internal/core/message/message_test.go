@@ -390,3 +390,45 @@ func BenchmarkRender(b *testing.B) {
 		}
 	}
 }
+
+// A section that is written for some groups alone is read by nobody else, and the proof says so.
+func TestASectionForSomeAlone(t *testing.T) {
+	d := Simple("S", "<p>For all.</p>")
+	d.Use([]Group{{ID: 4, Name: "Ports"}, {ID: 5, Name: "Farms"}})
+	id, err := d.Insert(Button, 1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := d.Set(id, 4, Content{Label: "Berths {{ person.title }}", Link: "https://karang.example/berths"}); err != nil {
+		t.Fatal(err)
+	}
+	for group, want := range map[int64]bool{Else: false, 4: true, 5: false} {
+		got, err := render(t, d, group, Values{"person.title": "now"}, Addresses{OptOut: "https://o.example/"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if strings.Contains(got.HTML, "Berths now") != want || strings.Contains(got.HTML, `class="button"`) != want || strings.Contains(got.Text, "Berths") != want {
+			t.Errorf("group %d reads it: %v", group, !want)
+		}
+		if needs := len(d.NeededBy(group)) == 1; needs != want {
+			t.Errorf("group %d needs the field: %v", group, needs)
+		}
+	}
+	said := ""
+	for _, f := range d.Proof(func(string) bool { return true }) {
+		if f.Grave {
+			t.Errorf("the proof: %+v", f)
+		}
+		said += f.Text
+	}
+	if !strings.Contains(said, "for everyone else there is nothing") || strings.Contains(said, "no version for Farms") {
+		t.Errorf("the proof says %s", said)
+	}
+	// Written for everyone else too, it is everybody's.
+	if err := d.Set(id, Else, Content{Label: "Pens", Link: "https://karang.example/pens"}); err != nil {
+		t.Fatal(err)
+	}
+	if got, err := render(t, d, 5, Values{}, Addresses{OptOut: "https://o.example/"}); err != nil || !strings.Contains(got.HTML, "Pens") {
+		t.Errorf("afterwards Farms read %v, %v", got.Text, err)
+	}
+}

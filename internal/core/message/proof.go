@@ -53,7 +53,9 @@ func (d *Document) Proof(page func(target string) bool) []Finding {
 		add(0, Else, true, "there is nothing in it yet")
 	}
 	d.each(func(s *Section, g int64, c Content) {
-		if lacks := s.Kind.Lacks(c); lacks != "" {
+		if g == Else && s.Absent(Else) {
+			add(s.ID, g, false, "only some groups read it: for everyone else there is nothing")
+		} else if lacks := s.Kind.Lacks(c); lacks != "" {
 			add(s.ID, g, true, "%s", lacks)
 		}
 		for _, target := range []string{c.Link, c.Picture} {
@@ -96,7 +98,7 @@ func (d *Document) Proof(page func(target string) bool) []Finding {
 		}
 		for i := range d.Sections {
 			s := &d.Sections[i]
-			if _, own := s.For[g]; len(s.For) > 1 && !own {
+			if _, own := s.For[g]; len(s.For) > 1 && !own && !s.Absent(g) {
 				add(s.ID, g, false, "no version for %s: they read everyone else’s", d.GroupName(g))
 			}
 		}
@@ -115,7 +117,7 @@ func (d *Document) Proof(page func(target string) bool) []Finding {
 func (d *Document) optsOut(group int64) bool {
 	for i := range d.Sections {
 		s := &d.Sections[i]
-		if strings.Contains(s.Kind.entry().html(s.Of(group)), `href="`+OptOutLink+`"`) {
+		if !s.Absent(group) && strings.Contains(s.Kind.entry().html(s.Of(group)), `href="`+OptOutLink+`"`) {
 			return true
 		}
 	}
@@ -149,7 +151,7 @@ func (d *Document) NeededBy(group int64) []string {
 	add(d.Written.For(group))
 	for i := range d.Sections {
 		s := &d.Sections[i]
-		if s.Kind != Signature {
+		if s.Kind != Signature && !s.Absent(group) {
 			add(html.UnescapeString(s.Kind.entry().html(s.Of(group))))
 		}
 	}

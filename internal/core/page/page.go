@@ -20,6 +20,7 @@ import (
 	"unicode/utf8"
 
 	"ombak/internal/core/act"
+	"ombak/internal/core/arrange"
 	"ombak/internal/core/message"
 	"ombak/internal/core/person"
 )
@@ -277,13 +278,11 @@ func Explain(d *person.Definition, err error) string {
 	return strings.ToUpper(s[:1]) + s[1:] + "."
 }
 
-// Block finds a block by its id; −1 where it is not there.
-func (d *Document) Block(id int) int {
-	return slices.IndexFunc(d.Blocks, func(b Block) bool { return b.ID == id })
-}
+// Number is the block's id.
+func (b Block) Number() int { return b.ID }
 
-// ErrNoBlock is answered for a block that is not there.
-var ErrNoBlock = errors.New("this block is not there any more")
+// Block finds a block by its id; −1 where it is not there.
+func (d *Document) Block(id int) int { return arrange.Find(d.Blocks, id) }
 
 // Insert puts a new, empty block of a kind behind another (0: before all) and
 // answers its id.
@@ -294,14 +293,8 @@ func (d *Document) Insert(k message.Kind, behind int) (int, error) {
 	if len(d.Blocks) >= MaxBlocks {
 		return 0, fmt.Errorf("a page has at most %d blocks", MaxBlocks)
 	}
-	at := 0
-	if behind != 0 {
-		if at = d.Block(behind) + 1; at == 0 {
-			at = len(d.Blocks)
-		}
-	}
 	d.Last++
-	d.Blocks = slices.Insert(d.Blocks, at, Block{ID: d.Last, Kind: k})
+	d.Blocks = arrange.Insert(d.Blocks, Block{ID: d.Last, Kind: k}, behind)
 	return d.Last, nil
 }
 
@@ -309,7 +302,7 @@ func (d *Document) Insert(k message.Kind, behind int) (int, error) {
 func (d *Document) Copy(id int) (int, error) {
 	i := d.Block(id)
 	if i < 0 {
-		return 0, ErrNoBlock
+		return 0, arrange.ErrGone
 	}
 	made, err := d.Insert(d.Blocks[i].Kind, id)
 	if err == nil {
@@ -321,37 +314,19 @@ func (d *Document) Copy(id int) (int, error) {
 }
 
 // Remove takes a block out.
-func (d *Document) Remove(id int) error {
-	i := d.Block(id)
-	if i < 0 {
-		return ErrNoBlock
-	}
-	d.Blocks = slices.Delete(d.Blocks, i, i+1)
-	return nil
+func (d *Document) Remove(id int) (err error) {
+	d.Blocks, err = arrange.Remove(d.Blocks, id)
+	return err
 }
 
 // Move moves a block by some places, as far as there are any.
-func (d *Document) Move(id, by int) error {
-	i := d.Block(id)
-	if i < 0 {
-		return ErrNoBlock
-	}
-	b := d.Blocks[i]
-	d.Blocks = slices.Insert(slices.Delete(d.Blocks, i, i+1), min(max(i+by, 0), len(d.Blocks)-1), b)
-	return nil
+func (d *Document) Move(id, by int) (err error) {
+	d.Blocks, err = arrange.Move(d.Blocks, id, by)
+	return err
 }
 
-// Order puts the blocks into the order of some ids; those not named stay behind
-// the others.
-func (d *Document) Order(ids []int) {
-	place := func(id int) int {
-		if i := slices.Index(ids, id); i >= 0 {
-			return i
-		}
-		return len(ids)
-	}
-	slices.SortStableFunc(d.Blocks, func(a, b Block) int { return place(a.ID) - place(b.ID) })
-}
+// Order puts the blocks into the order of some ids.
+func (d *Document) Order(ids []int) { arrange.Order(d.Blocks, ids) }
 
 // Check reports what would keep the page from being published, or nil. define
 // knows the fields.
