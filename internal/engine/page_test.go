@@ -128,6 +128,30 @@ func TestAnAddressProvesItself(t *testing.T) {
 	}
 }
 
+// A message that a page or a one-off email sends is not taken away, and knows what does.
+func TestWhatSendsAMessage(t *testing.T) {
+	w := newWorld(t, mailserver.Options{})
+	p := w.clinic(false)
+	use, err := w.s.MessageUse(w.ctx, p.Doc.V.Form.Message)
+	w.must(err)
+	if len(use) != 1 || use[0].Kind != "page" || use[0].Name != "Clinic" {
+		t.Errorf("it is used by %+v", use)
+	}
+	if err := w.e.RemoveMessage(w.ctx, p.Doc.V.Form.Message, false); !errors.Is(err, ErrInUse) {
+		t.Errorf("it was taken away: %v", err)
+	}
+	w.norwegian("Ana")
+	m := w.newsletter(nil)
+	use, err = w.s.MessageUse(w.ctx, *m.Message)
+	w.must(err)
+	if len(use) != 1 || use[0].Kind != "one-off email" {
+		t.Errorf("the newsletter’s is used by %+v", use)
+	}
+	if use, err = w.s.MessageUse(w.ctx, w.first); err != nil || len(use) != 1 || use[0].Kind != "sequence" {
+		t.Errorf("the sequence’s is used by %+v, %v", use, err)
+	}
+}
+
 // Whoever asks twice in a day gets one email, and another the day after.
 func TestAskedForTwice(t *testing.T) {
 	w := newWorld(t, mailserver.Options{})
