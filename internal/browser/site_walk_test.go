@@ -23,6 +23,7 @@ func TestFromTheCompanysSite(t *testing.T) {
 	t.Cleanup(func() { srv.Close() })
 	h.must(h.d.Engine.AddSite(t.Context(), site))
 	doc := page.New("Is your oxygen alarm the right one?", "<p>Read.</p>", "Send me the guide").WithLadder(person.Title, person.Seniority)
+	doc.Form.To = site + "/buoys" // back to where they came from
 	h.must(h.s.InTx(t.Context(), func(tx store.Tx) error {
 		_, err := store.SavePage(t.Context(), tx, store.Page{Slug: "oxygen-alarms", Doc: store.JSON[page.Document]{V: doc}, Published: true}, nil, h.d.Clock.Now())
 		return err
@@ -65,7 +66,7 @@ func TestFromTheCompanysSite(t *testing.T) {
 	h.types(`input[name=f-email]`, "ana@fjord.example")
 	h.types(`input[name=f-title]`, "Fish health")
 	h.presses("Send me the guide")
-	h.sees("Thank you.")
+	h.sees("Moored by two people in an hour")
 	h.goes("/p/oxygen-alarms")
 	h.sees("Good to see you again", "Seniority if you like")
 	if v, err := h.tab.Eval(`[...document.querySelectorAll('form [name^=f-]')].map(e => e.name + '=' + e.value).join()`); err != nil || v != "f-email=,f-seniority=" {

@@ -99,7 +99,8 @@ func TestAOneOffEmail(t *testing.T) {
 	m := w.newsletter(func(m *store.Mailing) {
 		m.Excluded.V = []int64{friends}
 		m.Plan.V.Tags.Campaign = "spring"
-		m.Acts.V = []mailing.LinkAct{{Link: 1, Act: act.Act{Do: act.Tag, What: "keen"}}, {Link: 2, Act: act.Act{Do: act.Audience, What: fmt.Sprint(friends)}}}
+		m.Acts.V = []mailing.LinkAct{{Link: 1, Act: act.Act{Do: act.Tag, What: "keen"}}, {Link: 2, Act: act.Act{Do: act.Audience, What: fmt.Sprint(friends)}},
+			{Link: 1, Act: act.Act{Do: act.Task, What: "Send the price list"}}, {Link: 1, Act: act.Act{Do: act.Alert, What: "Asks for prices", To: w.rep2}}}
 	})
 	reach, err := w.e.Reach(w.ctx, &m)
 	w.must(err)

@@ -184,6 +184,15 @@ func (s *Server) siteOf(c *echo.Context, origin string) (string, error) {
 
 func (s *Server) showForm(c *echo.Context, code int, d formData) error {
 	c.Response().Header().Set("Cache-Control", "no-store")
+	// Browsers hold also what follows a form against where it may lead.
+	if origin := engine.Origin(d.Doc.Form.To); origin != "" {
+		if ours, err := s.Engine.OurPage(c.Request().Context(), d.Doc.Form.To); err != nil {
+			return err
+		} else if ours {
+			h := c.Response().Header()
+			h.Set("Content-Security-Policy", strings.Replace(h.Get("Content-Security-Policy"), "form-action 'self'", "form-action 'self' "+origin, 1))
+		}
+	}
 	v := View{Title: d.Doc.Title, Data: d, Zone: s.Engine.Zone, Now: s.Engine.Now()}
 	if d.Embedded {
 		v.Scheme = "light" // it stands on another site's ground

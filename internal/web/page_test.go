@@ -252,6 +252,10 @@ func TestWhereAFormLeads(t *testing.T) {
 		v := x.visitor()
 		form := url.Values{"f-first-name": {"Ana"}, "f-last-name": {"S"}, "f-company": {"F"}, "f-email": {"ana@fjord.example"}}
 		res, _ := v.do("POST", "/p/"+slug, form)
+		res2, _ := v.do("GET", "/p/"+slug, nil)
+		if csp := res2.Header.Get("Content-Security-Policy"); strings.Contains(csp, "form-action 'self' https://karang.example;") != strings.HasPrefix(want, "https:") || strings.Contains(csp, "elsewhere") {
+			t.Errorf("%q: a form may lead to %s", to, csp)
+		}
 		if got := res.Header.Get("Location"); got != want {
 			t.Errorf("%q leads to %q, want %q", to, got, want)
 		}

@@ -10,6 +10,7 @@
     if (form.dataset.sent) e.preventDefault(); // pressed twice
     form.dataset.sent = '1';
   });
+  addEventListener('pageshow', () => form && delete form.dataset.sent); // come back to, it can be sent again
   form?.querySelector('[aria-invalid=true]')?.focus();
   const inside = document.querySelector('[data-embedded]');
   if (!inside || parent === window) return;
