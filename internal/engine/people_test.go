@@ -113,6 +113,8 @@ func TestMergesAndTheirUndo(t *testing.T) {
 		}
 		return store.SetConsent(w.ctx, tx, 1, b, false, "y", store.Author{How: "by hand", At: day0.Add(time.Hour)})
 	})
+	w.tx(func(tx store.Tx) error { return store.AddTask(w.ctx, tx, b, 0, false, "Call", "by hand", day0) })
+	w.must(w.e.SendByHand(w.ctx, ByHand{Person: b, Subject: "For you", Text: "Dear Ana", Once: "0123456789abcdef"}, w.rep1))
 	w.settle()
 	state := func() string {
 		var all []string
@@ -122,7 +124,7 @@ func TestMergesAndTheirUndo(t *testing.T) {
 				all = append(all, err.Error())
 				continue
 			}
-			all = append(all, fmt.Sprint(x.Record, x.Also, x.Tags, len(x.Signals), len(x.Touches), len(x.Sequences), len(x.Consents), x.Score))
+			all = append(all, fmt.Sprint(x.Record, x.Also, x.Tags, len(x.Signals), len(x.Touches), len(x.Sequences), len(x.Consents), len(x.Forms), len(x.Tasks), len(x.Letters), x.Score))
 		}
 		return strings.Join(all, "\n")
 	}
@@ -132,6 +134,9 @@ func TestMergesAndTheirUndo(t *testing.T) {
 	w.settle()
 	p, err := w.s.Person(w.ctx, a)
 	w.must(err)
+	if x, err := w.e.Everything(w.ctx, a); err != nil || len(x.Forms) != 1 || len(x.Tasks) != 1 || len(x.Letters) != 1 {
+		t.Errorf("forms, tasks and letters of the one that went: %d, %d, %d, %v", len(x.Forms), len(x.Tasks), len(x.Letters), err)
+	}
 	if p.Email != "ana.s@fjord.example" || p.City != "Bergen" || p.Score == 0 {
 		t.Errorf("merged: %q, %q, score %g", p.Email, p.City, p.Score)
 	}

@@ -4,10 +4,12 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"mime"
 	"mime/multipart"
 	"mime/quotedprintable"
+	"net"
 	netmail "net/mail"
 	"strings"
 	"testing"
@@ -222,5 +224,108 @@ func TestReceiver(t *testing.T) {
 	}
 	if m := got[0]; m.ID != l.ID || m.Kind != Automatic || m.References[0] != "t9@x.example" || m.To[0] != l.To || m.Subject != l.Subject {
 		t.Errorf("%+v", m)
+	}
+}
+
+// TestThreads: an answer names what it answers, and References has the thread in its order (RFC 5322, 3.6.4), folded
+// where it is long, as net/mail reads it.
+func TestThreads(t *testing.T) {
+	var thread []string
+	for n := range 30 {
+		thread = append(thread, fmt.Sprintf("t%d.0123456789ab@mail.karang.example", n))
+	}
+	for _, c := range []struct {
+		before []string
+		last   string
+		want   []string
+	}{
+		{nil, "", nil},
+		{nil, "a@x.example", []string{"a@x.example"}},
+		{[]string{"a@x.example", "b@x.example"}, "b@x.example", []string{"a@x.example", "b@x.example"}},
+		{[]string{"a@x.example"}, "b@x.example", []string{"a@x.example", "b@x.example"}},
+		{thread, thread[29], thread},
+	} {
+		l := letter
+		l.References, l.InReplyTo = c.before, c.last
+		var b bytes.Buffer
+		if err := Write(&b, l); err != nil {
+			t.Fatal(err)
+		}
+		for _, line := range strings.Split(b.String(), "\r\n") {
+			if len(line) > 998 { // RFC 5322, 2.1.1
+				t.Errorf("a line of %d letters", len(line))
+			}
+		}
+		m, err := netmail.ReadMessage(&b)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var want string
+		for _, id := range c.want {
+			want += "<" + id + "> "
+		}
+		if got := strings.Join(strings.Fields(m.Header.Get("References")), " "); got != strings.TrimSpace(want) {
+			t.Errorf("References: %s, want %s", got, want)
+		}
+		if got := strings.Trim(m.Header.Get("In-Reply-To"), "<>"); got != c.last {
+			t.Errorf("In-Reply-To: %s, want %s", got, c.last)
+		}
+	}
+}
+
+// TestAccounts signs in before it sends, and says why a server does not let it in. A password never goes to another
+// machine unprotected.
+func TestAccounts(t *testing.T) {
+	var said []string
+	refuse := false
+	srv, err := unruly.Start(func(at string) string {
+		said = append(said, at)
+		if at == "AUTH" && refuse {
+			return "535 5.7.8 wrong password"
+		}
+		return ""
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer srv.Close()
+	s, err := NewAccountSender(Account{Server: srv.Addr(), Login: "ines", Password: "pens"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	if err := s.Try(t.Context()); err != nil || len(srv.Taken()) != 0 {
+		t.Errorf("trying: %v, %d letters", err, len(srv.Taken()))
+	}
+	if fate, err := s.Send(t.Context(), letter); fate != Taken || err != nil {
+		t.Errorf("%s, %v", fate, err)
+	}
+	if all := strings.Join(said, " "); !strings.Contains(all, "AUTH MAIL") {
+		t.Errorf("it said %s", all)
+	}
+	refuse = true
+	if err := s.Try(t.Context()); err == nil || !strings.Contains(err.Error(), "wrong password") {
+		t.Errorf("a wrong password: %v", err)
+	}
+	s.Close()
+	if fate, err := s.Send(t.Context(), letter); fate != Later || err == nil {
+		t.Errorf("sending with a wrong password: %s, %v", fate, err)
+	}
+	// Spoken to by a name, it must protect the password first, and this one cannot.
+	_, port, err := net.SplitHostPort(srv.Addr())
+	if err != nil {
+		t.Fatal(err)
+	}
+	far, err := NewAccountSender(Account{Server: net.JoinHostPort("localhost", port), Login: "ines", Password: "pens"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer far.Close()
+	said, refuse = nil, false
+	if err := far.Try(t.Context()); err == nil || strings.Contains(strings.Join(said, " "), "AUTH") {
+		t.Errorf("without TLS it said %v: %v", said, err)
+	}
+	if _, err := NewAccountSender(Account{Server: "smtp.karang.example"}); err == nil {
+		t.Error("a server without a port was taken")
 	}
 }

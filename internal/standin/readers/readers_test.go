@@ -1,7 +1,10 @@
 package readers
 
 import (
+	"encoding/json"
 	"fmt"
+	"net/http"
+	"net/http/httptest"
 	"testing"
 	"time"
 
@@ -54,5 +57,81 @@ func TestActsComeInOrder(t *testing.T) {
 	}
 	if next := w.Next(); !next.After(at) {
 		t.Errorf("somebody acts at %v, before the letter came", next)
+	}
+}
+
+// TestFollowing presses a link that leads to a site which records visits: whoever lets it is noted there with the token
+// of the link and the site's origin, nobody else is; a site without the script hears nothing.
+func TestFollowing(t *testing.T) {
+	type view struct{ V, U, K string }
+	var got []view
+	var origin string
+	ombak := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+		var v view
+		if err := json.NewDecoder(r.Body).Decode(&v); err != nil || r.URL.Path != "/v" {
+			t.Errorf("%s: %v", r.URL, err)
+		}
+		got, origin = append(got, v), r.Header.Get("Origin")
+	}))
+	defer ombak.Close()
+	script := true
+	site := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		if script {
+			fmt.Fprintf(w, `<script src="%s/v.js" defer></script>`, ombak.URL)
+		}
+	}))
+	defer site.Close()
+	w := &World{Seed: 7}
+	let, pages := 0, 0
+	for n := range 60 {
+		got = nil
+		if err := w.follow(t.Context(), http.DefaultClient, &mailserver.Letter{N: n, To: fmt.Sprintf("p%d@x.example", n)}, site.URL+"/night?ombak_v=7.x"); err != nil {
+			t.Fatal(err)
+		}
+		if len(got) == 0 {
+			continue
+		}
+		let++
+		pages += len(got)
+		if got[0].K != "7.x" || got[0].U != site.URL+"/night?ombak_v=7.x" || len(got[0].V) < 16 || origin != site.URL || len(got) == 2 && (got[1].K != "" || got[1].U != site.URL+"/buoys" || got[1].V != got[0].V) {
+			t.Fatalf("noted as %+v from %s", got, origin)
+		}
+	}
+	if let < 15 || let > 45 || pages <= let {
+		t.Errorf("%d of 60 let themselves be noted, with %d pages", let, pages)
+	}
+	got, script = nil, false
+	if err := w.follow(t.Context(), http.DefaultClient, &mailserver.Letter{To: "p1@x.example"}, site.URL); err != nil || got != nil {
+		t.Errorf("a site without the script: %v, %v", got, err)
+	}
+	if err := w.follow(t.Context(), http.DefaultClient, &mailserver.Letter{To: "p1@x.example"}, site.URL+"\x7f"); err == nil {
+		t.Error("a broken link was followed")
+	}
+}
+
+// Whoever has just asked for a letter mostly reads it and presses what is in it, once.
+func TestWhoAskedReads(t *testing.T) {
+	w := &World{Seed: 7}
+	at := time.Date(2026, 4, 14, 9, 0, 0, 0, time.UTC)
+	count := func() map[string]int {
+		out := map[string]int{}
+		for _, a := range w.queue {
+			out[a.what]++
+		}
+		w.queue = nil
+		return out
+	}
+	for n := range 200 {
+		to := fmt.Sprintf("p%d@x.example", n)
+		w.Asks("P" + to[1:])
+		w.Got(&mailserver.Letter{N: n, To: to, At: at})
+	}
+	asked := count()
+	for n := range 200 {
+		w.Got(&mailserver.Letter{N: n, To: fmt.Sprintf("p%d@x.example", n), At: at})
+	}
+	unasked := count()
+	if asked["open"] < 170 || asked["press a link"] < 140 || asked["opt out"] != 0 || unasked["open"] > 130 || unasked["press a link"] > 90 {
+		t.Errorf("asked for: %v; not asked for: %v", asked, unasked)
 	}
 }
