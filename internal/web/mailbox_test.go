@@ -4,10 +4,13 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
+	"path/filepath"
 	"strings"
 	"testing"
 
 	"ombak/internal/core/sequence"
+	"ombak/internal/seal"
+	"ombak/internal/standin/unruly"
 	"ombak/internal/store"
 )
 
@@ -97,5 +100,55 @@ func TestChoosingWhatOneGets(t *testing.T) {
 		if res, _ := v.do(method, changed, url.Values{"do": {"choose"}}); res.StatusCode != http.StatusNotFound {
 			t.Errorf("%s of a changed address: %s", method, res.Status)
 		}
+	}
+}
+
+// TestAServerOfOnesOwnByForm tries the server before it keeps it, never shows a password again, and says what is tried again.
+func TestAServerOfOnesOwnByForm(t *testing.T) {
+	x := newSite(t)
+	v := x.visitor().signIn("lead")
+	users, err := x.s.Users(t.Context())
+	x.must(err)
+	at := fmt.Sprintf("/content/mailboxes/%d/server", users[0].ID)
+	try := func(server string) (int, string) {
+		res, body := v.do("POST", at, url.Values{"server": {server}, "login": {"ines<b>"}, "password": {"pens-at-14-m"}})
+		return res.StatusCode, body
+	}
+	if code, body := try("smtp.karang.example:587"); code != http.StatusUnprocessableEntity || !strings.Contains(body, "the key to seal them with is missing") {
+		t.Errorf("without a key: %d", code)
+	}
+	x.e.Seal, err = seal.File(filepath.Join(t.TempDir(), "secret"))
+	x.must(err)
+	code, body := try("127.0.0.1:1")
+	if code != http.StatusUnprocessableEntity || !strings.Contains(body, "does not let us in") || !strings.Contains(body, `value="127.0.0.1:1"`) || !strings.Contains(body, `value="ines&lt;b&gt;"`) || strings.Contains(body, "pens-at-14-m") {
+		t.Errorf("a server that is not there: %d", code)
+	}
+	srv, err := unruly.Start(func(string) string { return "" })
+	x.must(err)
+	defer srv.Close()
+	if code, _ := try(srv.Addr()); code != http.StatusSeeOther {
+		t.Errorf("one that lets us in: %d", code)
+	}
+	_, body = v.do("GET", "/content/mailboxes", nil)
+	if !strings.Contains(body, "It let us in.") || !strings.Contains(body, srv.Addr()) || strings.Contains(body, "pens-at-14-m") {
+		t.Error("the page does not show it, or shows the password")
+	}
+	if code, _ := try(""); code != http.StatusSeeOther {
+		t.Errorf("given up: %d", code)
+	}
+	if _, body = v.do("GET", "/content/mailboxes", nil); strings.Contains(body, srv.Addr()) {
+		t.Error("it is still there")
+	}
+	// What its server did not take yet.
+	ana := x.meet(store.NewPerson{First: "Ana", Email: "ana@fjord.example"})
+	_, err = x.s.DB().ExecContext(t.Context(), "insert into touch (person_id, step, kind, state, made_at, ready_at, tries, sender_id, trouble) values ($1, 0, 'email', 'ready', now(), now(), 2, $2, 'the mail server: 451 come <later>')", ana, users[0].ID)
+	x.must(err)
+	for _, path := range []string{"/content/mailboxes", fmt.Sprintf("/people/%d", ana)} {
+		if _, body := v.do("GET", path, nil); !strings.Contains(body, "tried again: the mail server: 451 come &lt;later&gt;") {
+			t.Errorf("%s does not say what is tried again", path)
+		}
+	}
+	if res, _ := v.do("POST", "/content/mailboxes/99/server", url.Values{}); res.StatusCode != http.StatusNotFound {
+		t.Errorf("nobody’s: %s", res.Status)
 	}
 }

@@ -389,6 +389,8 @@ func (s *Server) timeline(c *echo.Context, d *personData, id int64) error {
 			add(*t.Done, "envelope-simple", "Got the email “"+t.Subject+"”", "", false)
 		case t.Kind == "email" && (t.State == "held" || t.State == "stopped"):
 			add(t.Made, "warning", "An email is "+t.State+": "+t.Trouble, "", false)
+		case t.Kind == "email" && t.State == "ready" && t.Trouble != "":
+			add(t.Ready, "clock", "An email is tried again: "+t.Trouble, "", true)
 		case t.Kind == "email" && t.State == "ready":
 			add(t.Ready, "envelope-simple", "An email is ready to go out", "", true)
 		case t.Kind == "email" && t.State == "withdrawn":
