@@ -85,8 +85,8 @@ type mailingData struct {
 type linkLine struct {
 	message.Link
 	For             string // whose words it stands in; empty: everyone else's
-	Act             actRow
-	Does            string // in words
+	Acts            []actRow // and one that does nothing yet
+	Does            []string // in words
 	People, Presses int64
 }
 
@@ -152,10 +152,11 @@ func (s *Server) showMailing(c *echo.Context, code int, m store.Mailing, wrong s
 		}
 		for _, a := range m.Acts.V {
 			if a.Link == l.N {
-				x.Act.Act, x.Does = a.Act, a.Words(d.Choices.name)
+				x.Acts = append(x.Acts, actRow{a.Act, act.OfLink(), d.Choices})
+				x.Does = append(x.Does, a.Words(d.Choices.name))
 			}
 		}
-		x.Act.Kinds, x.Act.Choices = act.OfLink(), d.Choices
+		x.Acts = append(x.Acts, actRow{act.Act{}, act.OfLink(), d.Choices})
 		d.Links = append(d.Links, x)
 	}
 	if m.State == "draft" {

@@ -48,7 +48,7 @@ func TestAOneOffEmailByForm(t *testing.T) {
 	form.Set("message", fmt.Sprint(msg))
 	form.Set("audience", fmt.Sprint(aud))
 	form.Set("purpose", "1")
-	form["act_link"], form["act_do"], form["act_what"] = []string{"1"}, []string{"tag"}, []string{"keen"}
+	form["act_link"], form["act_do"], form["act_what"], form["act_to"] = []string{"1", "1", "1"}, []string{"tag", "task", ""}, []string{"keen", "Send the <price> list", ""}, []string{"0", "0", "0"}
 	for k, bad := range map[string]string{"rest": "many", "from": "noon", "name": " "} {
 		f := url.Values{}
 		for a, b := range form {
