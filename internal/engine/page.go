@@ -239,17 +239,18 @@ func (e *Engine) answered(ctx context.Context, tx store.Tx, id int64, a page.Ans
 // Prove keeps that the address of whoever filled a form in is theirs: they
 // pressed a link in what came there. What waited for that is done.
 func (e *Engine) Prove(ctx context.Context, answer int64) error {
-	err := e.Store.InTx(ctx, func(tx store.Tx) error {
-		a, err := store.ProveAnswer(ctx, tx, answer, e.Now())
+	return e.Store.InTx(ctx, func(tx store.Tx) error {
+		list, err := store.ProveAnswers(ctx, tx, answer, e.Now())
 		if err != nil {
 			return err
 		}
-		return e.follow(ctx, tx, a)
+		for _, a := range list {
+			if err := e.follow(ctx, tx, a); err != nil {
+				return err
+			}
+		}
+		return nil
 	})
-	if store.IsNotFound(err) {
-		return nil // it had proved itself before
-	}
-	return err
 }
 
 // follow does what follows from a filled form.

@@ -118,6 +118,21 @@ func TestAnAddressProvesItself(t *testing.T) {
 	if len(seen) != 1 || w.count("select count(*) from task where done_at is null") != 1 {
 		t.Errorf("seen: %v", seen)
 	}
+	// She asks again on the same day, from another browser: no second email, and the link of the first one proves this too.
+	a.Consents = []page.Given{{Purpose: 2, Words: "And by telephone."}}
+	w.tx(func(tx store.Tx) error { _, err := store.AddPurpose(w.ctx, tx, "Telephone"); return err })
+	_, _, err = w.e.FormFilled(w.ctx, p, Filled{Answers: a})
+	w.must(err)
+	w.settle()
+	if w.count("select count(*) from page_answer where proved_at is null") != 1 || w.count("select count(*) from touch where answer_id is not null") != 1 {
+		t.Error("the second time is proved already, or a second email came")
+	}
+	w.clock.set(w.clock.Now().Add(time.Hour))
+	_, _, err = w.e.Click(w.ctx, touch, 1, w.e.sign("link", touch, 1), "")
+	w.must(err)
+	if w.count("select count(*) from page_answer where proved_at is null") != 0 || w.count("select count(*) from consent where person_id = $1 and given and current", ana) != 2 {
+		t.Error("pressing the link again did not prove it")
+	}
 	// The figures, and who is behind them.
 	got, err := w.s.Page(w.ctx, p.ID)
 	w.must(err)

@@ -245,11 +245,16 @@ func AddAnswer(ctx context.Context, tx Tx, a Answer) (int64, error) {
 	return id, nil
 }
 
-// ProveAnswer keeps that the address of whoever filled a form in has proved
-// itself. It answers ErrNotFound where it had before.
-func ProveAnswer(ctx context.Context, tx Tx, id int64, at time.Time) (Answer, error) {
-	return one[Answer](ctx, tx, `update page_answer a set proved_at = $2 from page g where a.id = $1 and a.proved_at is null and g.id = a.page_id
-		returning a.id, a.page_id, a.person_id, a.visit_id as visit, a.at, a.answers, a.hidden, a.consents, a.acts, a.site, a.proved_at, g.title`, id, at)
+// ProveAnswers keeps that the address of whoever filled a form in has proved
+// itself, for all that they answered on the same page and that waits for it:
+// asked twice in a day, a form sends one email. It answers these, the first
+// first; none where nothing waits.
+func ProveAnswers(ctx context.Context, tx Tx, id int64, at time.Time) ([]Answer, error) {
+	ids, err := all[int64](ctx, tx, `update page_answer a set proved_at = $2 from page_answer x where x.id = $1 and a.page_id = x.page_id and a.person_id = x.person_id and a.proved_at is null returning a.id`, id, at)
+	if err != nil || len(ids) == 0 {
+		return nil, err
+	}
+	return all[Answer](ctx, tx, answerFields+"where a.id = any ($1) order by a.id", ids)
 }
 
 // PersonAnswers lists the forms somebody filled in, the newest first.

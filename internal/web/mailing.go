@@ -84,7 +84,7 @@ type mailingData struct {
 // was pressed.
 type linkLine struct {
 	message.Link
-	For             string // whose words it stands in; empty: everyone else's
+	For             string   // whose words it stands in; empty: everyone else's
 	Acts            []actRow // and one that does nothing yet
 	Does            []string // in words
 	People, Presses int64
