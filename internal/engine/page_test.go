@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"ombak/internal/core/act"
+	"ombak/internal/core/mailing"
 	"ombak/internal/core/message"
 	"ombak/internal/core/page"
 	"ombak/internal/core/person"
@@ -164,6 +165,30 @@ func TestWhatSendsAMessage(t *testing.T) {
 	}
 	if use, err = w.s.MessageUse(w.ctx, w.first); err != nil || len(use) != 1 || use[0].Kind != "sequence" {
 		t.Errorf("the sequence’s is used by %+v, %v", use, err)
+	}
+}
+
+// An email that somebody asked for by a form is no reason to rest; one that nobody asked for is.
+func TestWhatWasAskedForRestsNobody(t *testing.T) {
+	w := newWorld(t, mailserver.Options{})
+	p := w.clinic(false)
+	ana, ben := w.norwegian("Ana"), w.norwegian("Ben")
+	w.comes(p, Browser{}, answers("Ana", "Strand", "ana@n.example", "Fjord"))
+	w.must(w.e.SendByHand(w.ctx, ByHand{Person: ben, Subject: "S", Text: "x", Once: "0123456789abcdef"}, w.rep1))
+	w.settle()
+	if len(w.letters("ana@")) != 1 || len(w.letters("ben@")) != 1 {
+		t.Fatal("they got no letters")
+	}
+	m := w.newsletter(nil)
+	reach, err := w.e.Reach(w.ctx, &m)
+	w.must(err)
+	if reach.Will != 1 || reach.Not[mailing.InRest] != 1 {
+		t.Errorf("the newsletter reaches %d, %v in rest", reach.Will, reach.Not)
+	}
+	w.must(w.e.LaunchMailing(w.ctx, m.ID))
+	w.to(dayLong)
+	if len(w.letters("ana@")) != 2 || len(w.letters("ben@")) != 1 {
+		t.Errorf("Ana (%d) has %d letters, Ben %d", ana, len(w.letters("ana@")), len(w.letters("ben@")))
 	}
 }
 

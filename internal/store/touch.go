@@ -353,7 +353,7 @@ type Touch struct {
 
 const touchFields = `select t.id, coalesce(t.enrolment_id, 0) as enrolment_id, coalesce(t.sequence_id, 0) as sequence_id, coalesce(t.version_id, 0) as version_id, coalesce(t.mailing_id, 0) as mailing_id, t.person_id, t.step, t.kind, t.state, t.made_at, t.ready_at, t.done_at,
 	t.mail_id, t.message_id, t.subject, t.address, t.rep_id, t.outcome, t.notes, t.trouble,
-	p.first_name as first, p.last_name as last, p.email, p.zone, p.country, p.city, p.phone, p.title, coalesce(c.name, '') as company, coalesce(q.name, l.name, g.title, '') as sequence_name,
+	p.first_name as first, p.last_name as last, p.email, p.zone, p.country, p.city, p.phone, p.title, coalesce(c.name, '') as company, coalesce(q.name, l.name, g.title, case when t.once is not null then 'by hand' else '' end) as sequence_name,
 	coalesce((select max(score) from standing where person_id = p.id), 0) as score from `
 
 const touchJoins = ` t join person p on p.id = t.person_id left join company c on c.id = p.company_id left join sequence q on q.id = t.sequence_id left join mailing l on l.id = t.mailing_id left join page_answer a on a.id = t.answer_id left join page g on g.id = a.page_id `

@@ -44,7 +44,7 @@ type Facts struct {
 	Excluded, Address, DoNotContact, OptedOut, Bounced bool
 	Consent                                            Consent
 	OpenDeal                                           bool
-	LastMail                                           time.Time // when they last got an email; zero: never
+	LastMail                                           time.Time // when they last got an email they did not ask for by a form; zero: never
 }
 
 // Consent is what somebody said of a purpose.
