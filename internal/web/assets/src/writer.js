@@ -27,7 +27,14 @@
     clearTimeout(timer);
     timer = setTimeout(keep, ms);
   }
+  // Where the cursor is, so that drawing anew does not take it away.
+  let here = null;
+  function remember() {
+    const el = document.activeElement;
+    here = el?.name && el.name !== 'do' && el.closest('#writer') ? { name: el.name, at: [...writer.querySelectorAll(`[name="${el.name}"]`)].indexOf(el) } : null;
+  }
   function press(value) {
+    remember();
     const b = document.createElement('button');
     b.name = 'do';
     b.value = value;
@@ -111,7 +118,9 @@
   }
   document.addEventListener('htmx:after:swap', () => {
     ready();
-    writer.querySelector('.part.open input:not([type=hidden]), .part.open textarea')?.focus();
+    const was = here && writer.querySelectorAll(`[name="${here.name}"]`)[here.at];
+    here = null;
+    (was || writer.querySelector('.part.open input:not([type=hidden]):not([type=file]), .part.open textarea'))?.focus();
   });
   const usual = $('[data-field]');
   if (usual) $('[data-fallback]').value = usual.selectedOptions[0].dataset.usual || '';
