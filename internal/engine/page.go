@@ -193,7 +193,7 @@ func (e *Engine) FormFilled(ctx context.Context, p store.Page, f Filled) (id int
 		}
 		if !waits {
 			a.Title = p.Title
-			if err := e.follow(ctx, tx, a); err != nil {
+			if err := e.follow(ctx, tx, a, theirs); err != nil {
 				return err
 			}
 		}
@@ -245,7 +245,7 @@ func (e *Engine) Prove(ctx context.Context, answer int64) error {
 			return err
 		}
 		for _, a := range list {
-			if err := e.follow(ctx, tx, a); err != nil {
+			if err := e.follow(ctx, tx, a, true); err != nil {
 				return err
 			}
 		}
@@ -253,9 +253,20 @@ func (e *Engine) Prove(ctx context.Context, answer int64) error {
 	})
 }
 
-// follow does what follows from a filled form.
-func (e *Engine) follow(ctx context.Context, tx store.Tx, a store.Answer) error {
+// follow does what follows from a filled form. Whoever opted out of all mail and
+// has proved to be themselves gets again what they agree to now; a claim does
+// not undo anybody's opt-out.
+func (e *Engine) follow(ctx context.Context, tx store.Tx, a store.Answer, proven bool) error {
 	how := "by form “" + a.Title + "”"
+	if proven && len(a.Consents.V) > 0 {
+		var purposes []int64
+		for _, c := range a.Consents.V {
+			purposes = append(purposes, c.Purpose)
+		}
+		if _, err := store.OptInAgain(ctx, tx, a.Person, purposes, store.Author{How: how, At: e.Now()}); err != nil {
+			return err
+		}
+	}
 	for _, c := range a.Consents.V {
 		ground := "ticked “" + c.Words + "”"
 		if a.Proved != nil && a.Proved.After(a.At) {

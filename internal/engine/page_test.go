@@ -144,6 +144,45 @@ func TestAnAddressProvesItself(t *testing.T) {
 	}
 }
 
+// Whoever opted out of all mail and agrees anew gets what they agree to now, and nothing else; somebody who only claims
+// to be them changes nothing.
+func TestAgreeingAnew(t *testing.T) {
+	w := newWorld(t, mailserver.Options{})
+	w.tx(func(tx store.Tx) error { _, err := store.AddPurpose(w.ctx, tx, "Telephone"); return err })
+	p := w.clinic(false)
+	open := w.newPage("open", page.New("Open", "<p>x</p>", "Send"))
+	a := answers("Ana", "Strand", "ana@fjord.example", "Fjord")
+	ana, _ := w.comes(p, Browser{}, a)
+	w.agrees(ana, true) // to purpose 1
+	touch := w.touchOf("ana@")
+	w.must(w.e.OptOut(w.ctx, touch, w.e.sign("opt-out", touch, 0)))
+	w.settle()
+	state := func() string {
+		return fmt.Sprint(w.count("select count(*) from person where opted_out_at is not null"), w.count("select count(*) from consent where current and given and purpose_id = 1"), w.count("select count(*) from consent where current and given and purpose_id = 2"))
+	}
+	if got := state(); got != "1 1 0" {
+		t.Fatalf("after opting out: %s", got)
+	}
+	a.Consents = []page.Given{{Purpose: 2, Words: "Call me."}}
+	w.comes(open, Browser{}, a) // anybody can type her address
+	if got := state(); got != "1 1 1" {
+		t.Errorf("a claim made of it %s", got)
+	}
+	w.comes(open, w.browser(w.e.ReaderToken(ana)).For("ana@fjord.example"), a)
+	if got := state(); got != "0 0 1" {
+		t.Errorf("her own word made of it %s: opted out, agrees to 1, agrees to 2", got)
+	}
+	said, err := w.s.PersonConsents(w.ctx, ana)
+	w.must(err)
+	found := false
+	for _, c := range said {
+		found = found || c.PurposeID == 1 && !c.Given && strings.Contains(c.Ground, "opted out of all mail")
+	}
+	if !found {
+		t.Errorf("why she gets no more of the other is not kept: %+v", said)
+	}
+}
+
 // A message that a page or a one-off email sends is not taken away, and knows what does.
 func TestWhatSendsAMessage(t *testing.T) {
 	w := newWorld(t, mailserver.Options{})

@@ -61,6 +61,26 @@ func setConsent(ctx context.Context, tx Tx, purpose int64, people []int64, given
 	return nil
 }
 
+// OptInAgain takes back that a person opted out of all mail, because they
+// agreed anew: to the purposes named, and to no other that they had agreed to
+// before. It answers whether they had opted out.
+func OptInAgain(ctx context.Context, tx Tx, person int64, purposes []int64, a Author) (bool, error) {
+	n, err := exec(ctx, tx, "update person set opted_out_at = null where id = $1 and opted_out_at is not null", person)
+	if err != nil || n == 0 {
+		return false, err
+	}
+	before, err := all[int64](ctx, tx, "select purpose_id from consent where person_id = $1 and current and given and not purpose_id = any ($2) order by purpose_id", person, purposes)
+	if err != nil {
+		return false, err
+	}
+	for _, p := range before {
+		if err := SetConsent(ctx, tx, p, person, false, "had opted out of all mail, and agreed anew to something else", a); err != nil {
+			return false, err
+		}
+	}
+	return true, nil
+}
+
 // Note is something somebody wrote down about a person.
 type Note struct {
 	ID   int64
