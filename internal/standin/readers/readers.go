@@ -22,6 +22,7 @@ import (
 	"net/http"
 	"net/http/cookiejar"
 	"net/url"
+	"regexp"
 	"strings"
 	"sync"
 	"time"
@@ -264,11 +265,12 @@ func (w *World) follow(ctx context.Context, c *http.Client, l *mailserver.Letter
 	if err != nil {
 		return err
 	}
-	home := between(page, `<script src="`, `/v.js"`)
+	script := recorder.FindStringSubmatch(page)
 	r := random(w.Seed, l.To+"/consent", 0)
-	if home == "" || r.IntN(2) == 0 {
+	if script == nil || r.IntN(2) == 0 {
 		return nil
 	}
+	home := script[1]
 	browser := fmt.Sprintf("%016x", r.Uint64())
 	token := at.Query().Get("ombak_v")
 	next := *at
@@ -293,6 +295,9 @@ func (w *World) follow(ctx context.Context, c *http.Client, l *mailserver.Letter
 	}
 	return nil
 }
+
+// recorder is the script by which a site records visits.
+var recorder = regexp.MustCompile(`<script src="(https?://[^"/]+)/v\.js"`)
 
 // agent is what a stand-in reader's browser calls itself.
 const agent = "Mozilla/5.0 (X11; Linux x86_64) stand-in reader"

@@ -101,6 +101,15 @@ func TestFollowing(t *testing.T) {
 		t.Errorf("%d of 60 let themselves be noted, with %d pages", let, pages)
 	}
 	got, script = nil, false
+	other := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		fmt.Fprint(w, `<script src="/assets/htmx.js"></script><script src="/assets/app.js"></script>`)
+	}))
+	defer other.Close()
+	for n := range 20 {
+		if err := w.follow(t.Context(), http.DefaultClient, &mailserver.Letter{To: fmt.Sprintf("p%d@x.example", n)}, other.URL); err != nil || got != nil {
+			t.Fatalf("a page with scripts of its own: %v, %v", got, err)
+		}
+	}
 	if err := w.follow(t.Context(), http.DefaultClient, &mailserver.Letter{To: "p1@x.example"}, site.URL); err != nil || got != nil {
 		t.Errorf("a site without the script: %v, %v", got, err)
 	}
