@@ -163,6 +163,13 @@ func TestAOneOffEmail(t *testing.T) {
 	if tags, err := w.s.PersonTags(w.ctx, ana); err != nil || len(tags) != 1 || tags[0].Name != "keen" {
 		t.Errorf("pressing the link tags her with %v, %v", tags, err)
 	}
+	task, err := w.s.OpenTasks(w.ctx, 0, false)
+	w.must(err)
+	told, err := w.s.OpenTasks(w.ctx, w.rep2, true)
+	w.must(err)
+	if len(task) != 1 || task[0].Person != ana || task[0].Words != "Send the price list" || !strings.Contains(task[0].How, "by a link of") || len(told) != 1 || told[0].Person != ana {
+		t.Errorf("pressing the link makes the task %+v and tells %+v", task, told)
+	}
 	if n := w.count("select count(*) from audience_member where audience_id = $1 and person_id = $2", friends, bo); n != 0 {
 		t.Error("a machine's press did something")
 	}
@@ -292,6 +299,13 @@ func TestWhatKeepsAOneOffEmailBack(t *testing.T) {
 	for want, f := range map[string]func(*store.Mailing){
 		"choose a message": func(m *store.Mailing) { m.Message = nil }, "choose an audience": func(m *store.Mailing) { m.Audience = nil }, "agreed to": func(m *store.Mailing) { m.Purpose = nil },
 		"not kept yet": func(m *store.Mailing) { m.Message = &draft }, "no such page": func(m *store.Mailing) { m.Message = &broken }, "sending hours": func(m *store.Mailing) { m.Plan.V.Hours.Days[1] = nil; m.Plan.V.Hours.Zone = "Atlantis" },
+		"say what is to be done": func(m *store.Mailing) { m.Acts.V = []mailing.LinkAct{{Link: 1, Act: act.Act{Do: act.Task}}} },
+		"choose the audience": func(m *store.Mailing) {
+			m.Acts.V = []mailing.LinkAct{{Link: 1, Act: act.Act{Do: act.Audience, What: "0"}}}
+		},
+		"cannot be done here": func(m *store.Mailing) {
+			m.Acts.V = []mailing.LinkAct{{Link: 1, Act: act.Act{Do: act.Enrol, What: "1"}}}
+		},
 	} {
 		m := good
 		f(&m)
