@@ -208,6 +208,11 @@ func TestFromAFormToADeal(t *testing.T) {
 	h.presses("Back to writing")
 	h.presses("Publish")
 	h.sees("Published. Visitors see it from now on.")
+	// What is typed afterwards is kept by itself, can be published at once, and is seen then.
+	h.types(`input[name=form_title]`, "Where shall we send it?")
+	h.must(h.tab.Until("the way to publish it", `!document.querySelector('[data-key=s]').disabled && !document.querySelector('[data-key=u]').disabled`))
+	h.presses("Publish")
+	h.must(h.tab.Until("that it is published", `document.querySelector('[data-key=s]').disabled`))
 
 	// 2. Two messages, with merge fields and fallbacks.
 	begin := func(name string) {
@@ -275,7 +280,7 @@ func TestFromAFormToADeal(t *testing.T) {
 	// A visitor: first badly, then well, then again.
 	h.must(h.tab.Forget())
 	h.goes("/p/oxygen-alarms")
-	h.sees("Is your oxygen alarm the right one?", "Our field guide shows")
+	h.sees("Is your oxygen alarm the right one?", "Our field guide shows", "Where shall we send it?")
 	h.types(`input[name=f-first-name]`, "Ana")
 	h.types(`input[name=f-email]`, "ana at fjord")
 	h.presses("Send me the guide")

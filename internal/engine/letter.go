@@ -218,19 +218,23 @@ func (l *letters) values(p *store.Person, sender int64) message.Values {
 	if u, ok := l.users[sender]; ok {
 		v["sender.signature"] = Signature(u)
 	}
-	for _, f := range l.fields {
-		if strings.HasPrefix(f.Name, "shelf.") {
-			v[f.Name] = f.Label
-		}
-	}
 	return v
 }
 
-// about adds to a reader's values what a message says of its event and what it
-// is sent for.
-func (l *letters) about(v message.Values, doc *message.Document, p *store.Person, campaign string) message.Values {
-	zone, _ := calendar.ZoneFor(calendar.Whereabouts{Zone: p.Zone, Country: p.Country, City: p.City}, l.e.Zone)
-	doc.Invite.Tell(v, zone)
+// about adds to a reader's values what the words say of their event, of the
+// shelf, and of what they are sent for.
+func (l *letters) about(v message.Values, words *message.Program, p *store.Person, campaign string) message.Values {
+	if invite := words.Document().Invite; invite != nil {
+		zone, _ := calendar.ZoneFor(calendar.Whereabouts{Zone: p.Zone, Country: p.Country, City: p.City}, l.e.Zone)
+		invite.Tell(v, zone)
+	}
+	if words.NamesShelf() {
+		for _, f := range l.fields {
+			if strings.HasPrefix(f.Name, "shelf.") {
+				v[f.Name] = f.Label
+			}
+		}
+	}
 	v[message.CampaignName] = campaign
 	return v
 }
@@ -287,7 +291,7 @@ func (e *Engine) WriteFor(ctx context.Context, doc *message.Document, id, reader
 	if err != nil {
 		return d, err
 	}
-	d.Rendered, err = words.Render(d.Group, l.about(l.values(p, *sender), doc, p, "[the campaign]"), message.Addresses{OptOut: e.URL + message.OptOutLink})
+	d.Rendered, err = words.Render(d.Group, l.about(l.values(p, *sender), words, p, "[the campaign]"), message.Addresses{OptOut: e.URL + message.OptOutLink})
 	return d, err
 }
 
@@ -317,7 +321,7 @@ func (l *letters) letter(ctx context.Context, o *store.Outgoing) (letter mail.Le
 		}
 	}
 	optOut := e.OptOutURL(o.ID)
-	r, err := p.Render(group, l.about(l.values(reader, *o.Sender), p.Document(), reader, o.Campaign), message.Addresses{Link: func(n int, _ string) string { return e.LinkURL(o.ID, n) }, OptOut: optOut, Pixel: e.PixelURL(o.ID), Trap: e.TrapURL(o.ID)})
+	r, err := p.Render(group, l.about(l.values(reader, *o.Sender), p, reader, o.Campaign), message.Addresses{Link: func(n int, _ string) string { return e.LinkURL(o.ID, n) }, OptOut: optOut, Pixel: e.PixelURL(o.ID), Trap: e.TrapURL(o.ID)})
 	if err != nil {
 		return letter, 0, nil, err
 	}

@@ -83,6 +83,20 @@ func TestAPageByForm(t *testing.T) {
 		len(doc.Form.Acts) != 2 || doc.Form.Acts[1] != (act.Act{Do: act.Task, What: "Call them"}) {
 		t.Errorf("the form: %+v", doc.Form)
 	}
+	// What is kept while somebody types is kept, and draws nothing.
+	_, body = v.do("GET", at, nil)
+	form = sent(t, body)
+	form.Del("do")
+	form.Set("quiet", "1")
+	form.Set("form_title", "Typed on the way")
+	if res, body := v.do("POST", "/content/pages/1", form); res.StatusCode != http.StatusNoContent || body != "" {
+		t.Errorf("kept quietly: %s, %d bytes", res.Status, len(body))
+	}
+	if d, err := x.s.PageDraft(t.Context(), 1); err != nil || d.Doc.V.Form.Title != "Typed on the way" {
+		t.Errorf("what was typed is not kept: %v", err)
+	}
+	form.Set("form_title", "")
+	v.do("POST", "/content/pages/1", form)
 	body = press("undo")
 	if d, err := x.s.PageDraft(t.Context(), 1); err != nil || len(d.Doc.V.Form.Acts) != 0 {
 		t.Errorf("not undone: %v", err)

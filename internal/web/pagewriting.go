@@ -132,6 +132,9 @@ func (s *Server) changePage(c *echo.Context) error {
 	if err != nil {
 		return s.showPage(c, http.StatusUnprocessableEntity, pageData{P: store.Page{ID: id}, At: at, Wrong: sentence(err)})
 	}
+	if v.Get("quiet") != "" {
+		return c.NoContent(http.StatusNoContent)
+	}
 	if isHTMX(c) {
 		return s.showPage(c, http.StatusOK, pageData{P: store.Page{ID: id}, At: at, Said: said})
 	}

@@ -141,6 +141,9 @@ func (s *Server) changeMessage(c *echo.Context) error {
 	if err != nil {
 		return s.showMessage(c, http.StatusUnprocessableEntity, id, at, group, sentence(err))
 	}
+	if v.Get("quiet") != "" {
+		return c.NoContent(http.StatusNoContent)
+	}
 	if isHTMX(c) {
 		c.Set("said", said)
 		return s.showMessage(c, http.StatusOK, id, at, group, "")

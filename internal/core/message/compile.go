@@ -82,12 +82,14 @@ type Program struct {
 	doc   *Document
 	parts map[int64]*letter // by group
 	links []Link
+	shelf bool // some words name an item of the shelf
 }
 
 // letter is what the readers of one group get.
 type letter struct {
 	subject, html, text *liquid.Template
 	links               []Link
+	shelf               bool
 }
 
 var engine = func() *liquid.Engine {
@@ -128,6 +130,7 @@ func Compile(d *Document, fields []Field) (*Program, error) {
 			return nil, err
 		}
 		p.parts[g] = l
+		p.shelf = p.shelf || l.shelf
 	}
 	return p, nil
 }
@@ -191,6 +194,7 @@ func (d *Document) compile(group int64, links []Link, known map[string]bool) (*l
 	}
 	written += "\n\n--\nNo more mail from us, or less of it: ombak-opt-out-\n"
 	parse := func(src string, escape, framed bool) (*liquid.Template, error) {
+		l.shelf = l.shelf || strings.Contains(src, shelfField)
 		src, err := prepare(src, escape, known)
 		if err != nil {
 			return nil, err
@@ -246,6 +250,10 @@ func (p *Program) GroupOf(f rule.Facts, at time.Time) int64 { return p.doc.Group
 
 // Groups reports whether the words depend on the reader's group.
 func (p *Program) Groups() bool { return len(p.doc.Groups) > 0 }
+
+// NamesShelf reports whether some words name an item of the shelf, so that
+// their titles are wanted.
+func (p *Program) NamesShelf() bool { return p.shelf }
 
 // Links lists the links of the document that it was compiled from.
 func (p *Program) Links() []Link { return p.links }

@@ -55,8 +55,10 @@ const (
 	CampaignName = "campaign.name"
 )
 
+const shelfField = "shelf.item_"
+
 // ShelfField is the field that says the title of an item of the shelf.
-func ShelfField(item int64) string { return fmt.Sprintf("shelf.item_%d", item) }
+func ShelfField(item int64) string { return fmt.Sprintf("%s%d", shelfField, item) }
 
 // Tell adds to a reader's values what the invitation says, by the clock of
 // their zone. Without one it adds nothing.

@@ -14,12 +14,16 @@
     timer = 0;
     const f = form();
     if (!f) return;
-    const res = await fetch(f.action, { method: 'POST', body: new URLSearchParams(new FormData(f)), headers: { 'X-CSRF-Token': CSRF(), 'HX-Request': 'true' } }).catch(() => null);
+    const body = new URLSearchParams(new FormData(f));
+    body.set('quiet', '1'); // nothing is drawn anew
+    const res = await fetch(f.action, { method: 'POST', body, headers: { 'X-CSRF-Token': CSRF(), 'HX-Request': 'true' } }).catch(() => null);
     if (!res?.ok) {
       const wrong = res && new DOMParser().parseFromString(await res.text(), 'text/html').querySelector('.note.bad')?.textContent.trim();
       window.ombakSay(wrong || 'What you typed could not be kept. It is still on this page.');
       return;
     }
+    // What has changed can be undone, and kept or published.
+    for (const b of writer.querySelectorAll('[data-key=s], [data-key=u]')) b.disabled = false;
     const proof = document.getElementById('proof');
     if (proof) htmx.trigger(proof, 'reproof');
   }
