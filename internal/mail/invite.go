@@ -6,6 +6,7 @@ import (
 	"net/url"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"github.com/emersion/go-ical"
 )
@@ -65,5 +66,26 @@ func Invitation(e Event) ([]byte, error) {
 	if err := ical.NewEncoder(&b).Encode(cal); err != nil {
 		return nil, err
 	}
-	return b.Bytes(), nil
+	return fold(b.Bytes()), nil
+}
+
+// fold breaks lines of more than 75 octets between letters, which the encoder
+// does not (RFC 5545, 3.1).
+func fold(source []byte) []byte {
+	const most = 75
+	var out bytes.Buffer
+	for _, line := range bytes.SplitAfter(source, []byte("\r\n")) {
+		room := most
+		for len(line) > room+len("\r\n") {
+			n := room
+			for n > 1 && !utf8.RuneStart(line[n]) {
+				n--
+			}
+			out.Write(line[:n])
+			out.WriteString("\r\n ")
+			line, room = line[n:], most-1
+		}
+		out.Write(line)
+	}
+	return out.Bytes()
 }
