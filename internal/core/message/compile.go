@@ -1,6 +1,7 @@
 package message
 
 import (
+	"errors"
 	"fmt"
 	"html"
 	"strconv"
@@ -8,8 +9,6 @@ import (
 	"time"
 
 	"github.com/k3a/html2text"
-	"github.com/osteele/liquid"
-	"github.com/osteele/liquid/expressions"
 
 	"ombak/internal/core/rule"
 )
@@ -87,21 +86,10 @@ type Program struct {
 
 // letter is what the readers of one group get.
 type letter struct {
-	subject, html, text *liquid.Template
+	subject, html, text *template
 	links               []Link
 	shelf               bool
 }
-
-var engine = func() *liquid.Engine {
-	e := liquid.NewEngine()
-	e.RegisterFilter("required_by_reader", func(v any, name string) (any, error) {
-		if s, ok := v.(string); v == nil || (ok && strings.TrimSpace(s) == "") {
-			return nil, &Missing{name}
-		}
-		return v, nil
-	})
-	return e
-}()
 
 // textOf is what a text alternative has of some HTML: a link's words, then where
 // it leads.
@@ -193,16 +181,16 @@ func (d *Document) compile(group int64, links []Link, known map[string]bool) (*l
 		written = strings.TrimSpace(strings.ReplaceAll(w, "\r\n", "\n"))
 	}
 	written += "\n\n--\nNo more mail from us, or less of it: ombak-opt-out-\n"
-	parse := func(src string, escape, framed bool) (*liquid.Template, error) {
+	ready := func(place, src string, escape, framed bool) (*template, error) {
 		l.shelf = l.shelf || strings.Contains(src, shelfField)
 		src, err := prepare(src, escape, known)
 		if err != nil {
-			return nil, err
+			return nil, at(place, err)
 		}
 		if framed {
 			pre, err := prepare(html.EscapeString(d.Preheader.For(group)), true, known)
 			if err != nil {
-				return nil, err
+				return nil, at("the line behind the subject", err)
 			}
 			src = frame(d.Style, pre, src, d.Bare)
 		}
@@ -210,22 +198,36 @@ func (d *Document) compile(group int64, links []Link, known map[string]bool) (*l
 			src = strings.ReplaceAll(src, placeholder(x.N), fmt.Sprintf("{{ ombak.link_%d }}", x.N))
 		}
 		src = strings.ReplaceAll(src, `href="`+OptOutLink+`"`, `href="{{ ombak.opt_out }}"`)
-		src = strings.ReplaceAll(strings.ReplaceAll(src, "ombak-opt-out-", "{{ ombak.opt_out }}"), "<"+OptOutLink+">", "<{{ ombak.opt_out }}>")
-		t, perr := engine.ParseString(src)
-		if perr != nil {
-			return nil, fmt.Errorf("the merge fields cannot be read: %v", perr)
-		}
-		return t, nil
+		src = strings.ReplaceAll(strings.ReplaceAll(src, "ombak-opt-out-", "{{ ombak.opt_out }}"),
+			"<"+OptOutLink+">", "<{{ ombak.opt_out }}>")
+		t, err := parse(src)
+		return t, at(place, err)
 	}
 	var err error
-	if l.subject, err = parse(d.Subject.For(group), false, false); err != nil {
+	if l.subject, err = ready("the subject", d.Subject.For(group), false, false); err != nil {
 		return nil, err
 	}
-	if l.html, err = parse(body.String(), true, true); err != nil {
-		return nil, err
+	if l.html, err = ready("", body.String(), true, true); err != nil {
+		return nil, at(d.placeOf(err, group, known), err)
 	}
-	l.text, err = parse(written, false, false)
+	l.text, err = ready("the text for readers without pictures", written, false, false)
 	return l, err
+}
+
+// placeOf names the section in which a fault of the whole text lies.
+func (d *Document) placeOf(err error, group int64, known map[string]bool) string {
+	f, ok := errors.AsType[*Fault](err)
+	for i := range d.Sections {
+		s := &d.Sections[i]
+		if s.Absent(group) || !ok {
+			continue
+		}
+		_, serr := prepare(s.Kind.entry().html(s.Of(group)), true, known)
+		if x, ok := errors.AsType[*Fault](serr); ok && x.Why == f.Why && x.Mark == f.Mark {
+			return fmt.Sprintf("section %d (%s)", i+1, strings.ToLower(s.Kind.Words()))
+		}
+	}
+	return "the text"
 }
 
 // Addresses are what differs between two emails of one message: where its
@@ -285,23 +287,23 @@ func (p *Program) Render(group int64, v Values, a Addresses) (Rendered, error) {
 	b := v.bindings()
 	b["ombak"] = own
 	var out Rendered
-	subject, err := fill(l.subject, b)
+	subject, err := l.subject.fill(b)
 	if err != nil {
 		return out, err
 	}
 	out.Subject = strings.Join(strings.Fields(subject), " ") // a value with a line break must not start a header
-	if out.HTML, err = fill(l.html, b); err != nil {
+	if out.HTML, err = l.html.fill(b); err != nil {
 		return out, err
 	}
 	for k, x := range own { // in text, addresses stand as they are
 		own[k] = html.UnescapeString(x.(string))
 	}
-	out.Text, err = fill(l.text, b)
+	out.Text, err = l.text.fill(b)
 	return out, err
 }
 
-func (v Values) bindings() liquid.Bindings {
-	b := liquid.Bindings{}
+func (v Values) bindings() map[string]any {
+	b := map[string]any{}
 	for k, s := range v {
 		group, field, ok := strings.Cut(k, ".")
 		if !ok || strings.TrimSpace(s) == "" {
@@ -320,28 +322,6 @@ func (v Values) bindings() liquid.Bindings {
 		m[field] = s
 	}
 	return b
-}
-
-func fill(t *liquid.Template, b liquid.Bindings) (string, error) {
-	out, serr := t.RenderString(b)
-	if serr == nil {
-		return out, nil
-	}
-	// Liquid's errors know a Cause, not Unwrap, and a filter's holds its own.
-	for cause := error(serr); cause != nil; {
-		if f, ok := cause.(expressions.FilterError); ok {
-			cause = f.Err
-		}
-		if m, ok := cause.(*Missing); ok {
-			return "", m
-		}
-		c, ok := cause.(interface{ Cause() error })
-		if !ok {
-			break
-		}
-		cause = c.Cause()
-	}
-	return "", fmt.Errorf("the merge fields cannot be read: %v", serr)
 }
 
 // Sketch is a section as the writer shows it: plain HTML, its merge fields as

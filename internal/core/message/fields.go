@@ -117,35 +117,6 @@ var (
 // signatureField is the sender's signature: HTML of their own, cleaned.
 const signatureField = "sender.signature"
 
-// prepare makes each merge field refuse to be empty and, for HTML, escape
-// itself. Fields are written as text, so an editor may have escaped them.
-func prepare(src string, escape bool, known map[string]bool) (string, error) {
-	var err error
-	out := tag.ReplaceAllStringFunc(src, func(s string) string {
-		body := tag.FindStringSubmatch(s)[1]
-		if escape {
-			body = html.UnescapeString(body)
-			body = strings.ReplaceAll(body, "\u00a0", " ")
-		}
-		field := name.FindString(body)
-		if field == signatureField {
-			if escape {
-				return "{{ sender.signature_html }}"
-			}
-			return "{{ sender.signature_text }}"
-		}
-		if !known[field] && err == nil && !strings.HasPrefix(body, `"`) && !strings.HasPrefix(body, "'") {
-			err = &Unknown{firstWord(body)}
-		}
-		body += fmt.Sprintf(` | required_by_reader: "%s"`, field)
-		if escape {
-			body += " | escape"
-		}
-		return "{{ " + body + " }}"
-	})
-	return out, err
-}
-
 func firstWord(s string) string {
 	if f := strings.FieldsFunc(s, func(r rune) bool { return r == ' ' || r == '|' }); len(f) > 0 {
 		return f[0]
