@@ -206,16 +206,29 @@ func signer(ctx context.Context, s *store.Store) (*mail.Signer, error) {
 	return mail.NewSigner("ombak", key)
 }
 
-// sealKey is the key that passwords are kept with.
-func sealKey(c config) (*seal.Key, error) {
+// sealKey is the key that passwords are kept with. earlier is the file of the
+// one whose place it has taken; empty where there is none.
+func sealKey(c config) (key *seal.Key, earlier string, err error) {
 	if text := c.get("OMBAK_SECRET"); text != "" {
-		return seal.Parse(text)
+		if key, err = seal.Parse(text); err != nil || !c.set("OMBAK_SECRET_BEFORE") {
+			return key, "", err
+		}
+		before, err := seal.Parse(c.get("OMBAK_SECRET_BEFORE"))
+		return key.After(before), "", err
 	}
 	home, err := c.home()
 	if err != nil {
-		return nil, err
+		return nil, "", err
 	}
-	return seal.File(filepath.Join(home, "secret"))
+	if key, err = seal.File(filepath.Join(home, "key")); err != nil {
+		return nil, "", err
+	}
+	earlier = filepath.Join(home, "secret")
+	if _, err := os.Stat(earlier); err != nil {
+		return key, "", nil
+	}
+	before, err := seal.File(earlier)
+	return key.After(before), earlier, err
 }
 
 func newEngine(ctx context.Context, c config, s *store.Store, clock engine.Clock, url, mailOut, zone string) (*engine.Engine, func(), error) {
@@ -226,12 +239,25 @@ func newEngine(ctx context.Context, c config, s *store.Store, clock engine.Clock
 	if sender.Signer, err = signer(ctx, s); err != nil {
 		return nil, nil, err
 	}
-	key, err := sealKey(c)
+	key, earlier, err := sealKey(c)
 	if err != nil {
 		return nil, nil, err
 	}
 	e, err := engine.New(ctx, engine.Config{Seal: key, Store: s, Clock: clock, Mail: sender, Signer: sender.Signer, URL: url, Domain: c.get("OMBAK_MAIL_DOMAIN"), Zone: c.zone(zone)})
-	return e, sender.Close, err
+	if err != nil {
+		return nil, nil, err
+	}
+	if n, err := e.Reseal(ctx); err != nil {
+		return nil, nil, fmt.Errorf("sealing passwords with the new key: %w", err)
+	} else if n > 0 {
+		slog.Info("passwords of mail servers are sealed with the new key", "count", n)
+	}
+	if earlier != "" {
+		if err := os.Remove(earlier); err != nil && !errors.Is(err, os.ErrNotExist) {
+			return nil, nil, err
+		}
+	}
+	return e, sender.Close, nil
 }
 
 func runServe(ctx context.Context, c config) error {

@@ -56,6 +56,7 @@ type Engine struct {
 	Config
 
 	key      []byte
+	before   earlierKey
 	programs sync.Map // version → *program
 	threads  sync.Map // version → which of its emails answer in which threads
 	words    sync.Map // message and version → *message.Program
@@ -91,6 +92,9 @@ func New(ctx context.Context, c Config) (*Engine, error) {
 	}
 	if x.key, err = base64.StdEncoding.DecodeString(key); err != nil || len(x.key) < 32 {
 		return nil, fmt.Errorf("the key that signs links is damaged")
+	}
+	if _, err := x.Store.Setting(ctx, "link_key_before", &x.before); err != nil {
+		return nil, fmt.Errorf("reading the earlier key that signed links: %w", err)
 	}
 	return x, nil
 }

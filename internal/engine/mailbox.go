@@ -81,6 +81,32 @@ func (e *Engine) SetMailbox(ctx context.Context, user int64, b mailbox.Box) erro
 // ErrNoSeal is answered where there is no key to keep passwords with.
 var ErrNoSeal = errors.New("passwords cannot be kept here: the key to seal them with is missing")
 
+// Reseal seals the passwords of mail servers anew that an earlier key has
+// sealed, and answers how many. Several processes may do so at once.
+func (e *Engine) Reseal(ctx context.Context) (n int, err error) {
+	if e.Seal == nil {
+		return 0, nil
+	}
+	return n, e.Store.InTx(ctx, func(tx store.Tx) error {
+		list, err := store.LockMailAccounts(ctx, tx)
+		if err != nil {
+			return err
+		}
+		for _, a := range list {
+			fresh, ok := e.Seal.Renew(a.Secret)
+			if !ok {
+				continue
+			}
+			n++
+			a.Secret = fresh
+			if err := store.SetMailAccount(ctx, tx, a); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
 // tryFor is how long a server that is tried may take.
 const tryFor = 10 * time.Second
 

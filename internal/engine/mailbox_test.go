@@ -136,7 +136,13 @@ func TestAServerOfOnesOwn(t *testing.T) {
 	if touches[0].State != "ready" || !strings.Contains(touches[0].Trouble, "cannot be read") {
 		t.Errorf("with another key: %s, %q", touches[0].State, touches[0].Trouble)
 	}
-	w.e.Seal = right
+	// A new key that knows the earlier one seals the password anew.
+	w.e.Seal = w.e.Seal.After(right)
+	for _, want := range []int{1, 0} {
+		if n, err := w.e.Reseal(w.ctx); err != nil || n != want {
+			t.Errorf("%d passwords sealed anew, %v, want %d", n, err, want)
+		}
+	}
 	w.to(time.Hour)
 	if n := len(own.Taken()); n != 2 {
 		t.Errorf("with the right key again: %d letters", n)
@@ -146,5 +152,26 @@ func TestAServerOfOnesOwn(t *testing.T) {
 	w.comes(p, Browser{}, answers("Cy", "Lunde", "cy@reef.example", "Reef"))
 	if len(w.letters("cy@")) != 1 || w.count("select count(*) from mailbox where secret is not null or login <> ''") != 0 {
 		t.Error("the server was not given up")
+	}
+}
+
+// Links that went out under the earlier key still lead on; nothing newer does.
+func TestLinksOfTheEarlierKey(t *testing.T) {
+	w := newWorld(t, mailserver.Options{})
+	old := make([]byte, 32)
+	w.must(w.s.SetSetting(w.ctx, "link_key_before", map[string]any{"key": old, "touches": 7}))
+	e, err := New(w.ctx, w.e.Config)
+	w.must(err)
+	for _, c := range []struct {
+		what  string
+		touch int64
+		want  bool
+	}{{"opt-out", 7, true}, {"link", 1, true}, {"opt-out", 8, false}} {
+		if got := e.signedTouch(c.what, c.touch, 0, signWith(old, c.what, c.touch, 0)); got != c.want {
+			t.Errorf("%s of %d: %v", c.what, c.touch, got)
+		}
+	}
+	if person, _ := e.readToken("7." + signWith(old, "reader", 7, 0)); person != 0 {
+		t.Error("a browser is known by the earlier key")
 	}
 }

@@ -81,7 +81,7 @@ func mailSignal(l store.SentLink, k signal.Kind, at time.Time) store.Signal {
 // and keeps the click. A signature that is not ours, or a link the email never
 // had, is store.ErrNotFound. why marks a click by a machine.
 func (e *Engine) Click(ctx context.Context, touch int64, n int, signature, why string) (target string, person int64, err error) {
-	if !e.signed("link", touch, int64(n), signature) {
+	if !e.signedTouch("link", touch, int64(n), signature) {
 		return "", 0, store.ErrNotFound
 	}
 	l, err := e.Store.SentLink(ctx, touch)
@@ -160,7 +160,7 @@ const (
 // Trapped keeps that somebody followed the link that no reader sees: a program,
 // which also opened and pressed what was opened and pressed just before.
 func (e *Engine) Trapped(ctx context.Context, touch int64, signature string) error {
-	if !e.signed("trap", touch, 0, signature) {
+	if !e.signedTouch("trap", touch, 0, signature) {
 		return store.ErrNotFound
 	}
 	l, err := e.Store.SentLink(ctx, touch)
@@ -244,7 +244,7 @@ func linksOf(p *message.Program, l store.SentLink) []message.Link {
 
 // Open keeps that an email's picture was fetched.
 func (e *Engine) Open(ctx context.Context, touch int64, signature, why string) error {
-	if !e.signed("open", touch, 0, signature) {
+	if !e.signedTouch("open", touch, 0, signature) {
 		return store.ErrNotFound
 	}
 	l, err := e.Store.SentLink(ctx, touch)
@@ -261,7 +261,7 @@ func (e *Engine) Open(ctx context.Context, touch int64, signature, why string) e
 
 // CanOptOut reports whether an opt-out address is ours, and whose it is.
 func (e *Engine) CanOptOut(ctx context.Context, touch int64, signature string) (store.SentLink, error) {
-	if !e.signed("opt-out", touch, 0, signature) {
+	if !e.signedTouch("opt-out", touch, 0, signature) {
 		return store.SentLink{}, store.ErrNotFound
 	}
 	return e.Store.SentLink(ctx, touch)

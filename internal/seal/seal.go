@@ -15,8 +15,12 @@ import (
 	"golang.org/x/crypto/nacl/secretbox"
 )
 
-// Key seals and opens.
-type Key struct{ k [32]byte }
+// Key seals and opens. One that has taken another's place can open what that
+// one sealed, too.
+type Key struct {
+	k      [32]byte
+	before *Key
+}
 
 // ErrSealed is answered for what this key did not seal.
 var ErrSealed = errors.New("it was sealed with another key")
@@ -27,7 +31,7 @@ func Parse(text string) (*Key, error) {
 	if err != nil || len(b) != 32 {
 		return nil, errors.New("a key to seal with is 32 bytes in base64")
 	}
-	return &Key{[32]byte(b)}, nil
+	return &Key{k: [32]byte(b)}, nil
 }
 
 // File reads the key in a file, which is made, for its owner's eyes alone,
@@ -72,14 +76,33 @@ func (k *Key) Seal(secret string) []byte {
 	return secretbox.Seal(nonce[:], []byte(secret), &nonce, &k.k)
 }
 
+// After is the key, able to open what an earlier one sealed as well.
+func (k *Key) After(earlier *Key) *Key { return &Key{k: k.k, before: earlier} }
+
 // Open opens what Seal sealed.
 func (k *Key) Open(sealed []byte) (string, error) {
 	if len(sealed) < 24 {
 		return "", ErrSealed
 	}
 	out, ok := secretbox.Open(nil, sealed[24:], (*[24]byte)(sealed), &k.k)
-	if !ok {
-		return "", ErrSealed
+	if ok {
+		return string(out), nil
 	}
-	return string(out), nil
+	if k.before != nil {
+		return k.before.Open(sealed)
+	}
+	return "", ErrSealed
+}
+
+// Renew seals anew what an earlier key has sealed; false where the key itself
+// has, or where no key opens it.
+func (k *Key) Renew(sealed []byte) ([]byte, bool) {
+	if _, err := (&Key{k: k.k}).Open(sealed); err == nil {
+		return nil, false
+	}
+	secret, err := k.Open(sealed)
+	if err != nil {
+		return nil, false
+	}
+	return k.Seal(secret), true
 }

@@ -54,3 +54,33 @@ func TestSealing(t *testing.T) {
 		}
 	}
 }
+
+func TestANewKey(t *testing.T) {
+	dir := t.TempDir()
+	old, err := File(filepath.Join(dir, "secret"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	k, err := File(filepath.Join(dir, "key"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	was := old.Seal("pens")
+	if _, ok := k.Renew(was); ok {
+		t.Error("what no key opens is sealed anew")
+	}
+	after := k.After(old)
+	fresh, ok := after.Renew(was)
+	if got, err := k.Open(fresh); !ok || err != nil || got != "pens" {
+		t.Errorf("sealed anew it opens as %q, %v", got, err)
+	}
+	if _, err := old.Open(fresh); err == nil {
+		t.Error("the earlier key opens what the new one sealed")
+	}
+	if _, ok := after.Renew(fresh); ok {
+		t.Error("what the key itself sealed is sealed anew")
+	}
+	if got, err := after.Open(was); err != nil || got != "pens" {
+		t.Errorf("%q, %v", got, err)
+	}
+}

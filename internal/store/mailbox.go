@@ -69,6 +69,12 @@ func (s *Store) MailAccounts(ctx context.Context, users []int64) ([]MailAccount,
 	return all[MailAccount](ctx, s.db, "select user_id, server, login, secret from mailbox where user_id = any ($1) and server <> ''", users)
 }
 
+// LockMailAccounts reads all that have a password, and locks them.
+func LockMailAccounts(ctx context.Context, tx Tx) ([]MailAccount, error) {
+	return all[MailAccount](ctx, tx, `select user_id, server, login, secret from mailbox
+		where server <> '' and secret is not null order by user_id for update`)
+}
+
 // SetMailAccount keeps the mail server of a user's own; an empty server is
 // none.
 func SetMailAccount(ctx context.Context, tx Tx, a MailAccount) error {

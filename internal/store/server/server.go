@@ -91,7 +91,53 @@ func Start(ctx context.Context, o Options) (*Server, error) {
 	if s := adopt(ctx, data, password); s != nil {
 		return s, nil
 	}
-	return start(ctx, bin, dir, data, password, who, o)
+	s, err := start(ctx, bin, dir, data, password, who, o)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.renew(ctx, dir, fresh); err != nil {
+		return nil, errors.Join(fmt.Errorf("giving the database a new password: %w", err), s.Stop())
+	}
+	return s, nil
+}
+
+// renewals counts how often passwords had to be given up so far: each server
+// gets a new one where it has had fewer.
+const renewals = "1"
+
+// renew gives a server that an earlier version of Ombak has made a new
+// password, once.
+func (s *Server) renew(ctx context.Context, dir string, fresh bool) error {
+	mark, file := filepath.Join(dir, "password.renewed"), filepath.Join(dir, "password")
+	if b, err := os.ReadFile(mark); err == nil && strings.TrimSpace(string(b)) == renewals {
+		return nil
+	}
+	if !fresh {
+		password := rand.Text()
+		next := file + ".next"
+		if err := os.WriteFile(next, []byte(password), 0o600); err != nil {
+			return err
+		}
+		c, err := pgx.Connect(ctx, s.URL)
+		if err != nil {
+			return err
+		}
+		defer c.Close(ctx)
+		// rand.Text is letters and digits alone.
+		if _, err := c.Exec(ctx, "alter role ombak password '"+password+"'"); err != nil {
+			return err
+		}
+		if err := os.Rename(next, file); err != nil {
+			return err
+		}
+		u, err := url.Parse(s.URL)
+		if err != nil {
+			return err
+		}
+		u.User = url.UserPassword("ombak", password)
+		s.URL = u.String()
+	}
+	return os.WriteFile(mark, []byte(renewals+"\n"), 0o600)
 }
 
 func start(ctx context.Context, bin, dir, data, password string, who *syscall.Credential, o Options) (*Server, error) {
@@ -134,6 +180,13 @@ func start(ctx context.Context, bin, dir, data, password string, who *syscall.Cr
 	for {
 		if err = ping(ctx, s.URL); err == nil {
 			return s, nil
+		}
+		// Cut off while it got a new password, the server may have that one already.
+		if next, rerr := os.ReadFile(filepath.Join(dir, "password.next")); rerr == nil {
+			if other := address(port, string(next)); ping(ctx, other) == nil {
+				s.URL = other
+				return s, nil
+			}
 		}
 		select {
 		case <-ctx.Done():

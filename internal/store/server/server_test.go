@@ -144,3 +144,62 @@ func TestItGoesWithWhoStartedIt(t *testing.T) {
 		}
 	}
 }
+
+// A server whose password may be known gets another, once, also where that was
+// cut off half way.
+func TestANewPassword(t *testing.T) {
+	dir := folder(t)
+	read := func() string {
+		b, err := os.ReadFile(filepath.Join(dir, "password"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return string(b)
+	}
+	again := func() *Server {
+		t.Helper()
+		s, err := Start(t.Context(), Options{Dir: dir, Throwaway: true})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got, err := query(t, s.URL, "select 'in'"); err != nil || got != "in" {
+			t.Errorf("the address does not lead in: %v", err)
+		}
+		return s
+	}
+	stop := func(s *Server) {
+		if err := s.Stop(); err != nil {
+			t.Fatal(err)
+		}
+	}
+	stop(again())
+	first := read()
+	stop(again())
+	if read() != first {
+		t.Error("a fresh one changed its password")
+	}
+	os.Remove(filepath.Join(dir, "password.renewed")) // as an earlier version left it
+	s := again()
+	second := read()
+	if second == first {
+		t.Error("the password stayed")
+	}
+	if _, err := query(t, strings.Replace(s.URL, second, first, 1), "select 'in'"); err == nil {
+		t.Error("the earlier password still opens it")
+	}
+	stop(s)
+	stop(again())
+	if read() != second {
+		t.Error("it changed twice")
+	}
+	// Cut off between the server's change and the file's.
+	os.Remove(filepath.Join(dir, "password.renewed"))
+	if err := os.Rename(filepath.Join(dir, "password"), filepath.Join(dir, "password.next")); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(filepath.Join(dir, "password"), []byte(first), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	stop(again())
+	stop(again())
+}
