@@ -224,7 +224,7 @@ func (d *Demo) repsWork(ctx context.Context, s *scenario) error {
 		} else {
 			var deal int64
 			if deal, err = d.Engine.Accept(ctx, h.ID, *rep); err == nil && s.rnd.IntN(3) > 0 {
-				err = d.Store.SetAmount(ctx, deal, int64(40+s.rnd.IntN(460))*100*100)
+				err = d.Engine.SetAmount(ctx, deal, int64(40+s.rnd.IntN(460))*100*100, *rep)
 			}
 		}
 		if err != nil {

@@ -108,7 +108,10 @@ func (e *Engine) markIn(ctx context.Context, tx store.Tx, reader int64, mark per
 func (e *Engine) FinishTask(ctx context.Context, id, user int64, notes string) (store.Task, error) {
 	var t store.Task
 	err := e.Store.InTx(ctx, func(tx store.Tx) error {
-		var err error
+		err := mayWork(ctx, tx, user, store.TaskWork, id)
+		if err != nil {
+			return err
+		}
 		if t, err = store.FinishTask(ctx, tx, id, user, cut(notes, 5000), e.Now()); err != nil {
 			return err
 		}

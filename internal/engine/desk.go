@@ -19,6 +19,9 @@ func (e *Engine) FinishCall(ctx context.Context, touch, rep int64, outcome, note
 	}
 	now := e.Now()
 	err := e.Store.InTx(ctx, func(tx store.Tx) error {
+		if err := mayWork(ctx, tx, rep, store.CallWork, touch); err != nil {
+			return err
+		}
 		t, err := store.FinishCall(ctx, tx, touch, rep, outcome, cut(notes, 5000), now)
 		if store.IsNotFound(err) {
 			return ErrGone

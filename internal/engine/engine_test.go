@@ -15,6 +15,7 @@ import (
 	"ombak/internal/core/calendar"
 	"ombak/internal/core/message"
 	"ombak/internal/core/sequence"
+	"ombak/internal/core/signal"
 	"ombak/internal/mail"
 	"ombak/internal/standin/mailserver"
 	"ombak/internal/store"
@@ -156,8 +157,9 @@ func TestIncomingIsToldApart(t *testing.T) {
 		reason string
 		kind   int
 	}{
-		{"an answer without references is known by its sender", mail.Received{From: "eve@fjord.example"}, "answered", 6},
-		{"an automatic answer stops nothing", mail.Received{From: "eve@fjord.example", Kind: mail.Automatic}, "", 7},
+		{"an answer without references holds, until somebody has looked", mail.Received{From: "eve@fjord.example"}, "", 0},
+		{"an answer names an email", mail.Received{From: "eve@fjord.example", References: []string{"ID"}}, "answered", 6},
+		{"an automatic answer stops nothing", mail.Received{From: "eve@fjord.example", Kind: mail.Automatic, References: []string{"ID"}}, "", 7},
 		{"a bounce is known by its return path", mail.Received{From: "mailer-daemon@fjord.example", Kind: mail.Bounce, To: []string{"PATH"}}, "bounced", 9},
 		{"a stranger's letter touches nobody", mail.Received{From: "who@else.example"}, "", 0},
 	} {
@@ -170,6 +172,9 @@ func TestIncomingIsToldApart(t *testing.T) {
 					c.m.To[i] = "bounce+" + strings.Replace(w.letters("eve@")[0].MessageID, "@", "@", 1)
 				}
 			}
+			for i := range c.m.References {
+				c.m.References[i] = w.letters("eve@")[0].MessageID
+			}
 			w.must(w.e.Receive(w.ctx, c.m))
 			if way := w.way(p); way.Reason != c.reason {
 				t.Errorf("reason %q, want %q", way.Reason, c.reason)
@@ -178,6 +183,57 @@ func TestIncomingIsToldApart(t *testing.T) {
 				t.Errorf("%d signals of kind %d", n, c.kind)
 			}
 		})
+	}
+}
+
+// Whoever knows somebody's address can write in their name. Such a letter ends nothing, loses nothing and lets nothing
+// out: what is on its way waits until somebody has said whose it is.
+func TestLettersInAnothersName(t *testing.T) {
+	for _, theirs := range []bool{true, false} {
+		w := newWorld(t, mailserver.Options{})
+		w.launch()
+		p := w.fill("Eve", "eve@fjord.example")
+		came := w.clock.Now()
+		touch := w.touchOf("eve@")
+		w.must(w.e.Receive(w.ctx, mail.Received{ID: "f@x", From: "eve@fjord.example", Text: "Stop it"}))
+		w.must(w.e.Receive(w.ctx, mail.Received{ID: "b@x", From: "mailer-daemon@x.example", Kind: mail.Bounce,
+			To: []string{"bounce+t1.000000000000@mail.karang.example"}, References: []string{"made@up.example"},
+			About: []mail.Recipient{{Address: "eve@fjord.example", Action: "failed", Status: "5.1.1"}}}))
+		// What she does counts meanwhile, and would bring the next email.
+		w.to(time.Hour)
+		for range 2 {
+			w.must(w.e.Open(w.ctx, touch, w.e.sign("open", touch, 0), ""))
+		}
+		_, _, err := w.e.Click(w.ctx, touch, 1, w.e.sign("link", touch, 1), "")
+		w.must(err)
+		w.to(20 * dayLong)
+		if way := w.way(p); way.Ended != nil || len(w.letters("eve@")) != 1 {
+			t.Fatalf("while it is not sorted: %q, %d letters", way.Reason, len(w.letters("eve@")))
+		}
+		if n := w.count("select count(*) from person where bounced_at is not null"); n != 0 {
+			t.Error("a made up report marks the address")
+		}
+		list, err := w.s.UnsureIncoming(w.ctx, p, 0, 10)
+		w.must(err)
+		if len(list) != 2 {
+			t.Fatalf("%d letters to sort", len(list))
+		}
+		for _, m := range list {
+			if m.Kind == signal.Bounce {
+				w.must(w.e.Sort(w.ctx, m.ID, w.marketer, false))
+			} else {
+				w.must(w.e.Sort(w.ctx, m.ID, w.marketer, theirs))
+			}
+		}
+		w.settle()
+		w.to(40 * dayLong)
+		way := w.way(p)
+		if theirs && (way.Reason != "answered" || !way.Ended.Equal(came) || len(w.letters("eve@")) != 1) {
+			t.Errorf("hers: %q at %v, %d letters", way.Reason, way.Ended, len(w.letters("eve@")))
+		}
+		if !theirs && (way.Reason == "answered" || len(w.letters("eve@")) < 2) {
+			t.Errorf("not hers: %q, %d letters", way.Reason, len(w.letters("eve@")))
+		}
 	}
 }
 

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"ombak/internal/core/handoff"
+	"ombak/internal/core/right"
 	"ombak/internal/core/sequence"
 	"ombak/internal/store"
 )
@@ -79,6 +80,9 @@ var (
 func (e *Engine) Accept(ctx context.Context, id, rep int64) (deal int64, err error) {
 	now := e.Now()
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {
+		if err := mayWork(ctx, tx, rep, store.HandoffWork, id); err != nil {
+			return err
+		}
 		h, err := store.DecideHandoff(ctx, tx, id, rep, "accepted", "", now)
 		if store.IsNotFound(err) {
 			return ErrGone
@@ -104,6 +108,9 @@ func (e *Engine) SendBack(ctx context.Context, id, rep int64, reason string) err
 		return ErrNoReason
 	}
 	return e.Store.InTx(ctx, func(tx store.Tx) error {
+		if err := mayWork(ctx, tx, rep, store.HandoffWork, id); err != nil {
+			return err
+		}
 		_, err := store.DecideHandoff(ctx, tx, id, rep, "sent back", cut(reason, 500), e.Now())
 		if store.IsNotFound(err) {
 			return ErrGone
@@ -117,8 +124,52 @@ func (e *Engine) SendBack(ctx context.Context, id, rep int64, reason string) err
 
 // MoveDeal puts a deal into a stage, before another one of it (0: at its end).
 func (e *Engine) MoveDeal(ctx context.Context, deal, stage, before, user int64) error {
+	return e.changeDeal(ctx, deal, user, func(tx store.Tx, _ *int64, _ int64) error {
+		_, err := store.MoveDeal(ctx, tx, deal, stage, before, user, e.Now())
+		return err
+	})
+}
+
+// SetAmount keeps what a deal is worth, in minor units of its currency.
+func (e *Engine) SetAmount(ctx context.Context, deal, amount, user int64) error {
+	return e.changeDeal(ctx, deal, user, func(tx store.Tx, _ *int64, was int64) error {
+		if was == amount {
+			return nil
+		}
+		return store.SetAmount(ctx, tx, deal, was, amount, user, e.Now())
+	})
+}
+
+// GiveDeal gives a deal to a rep; 0: to nobody.
+func (e *Engine) GiveDeal(ctx context.Context, deal, rep, user int64) error {
+	return e.changeDeal(ctx, deal, user, func(tx store.Tx, was *int64, _ int64) error {
+		var to *int64
+		if rep != 0 {
+			if role, err := store.RoleOf(ctx, tx, rep); err != nil || role == right.Marketer {
+				return errors.Join(err, errors.New("a deal is for a rep, a lead or an admin"))
+			}
+			to = &rep
+		}
+		if was == to || was != nil && to != nil && *was == *to {
+			return nil
+		}
+		return store.SetDealOwner(ctx, tx, deal, was, to, user, e.Now())
+	})
+}
+
+// changeDeal changes a deal that is the user's to change.
+func (e *Engine) changeDeal(
+	ctx context.Context, deal, user int64, change func(tx store.Tx, rep *int64, amount int64) error,
+) error {
 	return e.Store.InTx(ctx, func(tx store.Tx) error {
-		if _, err := store.MoveDeal(ctx, tx, deal, stage, before, user, e.Now()); err != nil {
+		rep, amount, err := store.LockDeal(ctx, tx, deal)
+		if err != nil {
+			return err
+		}
+		if err := may(ctx, tx, user, rep); err != nil {
+			return err
+		}
+		if err := change(tx, rep, amount); err != nil {
 			return err
 		}
 		return store.Notify(ctx, tx, "pipeline")

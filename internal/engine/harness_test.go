@@ -248,3 +248,17 @@ func ruleOf(country string) *rule.Rule {
 }
 
 var anyHour = calendar.Interval{From: 0, To: 24 * 60}
+
+// sorted sorts all letters that somebody has to look at, and answers how many there were.
+func (w *world) sorted(theirs bool) int {
+	w.t.Helper()
+	list, err := w.s.UnsureIncoming(w.ctx, 0, 0, 100)
+	w.must(err)
+	for _, m := range list {
+		w.must(w.e.Sort(w.ctx, m.ID, w.marketer, theirs))
+		if err := w.e.Sort(w.ctx, m.ID, w.marketer, !theirs); !store.IsNotFound(err) {
+			w.t.Errorf("a letter was sorted twice: %v", err)
+		}
+	}
+	return len(list)
+}

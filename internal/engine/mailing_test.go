@@ -217,6 +217,7 @@ func TestBetweenLaunchAndSending(t *testing.T) {
 	_, err := w.s.DB().ExecContext(w.ctx, "update person set opted_out_at = $2 where id = $1", bo, w.clock.Now())
 	w.must(err)
 	w.must(w.e.Receive(w.ctx, mail.Received{ID: "r2@x", From: "cy@n.example", Text: "Please call"}))
+	w.sorted(true)
 	w.must(w.e.Erase(w.ctx, di))
 	w.must(w.e.HoldMailing(w.ctx, m.ID, true))
 	w.to(60 * time.Hour)

@@ -17,8 +17,12 @@ import (
 // stops the person's sequences in the same transaction. The same letter again
 // changes nothing.
 //
-// It is matched by In-Reply-To and References, then by the return path, then
-// by the sender's address; a letter from nobody known is kept with nobody.
+// It is matched by In-Reply-To and References, then by the return path: both
+// name an email by what only its reader and the servers on the way have seen.
+// What names nobody but by an address anybody can have written; it is kept and
+// shown, and does nothing by itself. Where it may be an answer, what would go
+// out to that person waits until somebody has sorted it. A letter from nobody
+// known is kept with nobody.
 func (e *Engine) Receive(ctx context.Context, m mail.Received) error {
 	now := e.Now()
 	if m.ID == "" { // RFC 5322 only says it should have one
@@ -72,6 +76,7 @@ func (e *Engine) Receive(ctx context.Context, m mail.Received) error {
 			if s.Person, err = store.LastMailSender(ctx, tx, from); err != nil && !store.IsNotFound(err) {
 				return err
 			}
+			in.Unsure = s.Person != 0 && m.Kind != mail.NotNow
 		default:
 			return err
 		}
@@ -82,15 +87,18 @@ func (e *Engine) Receive(ctx context.Context, m mail.Received) error {
 		if err != nil || !fresh || s.Person == 0 {
 			return err
 		}
-		if m.Kind == mail.NotNow {
+		switch {
+		case in.Unsure:
+			if kind == signal.Reply {
+				if err := store.HoldPerson(ctx, tx, s.Person, now); err != nil {
+					return err
+				}
+			}
+			return store.Notify(ctx, tx, "signal", "desk")
+		case m.Kind == mail.NotNow:
 			return nil // kept, and shown with the person; the address is not at fault
 		}
-		if m.Kind == mail.Automatic {
-			if err := e.postpone(ctx, tx, s.Person, m.Subject+"\n"+m.Text); err != nil {
-				return err
-			}
-		}
-		return record(ctx, tx, []store.Signal{s})
+		return e.taken(ctx, tx, s, m.Subject+"\n"+m.Text)
 	})
 	if err != nil {
 		return err
@@ -98,6 +106,43 @@ func (e *Engine) Receive(ctx context.Context, m mail.Received) error {
 	slog.Debug("a letter came in", "kind", kind)
 	e.Nudge()
 	return nil
+}
+
+// taken does what follows from a letter of somebody.
+func (e *Engine) taken(ctx context.Context, tx store.Tx, s store.Signal, text string) error {
+	if s.Kind == signal.AutomaticReply {
+		if err := e.postpone(ctx, tx, s.Person, text); err != nil {
+			return err
+		}
+	}
+	return record(ctx, tx, []store.Signal{s})
+}
+
+// Sort notes that a letter is from whom it seems to be from, and then it counts
+// from the instant at which it came; or that it is not, and then it never does.
+// Either lets go what waited for it.
+func (e *Engine) Sort(ctx context.Context, incoming, user int64, theirs bool) error {
+	word := map[bool]string{true: "theirs", false: "not theirs"}[theirs]
+	err := e.Store.InTx(ctx, func(tx store.Tx) error {
+		in, err := store.SortIncoming(ctx, tx, incoming, user, word, e.Now())
+		if err != nil || in.Person == nil {
+			return err
+		}
+		if theirs {
+			s := store.Signal{Person: *in.Person, Detail: cut(in.Subject, 200), Signal: signal.Signal{At: in.At, Kind: in.Kind}}
+			if err := e.taken(ctx, tx, s, in.Subject+"\n"+in.Body); err != nil {
+				return err
+			}
+		}
+		if err := store.ReleasePerson(ctx, tx, *in.Person, e.Now()); err != nil {
+			return err
+		}
+		return store.Notify(ctx, tx, "signal", "desk")
+	})
+	if err == nil {
+		e.Nudge()
+	}
+	return err
 }
 
 func cut(s string, n int) string {

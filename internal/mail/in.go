@@ -16,6 +16,7 @@ import (
 	gomsg "github.com/emersion/go-message/mail"
 	"github.com/emersion/go-smtp"
 	"github.com/k3a/html2text"
+	"golang.org/x/net/netutil"
 )
 
 // Kind is what an incoming letter is.
@@ -58,15 +59,25 @@ const (
 	maxText   = 200_000
 )
 
+// Limits of what is read of a letter. Each level costs a walk through all that lies within it, so that a small letter
+// of many levels could keep a core busy for minutes; no program that people write with comes near any of them.
+const (
+	maxLevels = 10
+	maxParts  = 200
+	maxHeader = 256 << 10 // bytes of one part's header
+
+	maxCallers = 100 // connections at a time; each can have one letter in memory
+)
+
 // Read reads a letter's source. What cannot be read as RFC 5322 is an error; a
-// part in an unknown character set or encoding is passed over.
+// part in an unknown character set or encoding is passed over, and so are the
+// parts below the tenth level and after the two hundredth.
 func Read(source []byte) (Received, error) {
-	r, err := gomsg.CreateReader(bytes.NewReader(source))
-	if err != nil && !message.IsUnknownCharset(err) {
+	e, err := message.ReadWithOptions(bytes.NewReader(source), &message.ReadOptions{MaxHeaderBytes: maxHeader})
+	if err != nil && !message.IsUnknownCharset(err) && !message.IsUnknownEncoding(err) {
 		return Received{}, fmt.Errorf("this is no letter: %w", err)
 	}
-	defer r.Close()
-	h := r.Header
+	h := gomsg.Header{Header: e.Header}
 	var m Received
 	m.ID, _ = h.MessageID()
 	m.Subject, _ = h.Subject()
@@ -94,65 +105,87 @@ func Read(source []byte) (Received, error) {
 	if strings.EqualFold(kind, "multipart/report") {
 		report, m.Kind = strings.ToLower(params["report-type"]), Notice
 	}
-	html := ""
-	for {
-		p, err := r.NextPart()
-		if errors.Is(err, io.EOF) {
-			break
-		}
-		if err != nil {
-			if message.IsUnknownCharset(err) || message.IsUnknownEncoding(err) {
-				continue
-			}
-			break // a letter cut off keeps what came before
-		}
-		h, ok := p.Header.(interface {
-			ContentType() (string, map[string]string, error)
-		})
-		if !ok {
-			continue
-		}
-		ct, _, _ := h.ContentType()
-		body, err := io.ReadAll(io.LimitReader(p.Body, maxText))
-		if err != nil && len(body) == 0 {
-			continue
-		}
-		text := strings.ToValidUTF8(strings.ReplaceAll(string(body), "\x00", ""), "�")
-		switch {
-		case ct == "text/plain" && m.Text == "":
-			m.Text = text
-		case ct == "text/html" && html == "":
-			html = text
-		case ct == "message/delivery-status" || ct == "message/global-delivery-status":
-			m.Text += text
-			m.About = append(m.About, deliveryReport(text)...)
-		case ct == "message/feedback-report":
-			yes, about := complaint(text)
-			m.Against = append(m.Against, about...)
-			if yes {
-				m.Kind = Complaint
-			}
-		case ct == "message/rfc822" || ct == "text/rfc822-headers":
-			if inner, err := message.Read(strings.NewReader(text)); err == nil || message.IsUnknownCharset(err) {
-				ih := gomsg.Header{Header: inner.Header}
-				if to, err := ih.AddressList("To"); err == nil && m.Kind == Complaint && len(m.Against) == 0 {
-					for _, a := range to {
-						m.Against = append(m.Against, strings.ToLower(a.Address))
-					}
-				}
-				if id, err := ih.MessageID(); err == nil && id != "" {
-					m.References = append(m.References, id)
-				}
-			}
-		}
-	}
+	r := partReader{m: &m}
+	r.walk(e, 0)
 	if report == "delivery-status" {
 		m.Kind = verdict(m.About)
 	}
-	if m.Text == "" && html != "" {
-		m.Text = html2text.HTML2Text(html)
+	if m.Text == "" && r.html != "" {
+		m.Text = html2text.HTML2Text(r.html)
 	}
+	// What answers to very much answers to nothing in particular: the nearest are enough.
+	m.References = m.References[:min(len(m.References), 100)]
 	return m, nil
+}
+
+// partReader goes through the parts of a letter.
+type partReader struct {
+	m     *Received
+	html  string
+	parts int
+}
+
+// walk reads a part and those within it. A letter that was cut off keeps what came before.
+func (r *partReader) walk(e *message.Entity, level int) {
+	if r.parts++; r.parts > maxParts {
+		return
+	}
+	parts := e.MultipartReader()
+	if parts == nil {
+		r.part(e)
+		return
+	}
+	for level < maxLevels && r.parts <= maxParts {
+		p, err := parts.NextPart()
+		if err != nil && !message.IsUnknownCharset(err) && !message.IsUnknownEncoding(err) {
+			return // the end, as a rule
+		}
+		if err == nil {
+			r.walk(p, level+1)
+		}
+	}
+}
+
+// part reads what has no parts of its own.
+func (r *partReader) part(e *message.Entity) {
+	m := r.m
+	ct, _, _ := e.Header.ContentType()
+	body, err := io.ReadAll(io.LimitReader(e.Body, maxText))
+	if err != nil && len(body) == 0 {
+		return
+	}
+	text := strings.ToValidUTF8(strings.ReplaceAll(string(body), "\x00", ""), "�")
+	switch {
+	case ct == "text/plain" && m.Text == "":
+		m.Text = text
+	case ct == "text/html" && r.html == "":
+		r.html = text
+	case ct == "message/delivery-status" || ct == "message/global-delivery-status":
+		if len(m.Text) < maxText {
+			m.Text += text
+		}
+		m.About = append(m.About, deliveryReport(text)...)
+	case ct == "message/feedback-report":
+		yes, about := complaint(text)
+		m.Against = append(m.Against, about...)
+		if yes {
+			m.Kind = Complaint
+		}
+	case ct == "message/rfc822" || ct == "text/rfc822-headers":
+		inner, err := message.ReadWithOptions(strings.NewReader(text), &message.ReadOptions{MaxHeaderBytes: maxHeader})
+		if err != nil && !message.IsUnknownCharset(err) {
+			return
+		}
+		ih := gomsg.Header{Header: inner.Header}
+		if to, err := ih.AddressList("To"); err == nil && m.Kind == Complaint && len(m.Against) == 0 {
+			for _, a := range to {
+				m.Against = append(m.Against, strings.ToLower(a.Address))
+			}
+		}
+		if id, err := ih.MessageID(); err == nil && id != "" {
+			m.References = append(m.References, id)
+		}
+	}
 }
 
 // Handler takes a letter in. An error keeps the other side in charge of it: it
@@ -172,6 +205,7 @@ func Listen(address string, f Handler) (*Receiver, error) {
 	if err != nil {
 		return nil, fmt.Errorf("listening for mail: %w", err)
 	}
+	l = netutil.LimitListener(l, maxCallers)
 	s := smtp.NewServer(smtp.BackendFunc(func(*smtp.Conn) (smtp.Session, error) { return &session{f: f}, nil }))
 	s.Domain = "ombak"
 	s.MaxMessageBytes = MaxLetter

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"github.com/emersion/go-message"
 	"io"
 	"mime"
 	"mime/multipart"
@@ -125,6 +126,8 @@ func TestReadTellsKindsApart(t *testing.T) {
 }
 
 func FuzzRead(f *testing.F) {
+	f.Add(nested(3))
+	f.Add(nested(40))
 	f.Add([]byte("From: a@b.example\r\nSubject: x\r\n\r\nYes.\r\n"))
 	f.Add([]byte("Content-Type: multipart/report; report-type=delivery-status; boundary=B\r\n\r\n--B\r\n"))
 	f.Fuzz(func(t *testing.T, source []byte) {
@@ -327,5 +330,48 @@ func TestAccounts(t *testing.T) {
 	}
 	if _, err := NewAccountSender(Account{Server: "smtp.karang.example"}); err == nil {
 		t.Error("a server without a port was taken")
+	}
+}
+
+// nested is a letter whose parts lie so many levels deep, each with a text beside the next.
+func nested(levels int) []byte {
+	var b, end strings.Builder
+	b.WriteString("From: ana@fjord.example\r\nSubject: deep\r\nMIME-Version: 1.0\r\n")
+	for i := range levels {
+		fmt.Fprintf(&b, "Content-Type: multipart/mixed; boundary=b%d\r\n\r\n--b%d\r\n", i, i)
+		fmt.Fprintf(&end, "\r\n--b%d--", levels-1-i)
+	}
+	return []byte(b.String() + "Content-Type: text/plain\r\n\r\nthe bottom" + end.String() + "\r\n")
+}
+
+// However deep and however many the parts of a letter, few are walked through:
+// the work grows with its size and no faster.
+func TestPartsHaveLimits(t *testing.T) {
+	for levels, want := range map[int]string{1: "the bottom", maxLevels: "the bottom", maxLevels + 1: "", 4000: ""} {
+		m, err := Read(nested(levels))
+		if err != nil || m.Text != want || m.From != "ana@fjord.example" || m.Subject != "deep" {
+			t.Errorf("%d levels: %q of %q, %v", levels, m.Text, m.From, err)
+		}
+	}
+	var b strings.Builder
+	b.WriteString("From: ana@fjord.example\r\nContent-Type: multipart/mixed; boundary=b\r\n\r\n")
+	for range 50_000 {
+		b.WriteString("--b\r\nContent-Type: message/rfc822\r\n\r\nMessage-ID: <t1.a@x.example>\r\n\r\n")
+	}
+	e, err := message.Read(strings.NewReader(b.String()))
+	if err != nil {
+		t.Fatal(err)
+	}
+	var m Received
+	r := partReader{m: &m}
+	r.walk(e, 0)
+	if r.parts > maxParts+1 || len(m.References) > maxParts {
+		t.Errorf("%d parts were read, %d references", r.parts, len(m.References))
+	}
+	if m, err := Read([]byte(b.String())); err != nil || len(m.References) > 100 {
+		t.Errorf("%d references, %v", len(m.References), err)
+	}
+	if _, err := Read([]byte("From: a@b.example\r\n" + strings.Repeat("X-Long: "+strings.Repeat("x", 900)+"\r\n", 400) + "\r\nx")); err == nil {
+		t.Error("a header of 360 kB was read")
 	}
 }

@@ -95,13 +95,67 @@ func MoveDeal(ctx context.Context, tx Tx, id, stage, before, user int64, at time
 	return row.Person, err
 }
 
-// SetAmount keeps what a deal is worth, in cents.
-func (s *Store) SetAmount(ctx context.Context, id, cents int64) error {
-	n, err := exec(ctx, s.db, "update deal set amount = $2 where id = $1", id, cents)
-	if err == nil && n == 0 {
-		err = ErrNotFound
+// LockDeal reads whose a deal is and what it is worth, and locks it.
+func LockDeal(ctx context.Context, tx Tx, id int64) (rep *int64, cents int64, err error) {
+	d, err := one[struct {
+		Rep    *int64 `db:"rep_id"`
+		Amount int64
+	}](ctx, tx, "select rep_id, amount from deal where id = $1 for update", id)
+	return d.Rep, d.Amount, err
+}
+
+// SetAmount keeps what a deal is worth, in cents, and who said so.
+func SetAmount(ctx context.Context, tx Tx, id, was, cents, user int64, at time.Time) error {
+	if _, err := exec(ctx, tx, "update deal set amount = $2 where id = $1", id, cents); err != nil {
+		return err
 	}
+	return addDealChange(ctx, tx, id, user, "amount", fmt.Sprint(was), fmt.Sprint(cents), at)
+}
+
+// SetDealOwner gives a deal to a rep (nil: to nobody), and keeps who did.
+func SetDealOwner(ctx context.Context, tx Tx, id int64, was, rep *int64, user int64, at time.Time) error {
+	if _, err := exec(ctx, tx, "update deal set rep_id = $2 where id = $1", id, rep); err != nil {
+		return err
+	}
+	name := func(id *int64) (string, error) {
+		if id == nil {
+			return "", nil
+		}
+		return UserName(ctx, tx, *id)
+	}
+	before, err := name(was)
+	if err != nil {
+		return err
+	}
+	now, err := name(rep)
+	if err != nil {
+		return err
+	}
+	return addDealChange(ctx, tx, id, user, "owner", before, now, at)
+}
+
+func addDealChange(ctx context.Context, tx Tx, id, user int64, what, was, became string, at time.Time) error {
+	_, err := exec(ctx, tx, `insert into deal_change (deal_id, at, user_id, what, was, became)
+		values ($1, $2, nullif($3, 0), $4, $5, $6)`, id, at, user, what, was, became)
 	return err
+}
+
+// DealChange is what changed of a deal besides its stage: its amount, in cents,
+// or its owner, by name.
+type DealChange struct {
+	Deal   int64 `db:"deal_id"`
+	At     time.Time
+	User   string
+	What   string
+	Was    string
+	Became string
+}
+
+// PersonDealChanges lists those of a person's deals, the newest first.
+func (s *Store) PersonDealChanges(ctx context.Context, person int64) ([]DealChange, error) {
+	return all[DealChange](ctx, s.db, `select c.deal_id, c.at, coalesce(a.name, '') as "user", c.what, c.was, c.became
+		from deal_change c join deal d on d.id = c.deal_id left join app_user a on a.id = c.user_id
+		where d.person_id = $1 order by c.at desc, c.id desc limit 200`, person)
 }
 
 // DealMove is a line of a deal's history.

@@ -23,14 +23,15 @@ type Claimed struct {
 }
 
 // ClaimDue takes up to n enrolments that have to be looked at by now, passing
-// over those another worker has, and those of held sequences. They stay locked
-// until the transaction ends.
+// over those another worker has, those of held sequences and those of people who
+// may have answered. They stay locked until the transaction ends.
 func ClaimDue(ctx context.Context, tx Tx, now time.Time, n int) ([]Claimed, error) {
 	rows, err := tx.QueryContext(ctx, `
 		with due as (
 			select id from enrolment
 			where ended_at is null and look is not null and look <= $1
 				and sequence_id <> all (array(select id from sequence where state <> 'running'))
+				and person_id <> all (array(select id from person where held_at is not null))
 			order by look limit $2 for update skip locked)
 		select e.id, e.sequence_id, e.version_id, e.person_id, e.step, e.phase, e.entered_at, e.reached_at, e.due,
 			p.country, p.city, p.zone, p.stopped_at, coalesce(p.stopped_by, 0), p.do_not_contact
@@ -191,11 +192,14 @@ func Enrol(ctx context.Context, tx Tx, sequenceID, version int64, start sequence
 // has to be looked at, some touch is ready or some score changes; zero for none.
 func (s *Store) NextLook(ctx context.Context) (time.Time, error) {
 	t, err := one[*time.Time](ctx, s.db, `
+		with held as (select id from person where held_at is not null)
 		select least(
-			(select min(e.look) from enrolment e join sequence q on q.id = e.sequence_id where e.ended_at is null and q.state = 'running'),
-			(select min(t.ready_at) from touch t join sequence q on q.id = t.sequence_id where t.state = 'ready' and t.mailing_id is null and q.state = 'running'),
+			(select min(e.look) from enrolment e join sequence q on q.id = e.sequence_id where e.ended_at is null and q.state = 'running' and e.person_id <> all (array(select id from held))),
+			(select min(t.ready_at) from touch t join sequence q on q.id = t.sequence_id
+				where t.state = 'ready' and t.mailing_id is null and q.state = 'running' and t.person_id <> all (array(select id from held))),
 			(select min(t.ready_at) from touch t where t.state = 'ready' and t.enrolment_id is null and t.mailing_id is null),
-			(select min(t.ready_at) from touch t join mailing l on l.id = t.mailing_id where t.state = 'ready' and t.mailing_id is not null and l.state in ('filling', 'sending')),
+			(select min(t.ready_at) from touch t join mailing l on l.id = t.mailing_id where t.state = 'ready' and t.mailing_id is not null and l.state in ('filling', 'sending')
+				and t.person_id <> all (array(select id from held))),
 			(select min(due) from standing where due is not null))`)
 	if err != nil || t == nil {
 		return time.Time{}, err

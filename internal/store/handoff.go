@@ -92,10 +92,10 @@ func (s *Store) PersonHandoffs(ctx context.Context, person int64) ([]Handoff, er
 }
 
 // DecideHandoff closes an open handoff for a rep. It answers ErrNotFound where
-// it is not open, or another rep's.
+// it is not open.
 func DecideHandoff(ctx context.Context, tx Tx, id, rep int64, state, reason string, at time.Time) (Handoff, error) {
 	n, err := exec(ctx, tx, `update handoff set state = $3, reason = $4, decided_at = $5, rep_id = coalesce(rep_id, $2)
-		where id = $1 and state = 'open' and (rep_id is null or rep_id = $2)`, id, rep, state, reason, at)
+		where id = $1 and state = 'open'`, id, rep, state, reason, at)
 	if err != nil {
 		return Handoff{}, err
 	}

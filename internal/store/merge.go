@@ -69,7 +69,7 @@ func Merge(ctx context.Context, tx Tx, keep, gone int64, set person.Values, a Au
 	if m.Row, err = one[json.RawMessage](ctx, tx, "select to_jsonb(p) from person p where id = $1", gone); err != nil {
 		return fail(err)
 	}
-	if m.Stood, err = one[json.RawMessage](ctx, tx, `select jsonb_build_object('stopped_at', stopped_at, 'stopped_by', stopped_by, 'opted_out_at', opted_out_at, 'bounced_at', bounced_at, 'do_not_contact', do_not_contact, 'away_until', away_until, 'created_at', created_at)
+	if m.Stood, err = one[json.RawMessage](ctx, tx, `select jsonb_build_object('stopped_at', stopped_at, 'stopped_by', stopped_by, 'opted_out_at', opted_out_at, 'bounced_at', bounced_at, 'do_not_contact', do_not_contact, 'away_until', away_until, 'held_at', held_at, 'created_at', created_at)
 		from person where id = $1`, keep); err != nil {
 		return fail(err)
 	}
@@ -141,7 +141,7 @@ func Merge(ctx context.Context, tx Tx, keep, gone int64, set person.Values, a Au
 		update audience a set members = members - 1 from gone where a.id = gone.audience_id`, gone, a.At); err != nil {
 		return fail(err)
 	}
-	if _, err := exec(ctx, tx, `update person k set stopped_at = greatest(k.stopped_at, g.stopped_at), stopped_by = case when g.stopped_at > coalesce(k.stopped_at, '-infinity') then g.stopped_by else k.stopped_by end,
+	if _, err := exec(ctx, tx, `update person k set held_at = coalesce(k.held_at, g.held_at), stopped_at = greatest(k.stopped_at, g.stopped_at), stopped_by = case when g.stopped_at > coalesce(k.stopped_at, '-infinity') then g.stopped_by else k.stopped_by end,
 		opted_out_at = coalesce(k.opted_out_at, g.opted_out_at), bounced_at = case when $3 = k.email then k.bounced_at when $3 = g.email then g.bounced_at else coalesce(k.bounced_at, g.bounced_at) end,
 		do_not_contact = k.do_not_contact or g.do_not_contact, away_until = greatest(k.away_until, g.away_until), created_at = least(k.created_at, g.created_at)
 		from person g where k.id = $1 and g.id = $2`, keep, gone, set[person.EmailField]); err != nil {
@@ -215,7 +215,7 @@ func Unmerge(ctx context.Context, tx Tx, m Merged, a Author) error {
 		}
 		return fail(err)
 	}
-	if _, err := exec(ctx, tx, `update person p set stopped_at = x.stopped_at, stopped_by = x.stopped_by, opted_out_at = x.opted_out_at, bounced_at = x.bounced_at, do_not_contact = x.do_not_contact, away_until = x.away_until, created_at = x.created_at
+	if _, err := exec(ctx, tx, `update person p set stopped_at = x.stopped_at, stopped_by = x.stopped_by, opted_out_at = x.opted_out_at, bounced_at = x.bounced_at, do_not_contact = x.do_not_contact, away_until = x.away_until, held_at = x.held_at, created_at = x.created_at
 		from jsonb_populate_record(null::person, $2) x where p.id = $1`, m.Kept, m.Stood); err != nil {
 		return fail(err)
 	}

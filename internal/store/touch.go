@@ -143,7 +143,7 @@ func (s *Store) ClaimEmails(ctx context.Context, worker int64, domain string, no
 				join person p on p.id = t.person_id
 				join sequence q on q.id = t.sequence_id
 				where t.state = 'ready' and t.mailing_id is null and t.ready_at <= $1 and e.ended_at is null and q.state = 'running'
-					and p.opted_out_at is null and p.bounced_at is null and not p.do_not_contact
+					and p.opted_out_at is null and p.bounced_at is null and not p.do_not_contact and p.held_at is null
 					and (p.stopped_at is null or p.stopped_at < e.entered_at)
 				order by t.ready_at, t.id limit $2 for update of t, e skip locked)
 			update touch t set state = 'claimed', claimed_at = $1, worker = $3, tries = t.tries + 1,
@@ -210,7 +210,7 @@ func claimMailings(ctx context.Context, tx Tx, worker int64, domain string, now 
 	}
 	return all[int64](ctx, tx, `with picked as (
 			select t.id from touch t join mailing l on l.id = t.mailing_id join person p on p.id = t.person_id
-			where t.state = 'ready' and t.ready_at <= $1 and t.mailing_id is not null and l.state in ('filling', 'sending') and (`+why+`) is null
+			where t.state = 'ready' and t.ready_at <= $1 and t.mailing_id is not null and l.state in ('filling', 'sending') and (`+why+`) is null and p.held_at is null
 			order by t.ready_at, t.id limit $2 for update of t, p skip locked)
 		update touch t set state = 'claimed', claimed_at = $1, worker = $3, tries = t.tries + 1,
 			mail_id = coalesce(t.mail_id, 't' || t.id || '.' || substr(md5(random()::text || t.id), 1, 12) || '@' || $4)

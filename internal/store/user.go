@@ -2,9 +2,11 @@ package store
 
 import (
 	"context"
+	"fmt"
 	"time"
 
 	"ombak/internal/core/handoff"
+	"ombak/internal/core/right"
 )
 
 // User is somebody who signs in.
@@ -84,3 +86,32 @@ func HadTurn(ctx context.Context, tx Tx, rep int64, at time.Time) error {
 func UserName(ctx context.Context, q querier, id int64) (string, error) {
 	return one[string](ctx, q, "select name from app_user where id = $1", id)
 }
+
+// RoleOf is a user's role.
+func RoleOf(ctx context.Context, q querier, id int64) (right.Role, error) {
+	return one[right.Role](ctx, q, "select role from app_user where id = $1", id)
+}
+
+// OwnerOfWork is whose an item of work is: a touch, a task or a handoff that is
+// open; nil: nobody's. It is ErrNotFound where it is not open any more.
+func OwnerOfWork(ctx context.Context, tx Tx, kind WorkKind, id int64) (*int64, error) {
+	q, ok := map[WorkKind]string{
+		CallWork:    "select rep_id from touch where id = $1 and state = 'desk' for update",
+		TaskWork:    "select user_id from task where id = $1 and done_at is null and not alert for update",
+		HandoffWork: "select rep_id from handoff where id = $1 and state = 'open' for update",
+	}[kind]
+	if !ok {
+		return nil, fmt.Errorf("there is no work of kind %d", kind)
+	}
+	return one[*int64](ctx, tx, q, id)
+}
+
+// WorkKind is a kind of work on a desk.
+type WorkKind int
+
+// The kinds there are.
+const (
+	CallWork WorkKind = iota
+	TaskWork
+	HandoffWork
+)

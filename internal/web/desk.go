@@ -30,6 +30,7 @@ type deskData struct {
 	Calls    int
 	Tasks    int
 	Alerts   []bundle
+	Unsure   []store.Incoming
 	Undo     string // what was done a moment ago, "task-12"
 	All      bool   // a lead sees everybody's
 	Signals  []store.TimelineSignal
@@ -59,6 +60,9 @@ func (s *Server) showDesk(c *echo.Context, code int, wrong string) error {
 		return err
 	}
 	if d.Alerts, err = s.bundles(c, u.ID); err != nil {
+		return err
+	}
+	if d.Unsure, err = s.Store.UnsureIncoming(ctx, 0, rep, 20); err != nil {
 		return err
 	}
 	d.Undo = c.QueryParam("undo")
@@ -113,6 +117,9 @@ func (s *Server) finishCall(c *echo.Context) error {
 	if errors.Is(err, engine.ErrGone) {
 		return s.notDone(c, "/desk", "This call is no longer on the desk: somebody else made it, or the sequence has gone on.")
 	}
+	if errors.Is(err, engine.ErrNotYours) {
+		return notYours(err)
+	}
 	if err != nil {
 		return s.notDone(c, fmt.Sprintf("/desk?item=call-%d", id), sentence(err))
 	}
@@ -124,7 +131,11 @@ func (s *Server) accept(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	if _, err := s.Engine.Accept(c.Request().Context(), id, userOf(c).ID); err != nil {
+	_, err = s.Engine.Accept(c.Request().Context(), id, userOf(c).ID)
+	if errors.Is(err, engine.ErrNotYours) {
+		return notYours(err)
+	}
+	if err != nil {
 		return s.notDone(c, "/desk", sentence(err))
 	}
 	return s.done(c, "/desk", "Accepted. A deal stands on the pipeline.")
@@ -136,6 +147,9 @@ func (s *Server) sendBack(c *echo.Context) error {
 		return err
 	}
 	err = s.Engine.SendBack(c.Request().Context(), id, userOf(c).ID, c.FormValue("reason"))
+	if errors.Is(err, engine.ErrNotYours) {
+		return notYours(err)
+	}
 	if errors.Is(err, engine.ErrNoReason) {
 		return s.notDone(c, "/desk?item=handoff-"+strconv.FormatInt(id, 10), sentence(err))
 	}
@@ -143,4 +157,27 @@ func (s *Server) sendBack(c *echo.Context) error {
 		return s.notDone(c, "/desk", sentence(err))
 	}
 	return s.done(c, "/desk", "Sent back. Marketing sees your reason.")
+}
+
+// sortLetter takes whether a letter is from whom it seems to be from.
+func (s *Server) sortLetter(c *echo.Context) error {
+	id, err := idOf(c, "id")
+	if err != nil {
+		return err
+	}
+	to := localPath(c.FormValue("back"))
+	if to == "" {
+		to = "/desk"
+	}
+	theirs := c.FormValue("theirs") == "yes"
+	if err := s.Engine.Sort(c.Request().Context(), id, userOf(c).ID, theirs); err != nil {
+		if store.IsNotFound(err) {
+			return s.notDone(c, to, "Somebody else has sorted this letter meanwhile.")
+		}
+		return err
+	}
+	if theirs {
+		return s.done(c, to, "Noted as theirs. It counts from when it came.")
+	}
+	return s.done(c, to, "Noted as not theirs. What waited for it goes on.")
 }

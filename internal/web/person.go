@@ -1,10 +1,12 @@
 package web
 
 import (
+	"cmp"
 	"fmt"
 	"net/http"
 	"slices"
 	"sort"
+	"strconv"
 	"strings"
 	"time"
 
@@ -45,6 +47,7 @@ type personData struct {
 	Notes     []store.Note
 	Changes   []changeLine
 	Doubles   []engine.Double
+	Unsure    []store.Incoming
 	Wrong     *wrongField
 }
 
@@ -233,6 +236,9 @@ func (s *Server) record(c *echo.Context, d *personData) error {
 	}
 	for _, h := range changes {
 		d.Changes = append(d.Changes, changeLine{h, changeWords(h, cat)})
+	}
+	if d.Unsure, err = s.Store.UnsureIncoming(ctx, id, 0, 20); err != nil {
+		return err
 	}
 	d.Doubles, err = s.Engine.DoublesOf(ctx, id)
 	return err
@@ -448,6 +454,13 @@ func (s *Server) timeline(c *echo.Context, d *personData, id int64) error {
 	for _, m := range moves {
 		add(m.At, "kanban", "Deal in stage "+m.Stage, "", false)
 	}
+	changes, err := s.Store.PersonDealChanges(ctx, id)
+	if err != nil {
+		return err
+	}
+	for _, x := range changes {
+		add(x.At, "kanban", dealChange(x), "", false)
+	}
 	ways, err := s.Store.PersonWays(ctx, id)
 	if err != nil {
 		return err
@@ -552,4 +565,25 @@ func (s *Server) handOver(c *echo.Context) error {
 func sentence(err error) string {
 	t := err.Error()
 	return strings.ToUpper(t[:1]) + t[1:] + "."
+}
+
+// dealChange says what changed of a deal, and by whom.
+func dealChange(x store.DealChange) string {
+	by := ""
+	if x.User != "" {
+		by = ", by " + x.User
+	}
+	if x.What == "amount" {
+		return "Deal worth " + moneyOf(x.Became) + ", before " + moneyOf(x.Was) + by
+	}
+	return "Deal of " + cmp.Or(x.Became, "nobody") + ", before of " + cmp.Or(x.Was, "nobody") + by
+}
+
+// moneyOf shows an amount as a history has kept it.
+func moneyOf(cents string) string {
+	n, err := strconv.ParseInt(cents, 10, 64)
+	if err != nil {
+		return cents
+	}
+	return money(n)
 }

@@ -1,6 +1,7 @@
 package web
 
 import (
+	"errors"
 	"math"
 	"net/http"
 	"strconv"
@@ -9,6 +10,7 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"ombak/internal/core/pipeline"
+	"ombak/internal/engine"
 	"ombak/internal/store"
 )
 
@@ -63,7 +65,7 @@ func (s *Server) moveDeal(c *echo.Context) error {
 	}
 	before, _ := strconv.ParseInt(c.FormValue("before"), 10, 64) // none: at the end
 	if err := s.Engine.MoveDeal(c.Request().Context(), id, stage, before, userOf(c).ID); err != nil {
-		return err
+		return notYours(err)
 	}
 	if isHTMX(c) {
 		return c.NoContent(http.StatusNoContent)
@@ -84,8 +86,16 @@ func (s *Server) setAmount(c *echo.Context) error {
 	if err != nil || f < 0 || f > 1e10 {
 		return s.notDone(c, "/pipeline", "An amount is a number, such as 12,500. It stays as it was.")
 	}
-	if err := s.Store.SetAmount(c.Request().Context(), id, int64(math.Round(f*100))); err != nil {
-		return err
+	if err := s.Engine.SetAmount(c.Request().Context(), id, int64(math.Round(f*100)), userOf(c).ID); err != nil {
+		return notYours(err)
 	}
 	return s.done(c, "/pipeline", "")
+}
+
+// notYours answers to somebody who would change what is another's.
+func notYours(err error) error {
+	if errors.Is(err, engine.ErrNotYours) {
+		return echo.ErrForbidden
+	}
+	return err
 }

@@ -171,6 +171,7 @@ func (s *Server) Handler() http.Handler {
 	in.POST("/desk/tasks/:id", s.finishTask)
 	in.POST("/desk/tasks/back", s.reopenTask)
 	in.POST("/desk/alerts", s.seeAlerts)
+	in.POST("/letters/:id/sort", s.sortLetter, allow("marketer", "rep", "lead", "admin"))
 	in.POST("/desk/calls/:id", s.finishCall, sells)
 	in.POST("/desk/handoffs/:id/accept", s.accept, sells)
 	in.POST("/desk/handoffs/:id/send-back", s.sendBack, sells)

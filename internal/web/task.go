@@ -60,6 +60,9 @@ func (s *Server) finishTask(c *echo.Context) error {
 	if errors.Is(err, engine.ErrGone) {
 		return s.notDone(c, "/desk", "This task is no longer on the desk: somebody else has done it.")
 	}
+	if errors.Is(err, engine.ErrNotYours) {
+		return notYours(err)
+	}
 	if err != nil {
 		return err
 	}

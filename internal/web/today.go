@@ -26,6 +26,7 @@ type todayData struct {
 	Undo      string
 	Risers    []store.Person
 	Replies   []store.Incoming
+	Unsure    []store.Incoming
 	Sequences []store.Sequence
 	Tide      tide
 	Line      int
@@ -56,6 +57,9 @@ func (s *Server) today(c *echo.Context) error {
 		return err
 	}
 	if d.Replies, err = s.Store.LastReplies(ctx, 5); err != nil {
+		return err
+	}
+	if d.Unsure, err = s.Store.UnsureIncoming(ctx, 0, 0, 20); err != nil {
 		return err
 	}
 	if d.Sequences, err = s.Store.Sequences(ctx); err != nil {

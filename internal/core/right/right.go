@@ -1,0 +1,35 @@
+// Package right says who may do what to something that is somebody's: a call or
+// a task on a desk, a handoff, a deal.
+//
+// Which roles come to a place at all is for the place to say. Of what is there,
+// everybody may do what is theirs and what is nobody's yet; leads and admins may
+// do anybody's. Teams will widen what counts as theirs.
+package right
+
+// Role is what somebody is here.
+type Role string
+
+// The roles there are.
+const (
+	Marketer Role = "marketer"
+	Rep      Role = "rep"
+	Lead     Role = "lead"
+	Admin    Role = "admin"
+)
+
+// Roles lists them in the order in which a form offers them.
+func Roles() []Role { return []Role{Marketer, Rep, Lead, Admin} }
+
+// Known reports whether there is such a role.
+func (r Role) Known() bool { return r == Marketer || r == Rep || r == Lead || r == Admin }
+
+// Who is somebody who does something.
+type Who struct {
+	ID   int64
+	Role Role
+}
+
+// May reports whether somebody may do what belongs to a user; 0: to nobody yet.
+func (w Who) May(of int64) bool {
+	return of == 0 && w.Role.Known() || of == w.ID && w.ID != 0 || w.Role == Lead || w.Role == Admin
+}

@@ -1,0 +1,40 @@
+package engine
+
+import (
+	"context"
+	"errors"
+
+	"ombak/internal/core/right"
+	"ombak/internal/store"
+)
+
+// ErrNotYours is answered to somebody who would do what is another's.
+var ErrNotYours = errors.New("this is somebody else’s: only they, a lead or an admin can do it")
+
+// may checks that a user may do what belongs to another; nil: to nobody.
+func may(ctx context.Context, tx store.Tx, user int64, of *int64) error {
+	role, err := store.RoleOf(ctx, tx, user)
+	if err != nil {
+		return err
+	}
+	owner := int64(0)
+	if of != nil {
+		owner = *of
+	}
+	if !(right.Who{ID: user, Role: role}).May(owner) {
+		return ErrNotYours
+	}
+	return nil
+}
+
+// mayWork checks that a user may do an item of work that is still open.
+func mayWork(ctx context.Context, tx store.Tx, user int64, kind store.WorkKind, id int64) error {
+	of, err := store.OwnerOfWork(ctx, tx, kind, id)
+	if store.IsNotFound(err) {
+		return ErrGone
+	}
+	if err != nil {
+		return err
+	}
+	return may(ctx, tx, user, of)
+}
