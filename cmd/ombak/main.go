@@ -3,6 +3,7 @@ package main
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -114,6 +115,9 @@ func (c config) url(l net.Listener) string {
 	if u := c["OMBAK_URL"]; u != "" {
 		return strings.TrimSuffix(u, "/")
 	}
+	if c.set("OMBAK_TLS_CERT") {
+		return "https://" + l.Addr().String()
+	}
 	return "http://" + l.Addr().String()
 }
 
@@ -127,6 +131,46 @@ func (c config) zone(usual string) *time.Location {
 		return time.UTC // checked when it was read
 	}
 	return loc
+}
+
+// interfaceOf is the interface over HTTP, as the settings have it.
+func interfaceOf(ctx context.Context, c config, s *store.Store, e *engine.Engine, d web.Demo) (*web.Server, error) {
+	proxies, err := parseNetworks(c.get("OMBAK_PROXIES"))
+	if err != nil {
+		return nil, err
+	}
+	x := web.New(ctx, web.Config{
+		Store: s, Engine: e, Demo: d, Secure: strings.HasPrefix(e.URL, "https:"), Proxies: proxies,
+	})
+	if !c.set("OMBAK_METRICS_ADDR") {
+		return x, nil
+	}
+	l, err := net.Listen("tcp", c.get("OMBAK_METRICS_ADDR"))
+	if err != nil {
+		return nil, fmt.Errorf("OMBAK_METRICS_ADDR: %w", err)
+	}
+	mux := http.NewServeMux()
+	mux.Handle("GET /metrics", x.Metrics())
+	go func() {
+		if err := serve(ctx, l, mux); err != nil && ctx.Err() == nil {
+			slog.Error("the figures are no longer answered", "error", err)
+		}
+	}()
+	return x, nil
+}
+
+// tlsListener has a listener speak TLS where a certificate is set.
+func tlsListener(c config, l net.Listener) (net.Listener, error) {
+	if !c.set("OMBAK_TLS_CERT") && !c.set("OMBAK_TLS_KEY") {
+		return l, nil
+	}
+	pair, err := tls.LoadX509KeyPair(c.get("OMBAK_TLS_CERT"), c.get("OMBAK_TLS_KEY"))
+	if err != nil {
+		return nil, fmt.Errorf("OMBAK_TLS_CERT and OMBAK_TLS_KEY: %w", err)
+	}
+	return tls.NewListener(l, &tls.Config{
+		Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12, NextProtos: []string{"h2", "http/1.1"},
+	}), nil
 }
 
 // serve answers over HTTP until ctx ends, then lets what is being answered finish.
@@ -243,7 +287,7 @@ func newEngine(ctx context.Context, c config, s *store.Store, clock engine.Clock
 	if err != nil {
 		return nil, nil, err
 	}
-	e, err := engine.New(ctx, engine.Config{Seal: key, Store: s, Clock: clock, Mail: sender, Signer: sender.Signer, URL: url, Domain: c.get("OMBAK_MAIL_DOMAIN"), Zone: c.zone(zone)})
+	e, err := engine.New(ctx, engine.Config{Seal: key, Store: s, Clock: clock, Mail: sender, Signer: sender.Signer, URL: url, Domain: c.get("OMBAK_MAIL_DOMAIN"), Zone: c.zone(zone), PrivateServers: c.get("OMBAK_PRIVATE_SERVERS") == "yes"})
 	if err != nil {
 		return nil, nil, err
 	}
@@ -286,8 +330,16 @@ func runServe(ctx context.Context, c config) error {
 		return err
 	}
 	defer in.Close()
-	slog.Info("Ombak answers", "at", "http://"+l.Addr().String(), "mail in", in.Addr())
-	return serve(ctx, l, web.New(ctx, web.Config{Store: s, Engine: e, Secure: strings.HasPrefix(e.URL, "https:")}).Handler())
+	x, err := interfaceOf(ctx, c, s, e, nil)
+	if err != nil {
+		return err
+	}
+	slog.Info("Ombak answers", "at", e.URL, "mail in", in.Addr())
+	tl, err := tlsListener(c, l)
+	if err != nil {
+		return err
+	}
+	return serve(ctx, tl, x.Handler())
 }
 
 func runWork(ctx context.Context, c config) error {
@@ -395,9 +447,15 @@ func runDemo(ctx context.Context, c config) error {
 	inner, cancel := context.WithCancel(ctx)
 	defer cancel()
 	failed := make(chan error, 4)
-	go func() {
-		failed <- serve(inner, l, web.New(inner, web.Config{Store: s, Engine: e, Demo: d, Secure: strings.HasPrefix(e.URL, "https:")}).Handler())
-	}()
+	face, err := interfaceOf(inner, c, s, e, d)
+	if err != nil {
+		return err
+	}
+	tl, err := tlsListener(c, l)
+	if err != nil {
+		return err
+	}
+	go func() { failed <- serve(inner, tl, face.Handler()) }()
 	go func() { failed <- serve(inner, boxes, world.View) }()
 	go func() { failed <- serve(inner, site, website.Handler(e.URL)) }()
 	if err := e.AddSite(ctx, d.Site); err != nil {

@@ -49,6 +49,8 @@ type Config struct {
 	Signer *mail.Signer   // by which Mail signs, for its DNS records; nil: nothing is signed
 	Zone   *time.Location // the workspace's; nil: UTC
 	Seal   *seal.Key      // for passwords of mail servers; nil: none are kept
+
+	PrivateServers bool // mailboxes may use mail servers on this machine and in private networks
 }
 
 // Engine works on one database. It is safe for use by several goroutines.

@@ -74,7 +74,7 @@ func newWorld(t *testing.T, o mailserver.Options) *world {
 	sender, err := mail.NewSender(w.mail.Addr())
 	w.must(err)
 	t.Cleanup(sender.Close)
-	w.e, err = New(w.ctx, Config{Store: w.s, Clock: w.clock, Mail: sender, URL: "http://ombak.example", Domain: "mail.karang.example"})
+	w.e, err = New(w.ctx, Config{Store: w.s, Clock: w.clock, Mail: sender, URL: "http://ombak.example", Domain: "mail.karang.example", PrivateServers: true})
 	w.must(err)
 	w.must(w.e.Register(w.ctx))
 	t.Cleanup(w.e.Unregister)

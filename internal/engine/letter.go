@@ -339,7 +339,7 @@ func (l *letters) letter(ctx context.Context, o *store.Outgoing) (letter mail.Le
 		ID: o.MailID, FromName: from.Name, From: from.Email, To: reader.Email, Subject: r.Subject, Date: e.Now(),
 		ReturnPath: "bounce+" + strings.SplitN(o.MailID, "@", 2)[0] + "@" + e.Domain,
 		ReplyTo:    doc.ReplyTo, Cc: doc.Cc, Bcc: doc.Bcc,
-		Text: r.Text, HTML: absolutePictures(r.HTML, e.URL), Invite: invite, OptOut: optOut, Files: files,
+		Text: r.Text, HTML: absolutePictures(e.passesIn(r.HTML, passForPicture), e.URL), Invite: invite, OptOut: optOut, Files: files,
 	}), group, edit, nil
 }
 

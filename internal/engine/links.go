@@ -2,6 +2,7 @@ package engine
 
 import (
 	"crypto/hmac"
+	"crypto/rand"
 	"crypto/sha256"
 	"encoding/base64"
 	"fmt"
@@ -101,4 +102,23 @@ func (e *Engine) pageVisit(page int64, token string) int64 {
 		return 0
 	}
 	return visit
+}
+
+// BrowserToken tells a browser from which somebody has signed in. It rests on
+// their address: who changes it, is unknown to browsers.
+func (e *Engine) BrowserToken(email string) string {
+	id := rand.Text()
+	return id + "." + e.browserMark(email, id)
+}
+
+// IsBrowserToken reports whether a token is one of ours for that address.
+func (e *Engine) IsBrowserToken(email, token string) bool {
+	id, mark, ok := strings.Cut(token, ".")
+	return ok && hmac.Equal([]byte(e.browserMark(email, id)), []byte(mark))
+}
+
+func (e *Engine) browserMark(email, id string) string {
+	m := hmac.New(sha256.New, e.key)
+	fmt.Fprintf(m, "browser/%s/%s", id, email)
+	return base64.RawURLEncoding.EncodeToString(m.Sum(nil)[:15])
 }

@@ -4,7 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"log/slog"
 	"net"
+	"slices"
 	"strings"
 	"time"
 
@@ -117,8 +119,8 @@ func (e *Engine) SetMailAccount(ctx context.Context, user int64, server, login, 
 	a := store.MailAccount{User: user, Server: strings.TrimSpace(server), Login: strings.TrimSpace(login)}
 	if a.Server != "" {
 		host, port, err := net.SplitHostPort(a.Server)
-		if err != nil || host == "" || port == "" || len(a.Server) > 255 || len(a.Login) > 255 || len(password) > 1000 {
-			return errors.New("a mail server reads like smtp.karang.example:587")
+		if err != nil || host == "" || !slices.Contains(mailPorts, port) && !e.PrivateServers || port == "" || len(a.Server) > 255 || len(a.Login) > 255 || len(password) > 1000 {
+			return errors.New("a mail server reads like smtp.karang.example:587, with one of the ports 25, 465, 587 and 2525")
 		}
 		if e.Seal == nil {
 			return ErrNoSeal
@@ -135,14 +137,15 @@ func (e *Engine) SetMailAccount(ctx context.Context, user int64, server, login, 
 				return fmt.Errorf("the password that was kept cannot be read (%w): type it anew", err)
 			}
 		}
-		s, err := mail.NewAccountSender(mail.Account{Server: a.Server, Login: a.Login, Password: password})
+		s, err := mail.NewAccountSender(mail.Account{Server: a.Server, Login: a.Login, Password: password}, e.PrivateServers)
 		if err != nil {
 			return err
 		}
 		s.Patience = tryFor
 		defer s.Close()
 		if err := s.Try(ctx); err != nil {
-			return fmt.Errorf("%s does not let us in: %w", a.Server, err)
+			slog.Info("a mail server did not let us in", "user", user, "error", err)
+			return whyNotIn(err)
 		}
 		if a.Login != "" {
 			a.Secret = e.Seal.Seal(password)
@@ -151,6 +154,27 @@ func (e *Engine) SetMailAccount(ctx context.Context, user int64, server, login, 
 		a.Login = ""
 	}
 	return e.Store.InTx(ctx, func(tx store.Tx) error { return store.SetMailAccount(ctx, tx, a) })
+}
+
+// mailPorts are those on which mail servers listen (RFC 5321, 6409, 8314; 2525
+// is common practice, no source).
+var mailPorts = []string{"25", "465", "587", "2525"}
+
+// Why a mail server of one's own is not kept. What it answered is not told: it
+// may be another's machine, and what listens there is not for us to find out.
+var (
+	ErrNoServer = errors.New("no mail server answered there in a way we could use: check its name and port, and that it offers TLS")
+	ErrNoEntry  = errors.New("the mail server does not take that name and password")
+)
+
+func whyNotIn(err error) error {
+	switch {
+	case errors.Is(err, mail.ErrPrivate):
+		return mail.ErrPrivate
+	case mail.NotLetIn(err):
+		return ErrNoEntry
+	}
+	return ErrNoServer
 }
 
 // account is a mail server that somebody's emails go out by, with the sender to
@@ -187,7 +211,7 @@ func (e *Engine) mailers(ctx context.Context, users []int64) (map[int64]Mailer, 
 					continue
 				}
 			}
-			s, err := mail.NewAccountSender(mail.Account{Server: a.Server, Login: a.Login, Password: password})
+			s, err := mail.NewAccountSender(mail.Account{Server: a.Server, Login: a.Login, Password: password}, e.PrivateServers)
 			if err != nil {
 				out[a.User] = closed{err}
 				continue

@@ -3,6 +3,7 @@ package engine
 import (
 	"errors"
 	"fmt"
+	"ombak/internal/mail"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -103,7 +104,7 @@ func TestAServerOfOnesOwn(t *testing.T) {
 	}
 	w.e.Seal, err = seal.File(filepath.Join(t.TempDir(), "secret"))
 	w.must(err)
-	for server, says := range map[string]string{"smtp.karang.example": "587", ":25": "587", "127.0.0.1:1": "does not let us in", own.Addr(): "wrong password"} {
+	for server, says := range map[string]string{"smtp.karang.example": "587", ":25": "587", "127.0.0.1:1": "no mail server answered", own.Addr(): "does not take that name"} {
 		if err := w.e.SetMailAccount(w.ctx, w.marketer, server, "ines", password); err == nil || !strings.Contains(err.Error(), says) {
 			t.Errorf("%s: %v, want that it says %q", server, err, says)
 		}
@@ -173,5 +174,38 @@ func TestLinksOfTheEarlierKey(t *testing.T) {
 	}
 	if person, _ := e.readToken("7." + signWith(old, "reader", 7, 0)); person != 0 {
 		t.Error("a browser is known by the earlier key")
+	}
+}
+
+// Servers on this machine and in private networks are for nobody's mailbox,
+// however they are written, unless the settings say so; and what answers at an
+// address is not told.
+func TestServersThatAreNotForMailboxes(t *testing.T) {
+	w := newWorld(t, mailserver.Options{})
+	var err error
+	w.e.Seal, err = seal.File(filepath.Join(t.TempDir(), "key"))
+	w.must(err)
+	open, err := unruly.Start(func(string) string { return "" })
+	w.must(err)
+	defer open.Close()
+	w.e.PrivateServers = false
+	for _, server := range []string{
+		"127.0.0.1:25", "127.0.0.1:465", "localhost:587", "[::1]:587", "[::ffff:127.0.0.1]:587", "10.1.2.3:25",
+		"192.168.0.1:25", "172.16.0.9:2525", "169.254.169.254:25", "[fe80::1]:25", "[fd00::1]:25", "100.64.0.1:25",
+		"0.0.0.0:25", "[::]:25", "[64:ff9b::7f00:1]:25", "[2002:7f00:1::]:25", "255.255.255.255:25", "224.0.0.1:25",
+	} {
+		if err := w.e.SetMailAccount(w.ctx, w.marketer, server, "", ""); !errors.Is(err, mail.ErrPrivate) {
+			t.Errorf("%s: %v", server, err)
+		}
+	}
+	if err := w.e.SetMailAccount(w.ctx, w.marketer, open.Addr(), "", ""); err == nil || !strings.Contains(err.Error(), "one of the ports") {
+		t.Errorf("a port that mail servers have not: %v", err)
+	}
+	w.e.PrivateServers = true
+	w.must(w.e.SetMailAccount(w.ctx, w.marketer, open.Addr(), "", ""))
+	for _, bad := range []string{"127.0.0.1:1", "127.0.0.1:22"} {
+		if err := w.e.SetMailAccount(w.ctx, w.marketer, bad, "", ""); !errors.Is(err, ErrNoServer) {
+			t.Errorf("%s: %v", bad, err)
+		}
 	}
 }

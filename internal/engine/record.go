@@ -92,7 +92,7 @@ func (e *Engine) Click(ctx context.Context, touch int64, n int, signature, why s
 	if err != nil {
 		return "", 0, err
 	}
-	target = e.absolute(link.Target)
+	target = e.absolute(e.WithPass(link.Target, passForLink))
 	if why == "" {
 		why = e.tooSoon(l)
 	}

@@ -29,13 +29,22 @@ const (
 	VisitorParam = "ombak_visitor"
 )
 
+// host is a name as the domain name system has it (RFC 1123, 2.1), or an IPv4
+// address, with a port perhaps. It goes into security headers as it stands, so
+// nothing else may be in it.
+var host = regexp.MustCompile(`^([a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?\.)*[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?(:[0-9]{1,5})?$`)
+
 // Origin is the origin of a web address, empty for what is none.
 func Origin(address string) string {
 	u, err := url.Parse(strings.TrimSpace(address))
-	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || u.User != nil {
+	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.User != nil {
 		return ""
 	}
-	return u.Scheme + "://" + strings.ToLower(u.Host)
+	name := strings.ToLower(u.Host)
+	if !host.MatchString(name) || len(name) > 260 {
+		return ""
+	}
+	return u.Scheme + "://" + name
 }
 
 // AddSite adds a site of our own whose visits are recorded.

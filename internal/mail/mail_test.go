@@ -292,7 +292,7 @@ func TestAccounts(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer srv.Close()
-	s, err := NewAccountSender(Account{Server: srv.Addr(), Login: "ines", Password: "pens"})
+	s, err := NewAccountSender(Account{Server: srv.Addr(), Login: "ines", Password: "pens"}, true)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -319,7 +319,7 @@ func TestAccounts(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	far, err := NewAccountSender(Account{Server: net.JoinHostPort("localhost", port), Login: "ines", Password: "pens"})
+	far, err := NewAccountSender(Account{Server: net.JoinHostPort("localhost", port), Login: "ines", Password: "pens"}, true)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -328,7 +328,7 @@ func TestAccounts(t *testing.T) {
 	if err := far.Try(t.Context()); err == nil || strings.Contains(strings.Join(said, " "), "AUTH") {
 		t.Errorf("without TLS it said %v: %v", said, err)
 	}
-	if _, err := NewAccountSender(Account{Server: "smtp.karang.example"}); err == nil {
+	if _, err := NewAccountSender(Account{Server: "smtp.karang.example"}, true); err == nil {
 		t.Error("a server without a port was taken")
 	}
 }

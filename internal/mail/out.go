@@ -10,14 +10,18 @@ package mail
 import (
 	"bytes"
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"io"
 	"net"
 	netmail "net/mail"
+	"net/netip"
+	"net/textproto"
 	"strconv"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	gomail "github.com/wneessen/go-mail"
@@ -155,6 +159,7 @@ type Sender struct {
 	host    string
 	port    int
 	account Account
+	private bool // it may be on this machine or in a private network
 
 	mu     sync.Mutex
 	client *gomail.Client
@@ -185,13 +190,40 @@ type Account struct {
 
 // NewAccountSender makes a sender that signs in to an account. A server on port
 // 465 is spoken to in TLS from the first byte (RFC 8314); on any other it must
-// offer TLS before it hears the password, unless it is this machine.
-func NewAccountSender(a Account) (*Sender, error) {
+// offer TLS before it hears the password, unless it is this machine. A server
+// on this machine or in a private network is reached only where private allows.
+func NewAccountSender(a Account, private bool) (*Sender, error) {
 	s, err := NewSender(a.Server)
 	if err == nil {
-		s.account = a
+		s.account, s.private = a, private
 	}
 	return s, err
+}
+
+// ErrPrivate is answered for a server in a network that is not for mailboxes.
+var ErrPrivate = errors.New("it is in a private network, and the settings do not allow that")
+
+// carrierNAT is the network that providers share among customers (RFC 6598).
+var carrierNAT = netip.MustParsePrefix("100.64.0.0/10")
+
+// public refuses to reach for what is not on the public network. It sees the
+// address that was looked up, so no name can lead around it.
+func public(_, address string, _ syscall.RawConn) error {
+	at, err := netip.ParseAddrPort(address)
+	if err != nil {
+		return ErrPrivate
+	}
+	ip := at.Addr().Unmap()
+	if !ip.IsGlobalUnicast() || ip.IsPrivate() || ip.IsLoopback() || carrierNAT.Contains(ip) || inIPv4(ip) {
+		return ErrPrivate
+	}
+	return nil
+}
+
+// inIPv4 reports whether an IPv6 address stands for an IPv4 one behind a
+// translator (RFC 6052) or a tunnel (RFC 3056): what it leads to is not seen.
+func inIPv4(ip netip.Addr) bool {
+	return netip.MustParsePrefix("64:ff9b::/16").Contains(ip) || netip.MustParsePrefix("2002::/16").Contains(ip)
 }
 
 // Try reaches the server and signs in, and sends nothing.
@@ -284,6 +316,20 @@ func (s *Sender) connect(ctx context.Context) error {
 		}
 		options = append(options, gomail.WithSMTPAuth(auth), gomail.WithUsername(s.account.Login), gomail.WithPassword(s.account.Password))
 	}
+	// We say where to, and not the library: it knows no addresses of IPv6.
+	to := net.JoinHostPort(s.host, strconv.Itoa(s.port))
+	d := &net.Dialer{Timeout: patience}
+	if !s.private && s.account.Server != "" {
+		d.Control = public
+	}
+	dial := d.DialContext
+	if s.port == 465 {
+		secure := tls.Dialer{NetDialer: d, Config: &tls.Config{ServerName: s.host, MinVersion: tls.VersionTLS12}}
+		dial = secure.DialContext
+	}
+	options = append(options, gomail.WithDialContextFunc(func(ctx context.Context, network, _ string) (net.Conn, error) {
+		return dial(ctx, network, to)
+	}))
 	if s.port == 465 {
 		options = append(options, gomail.WithSSL())
 	}
@@ -317,4 +363,10 @@ func (s *Sender) Close() {
 func NoSuchReader(err error) bool {
 	se, ok := errors.AsType[*gomail.SendError](err)
 	return ok && se.Reason == gomail.ErrSMTPRcptTo && se.ErrorCode() >= 500
+}
+
+// NotLetIn reports whether a server refused a name and a password (RFC 4954, 6).
+func NotLetIn(err error) bool {
+	e, ok := errors.AsType[*textproto.Error](err)
+	return ok && (e.Code == 535 || e.Code == 534 || e.Code == 530)
 }

@@ -283,12 +283,8 @@ func TestOneOpenHandoffEach(t *testing.T) {
 	if n, err := k.OpenHandoffs(k.ctx, other); err != nil || len(n) != 0 {
 		t.Errorf("another rep sees %d, %v", len(n), err)
 	}
-	err = k.InTx(k.ctx, func(tx store.Tx) error {
-		_, err := store.DecideHandoff(k.ctx, tx, list[0].ID, other, "accepted", "", at)
-		return err
-	})
-	if !errors.Is(err, store.ErrNotFound) {
-		t.Errorf("another rep decides: %v", err)
+	if of, err := workOwner(k, list[0].ID); err != nil || of == nil || *of != rep {
+		t.Errorf("it is of %v, %v", of, err)
 	}
 	k.tx(func(tx store.Tx) error {
 		_, err := store.DecideHandoff(k.ctx, tx, list[0].ID, rep, "sent back", "no site", at)
@@ -297,6 +293,17 @@ func TestOneOpenHandoffEach(t *testing.T) {
 	if !hand() {
 		t.Error("after it was sent back they can be handed over again")
 	}
+	if _, err := workOwner(k, list[0].ID); !errors.Is(err, store.ErrNotFound) {
+		t.Errorf("decided, it is still work: %v", err)
+	}
+}
+
+func workOwner(k *kept, handoff int64) (of *int64, err error) {
+	err = k.InTx(k.ctx, func(tx store.Tx) error {
+		of, err = store.OwnerOfWork(k.ctx, tx, store.HandoffWork, handoff)
+		return err
+	})
+	return of, err
 }
 
 func TestSignalsFindTheirMonth(t *testing.T) {

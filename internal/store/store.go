@@ -15,6 +15,7 @@ import (
 	"fmt"
 	"io/fs"
 	"log/slog"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -33,6 +34,13 @@ var migrations embed.FS
 
 // ErrNotFound is answered for something that is not there.
 var ErrNotFound = errors.New("not found")
+
+// IsBadValue reports whether the database could not take a value for what it
+// is: a number out of range, a text that is none (SQLSTATE class 22).
+func IsBadValue(err error) bool {
+	e, ok := errors.AsType[*pgconn.PgError](err)
+	return ok && strings.HasPrefix(e.Code, "22")
+}
 
 // Store is one database. It is safe for use by several goroutines.
 type Store struct {

@@ -21,6 +21,7 @@ import (
 type formData struct {
 	Page     store.Page
 	Doc      *page.Document
+	Blocks   []template.HTML
 	Asks     []ask
 	Boxes    []box
 	Keep     [][2]string // campaign tags and hidden fields that came with the address
@@ -105,11 +106,11 @@ func (d *formData) askedOf(known page.Known, define func(person.Field) (person.D
 	}
 }
 
-// Blocks are what stands beside the form. Their HTML is cleaned by the core.
-func (d formData) Blocks() []template.HTML {
+// blocks are what stands beside the form. Their HTML is cleaned by the core.
+func (s *Server) blocks(doc *page.Document) []template.HTML {
 	var out []template.HTML
-	for _, b := range d.Doc.Blocks {
-		out = append(out, template.HTML(message.Sketch(b.Kind, b.Content)))
+	for _, b := range doc.Blocks {
+		out = append(out, template.HTML(s.Engine.OnPage(message.Sketch(b.Kind, b.Content))))
 	}
 	return out
 }
@@ -122,8 +123,10 @@ func (s *Server) embeddedForm(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
+	sites = slices.DeleteFunc(sites, func(x string) bool { return engine.Origin(x) != x }) // from before names were checked
 	h := c.Response().Header()
-	h.Set("Content-Security-Policy", strings.Replace(h.Get("Content-Security-Policy"), "frame-ancestors 'self'", "frame-ancestors 'self' "+strings.Join(sites, " "), 1))
+	h.Set("Content-Security-Policy", strings.Replace(h.Get("Content-Security-Policy"),
+		"frame-ancestors 'self'", "frame-ancestors 'self' "+strings.Join(sites, " "), 1))
 	h.Del("X-Frame-Options")
 	if c.Request().Method == http.MethodPost {
 		return s.fillForm(c, true)
@@ -145,7 +148,7 @@ func (s *Server) openForm(c *echo.Context, embedded bool) error {
 	if err != nil {
 		return err
 	}
-	if machine(c.Request()) == "" && s.limits.allow("shown", c.RealIP(), time.Second, 60) {
+	if machine(c.Request()) == "" && s.limits.allow("shown", network(c.RealIP()), time.Second, 60) {
 		if d.View, err = s.Engine.Show(ctx, p, c.QueryParam("utm_source"), d.Site); err != nil {
 			return err
 		}
@@ -193,6 +196,7 @@ func (s *Server) showForm(c *echo.Context, code int, d formData) error {
 			h.Set("Content-Security-Policy", strings.Replace(h.Get("Content-Security-Policy"), "form-action 'self'", "form-action 'self' "+origin, 1))
 		}
 	}
+	d.Blocks = s.blocks(d.Doc)
 	v := View{Title: d.Doc.Title, Data: d, Zone: s.Engine.Zone, Now: s.Engine.Now()}
 	if d.Embedded {
 		v.Scheme = "light" // it stands on another site's ground
@@ -242,7 +246,7 @@ func (s *Server) fillForm(c *echo.Context, embedded bool) error {
 		d.askedOf(known, cat.Define, typed)
 		return s.showForm(c, code, d)
 	}
-	if !s.limits.allow("form", c.RealIP(), 5*time.Second, 30) {
+	if !s.limits.allow("form", network(c.RealIP()), 5*time.Second, 30) {
 		d.Wrong["form"] = "Too many forms came from your network. Please wait a minute and press the button again; nothing you typed is lost."
 		return again(http.StatusTooManyRequests)
 	}
@@ -278,7 +282,7 @@ func (s *Server) fillForm(c *echo.Context, embedded bool) error {
 
 // formStarted takes that somebody began to fill a form in.
 func (s *Server) formStarted(c *echo.Context) error {
-	if machine(c.Request()) != "" || !s.limits.allow("started", c.RealIP(), time.Second, 60) {
+	if machine(c.Request()) != "" || !s.limits.allow("started", network(c.RealIP()), time.Second, 60) {
 		return c.NoContent(http.StatusNoContent)
 	}
 	p, err := s.published(c)

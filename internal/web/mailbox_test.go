@@ -120,7 +120,7 @@ func TestAServerOfOnesOwnByForm(t *testing.T) {
 	x.e.Seal, err = seal.File(filepath.Join(t.TempDir(), "secret"))
 	x.must(err)
 	code, body := try("127.0.0.1:1")
-	if code != http.StatusUnprocessableEntity || !strings.Contains(body, "does not let us in") || !strings.Contains(body, `value="127.0.0.1:1"`) || !strings.Contains(body, `value="ines&lt;b&gt;"`) || strings.Contains(body, "pens-at-14-m") {
+	if code != http.StatusUnprocessableEntity || !strings.Contains(body, "No mail server answered") || !strings.Contains(body, `value="127.0.0.1:1"`) || !strings.Contains(body, `value="ines&lt;b&gt;"`) || strings.Contains(body, "pens-at-14-m") {
 		t.Errorf("a server that is not there: %d", code)
 	}
 	srv, err := unruly.Start(func(string) string { return "" })

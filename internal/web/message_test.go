@@ -284,7 +284,7 @@ func TestPreviewAndProof(t *testing.T) {
 	form := sent(t, body)
 	form.Del("do")
 	form.Set("1.text", "<div>Only for {{ person.shoe }}</div>")
-	if res, body := w.do("POST", one, form); res.StatusCode != http.StatusUnprocessableEntity || !strings.Contains(body, "There is no merge field person.shoe") || !strings.Contains(body, "Only for") {
+	if res, body := w.do("POST", one, form); res.StatusCode != http.StatusUnprocessableEntity || !strings.Contains(body, "there is no merge field person.shoe") || !strings.Contains(body, "Only for") {
 		t.Errorf("words that cannot be filled in: %s", res.Status)
 	}
 	form.Set("1.text", "<div>Only for you<script>1</script></div>")

@@ -35,7 +35,7 @@ func TestPeopleInASentence(t *testing.T) {
 		{"", "2", true}, {norway, "1", true}, {strings.Replace(norway, "norway", "CA", 1), "1", false}, {clicked + "1", "1", true}, {clicked + "2", "0", false},
 		{strings.Replace(norway, "all", "none", 1), "1", false},
 		{url.Values{"rule": {`{"if":{"field":"country","op":"is","value":"NO"}}`}}.Encode(), "1", true},
-		{"text=fjord", "1", true}, {"text=%25", "0", false}, {"order=name", "2", true}, {"order=;drop", "2", true}, {"after=x", "2", true},
+		{"text=fjord", "1", true}, {"text=%25", "0", false}, {"order=name", "2", true}, {"order=%3Bdrop", "2", true}, {"after=x", "2", true},
 		{"j.r=all&s.r.0=field+country&o.r.0=is&v.r.0=", "2", true}, // a condition that is still being made leaves nobody out
 		{"j.r=all&s.r.0=signal+99&o.r.0=x&n.r.0=-1&d.r.0=x", "2", true}, {"j.r=all&s.r.0=nonsense", "2", true},
 	} {

@@ -3,6 +3,7 @@ package web
 import (
 	"fmt"
 	"net/http"
+	"net/url"
 	"regexp"
 	"strconv"
 	"strings"
@@ -22,11 +23,12 @@ func (s *Server) publicRoutes(e *echo.Echo) {
 	e.POST("/p/:slug/form", s.embeddedForm)
 	e.POST("/p/:slug/started", s.formStarted)
 	e.GET("/f.js", s.formScript)
-	e.GET("/g/:slug", s.publicFile)
+	e.GET("/g/:slug", s.publicFile, echo.WrapMiddleware(s.sessions.LoadAndSave), s.withPass)
 	e.GET("/v.js", s.visitScript)
 	e.POST("/v", s.visited)
-	e.GET("/s/:id", s.shelfPage)
-	e.GET("/s/:id/file", s.shelfFile)
+	session := echo.WrapMiddleware(s.sessions.LoadAndSave)
+	e.GET("/s/:id", s.shelfPage, session, s.withPass)
+	e.GET("/s/:id/file", s.shelfFile, session, s.withPass)
 	e.GET("/l/:touch/:n/:signature", s.click)
 	e.HEAD("/l/:touch/:n/:signature", s.click)
 	e.GET("/o/:touch/:picture", s.pixel)
@@ -34,6 +36,31 @@ func (s *Server) publicRoutes(e *echo.Echo) {
 	e.HEAD("/h/:touch/:signature", s.trap)
 	e.GET("/u/:touch/:signature", s.optOutPage)
 	e.POST("/u/:touch/:signature", s.optOut)
+}
+
+// withPass lets whoever we gave an address with a pass come to it, and whoever
+// works here. A page's file without one leads to the form before it.
+func (s *Server) withPass(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		if s.Engine.Passes(c.Request().URL.Path, c.QueryParam(engine.PassParam)) {
+			return next(c)
+		}
+		ctx := c.Request().Context()
+		if id := s.sessions.GetInt64(ctx, "user"); id != 0 {
+			if _, err := s.Store.User(ctx, id); err == nil {
+				return next(c)
+			} else if !store.IsNotFound(err) {
+				return err
+			}
+		}
+		if slug := c.Param("slug"); slug != "" {
+			if _, err := s.published(c); err != nil {
+				return err
+			}
+			return c.Redirect(http.StatusSeeOther, "/p/"+url.PathEscape(slug))
+		}
+		return store.ErrNotFound
+	}
 }
 
 const readerCookie = "ombak_reader"
@@ -81,7 +108,7 @@ func (s *Server) machineOrHaste(c *echo.Context, touch int64) string {
 	if why := machine(c.Request()); why != "" {
 		return why
 	}
-	if !s.limits.allow("email", fmt.Sprintf("%d %s", touch, c.RealIP()), 20*time.Second, 20) {
+	if !s.limits.allow("email", fmt.Sprintf("%d %s", touch, network(c.RealIP())), 20*time.Second, 20) {
 		return "fetched more often than a person does"
 	}
 	return ""
@@ -90,7 +117,7 @@ func (s *Server) machineOrHaste(c *echo.Context, touch int64) string {
 // looks reports whether a known reader's look at a page counts: not a machine's,
 // and no more often than a person looks.
 func (s *Server) looks(c *echo.Context, reader int64) bool {
-	return reader != 0 && machine(c.Request()) == "" && s.limits.allow("page", fmt.Sprintf("%d %s", reader, c.RealIP()), 20*time.Second, 20)
+	return reader != 0 && machine(c.Request()) == "" && s.limits.allow("page", fmt.Sprintf("%d %s", reader, network(c.RealIP())), 20*time.Second, 20)
 }
 
 // published is the page at an address that visitors reach.
@@ -187,7 +214,7 @@ func (s *Server) trap(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	if !s.limits.allow("email", fmt.Sprintf("trap %d %s", touch, c.RealIP()), 20*time.Second, 5) {
+	if !s.limits.allow("email", fmt.Sprintf("trap %d %s", touch, network(c.RealIP())), 20*time.Second, 5) {
 		return c.NoContent(http.StatusNoContent)
 	}
 	if err := s.Engine.Trapped(c.Request().Context(), touch, c.Param("signature")); err != nil {

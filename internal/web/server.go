@@ -10,7 +10,9 @@ import (
 	"errors"
 	"io/fs"
 	"log/slog"
+	"net"
 	"net/http"
+	"net/netip"
 	"strings"
 	"time"
 
@@ -48,7 +50,10 @@ type Config struct {
 	Store  *store.Store
 	Engine *engine.Engine
 	Demo   Demo
-	Secure bool // reached over HTTPS: cookies say so
+	Secure bool // reached over HTTPS: cookies say so, and browsers are told to stay there
+
+	// Proxies are the networks of proxies before us: what they say of who asks is believed, and nobody else.
+	Proxies []netip.Prefix
 }
 
 // Server serves the interface.
@@ -58,6 +63,7 @@ type Server struct {
 	limits   *limits
 	events   *events
 	metrics  *prometheus.Registry
+	routes   *echo.Echo // as the last call of Handler made them
 }
 
 // New makes the server; ctx ends its background work.
@@ -85,14 +91,15 @@ const (
 // Handler is everything Ombak answers over HTTP.
 func (s *Server) Handler() http.Handler {
 	e := echo.New()
+	s.routes = e
 	e.Logger = slog.Default()
 	e.HTTPErrorHandler = s.failed
 	e.Renderer = renderer{}
-	e.Use(s.counted, middleware.Recover(), secure, bodyLimit, middleware.Gzip())
+	e.IPExtractor = whoAsks(s.Proxies)
+	e.Use(s.counted, middleware.Recover(), s.secure, bodyLimit, readable, middleware.Gzip())
 
 	e.GET("/healthz", func(c *echo.Context) error { return c.String(http.StatusOK, "ok\n") })
 	e.GET("/readyz", s.ready)
-	e.GET("/metrics", echo.WrapHandler(promhttp.HandlerFor(s.metrics, promhttp.HandlerOpts{DisableCompression: true})))
 	dist, err := fs.Sub(assetFiles, "assets/dist")
 	if err != nil {
 		panic(err) // the folder is embedded above
@@ -182,6 +189,28 @@ func (s *Server) Handler() http.Handler {
 	return e
 }
 
+// Metrics answers the figures of this process, for a listener of their own.
+func (s *Server) Metrics() http.Handler {
+	return promhttp.HandlerFor(s.metrics, promhttp.HandlerOpts{DisableCompression: true})
+}
+
+// whoAsks tells from where a request comes: from whoever reaches us, or from
+// whom the nearest proxy that is not ours has seen (X-Forwarded-For, read from
+// its end).
+func whoAsks(proxies []netip.Prefix) echo.IPExtractor {
+	if len(proxies) == 0 {
+		return echo.ExtractIPDirect()
+	}
+	trust := []echo.TrustOption{echo.TrustLoopback(false), echo.TrustLinkLocal(false), echo.TrustPrivateNet(false)}
+	for _, p := range proxies {
+		p = p.Masked()
+		trust = append(trust, echo.TrustIPRange(&net.IPNet{
+			IP: p.Addr().AsSlice(), Mask: net.CIDRMask(p.Bits(), p.Addr().BitLen()),
+		}))
+	}
+	return echo.ExtractIPFromXFFHeader(trust...)
+}
+
 // peopleRoutes are those of the place People. Reps see all of it and keep
 // records in order; who may be written to, and what happens to many at once,
 // is for those who write.
@@ -268,9 +297,12 @@ func bodyLimit(next echo.HandlerFunc) echo.HandlerFunc {
 
 // secure sets the headers that keep a page to itself. Scripts come from our
 // own files alone; nothing inline runs.
-func secure(next echo.HandlerFunc) echo.HandlerFunc {
+func (s *Server) secure(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		h := c.Response().Header()
+		if s.Secure { // RFC 6797
+			h.Set("Strict-Transport-Security", "max-age=31536000")
+		}
 		h.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src 'self'; connect-src 'self'; frame-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'self'")
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("X-Frame-Options", "SAMEORIGIN")
@@ -310,6 +342,8 @@ func (s *Server) failed(c *echo.Context, err error) {
 		code = http.StatusNotFound
 	case errors.Is(err, context.Canceled):
 		return // nobody is there any more
+	case store.IsBadValue(err):
+		code = http.StatusBadRequest
 	default:
 		if x := echo.StatusCode(err); x != 0 {
 			code = x

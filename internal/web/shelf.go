@@ -219,7 +219,11 @@ func (s *Server) shelfPage(c *echo.Context) error {
 	if s.shelfOver(i) {
 		return store.ErrNotFound
 	}
-	return c.Render(http.StatusOK, "shelfpage.html", View{Title: i.Title, Data: i})
+	d := struct {
+		store.ShelfItem
+		File string // its address
+	}{i, s.Engine.WithPass(fmt.Sprintf("/s/%d/file", id), time.Hour)}
+	return c.Render(http.StatusOK, "shelfpage.html", View{Title: i.Title, Data: d})
 }
 
 // shelfFile hands an item out and notes who took it, where that is known.

@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"strings"
 	"testing"
+	"time"
 
 	"ombak/internal/store"
 )
@@ -84,20 +85,21 @@ func TestTheShelf(t *testing.T) {
 	}
 
 	// Readers: somebody unknown, and Ana.
+	pass := func(path string) string { return x.e.WithPass(path, time.Hour) }
 	stranger := x.visitor()
-	res, body := stranger.do("GET", fmt.Sprintf("/s/%d", id), nil)
+	res, body := stranger.do("GET", pass(fmt.Sprintf("/s/%d", id)), nil)
 	if res.StatusCode != http.StatusOK || !strings.Contains(body, "Limits by fish") || strings.Contains(body, "Leave it on the desk") {
 		t.Errorf("the page for readers: %s", res.Status)
 	}
-	res, body = stranger.do("GET", fmt.Sprintf("/s/%d/file", id), nil)
+	res, body = stranger.do("GET", pass(fmt.Sprintf("/s/%d/file", id)), nil)
 	h := res.Header
 	if body != string(pdf) || h.Get("Content-Type") != "application/pdf" || h.Get("X-Content-Type-Options") != "nosniff" || !strings.Contains(h.Get("Content-Security-Policy"), "sandbox") || h.Get("Content-Disposition") != `inline; filename="ta-ble.pdf"` {
 		t.Errorf("the file: %v", h)
 	}
 	known := x.visitor()
 	known.c.Jar.SetCookies(mustURL(t, x.srv.URL), []*http.Cookie{{Name: readerCookie, Value: x.e.ReaderToken(ana)}})
-	known.do("GET", fmt.Sprintf("/s/%d/file", id), nil)
-	if res, _ := known.do("GET", "/s/"+talk+"/file", nil); res.StatusCode != http.StatusFound || res.Header.Get("Location") != link["url"] {
+	known.do("GET", pass(fmt.Sprintf("/s/%d/file", id)), nil)
+	if res, _ := known.do("GET", pass("/s/"+talk+"/file"), nil); res.StatusCode != http.StatusFound || res.Header.Get("Location") != link["url"] {
 		t.Errorf("the link: %s to %q", res.Status, res.Header.Get("Location"))
 	}
 	takers, err := x.s.ShelfTakers(t.Context(), id, 10)
@@ -110,13 +112,13 @@ func TestTheShelf(t *testing.T) {
 
 	// A new version, an end, and off the shelf.
 	v.put(at, words, "table.pdf", []byte("%PDF-1.4 second"))
-	if _, body := stranger.do("GET", fmt.Sprintf("/s/%d/file", id), nil); body != "%PDF-1.4 second" {
+	if _, body := stranger.do("GET", pass(fmt.Sprintf("/s/%d/file", id)), nil); body != "%PDF-1.4 second" {
 		t.Errorf("the new version: %q", body)
 	}
 	words["ends"] = "2020-01-01"
 	v.put(at, words, "", nil)
 	for _, path := range []string{"/s/%d", "/s/%d/file"} {
-		if res, _ := stranger.do("GET", fmt.Sprintf(path, id), nil); res.StatusCode != http.StatusNotFound {
+		if res, _ := stranger.do("GET", pass(fmt.Sprintf(path, id)), nil); res.StatusCode != http.StatusNotFound {
 			t.Errorf("%s after its last day: %s", path, res.Status)
 		}
 	}
@@ -160,7 +162,7 @@ func TestPicturesOfOnesOwn(t *testing.T) {
 			t.Errorf("%s: %s %s", name, res.Status, body)
 		}
 	}
-	if res, got := x.visitor().do("GET", "/s/1/file", nil); got != string(png) || res.Header.Get("Content-Type") != "image/png" || res.Header.Get("Cross-Origin-Resource-Policy") != "cross-origin" {
+	if res, got := x.visitor().do("GET", x.e.WithPass("/s/1/file", time.Hour), nil); got != string(png) || res.Header.Get("Content-Type") != "image/png" || res.Header.Get("Cross-Origin-Resource-Policy") != "cross-origin" {
 		t.Errorf("the picture in a letter: %s %v", res.Status, res.Header)
 	}
 	res, body = v.put("/content/upload", nil, "table.pdf", []byte("%PDF-1.4"))

@@ -3,13 +3,15 @@ package web
 import (
 	"crypto/rand"
 	"net/http"
+	"net/url"
 	"strconv"
 	"strings"
 	"sync"
 	"time"
+	"unicode"
+	"unicode/utf8"
 
 	"github.com/labstack/echo/v5"
-	"golang.org/x/time/rate"
 
 	"ombak/internal/password"
 	"ombak/internal/store"
@@ -18,41 +20,6 @@ import (
 // nobody is hashed against where an address is unknown, so that the answer
 // takes as long.
 var nobody = sync.OnceValue(func() string { return password.Hash(rand.Text()) })
-
-// limits counts tries by address, for what anybody can call.
-type limits struct {
-	mu sync.Mutex
-	by map[string]*limit
-}
-
-type limit struct {
-	*rate.Limiter
-	used time.Time
-}
-
-func newLimits() *limits { return &limits{by: map[string]*limit{}} }
-
-// allow takes a try of what by whom: burst at once, then one every so often.
-func (l *limits) allow(what, who string, every time.Duration, burst int) bool {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	now := time.Now()
-	if len(l.by) > 10_000 {
-		for k, x := range l.by {
-			if now.Sub(x.used) > time.Duration(burst)*every {
-				delete(l.by, k)
-			}
-		}
-	}
-	k := what + " " + who
-	x := l.by[k]
-	if x == nil {
-		x = &limit{Limiter: rate.NewLimiter(rate.Every(every), burst)}
-		l.by[k] = x
-	}
-	x.used = now
-	return x.Allow()
-}
 
 type signInData struct {
 	Email string
@@ -78,8 +45,15 @@ func (s *Server) showSignIn(c *echo.Context, code int, d signInData) error {
 
 func (s *Server) signIn(c *echo.Context) error {
 	email, typed := strings.ToLower(strings.TrimSpace(c.FormValue("email"))), c.FormValue("password")
-	// By address and by account: neither many accounts from one place nor one account from many.
-	if !s.limits.allow("sign-in", c.RealIP(), 10*time.Second, 10) || !s.limits.allow("account", email, 10*time.Second, 10) {
+	from := network(c.RealIP())
+	// A stranger who guesses must not lock out whom the account belongs to: a browser from which they have signed in
+	// before is counted by itself. All others together have a limit that a few of them do not reach.
+	known := s.knownBrowser(c, email)
+	limited := !s.limits.allow("sign-in", from, 10*time.Second, 10)
+	if !known {
+		limited = limited || !s.limits.left("account", email, 10*time.Second, 60)
+	}
+	if limited {
 		return s.showSignIn(c, http.StatusTooManyRequests, signInData{Email: email, Wrong: "Too many tries. Wait a minute, then try again."})
 	}
 	if len(typed) > 1000 {
@@ -98,6 +72,9 @@ func (s *Server) signIn(c *echo.Context) error {
 		return herr
 	}
 	if err != nil || !ok {
+		if !known {
+			s.limits.allow("account", email, 10*time.Second, 60)
+		}
 		return s.showSignIn(c, http.StatusUnprocessableEntity, signInData{Email: email, Wrong: "The address or the password is not right."})
 	}
 	return s.enter(c, u)
@@ -126,6 +103,7 @@ func (s *Server) enter(c *echo.Context, u store.User) error {
 		return err
 	}
 	s.sessions.Put(ctx, "user", u.ID)
+	s.rememberBrowser(c, u)
 	next := localPath(c.FormValue("next"))
 	if next == "" {
 		next = "/"
@@ -133,9 +111,34 @@ func (s *Server) enter(c *echo.Context, u store.User) error {
 	return c.Redirect(http.StatusSeeOther, next)
 }
 
-// localPath lets a path of our own through and nothing else.
+const knownCookie = "ombak_known"
+
+// rememberBrowser notes in a browser that a user has signed in from it. It lets
+// nobody in: it only tells their tries from a stranger's.
+func (s *Server) rememberBrowser(c *echo.Context, u store.User) {
+	c.SetCookie(&http.Cookie{Name: knownCookie, Value: s.Engine.BrowserToken(u.Email), Path: "/sign-in",
+		MaxAge: 180 * 24 * 3600, HttpOnly: true, Secure: s.Secure, SameSite: http.SameSiteLaxMode})
+}
+
+// knownBrowser reports whether the user with that address has signed in from
+// this browser before. A token tries so often and no more, wherever it is.
+func (s *Server) knownBrowser(c *echo.Context, email string) bool {
+	k, err := c.Cookie(knownCookie)
+	return err == nil && s.Engine.IsBrowserToken(email, k.Value) && s.limits.allow("known", k.Value, 10*time.Second, 10)
+}
+
+// localPath lets a path of our own through and nothing else. Browsers drop
+// tabs and line ends from an address, so none may stand in it.
 func localPath(p string) string {
-	if !strings.HasPrefix(p, "/") || strings.HasPrefix(p, "//") || strings.ContainsAny(p, "\\\r\n") {
+	if !strings.HasPrefix(p, "/") || strings.HasPrefix(p, "//") || len(p) > 2000 {
+		return ""
+	}
+	for _, r := range p {
+		if r == '\\' || r == utf8.RuneError || unicode.IsControl(r) {
+			return ""
+		}
+	}
+	if u, err := url.Parse(p); err != nil || u.Host != "" || u.Scheme != "" {
 		return ""
 	}
 	return p

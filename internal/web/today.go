@@ -106,6 +106,9 @@ func (s *Server) resolve(c *echo.Context) error {
 		return err
 	}
 	how := c.FormValue("how")
+	if how != "sent" && how != "again" && how != "pass" {
+		return echo.ErrBadRequest
+	}
 	if err := s.Engine.Resolve(c.Request().Context(), id, how); err != nil {
 		if store.IsNotFound(err) {
 			return s.notDone(c, "/today", "Somebody else has decided about this email meanwhile.")

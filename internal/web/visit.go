@@ -21,7 +21,7 @@ func (s *Server) visited(c *echo.Context) error {
 	if r.Header.Get("Sec-GPC") == "1" || machine(r) != "" { // Global Privacy Control: nothing is kept
 		return c.NoContent(http.StatusNoContent)
 	}
-	if !s.limits.allow("visit", c.RealIP(), time.Second, 60) {
+	if !s.limits.allow("visit", network(c.RealIP()), time.Second, 60) {
 		return c.NoContent(http.StatusTooManyRequests)
 	}
 	ctx := r.Context()

@@ -44,6 +44,7 @@ type site struct {
 	t   *testing.T
 	s   *store.Store
 	e   *engine.Engine
+	x   *Server
 	srv *httptest.Server
 }
 
@@ -51,7 +52,7 @@ func newSite(t *testing.T) *site {
 	t.Helper()
 	ctx := t.Context()
 	st := storetest.New(t)
-	e, err := engine.New(ctx, engine.Config{Store: st, Clock: stopped{}, Mail: noMail{}, URL: "http://ombak.example", Domain: "mail.karang.example"})
+	e, err := engine.New(ctx, engine.Config{Store: st, Clock: stopped{}, Mail: noMail{}, URL: "http://ombak.example", Domain: "mail.karang.example", PrivateServers: true})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -61,7 +62,8 @@ func newSite(t *testing.T) *site {
 			t.Fatal(err)
 		}
 	}
-	x := &site{t, st, e, httptest.NewServer(New(ctx, Config{Store: st, Engine: e}).Handler())}
+	server := New(ctx, Config{Store: st, Engine: e})
+	x := &site{t, st, e, server, httptest.NewServer(server.Handler())}
 	t.Cleanup(x.srv.Close)
 	return x
 }
@@ -155,9 +157,12 @@ func TestSignInIsLimited(t *testing.T) {
 }
 
 func TestNextStaysHere(t *testing.T) {
-	for _, c := range []struct{ next, want string }{{"/people", "/people"}, {"//evil.example", "/"}, {"https://evil.example", "/"}, {"/\\evil.example", "/"}, {"", "/"}} {
+	for _, c := range []struct{ next, want string }{{"/people", "/people"}, {"//evil.example", "/"}, {"https://evil.example", "/"}, {"/\\evil.example", "/"}, {"", "/"}, {"/\t/evil.example", "/"}, {"/\x00", "400"}, {"/\u0085/evil.example", "/"}, {"/a\nb", "/"}, {"/people?rule=x&text=ø", "/people?rule=x&text=ø"}} {
 		v := newSite(t).visitor()
 		res, _ := v.do("POST", "/sign-in", url.Values{"email": {"lead@karang.example"}, "password": {"correct horse"}, "next": {c.next}})
+		if c.want == "400" && res.StatusCode == http.StatusBadRequest {
+			continue
+		}
 		if got := res.Header.Get("Location"); got != c.want {
 			t.Errorf("next %q leads to %q", c.next, got)
 		}
@@ -305,8 +310,13 @@ func TestEveryPlaceAnswers(t *testing.T) {
 	if res, body := v.do("GET", "/readyz", nil); res.StatusCode != http.StatusOK || body != "ready\n" {
 		t.Errorf("/readyz: %s %q", res.Status, body)
 	}
-	if _, body := v.do("GET", "/metrics", nil); !strings.Contains(body, "ombak_http_request_seconds_count") {
-		t.Error("/metrics counts no requests")
+	if res, _ := v.do("GET", "/metrics", nil); res.StatusCode != http.StatusNotFound {
+		t.Errorf("the figures are open to everybody: %s", res.Status)
+	}
+	w := httptest.NewRecorder()
+	x.x.Metrics().ServeHTTP(w, httptest.NewRequest("GET", "/metrics", nil))
+	if !strings.Contains(w.Body.String(), "ombak_http_request_seconds_count") {
+		t.Error("no requests are counted")
 	}
 }
 
@@ -334,6 +344,10 @@ func TestPublicPageIsSafe(t *testing.T) {
 		t.Errorf("a page that is not published: %s", res.Status)
 	}
 	res, _ := v.do("GET", "/g/guide", nil)
+	if res.StatusCode != http.StatusSeeOther || res.Header.Get("Location") != "/p/guide" {
+		t.Errorf("the file without the form: %s", res.Status)
+	}
+	res, _ = v.do("GET", x.e.WithPass("/g/guide", time.Hour), nil)
 	if !strings.HasPrefix(res.Header.Get("Content-Disposition"), "attachment") || !strings.Contains(res.Header.Get("Content-Security-Policy"), "sandbox") {
 		t.Errorf("a page of HTML that was uploaded is shown: %v", res.Header)
 	}

@@ -3,7 +3,10 @@ package handoff
 
 import (
 	"fmt"
+	"math"
 	"sort"
+	"strconv"
+	"strings"
 	"time"
 
 	"ombak/internal/core/score"
@@ -60,7 +63,7 @@ func Route(owner int64, reps []Rep) (int64, How) {
 
 // Reason is a line of a brief: points that count now, and what for.
 type Reason struct {
-	Points int       `json:"points"`
+	Points float64   `json:"points"` // what they are still worth, to one decimal
 	Times  int       `json:"times"`
 	Kind   string    `json:"kind"`
 	Last   time.Time `json:"last"`
@@ -68,7 +71,16 @@ type Reason struct {
 
 // String says it in words: "+10 for 1 page view".
 func (r Reason) String() string {
-	return fmt.Sprintf("%+d for %d × %s", r.Points, r.Times, r.Kind)
+	return fmt.Sprintf("%s for %d × %s", r.Worth(), r.Times, r.Kind)
+}
+
+// Worth is the points with their sign: "+10" or "−2.5".
+func (r Reason) Worth() string {
+	s := strings.TrimSuffix(strconv.FormatFloat(math.Abs(r.Points), 'f', 1, 64), ".0")
+	if r.Points < 0 {
+		return "−" + s
+	}
+	return "+" + s
 }
 
 // Brief is what a rep is told about why now.
@@ -84,7 +96,8 @@ func NewBrief(m *score.Model, ledger []score.Entry, signals []signal.Signal, at 
 	byRule := map[int]int{}
 	for i := range ledger {
 		e := &ledger[i]
-		if e.Worth(at) == 0 {
+		worth := e.Worth(at)
+		if worth == 0 {
 			continue
 		}
 		j, ok := byRule[e.Rule]
@@ -94,11 +107,14 @@ func NewBrief(m *score.Model, ledger []score.Entry, signals []signal.Signal, at 
 			b.Reasons = append(b.Reasons, Reason{Kind: m.Rules[e.Rule].On.Kind.String()})
 		}
 		r := &b.Reasons[j]
-		r.Points += e.Points
+		r.Points += worth
 		r.Times++
 		if s := signals[e.Signal]; s.At.After(r.Last) {
 			r.Last = s.At
 		}
+	}
+	for i := range b.Reasons {
+		b.Reasons[i].Points = math.Round(b.Reasons[i].Points*10) / 10
 	}
 	sort.SliceStable(b.Reasons, func(i, j int) bool { return b.Reasons[i].Points > b.Reasons[j].Points })
 	return b

@@ -209,6 +209,44 @@ func (r *Rule) Moves() []*Condition {
 	return out
 }
 
+// Changes lists the instants at which time alone, or a signal, can change what
+// the rule answers for somebody with that record and those signals, in no
+// order: where a signal or a date comes into a window or falls out of it.
+// Between two of them the answer stays the same, as long as the record does.
+func (r *Rule) Changes(rec *Record, signals []signal.Signal) []time.Time {
+	var out []time.Time
+	r.Each(func(c *Condition) {
+		window := func(t time.Time) {
+			out = append(out, t)
+			if c.Days > 0 { // its far end still counts
+				out = append(out, t.Add(time.Duration(c.Days)*24*time.Hour+time.Microsecond))
+			}
+		}
+		switch {
+		case c.Signal != nil:
+			for i := range signals {
+				if c.Signal.Matches(&signals[i]) {
+					window(signals[i].At)
+				}
+			}
+		case c.About == Lost || c.About == Won:
+			if rec == nil {
+				return
+			}
+			for _, d := range rec.Deals {
+				if !d.Closed.IsZero() {
+					window(d.Closed)
+				}
+			}
+		case c.Op == Within:
+			if t, ok := instant(strings.TrimSpace(rec.Text(c.Field))); ok {
+				window(t)
+			}
+		}
+	})
+	return out
+}
+
 // Holds reports whether the rule holds for the person of f at instant at.
 func (r *Rule) Holds(f Facts, at time.Time) bool {
 	switch {

@@ -6,13 +6,20 @@
 // for any past instant, and keeping it up to date as signals come gives the
 // same figure as counting everything again.
 //
-// Instants are whole microseconds, as the database keeps them.
+// Signals are in the order of their instants, and of their ids within one: what
+// is "before" or "after" is so in that order. Instants are whole microseconds, as
+// the database keeps them.
+//
+// A rule with a condition gives its points exactly while the condition holds of
+// the record as it is now. What it wipes, it wipes where the condition holds at
+// the instant of the signal.
 package score
 
 import (
 	"errors"
 	"fmt"
 	"math"
+	"slices"
 	"time"
 
 	"ombak/internal/core/rule"
@@ -44,8 +51,8 @@ type Rule struct {
 	Lasts int // days the points count; 0: for ever. A contribution at a counts in [a, a+Lasts·24h)
 	Half  int // days after which the points are worth half; 0: they keep their worth
 
-	If   rule.Rule // only while this holds of the record
-	Wipe bool      // contributions made before the signal stop counting
+	If   rule.Rule // only while this holds
+	Wipe bool      // from the signal on, all is counted as if nothing before it had happened
 }
 
 // Model is a set of rules and what is made of their sum.
@@ -90,12 +97,15 @@ func asksScore(r *rule.Rule) (yes bool) {
 	return yes
 }
 
-// Entry is one line of the ledger: points that a rule gave for a signal.
+// Entry is one line of the ledger: points that a rule gave for a signal, as long
+// as they count without a break. Points that a condition switches off and on
+// again have an entry for each stretch.
 type Entry struct {
-	Rule   int // index into Model.Rules
-	Signal int // index into the signals; of While, the one that completed it
-	At     time.Time
-	Until  time.Time // first instant at which it no longer counts; zero: never ends
+	Rule   int       // index into Model.Rules
+	Signal int       // index into the signals; of While, the one that completed it
+	Made   time.Time // when the points were given: halving counts from here
+	At     time.Time // first instant at which they count; Made, unless a condition came to hold only later
+	Until  time.Time // first instant at which they no longer do; zero: never ends
 	Points int
 	Half   int // half-life in days, 0: none
 }
@@ -108,56 +118,142 @@ func (e *Entry) Worth(t time.Time) float64 {
 	if e.Half == 0 {
 		return float64(e.Points)
 	}
-	age := t.Sub(e.At).Hours() / 24
+	age := t.Sub(e.Made).Hours() / 24
 	return float64(e.Points) * math.Exp2(-age/float64(e.Half))
 }
 
 // Ledger appends to dst the entries that the sorted signals up to at give, in
-// the order of their instants within each rule, and returns it. Entries hold
-// for every instant not after at. Facts may be nil where no rule has an If.
+// the order of their instants within each rule and each stretch between wipes,
+// and returns it. Entries hold for every instant not after at, and after it for
+// as long as no signal comes and nothing changes on the record. Facts may be nil
+// where no rule has an If.
 func (m *Model) Ledger(dst []Entry, signals []signal.Signal, facts rule.Facts, at time.Time) []Entry {
-	start := len(dst)
-	var wiped time.Time
+	for len(signals) > 0 && signals[len(signals)-1].At.After(at) {
+		signals = signals[:len(signals)-1]
+	}
+	from := 0
+	for _, to := range m.wipes(signals, facts) {
+		begun := len(dst)
+		dst = m.stretch(dst, signals, from, to)
+		end := signals[to].At
+		for i := begun; i < len(dst); i++ {
+			if e := &dst[i]; e.Until.IsZero() || e.Until.After(end) {
+				e.Until = end
+			}
+		}
+		from = to
+	}
+	dst = m.stretch(dst, signals, from, len(signals))
+	return m.conditions(dst, signals, facts)
+}
+
+// wipes lists the signals from which on nothing before counts.
+func (m *Model) wipes(signals []signal.Signal, facts rule.Facts) []int {
+	var out []int
+	for i := range m.Rules {
+		if !m.Rules[i].Wipe {
+			continue
+		}
+		for j := range signals {
+			if wipe := m.wipesAt(signals, j, facts); wipe && (len(out) == 0 || out[len(out)-1] < j) {
+				out = append(out, j)
+			}
+		}
+		return out // each signal was asked of every rule
+	}
+	return nil
+}
+
+func (m *Model) wipesAt(signals []signal.Signal, j int, facts rule.Facts) bool {
 	for i := range m.Rules {
 		r := &m.Rules[i]
-		if r.If.Asks() && (facts == nil || !r.If.Holds(facts, at)) {
-			continue
-		}
-		if r.Wipe {
-			for j := range signals {
-				if s := &signals[j]; !s.At.After(at) && r.On.Matches(s) && s.At.After(wiped) {
-					wiped = s.At
-				}
-			}
-		}
-		if r.Points == 0 {
-			continue
-		}
-		if r.Often == While {
-			dst = m.while(dst, i, signals, at)
-		} else {
-			dst = m.each(dst, i, signals, at)
+		if r.Wipe && r.On.Matches(&signals[j]) && (!r.If.Asks() || facts != nil && r.If.Holds(facts, signals[j].At)) {
+			return true
 		}
 	}
-	if !wiped.IsZero() {
-		for i := start; i < len(dst); i++ {
-			if e := &dst[i]; e.At.Before(wiped) && (e.Until.IsZero() || e.Until.After(wiped)) {
-				e.Until = wiped
-			}
+	return false
+}
+
+// stretch adds what the signals from one to before another give by themselves.
+func (m *Model) stretch(dst []Entry, signals []signal.Signal, from, to int) []Entry {
+	for i := range m.Rules {
+		r := &m.Rules[i]
+		switch {
+		case r.Points == 0:
+		case r.Often == While:
+			dst = m.while(dst, i, signals, from, to)
+		default:
+			dst = m.each(dst, i, signals, from, to)
 		}
 	}
 	return dst
 }
 
-// each adds an entry for every signal that the rule's frequency lets count.
-func (m *Model) each(dst []Entry, i int, signals []signal.Signal, at time.Time) []Entry {
-	r := &m.Rules[i]
-	given, day, onDay := 0, 0, 0
-	for j := range signals {
-		s := &signals[j]
-		if s.At.After(at) {
+// conditions cuts the entries of rules with a condition to the stretches in
+// which it holds.
+func (m *Model) conditions(ledger []Entry, signals []signal.Signal, facts rule.Facts) []Entry {
+	asks := false
+	for i := range m.Rules {
+		asks = asks || m.Rules[i].If.Asks()
+	}
+	if !asks {
+		return ledger
+	}
+	turns := map[int][]time.Time{} // by rule: the instants at which its condition can turn
+	out := ledger[:0:0]
+	for _, e := range ledger {
+		r := &m.Rules[e.Rule]
+		if !r.If.Asks() {
+			out = append(out, e)
+			continue
+		}
+		if facts == nil {
+			continue
+		}
+		when, ok := turns[e.Rule]
+		if !ok {
+			when = r.If.Changes(facts.Record(), signals)
+			slices.SortFunc(when, time.Time.Compare)
+			turns[e.Rule] = when
+		}
+		out = cutTo(out, e, when, func(t time.Time) bool { return r.If.Holds(facts, t) })
+	}
+	return append(ledger[:0], out...)
+}
+
+// cutTo adds the stretches of e in which something holds that can turn only at
+// some instants.
+func cutTo(dst []Entry, e Entry, turns []time.Time, holds func(time.Time) bool) []Entry {
+	whole, on := e, holds(e.At)
+	for _, t := range turns {
+		if !t.After(whole.At) {
+			continue
+		}
+		if !whole.Until.IsZero() && !t.Before(whole.Until) {
 			break
 		}
+		switch now := holds(t); {
+		case now == on:
+		case on:
+			e.Until = t
+			dst, on = append(dst, e), false
+		default:
+			e.At, on = t, true
+		}
+	}
+	if on {
+		e.Until = whole.Until
+		dst = append(dst, e)
+	}
+	return dst
+}
+
+// each adds an entry for every signal that the rule's frequency lets count.
+func (m *Model) each(dst []Entry, i int, signals []signal.Signal, from, to int) []Entry {
+	r := &m.Rules[i]
+	given, day, onDay := 0, 0, 0
+	for j := from; j < to; j++ {
+		s := &signals[j]
 		if !r.On.Matches(s) {
 			continue
 		}
@@ -179,7 +275,7 @@ func (m *Model) each(dst []Entry, i int, signals []signal.Signal, at time.Time) 
 			}
 		}
 		given++
-		e := Entry{Rule: i, Signal: j, At: s.At, Points: r.Points, Half: r.Half}
+		e := Entry{Rule: i, Signal: j, Made: s.At, At: s.At, Points: r.Points, Half: r.Half}
 		if r.Lasts > 0 {
 			e.Until = s.At.Add(time.Duration(r.Lasts) * 24 * time.Hour)
 		}
@@ -201,15 +297,12 @@ func (m *Model) day(t time.Time) int {
 // while adds an entry for each stretch in which at least N matching signals
 // lie within the last Window days. "Within" includes its far end, so a stretch
 // ends one microsecond after the oldest needed signal is Window days old.
-func (m *Model) while(dst []Entry, i int, signals []signal.Signal, at time.Time) []Entry {
+func (m *Model) while(dst []Entry, i int, signals []signal.Signal, from, to int) []Entry {
 	r := &m.Rules[i]
 	begun := len(dst)
 	var seen []int // matching signals, the last N of them
-	for j := range signals {
+	for j := from; j < to; j++ {
 		s := &signals[j]
-		if s.At.After(at) {
-			break
-		}
 		if !r.On.Matches(s) {
 			continue
 		}
@@ -229,7 +322,7 @@ func (m *Model) while(dst []Entry, i int, signals []signal.Signal, at time.Time)
 			}
 			continue
 		}
-		dst = append(dst, Entry{Rule: i, Signal: j, At: s.At, Until: until, Points: r.Points, Half: r.Half})
+		dst = append(dst, Entry{Rule: i, Signal: j, Made: s.At, At: s.At, Until: until, Points: r.Points, Half: r.Half})
 	}
 	return dst
 }
@@ -273,17 +366,67 @@ func (m *Model) Halves() bool {
 	return false
 }
 
-// NextChange is the first instant after t at which the ledger's sum changes by
-// itself, because points run out; zero where it never does. Halving points
-// change all the time and are not considered.
-func NextChange(ledger []Entry, t time.Time) time.Time {
-	var next time.Time
+// Refresh is how old a figure of halving points may be.
+const Refresh = time.Hour
+
+// NextChange is the first instant after t at which the figure can change by
+// itself: because points begin or end to count, or because halving points have
+// changed it so that a comparison with a whole number can come out otherwise;
+// of a figure that halves at the latest after an hour. Zero: it never changes.
+func (m *Model) NextChange(ledger []Entry, t time.Time) time.Time {
+	n := next(ledger, t)
+	if halving(ledger, t) < noticed {
+		return n
+	}
+	hour := t.Add(Refresh)
+	if !n.IsZero() && !n.After(hour) {
+		hour = n.Add(-time.Microsecond)
+	}
+	was := place(m.Shown(Sum(ledger, t)))
+	if place(m.Shown(Sum(ledger, hour))) != was {
+		return bisect(t, hour, func(x time.Time) bool { return place(m.Shown(Sum(ledger, x))) != was })
+	}
+	if !n.IsZero() && !n.After(t.Add(Refresh)) {
+		return n
+	}
+	return hour
+}
+
+// noticed is what halving points have to be worth in all to change the figure:
+// it is rounded to a tenth, and the others are whole.
+const noticed = 0.05
+
+// halving is what the halving points of a ledger can change the figure by.
+func halving(ledger []Entry, t time.Time) float64 {
+	sum := 0.0
 	for i := range ledger {
-		if u := ledger[i].Until; u.After(t) && (next.IsZero() || u.Before(next)) {
-			next = u
+		if ledger[i].Half > 0 {
+			sum += math.Abs(ledger[i].Worth(t))
 		}
 	}
-	return next
+	return sum
+}
+
+// place tells figures apart that compare differently with some whole number.
+func place(v float64) float64 {
+	if v == math.Trunc(v) {
+		return v
+	}
+	return math.Floor(v) + 0.5
+}
+
+// bisect finds the first instant after a at which something is so that is not
+// at a, is at b, and turns once between.
+func bisect(a, b time.Time, is func(time.Time) bool) time.Time {
+	for b.Sub(a) > time.Microsecond {
+		mid := a.Add(b.Sub(a) / 2).Truncate(time.Microsecond)
+		if is(mid) {
+			b = mid
+		} else {
+			a = mid
+		}
+	}
+	return b
 }
 
 // Crossings returns the instants from from to to at which the score comes to
@@ -294,22 +437,47 @@ func NextChange(ledger []Entry, t time.Time) time.Time {
 // arms it again. The ledger is that of instant to. It may hold entries of from
 // and before that were not known then, because their signals came late: if
 // those bring the score from below to the line, it crossed at from.
+//
+// Halving points of a minus rise again: between two instants at which points
+// begin or end, the score is looked at every hour, and where it has come to the
+// line the instant is sought to the microsecond.
 func (m *Model) Crossings(ledger []Entry, from, to time.Time, was float64, armed bool) ([]time.Time, bool) {
 	if m.Line == 0 {
 		return nil, armed
 	}
 	line, again := float64(m.Line), float64(m.Line-m.Margin)
+	at := func(t time.Time) float64 { return m.Shown(Sum(ledger, t)) }
 	var fired []time.Time
 	before := was
 	armed = armed || before < again
-	for t := from; !t.After(to); {
-		now := m.Shown(Sum(ledger, t))
+	look := func(t time.Time) {
+		now := at(t)
 		if armed && before < line && now >= line {
 			fired, armed = append(fired, t), false
 		}
 		armed = armed || now < again
 		before = now
+	}
+	for t := from; !t.After(to); {
+		look(t)
 		n := next(ledger, t)
+		end := n.Add(-time.Microsecond)
+		if n.IsZero() || n.After(to) {
+			end = to
+		}
+		if halving(ledger, t) >= noticed {
+			for last := t; last.Before(end); {
+				x := last.Add(Refresh)
+				if x.After(end) {
+					x = end
+				}
+				if before < line && at(x) >= line {
+					x = bisect(last, x, func(y time.Time) bool { return at(y) >= line })
+				}
+				look(x)
+				last = x
+			}
+		}
 		if n.IsZero() {
 			break
 		}
@@ -320,10 +488,12 @@ func (m *Model) Crossings(ledger []Entry, from, to time.Time, was float64, armed
 
 // next is the first instant after t at which an entry begins or ends.
 func next(ledger []Entry, t time.Time) time.Time {
-	n := NextChange(ledger, t)
+	var n time.Time
 	for i := range ledger {
-		if a := ledger[i].At; a.After(t) && (n.IsZero() || a.Before(n)) {
-			n = a
+		for _, x := range [2]time.Time{ledger[i].At, ledger[i].Until} {
+			if x.After(t) && (n.IsZero() || x.Before(n)) {
+				n = x
+			}
 		}
 	}
 	return n

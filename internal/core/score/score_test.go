@@ -230,7 +230,7 @@ func TestKeptEqualsCounted(t *testing.T) {
 			}
 			if seen != len(all) || (!until.IsZero() && !at.Before(until)) {
 				ledger := m.Ledger(nil, all, nil, at)
-				kept, until, seen = m.Shown(Sum(ledger, at)), NextChange(ledger, at), len(all)
+				kept, until, seen = m.Shown(Sum(ledger, at)), m.NextChange(ledger, at), len(all)
 			}
 			if counted := m.At(all, nil, at); counted != kept {
 				t.Fatalf("after %d signals at %v: kept %v, counted %v", len(all), at, kept, counted)

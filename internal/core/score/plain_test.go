@@ -1,0 +1,308 @@
+package score
+
+import (
+	"math"
+	"math/rand/v2"
+	"slices"
+	"testing"
+	"time"
+
+	"ombak/internal/core/person"
+	"ombak/internal/core/rule"
+	"ombak/internal/core/signal"
+)
+
+// A second way to the same figures, slow and plain: the score at an instant is
+// counted from the rules' own words, for that instant alone. Nothing of the
+// ledger is used.
+
+type anyone struct {
+	rec     *rule.Record
+	signals []signal.Signal
+}
+
+func (s *anyone) Record() *rule.Record    { return s.rec }
+func (s *anyone) Score(time.Time) float64 { return 0 }
+func (s *anyone) Count(p *signal.Pattern, from, to time.Time) int {
+	n := 0
+	for i := range s.signals {
+		if x := &s.signals[i]; p.Matches(x) && !x.At.Before(from) && !x.At.After(to) {
+			n++
+		}
+	}
+	return n
+}
+
+func plainScore(m *Model, who *anyone, t time.Time) float64 {
+	holds := func(r *Rule, at time.Time) bool { return !r.If.Asks() || r.If.Holds(who, at) }
+	// "from its signal on, everything is counted as if nothing before had happened"
+	var counted []signal.Signal
+	for _, s := range who.signals {
+		if s.At.After(t) {
+			continue
+		}
+		for i := range m.Rules {
+			if r := &m.Rules[i]; r.Wipe && r.On.Matches(&s) && holds(r, s.At) {
+				counted = nil
+				break
+			}
+		}
+		counted = append(counted, s)
+	}
+	sum := 0.0
+	for i := range m.Rules {
+		r := &m.Rules[i]
+		if !holds(r, t) {
+			continue
+		}
+		if r.Often == While { // "gives its points exactly while that holds"
+			n := 0
+			for _, s := range counted {
+				if r.On.Matches(&s) && !s.At.Before(t.Add(-time.Duration(r.Window)*24*time.Hour)) {
+					n++
+				}
+			}
+			if n >= r.N {
+				sum += float64(r.Points)
+			}
+			continue
+		}
+		given, days := 0, map[string]int{}
+		for _, s := range counted {
+			if !r.On.Matches(&s) {
+				continue
+			}
+			date := s.At.In(m.Zone).Format(time.DateOnly)
+			days[date]++
+			if r.Often == First && given == 1 || r.Often == InAll && given == r.N || r.Often == PerDay && days[date] > r.N {
+				continue
+			}
+			given++
+			if end := s.At.Add(time.Duration(r.Lasts) * 24 * time.Hour); r.Lasts > 0 && !t.Before(end) {
+				continue
+			}
+			worth := float64(r.Points)
+			if r.Half > 0 {
+				worth *= math.Pow(2, -t.Sub(s.At).Hours()/24/float64(r.Half))
+			}
+			sum += worth
+		}
+	}
+	if sum < float64(m.Floor) {
+		sum = float64(m.Floor)
+	}
+	if m.Ceiling > 0 && sum > float64(m.Ceiling) {
+		sum = float64(m.Ceiling)
+	}
+	return math.Round(sum*10) / 10
+}
+
+// anyModel makes a model with rules of every kind, at the edges: windows of a
+// day, several wipes, conditions that time alone turns.
+func anyModel(rnd *rand.Rand, halves bool) Model {
+	zone, err := time.LoadLocation("Asia/Jakarta")
+	if err != nil {
+		panic(err)
+	}
+	m := Model{Line: 5 + rnd.IntN(12), Margin: rnd.IntN(5), Zone: zone, Floor: -1000 * rnd.IntN(2), Ceiling: 40 * rnd.IntN(2)}
+	kinds := []signal.Kind{signal.PageView, signal.Open, signal.Click, signal.OptOut}
+	for i := range 2 + rnd.IntN(4) {
+		r := Rule{ID: int64(i + 1), On: on(kinds[rnd.IntN(len(kinds))]), Points: rnd.IntN(14) - 4, Lasts: []int{0, 1, 2, 7}[rnd.IntN(4)], Wipe: rnd.IntN(5) == 0}
+		r.Often = []Often{Always, First, PerDay, InAll, While}[rnd.IntN(5)]
+		r.N, r.Window = 1+rnd.IntN(3), 1+rnd.IntN(4)
+		if halves && r.Often != While && rnd.IntN(2) == 0 {
+			r.Half = 1 + rnd.IntN(5)
+		}
+		switch rnd.IntN(6) {
+		case 0:
+			r.If = rule.Rule{If: &rule.Condition{Signal: &signal.Pattern{Kind: signal.Click}, Op: []rule.Op{rule.AtLeast, rule.AtMost}[rnd.IntN(2)], N: 1, Days: 1 + rnd.IntN(3)}}
+		case 1:
+			r.If = rule.Rule{If: &rule.Condition{Field: person.Created, Op: rule.Within, Days: 1 + rnd.IntN(6)}}
+		case 2:
+			r.If = rule.Rule{None: []rule.Rule{{If: &rule.Condition{About: rule.Lost, Op: rule.Within, Days: 2}}}}
+		case 3:
+			r.If = rule.FieldIs(person.Country, "NO")
+		}
+		m.Rules = append(m.Rules, r)
+	}
+	return m
+}
+
+// anybody makes a person whose signals often share an instant, or lie just at
+// the end of a window.
+func anybody(rnd *rand.Rand) *anyone {
+	w := &anyone{rec: &rule.Record{Values: person.Values{person.Country: []string{"NO", "CA"}[rnd.IntN(2)],
+		person.Created: day0.Add(time.Duration(rnd.IntN(96)) * time.Hour).Format(time.RFC3339)}}}
+	if rnd.IntN(2) == 0 {
+		w.rec.Deals = []rule.DealFact{{Stage: 1, Closed: day0.Add(time.Duration(rnd.IntN(96)) * time.Hour), Lost: true}}
+	}
+	kinds := []signal.Kind{signal.PageView, signal.Open, signal.Open, signal.Click, signal.Click, signal.OptOut}
+	at := day0
+	for i := range rnd.IntN(14) {
+		at = at.Add([]time.Duration{0, 0, time.Microsecond, 7 * time.Hour, 24 * time.Hour, 48 * time.Hour, 24*time.Hour + time.Microsecond}[rnd.IntN(7)])
+		w.signals = append(w.signals, signal.Signal{ID: int64(i + 1), At: at, Kind: kinds[rnd.IntN(len(kinds))], Machine: rnd.IntN(8) == 0})
+	}
+	return w
+}
+
+// edges are the instants around everything that can happen to asked.
+func edges(w *anyone, from, to time.Time) []time.Time {
+	base := []time.Time{day0}
+	for _, s := range w.signals {
+		base = append(base, s.At)
+	}
+	for _, d := range w.rec.Deals {
+		base = append(base, d.Closed)
+	}
+	if t, err := time.Parse(time.RFC3339, w.rec.Text(person.Created)); err == nil {
+		base = append(base, t)
+	}
+	var out []time.Time
+	for _, b := range base {
+		for d := range 8 {
+			for _, us := range []time.Duration{-1, 0, 1, 2} {
+				if t := b.Add(time.Duration(d)*24*time.Hour + us*time.Microsecond); !t.Before(from) && !t.After(to) {
+					out = append(out, t)
+				}
+			}
+		}
+	}
+	slices.SortFunc(out, time.Time.Compare)
+	return slices.CompactFunc(out, time.Time.Equal)
+}
+
+func TestLedgerAgainstThePlainWay(t *testing.T) {
+	rnd := rand.New(rand.NewPCG(4, 4))
+	asked := 0
+	for range 1500 {
+		m, w := anyModel(rnd, true), anybody(rnd)
+		to := day0.AddDate(0, 0, 12)
+		last := m.Ledger(nil, w.signals, w, to)
+		for _, at := range edges(w, day0, to) {
+			if rnd.IntN(4) > 0 {
+				continue
+			}
+			asked++
+			want := plainScore(&m, w, at)
+			if got := m.At(w.signals, w, at); math.Abs(got-want) > 1e-9 {
+				t.Fatalf("at %v: %v, plainly %v\n%+v\n%+v", at, got, want, m, w)
+			}
+			// The ledger of a later instant says the same of an earlier one.
+			if got := m.Shown(Sum(last, at)); math.Abs(got-want) > 1e-9 {
+				t.Fatalf("looked back to %v: %v, plainly %v\n%+v\n%+v", at, got, want, m, w)
+			}
+		}
+	}
+	if asked < 5000 {
+		t.Errorf("only %d asked", asked)
+	}
+}
+
+// TestCrossingsAgainstThePlainWay looks at every instant at which something can
+// happen, one after the other.
+func TestCrossingsAgainstThePlainWay(t *testing.T) {
+	rnd := rand.New(rand.NewPCG(5, 5))
+	crossed := 0
+	for range 1500 {
+		m, w := anyModel(rnd, false), anybody(rnd)
+		from, to := day0.Add(-time.Hour), day0.AddDate(0, 0, 12)
+		before, armed := m.Shown(0), true
+		var want []time.Time
+		for _, at := range edges(w, from, to) {
+			now := plainScore(&m, w, at)
+			if armed && before < float64(m.Line) && now >= float64(m.Line) {
+				want, armed = append(want, at), false
+			}
+			armed = armed || now < float64(m.Line-m.Margin)
+			before = now
+		}
+		got, still := m.Crossings(m.Ledger(nil, w.signals, w, to), from, to, m.Shown(0), true)
+		crossed += len(got)
+		if !slices.EqualFunc(got, want, time.Time.Equal) || still != armed {
+			t.Fatalf("crossed at %v (armed %v), plainly %v (%v)\n%+v\n%+v", got, still, want, armed, m, w)
+		}
+	}
+	if crossed < 500 {
+		t.Errorf("only %d crossings", crossed)
+	}
+}
+
+// TestKeptAgainstLookedAtOnce: whoever looks at every change, and whoever looks
+// once after long silence, find the same crossings and the same figure.
+func TestKeptAgainstLookedAtOnce(t *testing.T) {
+	rnd := rand.New(rand.NewPCG(6, 6))
+	crossed, rising := 0, 0
+	for range 1500 {
+		m, w := anyModel(rnd, true), anybody(rnd)
+		from, to := day0.Add(-time.Hour), day0.AddDate(0, 0, 12)
+		once, armedOnce := m.Crossings(m.Ledger(nil, w.signals, w, to), from, to, m.Shown(0), true)
+
+		var kept []time.Time
+		armed, at, was, i := true, from, m.Shown(0), 0
+		look := func(now time.Time) {
+			seen := w.signals[:i]
+			ledger := m.Ledger(nil, seen, &anyone{w.rec, seen}, now)
+			var fired []time.Time
+			fired, armed = m.Crossings(ledger, at, now, was, armed)
+			kept = append(kept, fired...)
+			at, was = now, m.Shown(Sum(ledger, now))
+			if n := m.NextChange(ledger, now); !n.IsZero() && !n.After(now) {
+				t.Fatalf("the next change is not after %v", now)
+			}
+		}
+		for {
+			seen := w.signals[:i]
+			next := to
+			if n := m.NextChange(m.Ledger(nil, seen, &anyone{w.rec, seen}, at), at); !n.IsZero() && n.Before(next) {
+				next = n
+			}
+			if i < len(w.signals) && !w.signals[i].At.After(next) {
+				next = w.signals[i].At
+				for i < len(w.signals) && w.signals[i].At.Equal(next) {
+					i++
+				}
+			}
+			look(next)
+			if want := plainScore(&m, w, next); math.Abs(was-want) > 1e-9 {
+				t.Fatalf("kept %v at %v, plainly %v\n%+v\n%+v", was, next, want, m, w)
+			}
+			if !next.Before(to) {
+				break
+			}
+		}
+		crossed += len(kept)
+		for _, x := range kept {
+			if !slices.ContainsFunc(w.signals, func(s signal.Signal) bool { return s.At.Equal(x) }) {
+				rising++
+			}
+		}
+		near := func(a, b time.Time) bool { return a.Sub(b).Abs() <= time.Microsecond }
+		if !slices.EqualFunc(once, kept, near) || armed != armedOnce {
+			t.Fatalf("kept: crossed at %v (armed %v); at once: %v (%v)\n%+v\n%+v", kept, armed, once, armedOnce, m, w)
+		}
+	}
+	if crossed < 500 || rising < 20 {
+		t.Errorf("only %d crossings, %d of them by time alone", crossed, rising)
+	}
+}
+
+// Points of a minus that halve rise again, and bring asked over the line with
+// nothing done: 20 − 10·2^(−t/10 days) is 15 after exactly ten days.
+func TestRisingAgain(t *testing.T) {
+	m := Model{Line: 15, Rules: []Rule{{On: on(signal.Click), Points: 20}, {On: on(signal.Open), Points: -10, Half: 10}}}
+	list := []signal.Signal{{ID: 1, At: day0, Kind: signal.Open}, {ID: 2, At: day0, Kind: signal.Click}}
+	ledger := m.Ledger(nil, list, nil, day(20))
+	got, armed := m.Crossings(ledger, day0.Add(-time.Hour), day(20), 0, true)
+	if len(got) != 1 || armed {
+		t.Fatalf("crossed at %v", got)
+	}
+	// The figure shows 15.0 from 14.95 on, a little earlier.
+	if now, before := m.Shown(Sum(ledger, got[0])), m.Shown(Sum(ledger, got[0].Add(-time.Microsecond))); now != 15 || before != 14.9 || got[0].After(day(10)) || got[0].Before(day(9)) {
+		t.Errorf("crossed at %v, from %v to %v", got[0], before, now)
+	}
+	// At the floor nothing is seen, and still it rises.
+	m = Model{Line: 15, Rules: m.Rules[1:]}
+	if n := m.NextChange(m.Ledger(nil, list[:1], nil, day(0)), day(0)); n.IsZero() {
+		t.Error("a figure held at the floor is never counted again")
+	}
+}
