@@ -239,7 +239,7 @@ func TestFromAFormToADeal(t *testing.T) {
 	h.types(`#subject`, `A quarter of an hour, {{ person.shoe_size }}?`)
 	h.types(`trix-editor`, `Shall we talk? {{ sender.name }}`)
 	h.presses("Keep as version 1")
-	h.sees("There is no merge field person.shoe_size")
+	h.sees("there is no merge field person.shoe_size")
 	h.types(`#subject`, `A quarter of an hour for {{ company.name | default: "you" }}?`)
 	h.presses("Keep as version 1")
 	h.sees("Kept.")

@@ -34,7 +34,7 @@ func (e *Engine) AdvanceBatch(ctx context.Context, n int) (looked, steps int, er
 		return looked, steps, err
 	}
 	slog.Error("an enrolment cannot be walked on and is put off by an hour", "enrolment", x.enrolment, "error", x.err)
-	err = e.Store.InTx(ctx, func(tx store.Tx) error { return store.PutOff(ctx, tx, x.enrolment, now.Add(time.Hour)) })
+	err = e.Store.InTx(ctx, func(tx store.Tx) error { return store.PutOff(ctx, tx, []int64{x.enrolment}, now.Add(time.Hour)) })
 	return 1, 0, err
 }
 
@@ -69,12 +69,14 @@ func (e *Engine) advance(ctx context.Context, tx store.Tx, now time.Time, n int)
 		f        facts
 		changed  = map[int64]bool{}
 		desk     bool
+		unable   []int64
 	)
 	for i := range claimed {
 		c := &claimed[i]
 		p := programs[c.Version]
-		if p == nil {
-			return 0, 0, &stuck{c.ID, fmt.Errorf("version %d cannot run", c.Version)}
+		if p == nil { // programsOf has said why; who stands beside goes on
+			unable = append(unable, c.ID)
+			continue
 		}
 		d.Reset()
 		b.fill(&f, c)
@@ -106,6 +108,12 @@ func (e *Engine) advance(ctx context.Context, tx store.Tx, now time.Time, n int)
 		}
 		if !c.State.Ended.IsZero() && c.State.Reason != sequence.Finished && c.State.Reason != sequence.HandedOver {
 			left[c.State.Reason] = append(left[c.State.Reason], c.ID)
+		}
+	}
+	if len(unable) > 0 {
+		slog.Error("enrolments whose version cannot run are put off by an hour", "enrolments", unable)
+		if err := store.PutOff(ctx, tx, unable, now.Add(time.Hour)); err != nil {
+			return 0, 0, err
 		}
 	}
 	if len(missed) > 0 {
@@ -181,7 +189,7 @@ func (e *Engine) gather(ctx context.Context, tx store.Tx, claimed []store.Claime
 	}
 	var err error
 	if len(scored) > 0 {
-		if b.model, err = store.ModelIn(ctx, tx); err != nil && !store.IsNotFound(err) {
+		if b.model, err = e.model(ctx, tx); err != nil && !store.IsNotFound(err) {
 			return nil, err
 		}
 		list, err := store.Standings(ctx, tx, b.model.ID, scored)
@@ -314,7 +322,7 @@ func (f *facts) Score(at time.Time) float64 {
 
 func (f *facts) Left() (sequence.Reason, bool) {
 	if f.c.DoNotContact {
-		return sequence.NoAddress, true
+		return sequence.MustNotContact, true
 	}
 	if f.c.StoppedAt.IsZero() || f.c.StoppedAt.Before(f.c.State.Entered) {
 		return "", false

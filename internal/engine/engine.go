@@ -60,6 +60,7 @@ type Engine struct {
 	key      []byte
 	before   earlierKey
 	programs sync.Map // version → *program
+	plans    sync.Map // version → *sequence.Plan
 	threads  sync.Map // version → which of its emails answer in which threads
 	words    sync.Map // message and version → *message.Program
 	attached attached

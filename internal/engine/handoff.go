@@ -40,7 +40,7 @@ func (e *Engine) handOver(ctx context.Context, tx store.Tx, person int64, by str
 
 // brief says why now, from the ledger as it stands.
 func (e *Engine) brief(ctx context.Context, tx store.Tx, person int64, at time.Time) (handoff.Brief, error) {
-	m, err := store.ModelIn(ctx, tx)
+	m, err := e.model(ctx, tx)
 	if store.IsNotFound(err) {
 		return handoff.Brief{}, nil
 	}

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"math"
 	"time"
 
 	"ombak/internal/core/rule"
@@ -22,6 +23,13 @@ func (p *personOf) Record() *rule.Record { return p.record }
 func (p *personOf) Score(time.Time) float64 { return 0 }
 func (p *personOf) Count(q *signal.Pattern, from, to time.Time) int {
 	return signal.Count(p.signals, q, from, to)
+}
+
+// model is the score model in the workspace's zone, whose days it counts.
+func (e *Engine) model(ctx context.Context, tx store.Tx) (store.Model, error) {
+	m, err := store.ModelIn(ctx, tx)
+	m.Zone = e.Zone
+	return m, err
 }
 
 func personFacts(ctx context.Context, tx store.Tx, m *store.Model, person int64) (*personOf, error) {
@@ -47,7 +55,7 @@ func (e *Engine) CountBatch(ctx context.Context, n int) (int, error) {
 	counted := 0
 	err := e.Store.InTx(ctx, func(tx store.Tx) error {
 		now := e.Now()
-		m, err := store.ModelIn(ctx, tx)
+		m, err := e.model(ctx, tx)
 		if store.IsNotFound(err) {
 			return nil
 		}
@@ -75,27 +83,37 @@ func (e *Engine) CountBatch(ctx context.Context, n int) (int, error) {
 				return err
 			}
 		}
+		reach, err := store.Reachable(ctx, tx, ids)
+		if err != nil {
+			return err
+		}
 		var ledger []score.Entry
 		crossed := map[int64]time.Time{}
 		for i := range list {
 			s := &list[i]
 			p := &personOf{records[s.Person], signals[s.Person]}
 			ledger = m.Ledger(ledger[:0], p.signals, p, now)
-			var fired []time.Time
 			was := s.Score
 			if s.Rebase {
 				was = m.Shown(score.Sum(ledger, s.CountedAt))
 			}
-			fired, s.Armed = m.Crossings(ledger, s.CountedAt, now, was, s.Armed)
-			if len(fired) > 0 {
-				crossed[s.Person] = fired[len(fired)-1]
+			ready := reach[s.Person]
+			if ready && !s.Ready && s.Armed {
+				was = math.Inf(-1) // who could not be reached stood below the line, whatever the score
 			}
+			fired, armed := m.Crossings(ledger, s.CountedAt, now, was, s.Armed)
+			if ready {
+				s.Armed = armed
+				if len(fired) > 0 {
+					crossed[s.Person] = fired[len(fired)-1]
+				}
+			} else { // nobody crosses now; who falls below the line can cross again later
+				s.Armed = s.Armed || armed
+			}
+			s.Ready = ready
 			s.Score = m.Shown(score.Sum(ledger, now))
 			s.CountedAt = now
-			s.Until = score.NextChange(ledger, now)
-			if m.Halves() && (s.Until.IsZero() || s.Until.Sub(now) > time.Hour) && s.Score != m.Shown(0) {
-				s.Until = now.Add(time.Hour) // halving points are shown afresh every hour
-			}
+			s.Until = m.NextChange(ledger, now)
 		}
 		if err := store.KeepStandings(ctx, tx, m.ID, list); err != nil {
 			return err
@@ -165,7 +183,7 @@ func (e *Engine) SaveFit(ctx context.Context, m store.Model) error {
 func (e *Engine) Ledger(ctx context.Context, person int64) ([]score.Entry, error) {
 	var out []score.Entry
 	err := e.Store.InTx(ctx, func(tx store.Tx) error {
-		m, err := store.ModelIn(ctx, tx)
+		m, err := e.model(ctx, tx)
 		if store.IsNotFound(err) {
 			return nil
 		}

@@ -44,9 +44,6 @@ func (e *Engine) SendBatch(ctx context.Context, n int) (int, error) {
 	// What is claimed is finished, even when we are asked to stop.
 	ctx = context.WithoutCancel(ctx)
 	claimed := len(list)
-	if list, err = e.allot(ctx, list); err != nil {
-		return claimed, err
-	}
 	var people, messages, senders []int64
 	for i := range list {
 		people, messages = append(people, list[i].Person), append(messages, list[i].Message)
@@ -54,11 +51,17 @@ func (e *Engine) SendBatch(ctx context.Context, n int) (int, error) {
 			senders = append(senders, *list[i].Sender)
 		}
 	}
-	ways, err := e.mailers(ctx, senders)
+	l, err := e.gatherLetters(ctx, people, messages, true)
 	if err != nil {
 		return claimed, err
 	}
-	l, err := e.gatherLetters(ctx, people, messages, true)
+	if list, err = e.inHours(ctx, l, list); err != nil {
+		return claimed, err
+	}
+	if list, err = e.allot(ctx, list); err != nil {
+		return claimed, err
+	}
+	ways, err := e.mailers(ctx, senders)
 	if err != nil {
 		return claimed, err
 	}

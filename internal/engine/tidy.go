@@ -32,9 +32,16 @@ func tidyInTurn() *river.PeriodicJob {
 	}, &river.PeriodicJobOpts{RunOnStart: true})
 }
 
-// Tidy drops browsers of our own sites that nobody is known by and that have
-// not come for 90 days, with what they viewed.
+// monthsAhead is how far ahead there is room for signals.
+const monthsAhead = 3
+
+// Tidy makes room for the signals of the months to come, and drops browsers of
+// our own sites that nobody is known by and that have not come for 90 days, with
+// what they viewed.
 func (e *Engine) Tidy(ctx context.Context) error {
+	if err := e.Store.EnsureMonths(ctx, e.Now(), e.Now().AddDate(0, monthsAhead, 0)); err != nil {
+		return err
+	}
 	n, err := e.Store.ForgetVisitors(ctx, e.Now().Add(-rememberVisits))
 	if n > 0 {
 		slog.Info("browsers that nobody is known by are forgotten", "count", n)

@@ -135,20 +135,21 @@ func WakeOne(ctx context.Context, tx Tx, id int64, at time.Time) error {
 	return err
 }
 
-// PutOff has an enrolment looked at no sooner than an instant.
-func PutOff(ctx context.Context, tx Tx, id int64, until time.Time) error {
-	_, err := exec(ctx, tx, "update enrolment set look = $2 where id = $1 and ended_at is null", id, until)
+// PutOff has enrolments looked at no sooner than an instant.
+func PutOff(ctx context.Context, tx Tx, ids []int64, until time.Time) error {
+	_, err := exec(ctx, tx, "update enrolment set look = $2 where id = any ($1) and ended_at is null", ids, until)
 	return err
 }
 
-// LeaveAll ends every open enrolment of a person for a reason and withdraws
-// the touches that have not gone out. It answers the sequences left.
+// LeaveAll ends every open enrolment of a person for a reason, but for those
+// that began after what happened, and withdraws the touches that have not gone out. It answers the sequences left.
 func LeaveAll(ctx context.Context, tx Tx, person int64, reason sequence.Reason, at time.Time) ([]int64, error) {
 	left, err := all[struct {
 		ID       int64
 		Sequence int64
 	}](ctx, tx, `
-		with open as (select id from enrolment where person_id = $1 and ended_at is null order by id for update),
+		with open as (select id from enrolment
+			where person_id = $1 and ended_at is null and entered_at <= $3 order by id for update),
 		left_now as (
 			update enrolment e set ended_at = $3, reason = $2, due = null, look = null from open where e.id = open.id
 			returning e.id, e.sequence_id, e.version_id, e.step),

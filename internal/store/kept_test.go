@@ -4,7 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"ombak/internal/core/contact"
 	"ombak/internal/core/message"
+	"reflect"
 	"testing"
 	"time"
 
@@ -298,7 +300,7 @@ func TestOneOpenHandoffEach(t *testing.T) {
 	}
 }
 
-func workOwner(k *kept, handoff int64) (of *int64, err error) {
+func workOwner(k kept, handoff int64) (of *int64, err error) {
 	err = k.InTx(k.ctx, func(tx store.Tx) error {
 		of, err = store.OwnerOfWork(k.ctx, tx, store.HandoffWork, handoff)
 		return err
@@ -326,7 +328,16 @@ func TestSignalsFindTheirMonth(t *testing.T) {
 	if elsewhere != 1 {
 		t.Errorf("%d signals are in no month", elsewhere)
 	}
-	k.must(k.EnsureMonths(k.ctx, at.AddDate(2, 0, 0), at.AddDate(2, 0, 0))) // its month stays in the catch-all
+	// What came before its month had room moves there, and stays what it was.
+	for range 2 {
+		k.must(k.EnsureMonths(k.ctx, at.AddDate(2, 0, 0), at.AddDate(2, 0, 0)))
+	}
+	k.must(k.DB().QueryRow("select count(*) from signal_other").Scan(&elsewhere))
+	moved, err := k.PersonSignals(k.ctx, p)
+	k.must(err)
+	if elsewhere != 0 || !reflect.DeepEqual(moved, list) {
+		t.Errorf("%d are left in the catch-all; moved: %+v", elsewhere, moved)
+	}
 }
 
 func TestIncomingOnce(t *testing.T) {
@@ -368,6 +379,45 @@ func TestSettingsAndTelling(t *testing.T) {
 		case <-time.After(50 * time.Millisecond): // not listening yet
 		case <-ctx.Done():
 			t.Fatal("nothing was heard")
+		}
+	}
+}
+
+// The rule of who may get an email, in SQL against the core, over every
+// combination of what is known of somebody.
+func TestWhoMayGetAnEmailInSQL(t *testing.T) {
+	k := open(t)
+	var purpose int64
+	k.must(k.DB().QueryRow("insert into purpose (name) values ('News about buoys') returning id").Scan(&purpose))
+	n := 0
+	for bits := range 1 << 5 {
+		for consent := contact.Nothing; consent <= contact.Withdrawn; consent++ {
+			n++
+			has := func(i int) bool { return bits>>i&1 == 1 }
+			f := contact.Facts{Erased: has(0), Email: has(1), DoNotContact: has(2), OptedOut: has(3), Bounced: has(4), Consent: consent}
+			p, _ := k.meet(store.NewPerson{First: "P", Email: fmt.Sprintf("p%d@x.example", n)})
+			_, err := k.DB().Exec(`update person set erased_at = case when $2 then $6::timestamptz end, email = case when $3 then email else '' end,
+				do_not_contact = $4, opted_out_at = case when $5 then $6::timestamptz end, bounced_at = case when $7 then $6::timestamptz end where id = $1`,
+				p, f.Erased, f.Email, f.DoNotContact, f.OptedOut, at, f.Bounced)
+			k.must(err)
+			if consent != contact.Nothing {
+				_, err := k.DB().Exec("insert into consent (person_id, purpose_id, given, current, at, how) values ($1, $2, $3, true, $4, 'by hand')", p, purpose, consent == contact.Agreed, at)
+				k.must(err)
+			}
+			for _, g := range []contact.Ground{{Purpose: purpose}, {Other: "customer"}, {Request: true}} {
+				got, err := k.WhyNoEmail(k.ctx, p, g.Purpose, g.Request)
+				k.must(err)
+				if want := contact.Why(f, contact.Email, g); got != want {
+					t.Errorf("%+v on %+v: %q, the core says %q", f, g, got, want)
+				}
+			}
+			k.tx(func(tx store.Tx) error {
+				reach, err := store.Reachable(k.ctx, tx, []int64{p})
+				if reach[p] != contact.Reachable(f) {
+					t.Errorf("%+v is reachable: %v", f, reach[p])
+				}
+				return err
+			})
 		}
 	}
 }

@@ -2,6 +2,7 @@ package store
 
 import (
 	"fmt"
+	"math"
 	"slices"
 	"strconv"
 	"strings"
@@ -176,6 +177,9 @@ func (c *compiler) text(col string, fold bool, q *rule.Condition) string {
 func (c *compiler) numbered(col string, q *rule.Condition) string {
 	number := func(s string) string {
 		f, err := strconv.ParseFloat(s, 64)
+		if err == nil && (math.IsNaN(f) || math.IsInf(f, 0)) {
+			err = strconv.ErrSyntax // in SQL, NaN would be equal to itself and above all others
+		}
 		if err != nil {
 			return "null"
 		}

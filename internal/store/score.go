@@ -4,6 +4,8 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgtype"
@@ -90,6 +92,17 @@ func SaveModel(ctx context.Context, tx Tx, m Model, at time.Time) (int64, error)
 			return 0, fmt.Errorf("keeping a score rule: %w", err)
 		}
 	}
+	asks := map[string]bool{}
+	for i := range m.Rules {
+		if m.Rules[i].If.Asks() {
+			for _, x := range asksOf(&m.Rules[i].If) {
+				asks[x] = true
+			}
+		}
+	}
+	if _, err := exec(ctx, tx, "update score_model set asks = $2 where id = $1", m.ID, append([]string{}, slices.Sorted(maps.Keys(asks))...)); err != nil {
+		return 0, err
+	}
 	_, err = exec(ctx, tx, "update standing set due = $2, rebase = true where model_id = $1", m.ID, at)
 	return m.ID, err
 }
@@ -122,6 +135,7 @@ type Standing struct {
 	Score     float64
 	Armed     bool
 	Rebase    bool      // the score counts by rules that have changed since
+	Ready     bool      // somebody could be reached when it was counted
 	CountedAt time.Time // zero: never
 	Until     time.Time // first instant at which it no longer holds; zero: it holds until a signal comes
 	Due       time.Time // zero: nothing to count
@@ -132,13 +146,14 @@ type standingRow struct {
 	Score     float64
 	Armed     bool
 	Rebase    bool
+	Ready     bool
 	CountedAt *time.Time `db:"counted_at"`
 	Until     *time.Time
 	Due       *time.Time
 }
 
 func (r standingRow) standing() Standing {
-	s := Standing{Person: r.Person, Score: r.Score, Armed: r.Armed, Rebase: r.Rebase}
+	s := Standing{Person: r.Person, Score: r.Score, Armed: r.Armed, Rebase: r.Rebase, Ready: r.Ready}
 	if r.CountedAt != nil {
 		s.CountedAt = *r.CountedAt
 	}
@@ -161,14 +176,14 @@ func MarkStandings(ctx context.Context, tx Tx, people []int64, at time.Time) err
 
 // ClaimStandings takes up to n scores that have to be counted by now.
 func ClaimStandings(ctx context.Context, tx Tx, model int64, now time.Time, n int) ([]Standing, error) {
-	rows, err := all[standingRow](ctx, tx, `select person_id, score, armed, rebase, counted_at, until, due from standing
+	rows, err := all[standingRow](ctx, tx, `select person_id, score, armed, rebase, ready, counted_at, until, due from standing
 		where model_id = $1 and due is not null and due <= $2 order by due limit $3 for update skip locked`, model, now, n)
 	return standings(rows), err
 }
 
 // Standings reads the scores of some people.
 func Standings(ctx context.Context, q querier, model int64, people []int64) ([]Standing, error) {
-	rows, err := all[standingRow](ctx, q, "select person_id, score, armed, rebase, counted_at, until, due from standing where model_id = $1 and person_id = any ($2)", model, people)
+	rows, err := all[standingRow](ctx, q, "select person_id, score, armed, rebase, ready, counted_at, until, due from standing where model_id = $1 and person_id = any ($2)", model, people)
 	return standings(rows), err
 }
 
@@ -183,14 +198,16 @@ func standings(rows []standingRow) []Standing {
 // KeepStandings writes counted scores back.
 func KeepStandings(ctx context.Context, tx Tx, model int64, list []Standing) error {
 	n := len(list)
-	person, value, armed := make([]int64, n), make([]float64, n), make([]bool, n)
+	person, value, armed, ready := make([]int64, n), make([]float64, n), make([]bool, n), make([]bool, n)
 	counted, until := make([]pgtype.Timestamptz, n), make([]pgtype.Timestamptz, n)
 	for i, s := range list {
 		person[i], value[i], armed[i], counted[i], until[i] = s.Person, s.Score, s.Armed, stamp(s.CountedAt), stamp(s.Until)
+		ready[i] = s.Ready
 	}
-	_, err := exec(ctx, tx, `update standing s set score = u.score, armed = u.armed, rebase = false, counted_at = u.counted, until = u.until, due = u.until
-		from unnest($2::bigint[], $3::float8[], $4::bool[], $5::timestamptz[], $6::timestamptz[]) as u(person, score, armed, counted, until)
-		where s.model_id = $1 and s.person_id = u.person`, model, person, value, armed, counted, until)
+	_, err := exec(ctx, tx, `update standing s set score = u.score, armed = u.armed, ready = u.ready, rebase = false, counted_at = u.counted, until = u.until, due = u.until
+		from unnest($2::bigint[], $3::float8[], $4::bool[], $5::timestamptz[], $6::timestamptz[], $7::bool[])
+			as u(person, score, armed, counted, until, ready)
+		where s.model_id = $1 and s.person_id = u.person`, model, person, value, armed, counted, until, ready)
 	if err != nil {
 		return fmt.Errorf("keeping %d scores: %w", n, err)
 	}

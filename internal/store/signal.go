@@ -42,24 +42,50 @@ func AddSignals(ctx context.Context, tx Tx, list []Signal) error {
 }
 
 // EnsureMonths makes the signal table's partitions for the months from from to
-// to. A month whose signals already lie in the catch-all stays there.
+// to. Signals of a month that had none, and so lie in the catch-all, move into
+// theirs. Several processes may call it at once.
 func (s *Store) EnsureMonths(ctx context.Context, from, to time.Time) error {
 	m := time.Date(from.UTC().Year(), from.UTC().Month(), 1, 0, 0, 0, 0, time.UTC)
 	for ; !m.After(to); m = m.AddDate(0, 1, 0) {
-		next := m.AddDate(0, 1, 0)
-		name := "signal_" + m.Format("2006_01")
-		there, err := one[bool](ctx, s.db, "select to_regclass($1) is not null or exists (select from signal_other where at >= $2 and at < $3)", name, m, next)
+		there, err := one[bool](ctx, s.db, "select to_regclass($1) is not null", monthName(m))
 		if err != nil {
 			return err
 		}
 		if there {
 			continue
 		}
-		// A name and two dates made here: nothing of it comes from outside.
-		_, err = exec(ctx, s.db, fmt.Sprintf("create table if not exists %s partition of signal for values from ('%s') to ('%s')",
-			name, m.Format(time.RFC3339), next.Format(time.RFC3339)))
-		if err != nil {
+		if err := s.InTx(ctx, func(tx Tx) error { return makeMonth(ctx, tx, m) }); err != nil {
 			return fmt.Errorf("making room for the signals of %s: %w", m.Format("January 2006"), err)
+		}
+	}
+	return nil
+}
+
+func monthName(m time.Time) string { return "signal_" + m.Format("2006_01") }
+
+func makeMonth(ctx context.Context, tx Tx, m time.Time) error {
+	next := m.AddDate(0, 1, 0)
+	// One at a time, and nobody writes a signal meanwhile: it would land in the catch-all.
+	if _, err := exec(ctx, tx, "lock table signal in share row exclusive mode"); err != nil {
+		return err
+	}
+	there, err := one[bool](ctx, tx, "select to_regclass($1) is not null", monthName(m))
+	if err != nil || there {
+		return err
+	}
+	// Names and dates made here: nothing of it comes from outside.
+	span := fmt.Sprintf("at >= '%s' and at < '%s'", m.Format(time.RFC3339), next.Format(time.RFC3339))
+	for _, step := range []string{
+		"create temp table moved on commit drop as select * from signal_other where " + span,
+		"delete from signal_other where " + span,
+		fmt.Sprintf("create table %s partition of signal for values from ('%s') to ('%s')",
+			monthName(m), m.Format(time.RFC3339), next.Format(time.RFC3339)),
+		// Past the table of all: what they tell has been told when they came.
+		"insert into " + monthName(m) + " overriding system value select * from moved",
+		"drop table moved",
+	} {
+		if _, err := exec(ctx, tx, step); err != nil {
+			return err
 		}
 	}
 	return nil

@@ -14,6 +14,7 @@ package rule
 import (
 	"errors"
 	"fmt"
+	"math"
 	"slices"
 	"strconv"
 	"strings"
@@ -379,8 +380,8 @@ func (c *Condition) holdsText(raw string, at time.Time) bool {
 	case OneOf:
 		return slices.ContainsFunc(c.Values, is)
 	case AtLeast, AtMost, Exactly:
-		n, err := strconv.ParseFloat(v, 64)
-		w, err2 := strconv.ParseFloat(c.Value, 64)
+		n, err := number(v)
+		w, err2 := number(c.Value)
 		return err == nil && err2 == nil && (c.Op == AtLeast && n >= w || c.Op == AtMost && n <= w || c.Op == Exactly && n == w)
 	case Before, After, Within, Between:
 		return c.holdsRange(strings.TrimSpace(raw), at)
@@ -389,9 +390,9 @@ func (c *Condition) holdsText(raw string, at time.Time) bool {
 }
 
 func (c *Condition) holdsRange(v string, at time.Time) bool {
-	if low, err := strconv.ParseFloat(c.From, 64); err == nil && c.Op == Between {
-		high, err := strconv.ParseFloat(c.To, 64)
-		n, err2 := strconv.ParseFloat(v, 64)
+	if low, err := number(c.From); err == nil && c.Op == Between {
+		high, err := number(c.To)
+		n, err2 := number(v)
 		return err == nil && err2 == nil && n >= low && n <= high
 	}
 	t, ok := instant(v)
@@ -421,6 +422,16 @@ func (c *Condition) Interval(at time.Time) (from, to time.Time, ok bool) {
 	from, ok = day(c.From)
 	to, ok2 := day(c.To)
 	return from, to.AddDate(0, 0, 1), ok && ok2
+}
+
+// number reads a finite number: what is none, or has no value, compares with
+// nothing.
+func number(s string) (float64, error) {
+	n, err := strconv.ParseFloat(s, 64)
+	if err == nil && (math.IsNaN(n) || math.IsInf(n, 0)) {
+		return 0, strconv.ErrSyntax
+	}
+	return n, err
 }
 
 // day reads a date as the instant at which it begins.
@@ -622,8 +633,8 @@ func (c *Condition) Check(cat *Catalogue) error {
 	case Between:
 		ok := false
 		if d.Type == person.Number {
-			a, err := strconv.ParseFloat(c.From, 64)
-			b, err2 := strconv.ParseFloat(c.To, 64)
+			a, err := number(c.From)
+			b, err2 := number(c.To)
 			ok = err == nil && err2 == nil && a <= b
 		} else {
 			a, ok1 := day(c.From)
@@ -638,7 +649,7 @@ func (c *Condition) Check(cat *Catalogue) error {
 			return fmt.Errorf("%s %s needs a value", d.Name, c.Op)
 		}
 		if d.Type == person.Number {
-			if _, err := strconv.ParseFloat(c.Value, 64); err != nil {
+			if _, err := number(c.Value); err != nil {
 				return fmt.Errorf("%s %s needs a number", d.Name, c.Op)
 			}
 		}

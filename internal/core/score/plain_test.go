@@ -145,7 +145,7 @@ func anybody(rnd *rand.Rand) *anyone {
 	return w
 }
 
-// edges are the instants around everything that can happen to asked.
+// edges are the instants around everything that can happen to somebody.
 func edges(w *anyone, from, to time.Time) []time.Time {
 	base := []time.Time{day0}
 	for _, s := range w.signals {
@@ -286,7 +286,7 @@ func TestKeptAgainstLookedAtOnce(t *testing.T) {
 	}
 }
 
-// Points of a minus that halve rise again, and bring asked over the line with
+// Points of a minus that halve rise again, and bring somebody over the line with
 // nothing done: 20 − 10·2^(−t/10 days) is 15 after exactly ten days.
 func TestRisingAgain(t *testing.T) {
 	m := Model{Line: 15, Rules: []Rule{{On: on(signal.Click), Points: 20}, {On: on(signal.Open), Points: -10, Half: 10}}}

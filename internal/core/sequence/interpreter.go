@@ -45,6 +45,8 @@ const (
 	StayedTooLong Reason = "stayed too long"
 	TakenOut      Reason = "taken out by hand"
 	NoAddress     Reason = "no usable address"
+
+	MustNotContact Reason = "do not contact"
 )
 
 // LeaveFor is the reason to leave that a stopping signal gives.
@@ -250,6 +252,18 @@ func (r *run) hoursZone() *time.Location {
 		return loc
 	}
 	return r.f.Zone()
+}
+
+// MayGoOut is the first instant, not before now, at which the email of a step may
+// go out to a reader in a zone. Whatever has moved an email later asks it again.
+func (p *Plan) MayGoOut(id StepID, now time.Time, zone *time.Location) (time.Time, error) {
+	if s, ok := p.Step(id).(*Email); ok && s.Request {
+		return now, nil
+	}
+	if z := p.Hours.Zone; z != "" {
+		zone, _ = calendar.ZoneFor(calendar.Whereabouts{Zone: z}, time.UTC)
+	}
+	return p.Hours.Next(now, zone)
 }
 
 // due tells whether a touch can go out now; if not, it has set when to look

@@ -1,0 +1,106 @@
+// Package contact is the one rule of whether somebody may be reached now: by
+// which channel, on what ground, and why not.
+//
+// Everything that goes out asks it: emails of sequences, to an audience and by
+// hand, what forms bring, and calls. The store holds the same rule in SQL, and a
+// test holds both against each other.
+package contact
+
+// Reason is why somebody may not be reached; empty where they may.
+type Reason string
+
+// The reasons, in the order in which they are looked at.
+const (
+	Erased       Reason = "erased"
+	NoAddress    Reason = "no address"
+	NoNumber     Reason = "no number"
+	DoNotContact Reason = "do not contact"
+	OptedOut     Reason = "opted out"
+	Bounced      Reason = "address bounces"
+	TookBack     Reason = "took consent back"
+	NoConsent    Reason = "no consent"
+	NoGround     Reason = "no ground"
+)
+
+// Reasons lists them in their order.
+func Reasons() []Reason {
+	return []Reason{Erased, NoAddress, NoNumber, DoNotContact, OptedOut, Bounced, TookBack, NoConsent, NoGround}
+}
+
+// Channel is a way to reach somebody.
+type Channel int8
+
+// The channels.
+const (
+	Email Channel = iota
+	Call
+)
+
+// Consent is what somebody said of a purpose.
+type Consent int8
+
+// What they said.
+const (
+	Nothing Consent = iota
+	Agreed
+	Withdrawn
+)
+
+// Ground is why one may reach somebody: consent to a purpose, their own
+// request, or another that the marketer names and the workspace allows. The
+// zero Ground is none.
+type Ground struct {
+	Purpose int64  `json:"purpose,omitempty"`
+	Other   string `json:"other,omitempty"`
+	Request bool   `json:"request,omitempty"`
+}
+
+// Named reports whether there is a ground at all.
+func (g Ground) Named() bool { return g.Request || g.Purpose != 0 || g.Other != "" }
+
+// Facts are what is asked about one person.
+type Facts struct {
+	Erased       bool
+	Email        bool // an address is known
+	Phone        bool // a number is known
+	DoNotContact bool
+	OptedOut     bool // or complained
+	Bounced      bool
+	Consent      Consent // to the ground's purpose
+}
+
+// Why is the reason why somebody may not be reached by a channel on a ground.
+// Do-not-contact, an opt-out, a bounce and a complaint beat every ground but
+// one's own request; a bounce is about the address and says nothing of calls.
+func Why(f Facts, by Channel, g Ground) Reason {
+	switch {
+	case f.Erased:
+		return Erased
+	case by == Email && !f.Email:
+		return NoAddress
+	case by == Call && !f.Phone:
+		return NoNumber
+	case g.Request:
+		return ""
+	case f.DoNotContact:
+		return DoNotContact
+	case f.OptedOut:
+		return OptedOut
+	case by == Email && f.Bounced:
+		return Bounced
+	case g.Purpose != 0 && f.Consent == Withdrawn:
+		return TookBack
+	case g.Purpose != 0 && f.Consent == Nothing:
+		return NoConsent
+	case !g.Named():
+		return NoGround
+	}
+	return ""
+}
+
+// Reachable reports whether somebody could be reached by some channel, whatever
+// the ground: what the ready line asks before a rep is given them.
+func Reachable(f Facts) bool {
+	some := Ground{Other: "any"}
+	return Why(f, Email, some) == "" || Why(f, Call, some) == ""
+}

@@ -1,0 +1,43 @@
+package contact
+
+import "testing"
+
+// Every combination of facts, grounds and channels, against the rule in one sentence each.
+func TestWhyInFull(t *testing.T) {
+	bools := []bool{false, true}
+	n := 0
+	for _, erased := range bools {
+		for _, email := range bools {
+			for _, phone := range bools {
+				for _, dnc := range bools {
+					for _, out := range bools {
+						for _, bounced := range bools {
+							for consent := Nothing; consent <= Withdrawn; consent++ {
+								for _, g := range []Ground{{}, {Purpose: 1}, {Other: "customer"}, {Request: true}} {
+									for _, by := range []Channel{Email, Call} {
+										f := Facts{erased, email, phone, dnc, out, bounced, consent}
+										may := !erased && (by == Email && email || by == Call && phone)
+										stopped := dnc || out || by == Email && bounced
+										grounded := g.Other != "" || g.Purpose != 0 && consent == Agreed
+										may = may && (g.Request || !stopped && grounded)
+										why := Why(f, by, g)
+										if (why == "") != may {
+											t.Fatalf("%+v on %+v by %v: %q", f, g, by, why)
+										}
+										if by == Email && Reachable(f) != (!erased && !dnc && !out && (email && !bounced || phone)) {
+											t.Fatalf("%+v is reachable: %v", f, Reachable(f))
+										}
+										n++
+									}
+								}
+							}
+						}
+					}
+				}
+			}
+		}
+	}
+	if n != 64*3*4*2 {
+		t.Errorf("%d cases", n)
+	}
+}
