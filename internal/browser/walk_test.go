@@ -227,6 +227,8 @@ func TestFromAFormToADeal(t *testing.T) {
 	}
 	begin("Field guide")
 	h.types(`#subject`, `Your guide, {{ person.first_name | default: "reader" }}`)
+	h.key("\r") // undoes nothing
+	h.must(h.tab.Until("the subject stays", `document.querySelector('#subject').value.startsWith('Your guide') && !document.querySelector('.htmx-request')`))
 	h.types(`trix-editor`, `Dear {{ person.first_name | default: "reader" }}, here it is: `)
 	h.chooses(`select[data-page]`, "Field guide")
 	h.presses("Put in a link to it")

@@ -143,6 +143,18 @@
       else el.click();
     }
   });
+  // Browsers press a form's first button on Enter. Where that is one of several things to do, such as an undo or the
+  // removal of a line, Enter keeps what was typed instead, or presses the button of the menu it was typed in.
+  document.addEventListener('keydown', (e) => {
+    const input = e.target;
+    if (e.key !== 'Enter' || e.isComposing || !input.matches?.('input:not([type=checkbox]):not([type=radio]):not([type=submit])')) return;
+    const first = input.form && [...input.form.elements].find((x) => x.type === 'submit');
+    if (!first || first.name !== 'do' || first.matches('.main')) return;
+    e.preventDefault();
+    const own = $('button:not([type=button])', input.closest('.drop') || document.createElement('i'));
+    if (own) own.click();
+    else input.dispatchEvent(new Event('change', { bubbles: true }));
+  });
   document.addEventListener('keydown', (e) => {
     if (e.key === 'Enter' && e.target.matches('[data-row]') && !e.target.matches('a')) $('a', e.target)?.click();
   });
