@@ -10,6 +10,7 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
+	"log/slog"
 	"net"
 	"net/url"
 	"os"
@@ -20,6 +21,7 @@ import (
 	"sort"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -30,8 +32,11 @@ import (
 type Server struct {
 	URL string
 
-	cmd  *exec.Cmd
-	done chan error
+	mu       sync.Mutex
+	cmd      *exec.Cmd // nil: somebody else's
+	stopping bool
+	up       bool       // it has answered once, and is started again where it ends
+	done     chan error // it has ended for good
 }
 
 // Options say how to run it.
@@ -140,51 +145,68 @@ func (s *Server) renew(ctx context.Context, dir string, fresh bool) error {
 	return os.WriteFile(mark, []byte(renewals+"\n"), 0o600)
 }
 
+// buffers is the memory that the server keeps pages in: a quarter of the
+// machine's, as PostgreSQL's manual advises (section 20.4), up to 4 GB.
+func buffers(o Options) string {
+	const least, most = 128, 4096
+	var info syscall.Sysinfo_t
+	if o.Throwaway || syscall.Sysinfo(&info) != nil {
+		return strconv.Itoa(least) + "MB"
+	}
+	machine := info.Totalram * uint64(info.Unit)
+	// A container may have less than its machine.
+	if limit, err := os.ReadFile("/sys/fs/cgroup/memory.max"); err == nil {
+		if n, err := strconv.ParseUint(strings.TrimSpace(string(limit)), 10, 64); err == nil {
+			machine = min(machine, n)
+		}
+	}
+	return strconv.FormatUint(max(least, min(machine/4>>20, most)), 10) + "MB"
+}
+
 func start(ctx context.Context, bin, dir, data, password string, who *syscall.Credential, o Options) (*Server, error) {
 	port, err := freePort()
 	if err != nil {
 		return nil, err
 	}
 	args := []string{"-D", data, "-h", "127.0.0.1", "-p", strconv.Itoa(port), "-c", "unix_socket_directories=",
-		"-c", "max_connections=100", "-c", "shared_buffers=128MB", "-c", "max_wal_size=2GB", "-c", "wal_compression=on",
+		"-c", "max_connections=100", "-c", "shared_buffers=" + buffers(o), "-c", "max_wal_size=2GB", "-c", "wal_compression=on",
 		"-c", "timezone=UTC", "-c", "log_min_messages=warning", "-c", "log_checkpoints=off"}
 	if o.Throwaway {
 		args = append(args, "-c", "fsync=off", "-c", "synchronous_commit=off", "-c", "full_page_writes=off")
 	}
-	logFile, err := os.OpenFile(filepath.Join(dir, "log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o644)
-	if err != nil {
-		return nil, err
-	}
-	defer logFile.Close()
-	cmd := exec.Command(filepath.Join(bin, "postgres"), args...)
-	cmd.Dir = dir
-	cmd.Stdout, cmd.Stderr = logFile, logFile
-	// Its own process group: Ctrl-C at the terminal is for us, and we stop it in our time. Where we are killed, the
-	// kernel stops it in our place.
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGINT, Credential: who}
-	s := &Server{URL: address(port, password), cmd: cmd, done: make(chan error, 1)}
+	s := &Server{URL: address(port, password), done: make(chan error, 1)}
 	started := make(chan error, 1)
-	go func() {
-		// The kernel means the thread that started it, not the process: keep that one as long as the server lives.
-		runtime.LockOSThread()
-		err := cmd.Start()
-		started <- err
-		if err == nil {
-			s.done <- cmd.Wait()
+	go s.run(started, func() (*exec.Cmd, error) {
+		logFile, err := os.OpenFile(filepath.Join(dir, "log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o644)
+		if err != nil {
+			return nil, err
 		}
-	}()
+		defer logFile.Close()
+		cmd := exec.Command(filepath.Join(bin, "postgres"), args...)
+		cmd.Dir = dir
+		cmd.Stdout, cmd.Stderr = logFile, logFile
+		// Its own process group: Ctrl-C at the terminal is for us, and we stop it in our time. Where we are killed, the
+		// kernel stops it in our place.
+		cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGINT, Credential: who}
+		return cmd, cmd.Start()
+	})
 	if err := <-started; err != nil {
 		return nil, fmt.Errorf("starting PostgreSQL: %w", err)
 	}
 	deadline := time.Now().Add(30 * time.Second)
 	for {
 		if err = ping(ctx, s.URL); err == nil {
+			s.mu.Lock()
+			s.up = true
+			s.mu.Unlock()
 			return s, nil
 		}
 		// Cut off while it got a new password, the server may have that one already.
 		if next, rerr := os.ReadFile(filepath.Join(dir, "password.next")); rerr == nil {
 			if other := address(port, string(next)); ping(ctx, other) == nil {
-				s.URL = other
+				s.mu.Lock()
+				s.URL, s.up = other, true
+				s.mu.Unlock()
 				return s, nil
 			}
 		}
@@ -203,20 +225,66 @@ func start(ctx context.Context, bin, dir, data, password string, who *syscall.Cr
 	}
 }
 
+// run runs the server until it is stopped. One that ends by itself, after it
+// has answered once, is started again on the same port: whoever is connected
+// finds it there.
+func (s *Server) run(started chan<- error, start func() (*exec.Cmd, error)) {
+	// The kernel means the thread that started it, not the process: keep that one as long as the server lives.
+	runtime.LockOSThread()
+	for first := true; ; first = false {
+		cmd, err := start()
+		if err == nil {
+			s.mu.Lock()
+			s.cmd = cmd
+			stopping := s.stopping
+			s.mu.Unlock()
+			if stopping { // while it was started again
+				cmd.Process.Signal(syscall.SIGINT)
+			}
+		}
+		if first {
+			started <- err
+			if err != nil {
+				return
+			}
+		}
+		if err == nil {
+			err = cmd.Wait()
+		}
+		s.mu.Lock()
+		over := s.stopping || !s.up
+		s.mu.Unlock()
+		if over {
+			s.done <- err
+			return
+		}
+		slog.Error("PostgreSQL has ended by itself and is started again", "error", err)
+		time.Sleep(500 * time.Millisecond)
+	}
+}
+
 // Stop ends the server and waits until it is gone. Stopping one that was
 // already running when Start came does nothing.
 func (s *Server) Stop() error {
-	if s == nil || s.cmd == nil {
+	if s == nil {
 		return nil
 	}
-	if err := s.cmd.Process.Signal(syscall.SIGINT); err != nil { // fast: ends connections, keeps data
+	s.mu.Lock()
+	cmd := s.cmd
+	s.stopping = true
+	s.mu.Unlock()
+	if cmd == nil {
+		return nil
+	}
+	// Fast: ends connections, keeps data. One that has ended just now is not started again.
+	if err := cmd.Process.Signal(syscall.SIGINT); err != nil && !errors.Is(err, os.ErrProcessDone) {
 		return err
 	}
 	select {
 	case <-s.done:
 		return nil
 	case <-time.After(20 * time.Second):
-		return s.cmd.Process.Kill()
+		return cmd.Process.Kill()
 	}
 }
 

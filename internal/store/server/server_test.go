@@ -203,3 +203,30 @@ func TestANewPassword(t *testing.T) {
 	stop(again())
 	stop(again())
 }
+
+// A server that is killed is there again, on the same address, with its data.
+func TestItComesBack(t *testing.T) {
+	s, err := Start(t.Context(), Options{Dir: folder(t)})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Stop()
+	if _, err := query(t, s.URL, "create table kept as select 'still here' as word"); err != nil && !strings.Contains(err.Error(), "no rows") {
+		t.Fatal(err)
+	}
+	s.mu.Lock()
+	err = s.cmd.Process.Kill()
+	s.mu.Unlock()
+	if err != nil {
+		t.Fatal(err)
+	}
+	var word string
+	for deadline := time.Now().Add(40 * time.Second); time.Now().Before(deadline); time.Sleep(100 * time.Millisecond) {
+		if word, err = query(t, s.URL, "select word from kept"); err == nil {
+			break
+		}
+	}
+	if word != "still here" {
+		t.Errorf("after it was killed: %q, %v", word, err)
+	}
+}
