@@ -93,6 +93,12 @@ func (t *Tab) Eval(script string) (string, error) {
 	return chromedp.Run(t.ctx, chromedp.Evaluate[string](`String(`+script+`)`))
 }
 
+// Run runs a whole script in the page, whatever the page itself lets run.
+func (t *Tab) Run(script string) error {
+	_, err := chromedp.Run(t.ctx, chromedp.Evaluate[string](script+"\n; 'done'"))
+	return err
+}
+
 // Until waits until a condition in JavaScript holds.
 func (t *Tab) Until(what, condition string) error {
 	deadline := time.Now().Add(patience)
@@ -131,10 +137,41 @@ func (t *Tab) Press(text string) error {
 		e?.setAttribute('data-pressing', '');
 		return e;
 	})()`
-	if err := t.Until("something to press that says "+strconv.Quote(text), mark); err != nil {
-		return err
+	for deadline := time.Now().Add(patience); ; {
+		if err := t.Until("something to press that says "+strconv.Quote(text), mark); err != nil {
+			return err
+		}
+		err := t.pressMarked()
+		if !errors.Is(err, errGone) || time.Now().After(deadline) {
+			return err
+		}
 	}
-	return t.Click("[data-pressing]")
+}
+
+// errGone is answered where the page drew itself anew between finding and pressing.
+var errGone = errors.New("what was to be pressed is gone")
+
+// pressMarked presses what was marked a moment ago. Waiting for it is no use
+// where the page has drawn itself anew: the mark went with what it stood at.
+func (t *Tab) pressMarked() error {
+	ctx, cancel := context.WithTimeout(t.ctx, 2*time.Second)
+	defer cancel()
+	nodes, err := chromedp.Run(ctx, chromedp.Nodes(chromedp.CSS("[data-pressing]"), chromedp.NodeVisible))
+	if err != nil && ctx.Err() != nil && t.ctx.Err() == nil {
+		return errGone
+	}
+	if err == nil {
+		ctx, cancel := context.WithTimeout(t.ctx, patience)
+		defer cancel()
+		err = chromedp.Do(ctx, chromedp.MouseClickNode(nodes[0]))
+	}
+	if err != nil && (strings.Contains(err.Error(), "node with given id") || strings.Contains(err.Error(), "layout object")) {
+		return errGone
+	}
+	if err != nil {
+		return fmt.Errorf("pressing: %w", err)
+	}
+	return nil
 }
 
 // Click presses an element with the mouse.

@@ -33,7 +33,7 @@ func run(m *testing.M) int {
 	ctx := context.Background()
 	base = os.Getenv("OMBAK_TEST_DATABASE_URL")
 	if base == "" {
-		dir, err := os.MkdirTemp("/tmp", "ombak-test-")
+		dir, err := os.MkdirTemp(room(), "ombak-test-")
 		if err != nil {
 			fmt.Fprintln(os.Stderr, err)
 			return 1
@@ -63,6 +63,17 @@ func run(m *testing.M) int {
 	}
 	defer drop(ctx, templateName())
 	return m.Run()
+}
+
+// room is where the server's files lie: in memory where there is plenty, since a
+// database for each test is many small files.
+func room() string {
+	const memory, plenty = "/dev/shm", 4 << 30
+	var fs syscall.Statfs_t
+	if syscall.Statfs(memory, &fs) == nil && fs.Bavail*uint64(fs.Bsize) > plenty {
+		return memory
+	}
+	return "/tmp"
 }
 
 func templateName() string { return fmt.Sprintf("ombak_template_%d", os.Getpid()) }
