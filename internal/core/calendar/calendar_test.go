@@ -30,6 +30,8 @@ var changes = []struct {
 	{"Australia/Sydney", Date{2026, 4, 5}, -time.Hour},
 	{"America/Santiago", Date{2026, 9, 6}, time.Hour}, // at midnight: the date has no 00:00
 	{"America/Santiago", Date{2026, 4, 4}, -time.Hour},
+	{"America/Havana", Date{2026, 11, 1}, -time.Hour},   // the date has 00:00 twice
+	{"America/St_Johns", Date{2010, 11, 7}, -time.Hour}, // at 00:01: the date begins twice, an hour of the one before between
 	{"Australia/Lord_Howe", Date{2026, 10, 4}, 30 * time.Minute},
 	{"Australia/Lord_Howe", Date{2026, 4, 5}, -30 * time.Minute},
 	{"Pacific/Apia", Date{2011, 12, 30}, 24 * time.Hour}, // a whole date skipped
@@ -162,9 +164,16 @@ func TestSendingHoursNext(t *testing.T) {
 
 // TestNextAgainstASearch compares Next with a minute-by-minute search through the days around each change.
 func TestNextAgainstASearch(t *testing.T) {
+	for _, list := range [][]Interval{{{0, 75}, {130, 150}, {8 * 60, 9 * 60}}, {{23*60 + 20, 24 * 60}}, {{0, 30}, {23*60 + 50, 24 * 60}}, {{8 * 60, 23*60 + 30}}} {
+		nextAgainstASearch(t, list)
+	}
+}
+
+func nextAgainstASearch(t *testing.T, list []Interval) {
+	t.Helper()
 	var h SendingHours
 	for d := range h.Days {
-		h.Days[d] = []Interval{{0, 75}, {130, 150}, {8 * 60, 9 * 60}}
+		h.Days[d] = list
 	}
 	for _, c := range changes {
 		loc := zone(t, c.zone)

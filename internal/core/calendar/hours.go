@@ -72,20 +72,23 @@ func (h SendingHours) Next(t time.Time, loc *time.Location) (time.Time, error) {
 		return t, nil
 	}
 	first := DateOf(t, loc)
+	var next time.Time
 	// A weekday comes round every 7 days; one occurrence may be swallowed by a
-	// change and one by a skipped date, so three rounds are certain to do.
-	for n := 0; n <= 21; n++ {
-		var next time.Time
+	// change and one by a skipped date, so three rounds are certain to do. The
+	// date before counts too, for a clock set back over midnight shows its end
+	// again; so does the date after the first that has something, for the same
+	// reason.
+	for n, last := -1, 21; n <= last; n++ {
 		consider := func(at time.Time) {
 			if !at.Before(t) && h.inside(at, loc) && (next.IsZero() || at.Before(next)) {
-				next = at
+				next, last = at, min(last, n+1)
 			}
 		}
 		d := first.Add(n)
 		for _, in := range h.Days[d.Weekday()] {
 			start := At(d, time.Duration(in.From)*time.Minute, loc)
 			consider(start)
-			if _, change := start.In(loc).ZoneBounds(); !change.IsZero() && DateOf(change, loc) == d {
+			if _, change := start.In(loc).ZoneBounds(); !change.IsZero() && change.Sub(start) <= 25*time.Hour {
 				// A clock set back may show the start again, or land inside.
 				consider(change.UTC())
 				_, before := start.In(loc).Zone()
@@ -95,9 +98,9 @@ func (h SendingHours) Next(t time.Time, loc *time.Location) (time.Time, error) {
 				}
 			}
 		}
-		if !next.IsZero() {
-			return next, nil
-		}
+	}
+	if !next.IsZero() {
+		return next, nil
 	}
 	return time.Time{}, ErrNoHours
 }

@@ -3,6 +3,8 @@ package calendar
 import (
 	_ "embed"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -109,4 +111,15 @@ func load(name string) (*time.Location, error) {
 		loaded.Store(name, l)
 	}
 	return l, err
+}
+
+// ZoneNames lists the zones of all countries by name.
+func ZoneNames() []string {
+	seen := map[string]bool{"UTC": true}
+	for _, rows := range zones() {
+		for _, r := range rows {
+			seen[r.name] = true
+		}
+	}
+	return slices.Sorted(maps.Keys(seen))
 }

@@ -49,14 +49,21 @@ const (
 // Ground is why one may reach somebody: consent to a purpose, their own
 // request, or another that the marketer names and the workspace allows. The
 // zero Ground is none.
+//
+// What anybody can have typed into a form is Claimed: a request made in their
+// name by somebody who has not proved to be them. It still goes to somebody who
+// opted out, because pressing the link in it is how they prove to have come
+// back, but neither where they must not be contacted nor where the address
+// bounces.
 type Ground struct {
 	Purpose int64  `json:"purpose,omitempty"`
 	Other   string `json:"other,omitempty"`
 	Request bool   `json:"request,omitempty"`
+	Claimed bool   `json:"claimed,omitempty"`
 }
 
 // Named reports whether there is a ground at all.
-func (g Ground) Named() bool { return g.Request || g.Purpose != 0 || g.Other != "" }
+func (g Ground) Named() bool { return g.Request || g.Claimed || g.Purpose != 0 || g.Other != "" }
 
 // Facts are what is asked about one person.
 type Facts struct {
@@ -84,10 +91,12 @@ func Why(f Facts, by Channel, g Ground) Reason {
 		return ""
 	case f.DoNotContact:
 		return DoNotContact
-	case f.OptedOut:
+	case f.OptedOut && !g.Claimed:
 		return OptedOut
 	case by == Email && f.Bounced:
 		return Bounced
+	case g.Claimed:
+		return ""
 	case g.Purpose != 0 && f.Consent == Withdrawn:
 		return TookBack
 	case g.Purpose != 0 && f.Consent == Nothing:

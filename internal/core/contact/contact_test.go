@@ -13,12 +13,12 @@ func TestWhyInFull(t *testing.T) {
 					for _, out := range bools {
 						for _, bounced := range bools {
 							for consent := Nothing; consent <= Withdrawn; consent++ {
-								for _, g := range []Ground{{}, {Purpose: 1}, {Other: "customer"}, {Request: true}} {
+								for _, g := range []Ground{{}, {Purpose: 1}, {Other: "customer"}, {Request: true}, {Claimed: true}} {
 									for _, by := range []Channel{Email, Call} {
 										f := Facts{erased, email, phone, dnc, out, bounced, consent}
 										may := !erased && (by == Email && email || by == Call && phone)
-										stopped := dnc || out || by == Email && bounced
-										grounded := g.Other != "" || g.Purpose != 0 && consent == Agreed
+										stopped := dnc || out && !g.Claimed || by == Email && bounced
+										grounded := g.Claimed || g.Other != "" || g.Purpose != 0 && consent == Agreed
 										may = may && (g.Request || !stopped && grounded)
 										why := Why(f, by, g)
 										if (why == "") != may {
@@ -37,7 +37,7 @@ func TestWhyInFull(t *testing.T) {
 			}
 		}
 	}
-	if n != 64*3*4*2 {
+	if n != 64*3*5*2 {
 		t.Errorf("%d cases", n)
 	}
 }

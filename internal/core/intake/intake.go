@@ -2,7 +2,10 @@
 // which field, what each value is, and why a row cannot be taken.
 //
 // A row that has one wrong value is not taken at all: half a record that
-// nobody notices is worse than a row that comes back with a reason.
+// nobody notices is worse than a row that comes back with a reason. Where
+// whoever brings the list in wants it so, the value alone is left out, and
+// named; but never one that says that somebody must not be contacted, or what
+// they agreed to.
 package intake
 
 import (
@@ -46,6 +49,7 @@ type Mapping struct {
 	Audience int64    `json:"audience,omitempty"`
 	Purpose  int64    `json:"purpose,omitempty"` // consent that everybody has given
 	Ground   string   `json:"ground,omitempty"`
+	Loose    bool     `json:"loose,omitempty"` // a value that cannot be read is left out, and its row taken
 	NoHead   bool     `json:"no_head,omitempty"`
 	Sep      string   `json:"sep,omitempty"`
 	Encoding string   `json:"encoding,omitempty"`
@@ -76,6 +80,7 @@ type Record struct {
 	Emails []string
 	Phones []string
 	Said   Said
+	Out    []Problem // values that were left out
 }
 
 // Said is what a row says that people said, and was said of them.
@@ -150,7 +155,7 @@ func NewBuilder(m *Mapping, define func(person.Field) (person.Definition, bool),
 func (b *Builder) Build(cells []string) (*Record, *Problem) {
 	r := &b.rec
 	clear(r.Values)
-	r.Tags, r.Emails, r.Phones, r.Said = nil, nil, nil, Said{}
+	r.Tags, r.Emails, r.Phones, r.Said, r.Out = nil, nil, nil, Said{}, nil
 	country := b.m.Country
 	for i := range b.cols {
 		c := &b.cols[i]
@@ -166,7 +171,12 @@ func (b *Builder) Build(cells []string) (*Record, *Problem) {
 			if c.def != nil {
 				name = c.def.Name
 			}
-			return nil, &Problem{c.index, name, v, err.Error()}
+			p := Problem{c.index, name, v, err.Error()}
+			if !b.m.Loose || c.target == string(person.DoNotContact) || c.agreed != 0 {
+				return nil, &p
+			}
+			r.Out = append(r.Out, p)
+			continue
 		}
 		if c.target == string(person.Country) && r.Values[person.Country] != "" {
 			country = r.Values[person.Country]
@@ -179,6 +189,9 @@ func (b *Builder) Build(cells []string) (*Record, *Problem) {
 		r.Values[person.PhoneField], r.Phones = r.Phones[0], r.Phones[1:]
 	}
 	if r.Values[person.EmailField] == "" && r.Values[person.PhoneField] == "" && r.Values[person.Profile] == "" {
+		if len(r.Out) > 0 { // what would have told is what could not be read
+			return nil, &r.Out[0]
+		}
 		return nil, &Problem{Column: -1, Reason: ErrNoWay.Error()}
 	}
 	if r.Values[person.Domain] == "" {

@@ -16,46 +16,32 @@ import (
 
 	"ombak/internal/core/act"
 	"ombak/internal/core/calendar"
+	"ombak/internal/core/contact"
 )
 
-// Reason is why somebody of the audience does not get it.
-type Reason string
+// Reason is why somebody of the audience does not get it: one of this package's
+// or one of contact's.
+type Reason = contact.Reason
 
-// The reasons, in the order in which they are looked at.
+// The reasons there are besides those of the contact rule.
 const (
-	Excluded     Reason = "excluded"
-	NoAddress    Reason = "no address"
-	DoNotContact Reason = "do not contact"
-	OptedOut     Reason = "opted out"
-	Bounced      Reason = "address bounces"
-	TookBack     Reason = "took consent back"
-	NoConsent    Reason = "no consent"
-	OpenDeal     Reason = "open deal"
-	InRest       Reason = "in rest"
+	Excluded Reason = "excluded"
+	OpenDeal Reason = "open deal"
+	InRest   Reason = "in rest"
 )
 
-// Reasons lists them in their order.
+// Reasons lists all in the order in which they are looked at.
 func Reasons() []Reason {
-	return []Reason{Excluded, NoAddress, DoNotContact, OptedOut, Bounced, TookBack, NoConsent, OpenDeal, InRest}
+	return slices.Concat([]Reason{Excluded}, contact.Reasons(), []Reason{OpenDeal, InRest})
 }
 
 // Facts are what is asked about one person.
 type Facts struct {
-	Excluded, Address, DoNotContact, OptedOut, Bounced bool
-	Consent                                            Consent
-	OpenDeal                                           bool
-	LastMail                                           time.Time // when they last got an email they did not ask for by a form; zero: never
+	contact.Facts // with what they say of the plan's purpose
+	Excluded      bool
+	OpenDeal      bool
+	LastMail      time.Time // when they last got an email they did not ask for by a form; zero: never
 }
-
-// Consent is what somebody said of a purpose.
-type Consent int8
-
-// What they said.
-const (
-	Nothing Consent = iota
-	Agreed
-	Withdrawn
-)
 
 // Plan is what of a one-off email decides who gets it and when.
 type Plan struct {
@@ -94,23 +80,15 @@ func (p *Plan) Check() error {
 }
 
 // Why is the reason why somebody does not get it at an instant, empty where
-// they do.
-func (p *Plan) Why(f Facts, now time.Time) Reason {
-	switch {
-	case f.Excluded:
+// they do. It goes out on consent to a purpose.
+func (p *Plan) Why(f Facts, purpose int64, now time.Time) Reason {
+	if f.Excluded {
 		return Excluded
-	case !f.Address:
-		return NoAddress
-	case f.DoNotContact:
-		return DoNotContact
-	case f.OptedOut:
-		return OptedOut
-	case f.Bounced:
-		return Bounced
-	case f.Consent == Withdrawn:
-		return TookBack
-	case f.Consent == Nothing:
-		return NoConsent
+	}
+	if why := contact.Why(f.Facts, contact.Email, contact.Ground{Purpose: purpose}); why != "" {
+		return why
+	}
+	switch {
 	case f.OpenDeal && !p.WithDeals:
 		return OpenDeal
 	case p.Rest > 0 && !f.LastMail.IsZero() && f.LastMail.After(now.Add(-time.Duration(p.Rest)*24*time.Hour)):

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"ombak/internal/core/calendar"
+	"ombak/internal/core/contact"
 )
 
 var now = time.Date(2026, 4, 14, 9, 20, 0, 0, time.UTC) // a Tuesday
@@ -13,28 +14,31 @@ var now = time.Date(2026, 4, 14, 9, 20, 0, 0, time.UTC) // a Tuesday
 // from the last to the first.
 func TestTheFirstReasonThatApplies(t *testing.T) {
 	p := NewPlan()
-	f := Facts{Address: true, Consent: Agreed, LastMail: now.Add(-4 * 24 * time.Hour)}
-	if why := p.Why(f, now); why != "" {
+	f := Facts{LastMail: now.Add(-4 * 24 * time.Hour)}
+	f.Email, f.Consent = true, contact.Agreed
+	if why := p.Why(f, 1, now); why != "" {
 		t.Fatalf("somebody who agreed is left out: %s", why)
 	}
-	steps := []func(){func() { f.LastMail = now.Add(-72*time.Hour + time.Microsecond) }, func() { f.OpenDeal = true }, func() { f.Consent = Nothing }, func() { f.Consent = Withdrawn },
-		func() { f.Bounced = true }, func() { f.OptedOut = true }, func() { f.DoNotContact = true }, func() { f.Address = false }, func() { f.Excluded = true }}
-	order := Reasons()
+	steps := []func(){func() { f.LastMail = now.Add(-72*time.Hour + time.Microsecond) }, func() { f.OpenDeal = true }, func() { f.Consent = contact.Nothing }, func() { f.Consent = contact.Withdrawn },
+		func() { f.Bounced = true }, func() { f.OptedOut = true }, func() { f.DoNotContact = true }, func() { f.Email = false }, func() { f.Excluded = true }}
+	order := []Reason{Excluded, contact.NoAddress, contact.DoNotContact, contact.OptedOut, contact.Bounced, contact.TookBack,
+		contact.NoConsent, OpenDeal, InRest}
 	for i, step := range steps {
 		step()
-		if why, want := p.Why(f, now), order[len(order)-1-i]; why != want {
+		if why, want := p.Why(f, 1, now), order[len(order)-1-i]; why != want {
 			t.Errorf("step %d: %q, want %q", i, why, want)
 		}
 	}
-	f = Facts{Address: true, Consent: Agreed, OpenDeal: true, LastMail: now}
+	f = Facts{OpenDeal: true, LastMail: now}
+	f.Email, f.Consent = true, contact.Agreed
 	p.WithDeals, p.Rest = true, 0
-	if why := p.Why(f, now); why != "" {
+	if why := p.Why(f, 1, now); why != "" {
 		t.Errorf("with deals and without rest: %s", why)
 	}
 	// Three days are over at the instant, not after it.
 	p.Rest = 3
 	f.LastMail = now.Add(-72 * time.Hour)
-	if why := p.Why(f, now); why != "" {
+	if why := p.Why(f, 1, now); why != "" {
 		t.Errorf("at the end of the rest: %s", why)
 	}
 }

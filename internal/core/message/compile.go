@@ -180,7 +180,7 @@ func (d *Document) compile(group int64, links []Link, known map[string]bool) (*l
 	if w := d.Written.For(group); strings.TrimSpace(w) != "" {
 		written = strings.TrimSpace(strings.ReplaceAll(w, "\r\n", "\n"))
 	}
-	written += "\n\n--\nNo more mail from us, or less of it: ombak-opt-out-\n"
+	written += "\n\n--\nNo more mail from us, or less of it: ombak-opt-out-\nombak-sender-"
 	ready := func(place, src string, escape, framed bool) (*template, error) {
 		l.shelf = l.shelf || strings.Contains(src, shelfField)
 		src, err := prepare(src, escape, known)
@@ -200,6 +200,7 @@ func (d *Document) compile(group int64, links []Link, known map[string]bool) (*l
 		src = strings.ReplaceAll(src, `href="`+OptOutLink+`"`, `href="{{ ombak.opt_out }}"`)
 		src = strings.ReplaceAll(strings.ReplaceAll(src, "ombak-opt-out-", "{{ ombak.opt_out }}"),
 			"<"+OptOutLink+">", "<{{ ombak.opt_out }}>")
+		src = strings.ReplaceAll(src, "ombak-sender-", "{% if ombak.sender %}{{ ombak.sender }}\n{% endif %}")
 		t, err := parse(src)
 		return t, at(place, err)
 	}
@@ -238,6 +239,7 @@ type Addresses struct {
 	OptOut string
 	Pixel  string
 	Trap   string // a link that no reader sees; empty: none
+	Sender string // who writes and where they are, in one line, for under the email; empty: nothing
 }
 
 // Rendered is a message for one reader.
@@ -278,6 +280,9 @@ func (p *Program) Render(group int64, v Values, a Addresses) (Rendered, error) {
 		own["link_"+strconv.Itoa(x.N)] = html.EscapeString(target)
 	}
 	own["opt_out"] = html.EscapeString(a.OptOut)
+	if a.Sender != "" {
+		own["sender"] = html.EscapeString(a.Sender)
+	}
 	if a.Pixel != "" {
 		own["pixel"] = html.EscapeString(a.Pixel)
 	}

@@ -216,7 +216,7 @@ func (d *Document) Set(id int, group int64, c Content) error {
 		return ErrNoSection
 	}
 	if group != Else && d.group(group) < 0 {
-		return errors.New("the message does not use this group of readers")
+		return errNoGroup
 	}
 	d.Sections[i].For[group] = d.Sections[i].Kind.Tidy(c)
 	return nil
@@ -255,6 +255,22 @@ func (d *Document) Use(groups []Group) {
 			}
 		}
 	}
+}
+
+var errNoGroup = errors.New("the message does not use this group of readers")
+
+// Prefer has a group asked before the one above it: who fits both then reads
+// its words.
+func (d *Document) Prefer(id int64) error {
+	i := d.group(id)
+	if i < 0 {
+		return errNoGroup
+	}
+	if i > 0 {
+		d.Groups = slices.Clone(d.Groups)
+		d.Groups[i-1], d.Groups[i] = d.Groups[i], d.Groups[i-1]
+	}
+	return nil
 }
 
 // GroupOf is the reader's group: the first whose rule holds, or Else.

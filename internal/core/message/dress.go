@@ -97,7 +97,7 @@ func frame(style Style, preheader, body string, bare bool) string {
 	}
 	foot := ""
 	if !bare {
-		foot = `<p class="foot" style="margin:28px 0 0;font-size:13px;color:` + quiet + `"><a class="foot" style="color:` + quiet + `" href="{{ ombak.opt_out }}">No more mail from us, or less of it</a></p>`
+		foot = `<p class="foot" style="margin:28px 0 0;font-size:13px;color:` + quiet + `"><a class="foot" style="color:` + quiet + `" href="{{ ombak.opt_out }}">No more mail from us, or less of it</a>{% if ombak.sender %}<br>{{ ombak.sender }}{% endif %}</p>`
 	}
 	// Programs that look at letters follow every link; a person cannot follow this one.
 	pixel := `{% if ombak.trap %}<a href="{{ ombak.trap }}" style="display:none" tabindex="-1" aria-hidden="true"></a>{% endif %}{% if ombak.pixel %}<img src="{{ ombak.pixel }}" width="1" height="1" alt="">{% endif %}`

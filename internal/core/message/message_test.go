@@ -253,6 +253,19 @@ func TestTheFirstGroupThatHolds(t *testing.T) {
 	if got := texts(&d, 1, 1); got != "<div>Hello</div>" {
 		t.Errorf("without a version of its own: %s", got)
 	}
+	// Asked the other way round, who fits both is of the other group, and no words move.
+	for _, x := range []struct {
+		prefer int64
+		want   int64
+	}{{2, 2}, {2, 2}, {1, 1}} {
+		must(t, d.Prefer(x.prefer))
+		if got := d.GroupOf(speaking("de"), time.Time{}); got != x.want || d.Subject[1] != "Hallo" {
+			t.Errorf("group %d preferred: German is of group %d", x.prefer, got)
+		}
+	}
+	if d.Prefer(9) == nil {
+		t.Error("a group was preferred that is not there")
+	}
 	must(t, d.Set(1, 2, Content{Text: "x"}))
 	d.Use(d.Groups[:1])
 	if len(d.Sections[0].For) != 1 {

@@ -59,7 +59,8 @@ type Form struct {
 	Title     string     `json:"title,omitempty"` // above the questions
 	Button    string     `json:"button"`
 	Questions []Question `json:"questions"`
-	AtOnce    int        `json:"at_once"` // how many of the ladder are asked at once
+	AtOnce    int        `json:"at_once"`         // how many of the ladder are asked at once
+	Later     bool       `json:"later,omitempty"` // the ladder begins with whom we know: at the second visit
 	Consents  []Consent  `json:"consents,omitempty"`
 	Hidden    []Hidden   `json:"hidden,omitempty"`
 	Thanks    string     `json:"thanks,omitempty"`  // HTML: what stands in the form's place afterwards
@@ -146,6 +147,9 @@ type Known person.Values
 // Asked are the questions for a visitor, in the form's order.
 func (f *Form) Asked(known Known) []Question {
 	left := f.AtOnce
+	if f.Later && len(known) == 0 {
+		left = 0
+	}
 	var out []Question
 	for _, q := range f.Questions {
 		if q.Field != person.EmailField && known[q.Field] != "" {

@@ -54,6 +54,16 @@ func TestTheLadder(t *testing.T) {
 			t.Errorf("%d at once, knowing %v: asks %s, want %s", x.atOnce, x.known, got, x.want)
 		}
 	}
+	// From the second visit on, somebody we do not know is asked nothing of the ladder.
+	d.Form.AtOnce, d.Form.Later = 1, true
+	for _, x := range []struct {
+		known Known
+		want  string
+	}{{nil, "first name, last name, company, email"}, {Known{}, "first name, last name, company, email"}, {Known{person.FirstName: "Ana"}, "last name, company, email, title"}} {
+		if got := fields(d.Form.Asked(x.known)); got != x.want {
+			t.Errorf("later, knowing %v: asks %s, want %s", x.known, got, x.want)
+		}
+	}
 }
 
 func TestAnswersAreChecked(t *testing.T) {

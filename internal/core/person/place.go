@@ -34,10 +34,32 @@ func Phone(s, country string) (string, error) {
 		return e164, nil
 	}
 	n, err := phonenumbers.Parse(s, country)
-	if err != nil || !phonenumbers.IsPossibleNumber(n) {
+	if err != nil || !whole(n) {
 		return "", ErrPhone
 	}
 	return phonenumbers.Format(n, phonenumbers.E164), nil
+}
+
+// shortNumber is how many figures a number has, without its country's code, that
+// is taken only where somebody's telephone can have it: most short ones are
+// services, or extensions.
+const shortNumber = 6
+
+// whole reports whether a number can be dialled from anywhere. One that is as
+// long as those are that are dialled within a town alone is none: nobody knows
+// which town.
+func whole(n *phonenumbers.PhoneNumber) bool {
+	if phonenumbers.IsPossibleNumberWithReason(n) != phonenumbers.IS_POSSIBLE {
+		return false
+	}
+	if len(phonenumbers.GetNationalSignificantNumber(n)) > shortNumber {
+		return true
+	}
+	switch phonenumbers.GetNumberType(n) {
+	case phonenumbers.FIXED_LINE, phonenumbers.MOBILE, phonenumbers.FIXED_LINE_OR_MOBILE:
+		return true
+	}
+	return false
 }
 
 // plainPhone reads the many numbers that are written in full, with a plus,
@@ -78,7 +100,7 @@ func plainPhone(s string) (string, bool) {
 		}
 		cc := int32(code)
 		x := phonenumbers.PhoneNumber{CountryCode: &cc, NationalNumber: &national}
-		if !phonenumbers.IsPossibleNumber(&x) {
+		if !whole(&x) {
 			return "", false
 		}
 		return "+" + string(buf[:n]), true

@@ -1,7 +1,10 @@
 // Package pipeline knows the stages a deal goes through and what they promise.
 package pipeline
 
-import "math"
+import (
+	"errors"
+	"math"
+)
 
 // Stage is a column of the pipeline.
 type Stage struct {
@@ -10,6 +13,24 @@ type Stage struct {
 	Share int  // percent of deals in it that are won in the end
 	Won   bool // a closed stage: won
 	Lost  bool // a closed stage: lost
+}
+
+// MaxStages bounds a pipeline.
+const MaxStages = 20
+
+// Check reports what of the stage cannot be, or nil.
+func (s Stage) Check() error {
+	switch {
+	case s.Name == "":
+		return errors.New("a stage has a name")
+	case len(s.Name) > 80:
+		return errors.New("a stage’s name has at most 80 letters")
+	case s.Share < 0 || s.Share > 100:
+		return errors.New("a stage’s chance is a whole number from 0 to 100 %")
+	case s.Won && s.Lost:
+		return errors.New("a stage is won or lost, not both")
+	}
+	return nil
 }
 
 // Closed reports whether deals in the stage are done with.

@@ -208,3 +208,33 @@ func TestWhatTimeMoves(t *testing.T) {
 		t.Errorf("moves %v, audiences %v", r.Moves(), r.Audiences())
 	}
 }
+
+// A rule is one English sentence, whatever it asks.
+func TestSentences(t *testing.T) {
+	is := func(c Condition) Rule { return Rule{If: &c} }
+	did := func(k signal.Kind, op Op, n, days int) Rule {
+		return Rule{If: &Condition{Signal: &signal.Pattern{Kind: k}, Op: op, N: n, Days: days}}
+	}
+	canada := FieldIs(person.Country, "CA")
+	for want, r := range map[string]Rule{
+		"Everybody": {},
+		"Everybody whose country is Canada and who clicked a link at least 3 times in the last 180 days": {All: []Rule{canada, did(signal.Click, AtLeast, 3, 180)}},
+		"Everybody who opened an email":                                                                   did(signal.Open, AtLeast, 1, 0),
+		"Everybody who never opened an email in the last day":                                             did(signal.Open, Exactly, 0, 1),
+		"Everybody who replied at most twice":                                                             did(signal.Reply, AtMost, 2, 0),
+		"Everybody who booked a meeting exactly once":                                                     did(signal.Meeting, Exactly, 1, 0),
+		"Everybody whose country is Canada, but nobody who opted out or who is tagged “fair”":             {All: []Rule{canada, {None: []Rule{did(signal.OptOut, AtLeast, 1, 0), is(Condition{About: Tag, ID: 1, Op: Is})}}}},
+		"Everybody, but nobody who complained":                                                            {None: []Rule{did(signal.Complaint, AtLeast, 1, 0)}},
+		"Everybody whose country is Canada or whose score is at least 15":                                 {Any: []Rule{canada, ScoreAtLeast(15)}},
+		"Everybody whose country is Canada and either whose score is at least 15 or whose phone is known": {All: []Rule{canada, {Any: []Rule{ScoreAtLeast(15), is(Condition{Field: person.PhoneField, Op: Known})}}}},
+		"Everybody whose Fish is cod, trout, or salmon":                                                   is(Condition{Field: person.Own(2), Op: OneOf, Values: []string{"cod", "trout", "salmon"}}),
+		"Everybody who is not on the sequence “Guide”":                                                    is(Condition{About: InSequence, ID: 3, Op: IsNot}),
+		"Everybody who has an open deal":                                                                  is(Condition{About: Deal, Op: Is}),
+		"Everybody of whom a deal was lost in the last 30 days":                                           is(Condition{About: Lost, Op: Within, Days: 30}),
+		"Everybody who filled in a form from the page “Alarms”":                                           {If: &Condition{Signal: &signal.Pattern{Kind: signal.Form, Place: signal.Place{Page: 6}}, Op: AtLeast, N: 1}},
+	} {
+		if got := r.Sentence(known); got != want {
+			t.Errorf("said %q\nwant %q", got, want)
+		}
+	}
+}

@@ -1,6 +1,11 @@
 package sequence
 
-import "ombak/internal/core/calendar"
+import (
+	"slices"
+
+	"ombak/internal/core/calendar"
+	"ombak/internal/core/contact"
+)
 
 // Call puts a call on the desk of the person's rep. It is done when somebody
 // records its outcome; the sequence waits for that, for Limit at most.
@@ -15,7 +20,8 @@ type Call struct {
 // callLimit is how long a call waits for its outcome where the step does not say.
 var callLimit = calendar.Span{N: 5, Unit: calendar.WorkingDays}
 
-var kindCall = register(1, &Kind{Word: "call", Does: "puts a call on a rep’s desk", Exits: []Exit{Done, Missed}, Touch: true,
+var kindCall = register(1, &Kind{Word: "call", Does: "puts a call on a rep’s desk", Exits: []Exit{Talked, NotReached, Missed, NotInterested}, Touch: true,
+	With: map[Exit]Exit{Missed: NotReached},
 	make: func() Step { return &Call{Common: Common{Title: "Call"}, Limit: callLimit} }})
 
 // Kind describes calls.
@@ -32,24 +38,29 @@ func (s *Call) check(_ *Plan, report func(string)) {
 	}
 }
 
-func (s *Call) takes() (before, after float64) { return s.Wait.NominalDays(), 0 }
-func (s *Call) needs() Need                    { return NeedTouch }
+func (s *Call) takes() (before, after float64)   { return s.Wait.NominalDays(), 0 }
+func (s *Call) needs() Need                      { return NeedTouch }
+func (s *Call) reaches() (contact.Channel, bool) { return contact.Call, false }
 
 func (s *Call) advance(r *run) verdict {
 	if r.st.Phase == Out {
-		if t := r.f.Touch(s.ID); t.Ended {
-			return verdict{exit: 0, at: t.At}
-		}
-		if limit := r.st.Due; !limit.IsZero() && !limit.After(r.now) {
-			r.effect(TakeOffDesk)
-			return verdict{exit: 1, at: limit}
+		limit := r.st.Due.Add(-tick) // an outcome at the limit itself is in time
+		switch t := r.f.Touch(s.ID); {
+		case t.Ended && t.Why != "":
+			return verdict{exit: missed, at: t.At, reason: PassedOver(t.Why)}
+		case t.Ended && !t.At.After(limit):
+			return verdict{exit: t.What.exit(), at: t.At}
+		case limit.Before(r.now):
+			if !t.Ended { // an outcome that came too late is kept
+				r.effect(TakeOffDesk)
+			}
+			return verdict{exit: missed, at: limit}
 		}
 		return r.out(r.st.Due)
 	}
-	if !r.due(s.Wait, false) {
-		return verdict{exit: waits}
+	if v, ok := r.begin(s, s.Wait, PutOnDesk, missed); !ok {
+		return v
 	}
-	r.effect(PutOnDesk)
 	if s.NoWait {
 		return verdict{exit: 0, at: r.now}
 	}
@@ -57,5 +68,43 @@ func (s *Call) advance(r *run) verdict {
 	if limit.N == 0 {
 		limit = callLimit
 	}
-	return r.out(limit.After(r.now, r.f.Zone(), r.p.Working))
+	return r.out(limit.After(r.now, r.f.Zone(), r.p.Working).Add(tick))
+}
+
+// missed is the place of that exit among a call's.
+const missed = 2
+
+// Outcome is what became of a call, as whoever made it says.
+type Outcome string
+
+// The outcomes there are.
+const (
+	TheyTalked      Outcome = "talked"
+	NoAnswer        Outcome = "no answer"
+	LeftMessage     Outcome = "left a message"
+	WrongNumber     Outcome = "wrong number"
+	TheyDoNotWantIt Outcome = "not interested"
+)
+
+// Outcomes lists them in the order in which a desk offers them.
+func Outcomes() []Outcome {
+	return []Outcome{TheyTalked, NoAnswer, LeftMessage, WrongNumber, TheyDoNotWantIt}
+}
+
+// Known reports whether there is such an outcome.
+func (o Outcome) Known() bool { return slices.Contains(Outcomes(), o) }
+
+// Spoke reports whether somebody spoke with the person.
+func (o Outcome) Spoke() bool { return o == TheyTalked || o == TheyDoNotWantIt }
+
+// exit is the place of the exit an outcome leads to, among a call's. One that
+// is not known, from before there were several, is a talk.
+func (o Outcome) exit() int8 {
+	switch o {
+	case NoAnswer, LeftMessage, WrongNumber:
+		return 1
+	case TheyDoNotWantIt:
+		return 3
+	}
+	return 0
 }

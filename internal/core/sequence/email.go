@@ -1,6 +1,9 @@
 package sequence
 
-import "ombak/internal/core/calendar"
+import (
+	"ombak/internal/core/calendar"
+	"ombak/internal/core/contact"
+)
 
 // Email sends a message. It is done when the mail server has taken it.
 type Email struct {
@@ -33,19 +36,28 @@ func (s *Email) check(p *Plan, report func(string)) {
 }
 
 func (s *Email) takes() (before, after float64) { return s.Wait.NominalDays(), 0 }
-func (s *Email) needs() Need                    { return NeedTouch }
+func (s *Email) needs() Need {
+	if s.Request {
+		return NeedTouch | Answers
+	}
+	return NeedTouch
+}
+func (s *Email) reaches() (contact.Channel, bool) { return contact.Email, s.Request }
 
 func (s *Email) advance(r *run) verdict {
 	if r.st.Phase == Out {
 		if t := r.f.Touch(s.ID); t.Ended {
-			return verdict{exit: 0, at: t.At}
+			v := verdict{exit: 0, at: t.At}
+			if t.Why != "" {
+				v.reason = PassedOver(t.Why)
+			}
+			return v
 		}
 		return r.out(r.st.Due)
 	}
-	if !r.due(s.Wait, s.Request) {
-		return verdict{exit: waits}
+	if v, ok := r.begin(s, s.Wait, SendEmail, 0); !ok {
+		return v
 	}
-	r.effect(SendEmail)
 	return r.out(zero)
 }
 

@@ -18,6 +18,9 @@ func (*Handover) check(*Plan, func(string))      {}
 func (*Handover) takes() (before, after float64) { return 0, 0 }
 
 func (s *Handover) advance(r *run) verdict {
+	if r.closing {
+		return r.wait(r.st.Reached)
+	}
 	r.effect(HandOver)
 	return verdict{exit: ends, at: r.now, reason: HandedOver}
 }

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"ombak/internal/core/calendar"
+	"ombak/internal/core/contact"
 	"ombak/internal/core/rule"
 	"ombak/internal/core/signal"
 )
@@ -19,14 +20,18 @@ type Facts interface {
 	// Nth is the instant of the n-th signal that matches p, at from or later
 	// and not after to; false where there are fewer.
 	Nth(p *signal.Pattern, n int, from, to time.Time) (time.Time, bool)
-	// Left is why the person must leave, if a leave rule holds.
-	Left() (Reason, bool)
+	// Left is why and since when the person must leave, if a leave rule holds.
+	Left() (Reason, time.Time, bool)
+	// Reach is what decides whether the person may be reached on the plan's ground.
+	Reach() contact.Facts
 }
 
 // Touch is what became of a touch.
 type Touch struct {
-	At    time.Time // when it was done or passed over; zero: not yet
-	Ended bool      // done or passed over
+	At    time.Time      // when it was done or passed over; zero: not yet
+	Ended bool           // done or passed over
+	Why   contact.Reason // it was passed over
+	What  Outcome        // of a call
 }
 
 // Reason is why somebody is no longer on a sequence.
@@ -45,9 +50,42 @@ const (
 	StayedTooLong Reason = "stayed too long"
 	TakenOut      Reason = "taken out by hand"
 	NoAddress     Reason = "no usable address"
+	TookBack      Reason = "took consent back"
 
 	MustNotContact Reason = "do not contact"
+	Over           Reason = "sequence ended"
 )
+
+// PassedOver is the reason of a step whose touch was passed over, and not of
+// somebody who left: it stands in the log beside the exit by which they went on.
+func PassedOver(why contact.Reason) Reason {
+	if r, ok := passedOver[why]; ok {
+		return r
+	}
+	return Reason("passed over: " + string(why))
+}
+
+var passedOver = func() map[contact.Reason]Reason {
+	out := map[contact.Reason]Reason{}
+	for _, why := range contact.Reasons() {
+		out[why] = Reason("passed over: " + string(why))
+	}
+	return out
+}()
+
+// leaves is why somebody leaves whom a touch must not reach, empty where it is
+// only that touch: one without a number can still be written to.
+func leaves(why contact.Reason) Reason {
+	switch why {
+	case contact.Erased:
+		return NoAddress
+	case contact.DoNotContact:
+		return MustNotContact
+	case contact.OptedOut:
+		return OptedOut
+	}
+	return ""
+}
 
 // LeaveFor is the reason to leave that a stopping signal gives.
 func LeaveFor(k signal.Kind) (Reason, bool) {
@@ -83,7 +121,8 @@ type State struct {
 	Phase   Phase
 	Entered time.Time
 	Reached time.Time // of Step
-	Due     time.Time // when to look again; zero: only when something happens
+	Due     time.Time // when the step is due or its touch is given up; zero: only when something happens
+	Look    time.Time // when to look again: when due, or at the end of the longest stay; zero: neither
 	Ended   time.Time // zero: still on the way
 	Reason  Reason    // why, once ended
 }
@@ -139,7 +178,7 @@ type Program struct {
 type node struct {
 	step Step
 	id   StepID
-	next [3]int32 // by the place of the exit in the kind's Exits
+	next [4]int32 // by the place of the exit in the kind's Exits
 	need Need
 }
 
@@ -154,6 +193,7 @@ const (
 	NeedScore
 	NeedRecord // Text
 	NeedTouch
+	Answers // no fact: an email that answers the reader's own request can follow
 )
 
 // Compile makes a launched plan ready to run. It fails where Check does.
@@ -193,7 +233,7 @@ func (p *Program) Plan() *Plan { return p.plan }
 
 // Enter is the state of somebody who enters at an instant.
 func (p *Program) Enter(at time.Time) State {
-	return State{Step: p.plan.Start, Entered: at, Reached: at, Due: at}
+	return State{Step: p.plan.Start, Entered: at, Reached: at, Due: at, Look: at}
 }
 
 // verdict is how a step ends its look at somebody: it goes on by an exit (the
@@ -201,7 +241,7 @@ func (p *Program) Enter(at time.Time) State {
 type verdict struct {
 	exit   int8 // ≥ 0: by that exit
 	at     time.Time
-	reason Reason // of an end
+	reason Reason // of an end, or why a touch was passed over
 }
 
 const (
@@ -216,6 +256,7 @@ type run struct {
 	st      *State
 	f       Facts
 	now     time.Time
+	closing bool // they leave directly after now: what is over is passed, and nothing is begun
 	d       *Decision
 }
 
@@ -224,11 +265,16 @@ func (r *run) wait(until time.Time) verdict {
 	return verdict{exit: waits}
 }
 
-// out waits for whoever carries the touch to report, and at most until limit.
-func (r *run) out(limit time.Time) verdict {
-	r.st.Phase, r.st.Due = Out, limit
+// out waits for whoever carries the touch to report, and is due at an instant if
+// it is given up then.
+func (r *run) out(due time.Time) verdict {
+	r.st.Phase, r.st.Due = Out, due
 	return verdict{exit: waits}
 }
+
+// tick is the least time there is between two instants: what holds at a limit is
+// decided one tick after it.
+const tick = time.Microsecond
 
 func (r *run) effect(do Do) {
 	r.d.Effects = append(r.d.Effects, Effect{do, r.st.Step, r.now})
@@ -266,27 +312,39 @@ func (p *Plan) MayGoOut(id StepID, now time.Time, zone *time.Location) (time.Tim
 	return p.Hours.Next(now, zone)
 }
 
-// due tells whether a touch can go out now; if not, it has set when to look
-// again. A worker that comes late finds the hours over and waits for the next.
-// A touch for any hour waits for the launch hold alone.
-func (r *run) due(wait calendar.Span, anyHour bool) bool {
+// begin begins the touch of a step, by an effect, once it can go out. Where it
+// goes on at once instead, or waits, ok is false and the verdict says how. A
+// worker that comes late finds the hours over and waits for the next; an answer
+// to one's own request waits for the launch hold alone. Whom it may not reach it
+// passes over, by an exit, or they leave.
+func (r *run) begin(s touch, wait calendar.Span, do Do, passed int8) (v verdict, ok bool) {
 	if r.st.Phase == Arrived {
 		r.st.Due = wait.After(r.st.Reached, r.f.Zone(), r.p.Working)
+	}
+	if r.closing {
+		return r.wait(r.st.Due), false
 	}
 	d := r.st.Due
 	if d.Before(r.now) {
 		d = r.now
 	}
-	if !anyHour {
+	by, ground := r.p.plan.On(s)
+	if !ground.Request {
 		d = r.allowed(d)
 	} else if d.Before(r.p.HoldUntil) {
 		d = r.p.HoldUntil
 	}
 	if d.After(r.now) {
-		r.wait(d)
-		return false
+		return r.wait(d), false
 	}
-	return true
+	if why := contact.Why(r.f.Reach(), by, ground); why != "" {
+		if reason := leaves(why); reason != "" {
+			return verdict{exit: ends, at: r.now, reason: reason}, false
+		}
+		return verdict{exit: passed, at: r.now, reason: PassedOver(why)}, false
+	}
+	r.effect(do)
+	return verdict{}, true
 }
 
 // Advance walks st on as far as it can go at now: through every step that is
@@ -295,40 +353,55 @@ func (r *run) due(wait calendar.Span, anyHour bool) bool {
 // A wait that ends by itself ends at the instant it was due and not when a
 // worker came by; a touch goes out when it is really looked at, and only if
 // its hours are still open then.
+//
+// Somebody who must leave does so at the instant of what made them leave, or of
+// the last thing done if that is later, whenever a worker comes by: the waits
+// that were over before are passed first, and nothing is begun any more. What
+// happens at that very instant comes after it, but for an email the mail server
+// has taken and an outcome somebody recorded: those are done.
 func (p *Program) Advance(st *State, f Facts, now time.Time, d *Decision) {
 	i, ok := p.index[st.Step]
 	if !ok || !st.Ended.IsZero() {
 		return
 	}
-	if reason, left := f.Left(); left {
-		p.Leave(st, reason, now, d)
-		return
-	}
+	reason, at, closing := f.Left()
+	closing = closing && !at.After(now)
 	var limit time.Time
 	if p.plan.LongestStay.N > 0 {
 		limit = p.plan.LongestStay.After(st.Entered, f.Zone(), p.Working)
-		if !limit.After(now) {
-			p.Leave(st, StayedTooLong, limit, d)
-			return
+		if !limit.After(now) && (!closing || limit.Before(at)) {
+			reason, at, closing = StayedTooLong, limit, true
 		}
 	}
 	r := &d.run
-	*r = run{p: p, st: st, f: f, now: now, d: d}
+	*r = run{p: p, st: st, f: f, now: now, closing: closing, d: d}
+	if closing {
+		r.now = at.Add(-tick)
+	}
 	for {
 		n := &p.nodes[i]
+		if closing && !st.Reached.Before(at) && !(st.Phase == Out && f.Touch(n.id).Ended) {
+			p.Leave(st, reason, st.Reached, d)
+			return
+		}
 		v := n.step.advance(r)
 		switch v.exit {
 		case waits:
+			if closing {
+				p.Leave(st, reason, at, d)
+				return
+			}
+			st.Look = st.Due
 			if !limit.IsZero() && (st.Due.IsZero() || limit.Before(st.Due)) {
-				st.Due = limit
+				st.Look = limit
 			}
 			return
 		case ends:
 			d.Logs = append(d.Logs, Log{st.Step, v.at, "", v.reason})
-			st.Ended, st.Reason, st.Due = v.at, v.reason, time.Time{}
+			st.end(v.reason, v.at)
 			return
 		}
-		d.Logs = append(d.Logs, Log{Step: n.id, At: v.at, Exit: n.step.Kind().Exits[v.exit]})
+		d.Logs = append(d.Logs, Log{Step: n.id, At: v.at, Exit: n.step.Kind().Exits[v.exit], Reason: v.reason})
 		i = n.next[v.exit]
 		st.Step, st.Phase, st.Reached, st.Due = p.nodes[i].id, Arrived, v.at, v.at
 	}
@@ -340,5 +413,9 @@ func (p *Program) Leave(st *State, reason Reason, at time.Time, d *Decision) {
 		return
 	}
 	d.Logs = append(d.Logs, Log{Step: st.Step, At: at, Reason: reason})
-	st.Ended, st.Reason, st.Due = at, reason, time.Time{}
+	st.end(reason, at)
+}
+
+func (st *State) end(reason Reason, at time.Time) {
+	st.Ended, st.Reason, st.Due, st.Look = at, reason, time.Time{}, time.Time{}
 }

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"ombak/internal/core/calendar"
+	"ombak/internal/core/contact"
 	"ombak/internal/core/rule"
 	"ombak/internal/core/signal"
 )
@@ -22,13 +23,16 @@ type facts struct {
 	touches map[StepID]time.Time
 	score   float64
 	left    Reason
+	leftAt  time.Time
+	reach   contact.Facts
 }
 
-func (f *facts) Zone() *time.Location    { return f.zone }
-func (f *facts) Record() *rule.Record    { return nil }
-func (f *facts) Score(time.Time) float64 { return f.score }
-func (f *facts) Left() (Reason, bool)    { return f.left, f.left != "" }
-func (f *facts) Touch(id StepID) Touch   { at, ok := f.touches[id]; return Touch{at, ok} }
+func (f *facts) Zone() *time.Location            { return f.zone }
+func (f *facts) Record() *rule.Record            { return nil }
+func (f *facts) Score(time.Time) float64         { return f.score }
+func (f *facts) Left() (Reason, time.Time, bool) { return f.left, f.leftAt, f.left != "" }
+func (f *facts) Reach() contact.Facts            { return f.reach }
+func (f *facts) Touch(id StepID) Touch           { at, ok := f.touches[id]; return Touch{At: at, Ended: ok} }
 func (f *facts) Count(p *signal.Pattern, from, to time.Time) int {
 	return signal.Count(f.signals, p, from, to)
 }
@@ -36,7 +40,16 @@ func (f *facts) Nth(p *signal.Pattern, n int, from, to time.Time) (time.Time, bo
 	return signal.Nth(f.signals, p, n, from, to)
 }
 
-func someone() *facts { return &facts{zone: time.UTC, touches: map[StepID]time.Time{}} }
+func someone() *facts {
+	return &facts{zone: time.UTC, touches: map[StepID]time.Time{}, reach: contact.Facts{Email: true, Phone: true}}
+}
+
+// newPlan is a plan that may write to customers.
+func newPlan() *Plan {
+	p := NewPlan()
+	p.Ground.Other = "customer"
+	return p
+}
 
 func compile(t testing.TB, p *Plan) *Program {
 	t.Helper()
@@ -49,7 +62,7 @@ func compile(t testing.TB, p *Plan) *Program {
 
 // watching is a plan of an email and one watch.
 func watching(t testing.TB, w *Watch) (*Program, StepID, StepID) {
-	p := NewPlan()
+	p := newPlan()
 	p.LongestStay = calendar.Span{}
 	email, err := p.Insert(&Email{Message: 1}, 0, "")
 	if err != nil {
@@ -183,11 +196,15 @@ func TestTheGuideEndToEnd(t *testing.T) {
 			t.Fatalf("%+v, %+v", d.Effects, st)
 		}
 		// Five working days from a Wednesday are the Wednesday after.
-		if !st.Due.Equal(day(8)) {
+		if !st.Due.Equal(day(8).Add(tick)) {
 			t.Fatalf("the call waits until %v", st.Due)
 		}
 		d.Reset()
 		pr.Advance(&st, f, day(8), &d)
+		if len(d.Effects)+len(d.Logs) > 0 {
+			t.Fatalf("at the limit an outcome is still in time: %+v", d)
+		}
+		pr.Advance(&st, f, day(8).Add(tick), &d)
 		if d.Effects[0].Do != TakeOffDesk || d.Logs[0].Exit != Missed || st.Reason != Finished {
 			t.Fatalf("%+v %+v %+v", d.Effects, d.Logs, st)
 		}
@@ -195,7 +212,7 @@ func TestTheGuideEndToEnd(t *testing.T) {
 }
 
 func TestTouchesKeepTheirHours(t *testing.T) {
-	p := NewPlan()
+	p := newPlan()
 	p.Hours = calendar.OfficeHours(8*60+30, 11*60)
 	email, _ := p.Insert(&Email{Message: 1, Wait: calendar.Span{N: 3, Unit: calendar.Days}}, 0, "")
 	jakarta, err := time.LoadLocation("Asia/Jakarta")
@@ -222,7 +239,7 @@ func TestTouchesKeepTheirHours(t *testing.T) {
 }
 
 func TestAnAnswerToARequestGoesOutAtAnyHour(t *testing.T) {
-	p := NewPlan()
+	p := newPlan()
 	p.Hours = calendar.OfficeHours(8*60+30, 9*60)
 	email, _ := p.Insert(&Email{Message: 1, Request: true}, 0, "")
 	f, d := someone(), Decision{}
@@ -236,7 +253,7 @@ func TestAnAnswerToARequestGoesOutAtAnyHour(t *testing.T) {
 }
 
 func TestLaunchHold(t *testing.T) {
-	p := NewPlan()
+	p := newPlan()
 	if _, err := p.Insert(&Email{Message: 1}, 0, ""); err != nil {
 		t.Fatal(err)
 	}
@@ -267,14 +284,14 @@ func TestLeaving(t *testing.T) {
 		{"until then it does not", "", 2.9, "", 0},
 	} {
 		f, d := someone(), Decision{}
-		f.left = c.left
+		f.left, f.leftAt = c.left, day(1)
 		st := State{Step: watch, Entered: day0, Reached: day0}
 		pr.Advance(&st, f, day(c.now), &d)
 		if st.Reason != c.want || (c.want != "" && !st.Ended.Equal(day(c.at))) {
 			t.Errorf("%s: %+v", c.name, st)
 		}
-		if c.want == "" && !st.Due.Equal(day(3)) {
-			t.Errorf("%s: looks again at %v", c.name, st.Due)
+		if c.want == "" && !st.Look.Equal(day(3)) {
+			t.Errorf("%s: looks again at %v", c.name, st.Look)
 		}
 		if len(d.Effects) > 0 {
 			t.Errorf("%s: %v goes out", c.name, d.Effects)

@@ -16,6 +16,7 @@ import (
 	"sort"
 
 	"ombak/internal/core/calendar"
+	"ombak/internal/core/contact"
 )
 
 // StepID names a step within its sequence, for ever.
@@ -31,8 +32,11 @@ const (
 	NotInTime Exit = "not in time"
 	Yes       Exit = "yes"
 	No        Exit = "no"
-	Done      Exit = "done"
 	Missed    Exit = "missed"
+
+	Talked        Exit = "done" // as it was named before there were several outcomes
+	NotReached    Exit = "not reached"
+	NotInterested Exit = "not interested"
 )
 
 // Kind describes a kind of step.
@@ -41,7 +45,10 @@ type Kind struct {
 	Does  string // what it is for, in one line
 	Exits []Exit // in the order in which a map draws them; the first is the main one
 	Touch bool   // it reaches the person: sending hours and rest rules apply
-	make  func() Step
+	// With says which exit of a new step leads where another one does, instead
+	// of to an end of its own.
+	With map[Exit]Exit
+	make func() Step
 }
 
 // Step is one step of a plan. Its implementations are the kinds of step.
@@ -101,6 +108,7 @@ type Plan struct {
 	Hours       calendar.SendingHours `json:"hours"`
 	LaunchHold  bool                  `json:"launch_hold"`  // the first touches wait a working day
 	LongestStay calendar.Span         `json:"longest_stay"` // zero: no limit
+	Ground      contact.Ground        `json:"ground"`       // on which it reaches people; zero: none yet
 }
 
 // MaxSteps bounds a plan.
@@ -170,6 +178,14 @@ func (p *Plan) UnmarshalJSON(data []byte) error {
 		if err := json.Unmarshal(body, s); err != nil {
 			return fmt.Errorf("step %d: %w", i+1, err)
 		}
+		// A plan from before a kind had all its exits goes on by the main one.
+		if to := s.About().To; len(to) > 0 {
+			for _, e := range s.Kind().Exits {
+				if _, ok := to[e]; !ok {
+					to[e] = to[s.Kind().Exits[0]]
+				}
+			}
+		}
 		p.Steps = append(p.Steps, s)
 	}
 	return nil
@@ -199,8 +215,9 @@ var (
 // Insert puts s on the stream that leaves step from by exit (or, with from 0,
 // before the start) and returns its new id. Its main exit leads where the
 // stream led; each other exit leads to an end of its own. A step without exits
-// closes the stream: what only that stream reached is gone.
-func (p *Plan) Insert(s Step, from StepID, exit Exit) (StepID, error) {
+// closes the stream: what only that stream reached is gone. Exits that lead
+// where the first one does, and are named too, go along.
+func (p *Plan) Insert(s Step, from StepID, exit Exit, also ...Exit) (StepID, error) {
 	if len(p.Steps)+len(s.Kind().Exits) >= MaxSteps {
 		return 0, ErrTooMany
 	}
@@ -214,7 +231,14 @@ func (p *Plan) Insert(s Step, from StepID, exit Exit) (StepID, error) {
 		if target, ok = f.About().To[exit]; !ok {
 			return 0, ErrNoExit
 		}
-		defer func(id *StepID) { f.About().To[exit] = *id; p.prune() }(&s.About().ID)
+		defer func(id *StepID) {
+			for _, e := range append(also, exit) {
+				if f.About().To[e] == target {
+					f.About().To[e] = *id
+				}
+			}
+			p.prune()
+		}(&s.About().ID)
 	} else {
 		defer func(id *StepID) { p.Start = *id; p.prune() }(&s.About().ID)
 	}
@@ -229,6 +253,10 @@ func (p *Plan) Insert(s Step, from StepID, exit Exit) (StepID, error) {
 	for i, e := range s.Kind().Exits {
 		if i == 0 {
 			c.To[e] = target
+			continue
+		}
+		if with, ok := s.Kind().With[e]; ok {
+			c.To[e] = c.To[with]
 			continue
 		}
 		p.LastID++
@@ -364,7 +392,7 @@ func (p *Plan) Check() []Problem {
 	if err := p.LongestStay.Check(); err != nil {
 		out = append(out, Problem{0, "longest stay: " + err.Error()})
 	}
-	touches := 0
+	touches, grounded := 0, p.Ground.Named()
 	for _, id := range order {
 		s := p.Step(id)
 		report := func(text string) { out = append(out, Problem{id, text}) }
@@ -373,8 +401,12 @@ func (p *Plan) Check() []Problem {
 				report(fmt.Sprintf("the exit “%s” leads nowhere", e))
 			}
 		}
-		if s.Kind().Touch {
+		if t, ok := s.(touch); ok {
 			touches++
+			if _, g := p.On(t); !g.Named() && !grounded {
+				out = append(out, Problem{0, "say on what ground it reaches people: what they agreed to, or another"})
+				grounded = true
+			}
 		}
 		s.check(p, report)
 	}

@@ -8,13 +8,14 @@ import (
 	"testing"
 
 	"ombak/internal/core/calendar"
+	"ombak/internal/core/contact"
 )
 
 // guide is the field guide's follow-up: an email, a watch for a click, a check of the score; on one side an
 // email and a handing over, on the other a call.
 func guide(t testing.TB) (p *Plan, email, watch, check, second, hand, call StepID) {
 	t.Helper()
-	p = NewPlan()
+	p = newPlan()
 	p.LaunchHold = false
 	put := func(s Step, from StepID, e Exit) StepID {
 		id, err := p.Insert(s, from, e)
@@ -88,7 +89,7 @@ func TestRemove(t *testing.T) {
 func TestEditsNeverBreakAPlan(t *testing.T) {
 	rnd := rand.New(rand.NewPCG(3, 5))
 	for range 60 {
-		p := NewPlan()
+		p := newPlan()
 		used := map[StepID]bool{1: true}
 		for range 80 {
 			s := p.Steps[rnd.IntN(len(p.Steps))]
@@ -160,6 +161,7 @@ func TestCheckNamesWhatIsWrong(t *testing.T) {
 		{"watching what comes later", func(p *Plan, _, w StepID) { p.Step(w).(*Watch).Of = w }, "does not come before"},
 		{"an endless wait", func(p *Plan, e, _ StepID) { p.Step(e).(*Email).Wait = calendar.Span{N: 9999, Unit: calendar.Days} }, "at most"},
 		{"no start", func(p *Plan, _, _ StepID) { p.Start = 0 }, "no step"},
+		{"no ground", func(p *Plan, _, _ StepID) { p.Ground = contact.Ground{} }, "on what ground"},
 		{"nothing to send", func(p *Plan, _, _ StepID) { *p = *NewPlan() }, "no touch yet"},
 	} {
 		p, email, watch, _, _, _, _ := guide(t)
@@ -171,6 +173,28 @@ func TestCheckNamesWhatIsWrong(t *testing.T) {
 		if !found {
 			t.Errorf("%s: %v", c.name, p.Check())
 		}
+	}
+}
+
+// Streams that lead to the same step are one: what is put on it is on all of
+// them, and on one alone where only that one is named.
+func TestInsertOnExitsThatMeet(t *testing.T) {
+	p := newPlan()
+	call, err := p.Insert(New("call"), 0, "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	to := p.Step(call).About().To
+	if to[NotReached] != to[Missed] || to[NotReached] == to[Talked] || to[NotInterested] == to[Missed] {
+		t.Fatalf("a new call leads %v", to)
+	}
+	both, err := p.Insert(New("pause"), call, NotReached, Missed, NotInterested) // the last leads elsewhere
+	if err != nil || to[NotReached] != both || to[Missed] != both || to[NotInterested] == both {
+		t.Errorf("%v, %v", to, err)
+	}
+	one, err := p.Insert(New("pause"), call, Missed)
+	if err != nil || to[Missed] != one || to[NotReached] != both {
+		t.Errorf("%v, %v", to, err)
 	}
 }
 

@@ -1,0 +1,457 @@
+package sequence
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"testing"
+	"time"
+
+	"ombak/internal/core/calendar"
+	"ombak/internal/core/contact"
+	"ombak/internal/core/rule"
+	"ombak/internal/core/signal"
+)
+
+// plain is a second reading of how somebody walks through a plan, written from
+// the rules alone and for no speed at all: it knows everything that will happen
+// and when a worker will look, and says what the log must be at the last look.
+type plain struct {
+	p        *Plan
+	zone     *time.Location
+	entered  time.Time
+	looks    []time.Time // in their order
+	leaves   time.Time   // zero: never
+	why      Reason
+	signals  []signal.Signal
+	outcomes map[StepID]Outcome
+	takes    map[StepID]time.Duration // from the begin of a touch to its end; missing: it never ends
+	reach    contact.Facts
+	scores   float64
+	log      []Log
+	begun    map[StepID]time.Time
+	ended    map[StepID]time.Time
+	takenOff []StepID
+}
+
+func (x *plain) horizon() time.Time { return x.looks[len(x.looks)-1] }
+
+// firstLook is the first look at or after an instant; false: there is none.
+func (x *plain) firstLook(at time.Time) (time.Time, bool) {
+	for _, l := range x.looks {
+		if !l.Before(at) {
+			return l, true
+		}
+	}
+	return time.Time{}, false
+}
+
+func (x *plain) add(id StepID, at time.Time, e Exit, why Reason) {
+	x.log = append(x.log, Log{Step: id, At: at, Exit: e, Reason: why})
+}
+
+// run walks from the start. What must leave leaves at its instant or that of
+// the last thing done; what waited and was over before has been passed.
+func (x *plain) run() {
+	leaves, why := x.leaves, x.why
+	if x.p.LongestStay.N > 0 {
+		if stay := x.p.LongestStay.After(x.entered, x.zone, calendar.Working{}); leaves.IsZero() || stay.Before(leaves) {
+			leaves, why = stay, StayedTooLong
+		}
+	}
+	if leaves.After(x.horizon()) {
+		leaves = time.Time{}
+	}
+	// over reports whether leaving comes before what happens at an instant.
+	over := func(at time.Time) bool { return !leaves.IsZero() && !at.Before(leaves) }
+	// What is decided directly after a limit ends at the limit, and is known then.
+	id, at, known := x.p.Start, x.entered, x.entered
+	for {
+		leave := func() {
+			if !leaves.IsZero() {
+				x.add(id, later(leaves, at), "", why)
+			}
+		}
+		if over(at) {
+			leave()
+			return
+		}
+		s := x.p.Step(id)
+		var exit Exit
+		var next time.Time
+		switch s := s.(type) {
+		case *End:
+			x.add(id, at, "", Finished)
+			return
+		case *Handover:
+			look, ok := x.firstLook(later(at, known))
+			if !ok || over(look) {
+				leave()
+				return
+			}
+			x.add(id, look, "", HandedOver)
+			return
+		case *Pause:
+			if next = s.For.After(at, x.zone, calendar.Working{}); over(next) || next.After(x.horizon()) {
+				leave()
+				return
+			}
+			exit = Next
+		case *Check:
+			exit, next = No, at
+			if x.scores >= float64(s.Rule.If.N) {
+				exit = Yes
+			}
+		case *Watch:
+			from := x.entered
+			if t, ok := x.ended[s.Of]; ok && s.Of != 0 {
+				from = t
+			}
+			limit := s.For.After(at, x.zone, calendar.Working{})
+			var seen []time.Time
+			for _, g := range x.signals {
+				if g.Kind == s.Signal && !g.At.Before(from) && !g.At.After(limit) && !g.Machine && (s.Of == 0 || g.Step == int32(s.Of)) {
+					seen = append(seen, g.At)
+				}
+			}
+			happened := len(seen) >= max(s.N, 1)
+			decided := limit.Add(time.Microsecond)
+			exit, next = NotInTime, limit
+			if happened {
+				exit = Happened
+				if !s.AtEnd {
+					next = later(seen[max(s.N, 1)-1], at)
+					decided = next
+				}
+			}
+			if over(decided) || decided.After(x.horizon()) {
+				leave()
+				return
+			}
+			known = later(known, decided)
+		case *Email, *Call:
+			wait, limit := calendar.Span{}, calendar.Span{}
+			request, noWait := false, false
+			mail, isMail := s.(*Email)
+			if isMail {
+				wait, request = mail.Wait, mail.Request
+			} else {
+				c := s.(*Call)
+				wait, limit, noWait = c.Wait, c.Limit, c.NoWait
+			}
+			var began time.Time
+			due := wait.After(at, x.zone, calendar.Working{})
+			for _, l := range x.looks { // it goes out at the first look at which its hours are open
+				if !l.Before(later(due, known)) && (request || open(l.In(x.zone))) {
+					began = l
+					break
+				}
+			}
+			if began.IsZero() || over(began) {
+				leave()
+				return
+			}
+			exit = Next
+			by := contact.Email
+			if !isMail {
+				exit, by = x.outcomes[id].wanted(), contact.Call
+			}
+			g := x.p.Ground
+			if request {
+				g = contact.Ground{Request: true}
+			}
+			if why := contact.Why(x.reach, by, g); why == contact.DoNotContact || why == contact.OptedOut {
+				x.add(id, began, "", Reason(why))
+				return
+			} else if why != "" {
+				if !isMail {
+					exit = Missed
+				}
+				x.add(id, began, exit, Reason("passed over: "+string(why)))
+				id, at = s.About().To[exit], began
+				continue
+			}
+			x.begun[id] = began
+			next = began
+			if noWait {
+				if !isMail {
+					exit = Talked
+				}
+				break
+			}
+			took, ends := x.takes[id]
+			done := began.Add(took)
+			if isMail {
+				if !ends || over(done) || done.After(x.horizon()) {
+					leave()
+					return
+				}
+				next = done
+			} else {
+				last := limit.After(began, x.zone, calendar.Working{})
+				switch {
+				case ends && !done.After(last):
+					if over(done) || done.After(x.horizon()) {
+						leave()
+						return
+					}
+					next = done
+				default:
+					// It is given up directly after the limit.
+					if gone := last.Add(time.Microsecond); over(gone) || gone.After(x.horizon()) {
+						leave()
+						return
+					}
+					exit, next, known = Missed, last, last.Add(time.Microsecond)
+				}
+			}
+			x.ended[id] = next
+		}
+		x.add(id, next, exit, "")
+		id, at = s.About().To[exit], next
+	}
+}
+
+// open is office hours as NewPlan sets them: Monday to Friday, 8:30 to 17:00.
+func open(t time.Time) bool {
+	m := t.Hour()*60 + t.Minute()
+	return t.Weekday() != time.Saturday && t.Weekday() != time.Sunday && m >= 8*60+30 && m < 17*60
+}
+
+func later(a, b time.Time) time.Time {
+	if a.After(b) {
+		return a
+	}
+	return b
+}
+
+// seen is what the interpreter is told of the same person at one look.
+type seen struct {
+	facts
+	x   *plain
+	now time.Time
+	out map[StepID]time.Time // touches begun
+}
+
+func (s *seen) Touch(id StepID) Touch {
+	began, ok := s.out[id]
+	took, ends := s.x.takes[id]
+	if at := began.Add(took); ok && ends && !at.After(s.now) {
+		return Touch{At: at, Ended: true, What: s.x.outcomes[id]}
+	}
+	return Touch{}
+}
+
+// wanted is the exit by which an outcome goes on.
+func (o Outcome) wanted() Exit {
+	return map[Outcome]Exit{NoAnswer: "not reached", LeftMessage: "not reached", WrongNumber: "not reached", TheyDoNotWantIt: "not interested", TheyTalked: "done"}[o]
+}
+
+func (s *seen) Left() (Reason, time.Time, bool) {
+	return s.x.why, s.x.leaves, !s.x.leaves.IsZero() && !s.x.leaves.After(s.now)
+}
+
+func (s *seen) Nth(p *signal.Pattern, n int, from, to time.Time) (time.Time, bool) {
+	known := slices.DeleteFunc(slices.Clone(s.x.signals), func(g signal.Signal) bool { return g.At.After(s.now) })
+	return signal.Nth(known, p, n, from, to)
+}
+
+// walked is what the interpreter makes of somebody over all looks.
+func walked(pr *Program, x *plain) ([]Log, map[StepID]time.Time) {
+	st := pr.Enter(x.entered)
+	w := &seen{facts: facts{zone: x.zone, score: x.scores, reach: x.reach}, x: x, out: map[StepID]time.Time{}}
+	var logs []Log
+	var d Decision
+	for _, now := range x.looks {
+		w.now = now
+		for again := true; again; { // a touch that is done at once has its person looked at once more
+			d.Reset()
+			pr.Advance(&st, w, now, &d)
+			logs = append(logs, d.Logs...)
+			for _, e := range d.Effects {
+				if e.Do == SendEmail || e.Do == PutOnDesk {
+					w.out[e.Step] = e.At
+				}
+			}
+			again = len(d.Effects) > 0
+		}
+	}
+	return logs, w.out
+}
+
+// somePlan makes a plan of a few steps whose lengths meet each other now and then.
+func somePlan(t *testing.T, r *rand.Rand) *Plan {
+	p := newPlan()
+	p.LongestStay = calendar.Span{N: []int{0, 0, 3, 5, 8}[r.IntN(5)], Unit: calendar.Days}
+	p.Ground = []contact.Ground{{Other: "customer"}, {Purpose: 1}}[r.IntN(2)]
+	for range 2 + r.IntN(7) {
+		days := calendar.Span{N: 1 + r.IntN(3), Unit: calendar.Days}
+		var s Step
+		switch r.IntN(7) {
+		case 0, 1:
+			s = &Email{Message: 1, Wait: calendar.Span{N: r.IntN(2), Unit: calendar.Days}, Request: r.IntN(4) == 0}
+		case 2:
+			s = &Call{Wait: calendar.Span{N: r.IntN(2), Unit: calendar.Days}, Limit: days, NoWait: r.IntN(4) == 0}
+		case 3:
+			s = &Pause{For: days}
+		case 4:
+			s = &Check{Rule: rule.ScoreAtLeast(10)}
+		default:
+			s = &Watch{Signal: []signal.Kind{signal.Open, signal.Click}[r.IntN(2)], N: 1 + r.IntN(2), For: days, AtEnd: r.IntN(3) == 0}
+		}
+		ids, _ := p.order()
+		from := p.Step(ids[r.IntN(len(ids))])
+		var err error
+		if exits := from.Kind().Exits; len(exits) == 0 || r.IntN(6) == 0 {
+			_, err = p.Insert(s, 0, "")
+		} else {
+			_, err = p.Insert(s, from.About().ID, exits[r.IntN(len(exits))])
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, s := range p.Steps {
+		if w, ok := s.(*Watch); ok {
+			if list := p.Touches(w.ID, "email"); len(list) > 0 && r.IntN(2) == 0 {
+				w.Of = list[r.IntN(len(list))].About().ID
+			}
+		}
+	}
+	if r.IntN(3) == 0 {
+		ids, _ := p.order()
+		for _, id := range ids {
+			if s := p.Step(id); len(s.Kind().Exits) > 0 {
+				if _, err := p.Insert(&Handover{}, id, s.Kind().Exits[0]); err == nil {
+					break
+				}
+			}
+		}
+	}
+	if len(p.Ways()) == 0 {
+		if _, err := p.Insert(&Email{Message: 1}, 0, ""); err != nil {
+			t.Fatal(err)
+		}
+	}
+	return p
+}
+
+// TestLateWorkers: whoever looks when, what happened is taken in the order of
+// its instants. Thousands of plans and people, with looks at any time, against
+// the plain reading; instants are whole hours and ticks beside them, so that
+// they meet.
+func TestLateWorkers(t *testing.T) {
+	n := 20_000
+	left := map[Reason]int{}
+	var zones []*time.Location
+	for _, name := range []string{"UTC", "Asia/Jakarta", "America/Anchorage"} {
+		z, err := time.LoadLocation(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		zones = append(zones, z)
+	}
+	for seed := range n {
+		r := rand.New(rand.NewPCG(uint64(seed), 10))
+		p := somePlan(t, r)
+		pr, err := Compile(p, 7, time.Time{}, calendar.Working{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		some := func(days int) time.Time {
+			at := day0.Add(time.Duration(r.IntN(days*8)) * 3 * time.Hour)
+			if r.IntN(4) == 0 {
+				at = at.Add(time.Duration(r.IntN(3)-1) * time.Microsecond)
+			}
+			return at
+		}
+		x := &plain{p: p, zone: zones[r.IntN(len(zones))], entered: day0, outcomes: map[StepID]Outcome{}, takes: map[StepID]time.Duration{}, begun: map[StepID]time.Time{}, ended: map[StepID]time.Time{},
+			reach: contact.Facts{Email: r.IntN(8) > 0, Phone: r.IntN(4) > 0, DoNotContact: r.IntN(20) == 0, OptedOut: r.IntN(20) == 0,
+				Bounced: r.IntN(10) == 0, Consent: contact.Consent(r.IntN(3))}, scores: float64(r.IntN(20))}
+		for range r.IntN(12) {
+			g := signal.Signal{At: some(12), Kind: []signal.Kind{signal.Open, signal.Click}[r.IntN(2)], Machine: r.IntN(6) == 0}
+			g.Sequence, g.Step = 7, int32(1+r.IntN(int(p.LastID)))
+			x.signals = append(x.signals, g)
+		}
+		slices.SortStableFunc(x.signals, func(a, b signal.Signal) int { return a.At.Compare(b.At) })
+		for _, s := range p.Steps {
+			x.outcomes[s.About().ID] = Outcomes()[r.IntN(5)]
+			if r.IntN(5) > 0 {
+				x.takes[s.About().ID] = time.Duration(r.IntN(16)) * 6 * time.Hour
+			}
+		}
+		if r.IntN(2) == 0 {
+			x.leaves, x.why = later(some(10), day0.Add(time.Microsecond)), Answered
+		}
+		for range 1 + r.IntN(30) {
+			x.looks = append(x.looks, some(14))
+		}
+		x.looks = append(x.looks, day0.AddDate(0, 0, 15))
+		x.looks = slices.DeleteFunc(x.looks, func(l time.Time) bool { return l.Before(x.entered) })
+		slices.SortFunc(x.looks, time.Time.Compare)
+		// A touch that ends is looked at then, as its carrier asks for, but only
+		// where that carrier is on time; what is withdrawn never ends.
+		x.run()
+		for id := range x.takes {
+			if _, ok := x.ended[id]; !ok && !x.leaves.IsZero() {
+				if b, ok := x.begun[id]; ok && !b.Add(x.takes[id]).Before(x.leaves) {
+					delete(x.takes, id)
+				}
+			}
+		}
+		if stay := p.LongestStay; stay.N > 0 {
+			end := stay.After(day0, x.zone, calendar.Working{})
+			for id, b := range x.begun {
+				if took, ok := x.takes[id]; ok && !b.Add(took).Before(end) {
+					if c, ok := p.Step(id).(*Call); !ok || !c.NoWait {
+						delete(x.takes, id)
+					}
+				}
+			}
+		}
+		got, begun := walked(pr, x)
+		if !slices.EqualFunc(got, x.log, sameLog) || !equalTimes(begun, x.begun) {
+			t.Fatalf("seed %d: plan %s\nlooks %v\nsignals %v\nleaves %v (%v), stay %v, reach %+v\ngot  %s, begun %v\nwant %s, begun %v",
+				seed, mustJSON(p), x.looks, x.signals, x.leaves, x.why, p.LongestStay, x.reach, says(got), begun, says(x.log), x.begun)
+		}
+		if len(got) > 0 && got[len(got)-1].Exit == "" {
+			left[got[len(got)-1].Reason]++
+		}
+	}
+	for _, r := range []Reason{Finished, Answered, StayedTooLong, HandedOver, MustNotContact} {
+		if left[r] < n/200 {
+			t.Errorf("only %d of %d ended as “%s”: the cases show too little", left[r], n, r)
+		}
+	}
+}
+
+func sameLog(a, b Log) bool {
+	return a.Step == b.Step && a.Exit == b.Exit && a.Reason == b.Reason && a.At.Equal(b.At)
+}
+
+func equalTimes(a, b map[StepID]time.Time) bool {
+	if len(a) != len(b) {
+		return false
+	}
+	for id, t := range a {
+		if !t.Equal(b[id]) {
+			return false
+		}
+	}
+	return true
+}
+
+func says(list []Log) (out string) {
+	for _, l := range list {
+		out += fmt.Sprintf("\n   step %d at %v by %q (%s)", l.Step, l.At.Sub(day0), l.Exit, l.Reason)
+	}
+	return out
+}
+
+func mustJSON(p *Plan) string {
+	b, err := p.MarshalJSON()
+	if err != nil {
+		panic(err)
+	}
+	return string(b)
+}
