@@ -44,9 +44,8 @@ type CompanyQuery struct {
 
 func (c *compiler) companies(q CompanyQuery) string {
 	where := "true"
-	if t := rule.Fold(q.Text); t != "" {
-		like := c.arg("%" + likeText(t) + "%")
-		where += " and (lower(c.name) like " + like + " or c.domain like " + like + ")"
+	for _, w := range wordsOf(q.Text) {
+		where += " and c.words like plain_text(" + c.arg("%"+likeText(w)+"%") + "::text)"
 	}
 	if q.Country != "" {
 		where += " and c.country = " + c.arg(q.Country)

@@ -2,48 +2,89 @@ package store
 
 import (
 	"context"
+	"strconv"
+	"strings"
 
 	"ombak/internal/core/contact"
+	"ombak/internal/core/rule"
+	"ombak/internal/core/sequence"
 )
 
-// The rule of core/contact in SQL, over a person p. Each of these is one of its
-// lines; a test holds them against the core.
+// The rule of core/contact in SQL, over a person p. A test holds it against the
+// core, line by line.
 const (
-	optedOut = "p.opted_out_at is not null"
-	bounced  = "p.bounced_at is not null"
-
 	// mayEmail is that an email may go out on a ground other than consent.
-	mayEmail = "(p.erased_at is null and p.email <> '' and not p.do_not_contact and p.opted_out_at is null and p.bounced_at is null)"
-	mayCall  = "(p.erased_at is null and p.phone <> '' and not p.do_not_contact and p.opted_out_at is null)"
+	mayEmail = `(p.erased_at is null and p.email <> '' and not p.do_not_contact
+		and p.opted_out_at is null and p.bounced_at is null)`
+	mayCall = "(p.erased_at is null and p.phone <> '' and not p.do_not_contact and p.opted_out_at is null)"
 )
 
-// agreedTo is that the person agreed to the purpose that an expression gives.
-func agreedTo(purpose string) string {
-	return "exists (select from consent x where x.person_id = p.id and x.purpose_id = " + purpose + " and x.current and x.given)"
+// groundSQL is a contact.Ground as expressions: of a bigint or null, of a text,
+// of truths.
+type groundSQL struct{ purpose, other, request, claimed string }
+
+// touchGround is the ground that a touch t was made with.
+var touchGround = groundSQL{"t.purpose_id", "t.ground", "t.request", "false"}
+
+// fixed is a ground as expressions. Its words do not come into them.
+func fixed(g contact.Ground) groundSQL {
+	out := groundSQL{"null::bigint", "''", strconv.FormatBool(g.Request), strconv.FormatBool(g.Claimed)}
+	if g.Purpose != 0 {
+		out.purpose = strconv.FormatInt(g.Purpose, 10) + "::bigint"
+	}
+	if g.Other != "" {
+		out.other = "'named'"
+	}
+	return out
 }
 
-// whyNoEmail is the reason why no email may go out to the person, null where one
-// may: purpose is an expression for the consent that is its ground, null where
-// the ground is another; request one for whether they asked for it.
-func whyNoEmail(purpose, request string) string {
-	return `case
-		when p.erased_at is not null then '` + string(contact.Erased) + `'
-		when p.email = '' then '` + string(contact.NoAddress) + `'
-		when ` + request + ` then null
-		when p.do_not_contact then '` + string(contact.DoNotContact) + `'
-		when ` + optedOut + ` then '` + string(contact.OptedOut) + `'
-		when ` + bounced + ` then '` + string(contact.Bounced) + `'
-		when ` + purpose + ` is null or ` + agreedTo(purpose) + ` then null
-		when exists (select from consent x where x.person_id = p.id and x.purpose_id = ` + purpose + ` and x.current)
-			then '` + string(contact.TookBack) + `'
-		else '` + string(contact.NoConsent) + `' end`
+// whyNot is contact.Why: the reason why a person p may not be reached by a
+// channel on a ground, null where they may.
+func whyNot(by contact.Channel, g groundSQL) string {
+	quoted := func(r contact.Reason) string { return "'" + string(r) + "'" }
+	lines := []string{"case", "when p.erased_at is not null then " + quoted(contact.Erased)}
+	if by == contact.Email {
+		lines = append(lines, "when p.email = '' then "+quoted(contact.NoAddress))
+	} else {
+		lines = append(lines, "when p.phone = '' then "+quoted(contact.NoNumber))
+	}
+	lines = append(lines,
+		"when "+g.request+" then null",
+		"when p.do_not_contact then "+quoted(contact.DoNotContact),
+		"when p.opted_out_at is not null and not "+g.claimed+" then "+quoted(contact.OptedOut))
+	if by == contact.Email {
+		lines = append(lines, "when p.bounced_at is not null then "+quoted(contact.Bounced))
+	}
+	said := "exists (select from consent x where x.person_id = p.id and x.purpose_id = " + g.purpose + " and x.current"
+	lines = append(lines,
+		"when "+g.claimed+" then null",
+		"when "+g.purpose+" is null and "+g.other+" = '' then "+quoted(contact.NoGround),
+		"when "+g.purpose+" is null or "+said+" and x.given) then null",
+		"when "+said+") then "+quoted(contact.TookBack),
+		"else "+quoted(contact.NoConsent)+" end")
+	return strings.Join(lines, "\n\t\t\t")
 }
 
-// WhyNoEmail asks the rule in SQL about one person: on consent to a purpose (0:
-// on another ground), or on their own request.
-func (s *Store) WhyNoEmail(ctx context.Context, person, purpose int64, request bool) (contact.Reason, error) {
-	return one[contact.Reason](ctx, s.db, "select coalesce("+whyNoEmail("nullif($2::bigint, 0)", "$3::boolean")+`, '')
-		from person p where p.id = $1`, person, purpose, request)
+// whyNotEnter is sequence.Plan.WhyNot, over a person p, for a plan with these ways.
+func whyNotEnter(ways []sequence.Way) string {
+	if len(ways) == 0 {
+		return "null::text"
+	}
+	var none []string
+	for _, w := range ways {
+		none = append(none, "("+whyNot(w.By, fixed(w.On))+") is not null")
+	}
+	return "case when " + strings.Join(none, " and ") + " then " + whyNot(ways[0].By, fixed(ways[0].On)) + " end"
+}
+
+// WhyNot asks the rule in SQL about one person.
+func (s *Store) WhyNot(ctx context.Context, person int64, by contact.Channel, g contact.Ground) (contact.Reason, error) {
+	return one[contact.Reason](ctx, s.db, "select coalesce("+whyNot(by, fixed(g))+", '') from person p where p.id = $1", person)
+}
+
+// WhyNotEnter asks why one person cannot enter a plan with these ways.
+func (s *Store) WhyNotEnter(ctx context.Context, person int64, ways []sequence.Way) (contact.Reason, error) {
+	return one[contact.Reason](ctx, s.db, "select coalesce("+whyNotEnter(ways)+", '') from person p where p.id = $1", person)
 }
 
 // Reachable lists who of some people could be reached by some channel.
@@ -52,6 +93,84 @@ func Reachable(ctx context.Context, q querier, people []int64) (map[int64]bool, 
 	out := make(map[int64]bool, len(list))
 	for _, id := range list {
 		out[id] = true
+	}
+	return out, err
+}
+
+// Grounds lists what, besides a consent, may be named as a ground.
+func Grounds(ctx context.Context, q querier) ([]string, error) {
+	return all[string](ctx, q, "select name from ground order by position, id")
+}
+
+// Grounds lists what, besides a consent, may be named as a ground.
+func (s *Store) Grounds(ctx context.Context) ([]string, error) { return Grounds(ctx, s.db) }
+
+// AddGround lets another ground be named.
+func AddGround(ctx context.Context, tx Tx, name string) error {
+	_, err := exec(ctx, tx, `insert into ground (name, position)
+		values ($1, (select coalesce(max(position), 0) + 1 from ground))`, name)
+	if taken(err) {
+		return ErrTaken
+	}
+	return err
+}
+
+// RemoveGround lets a ground be named no more. What runs on it goes on.
+func RemoveGround(ctx context.Context, tx Tx, name string) error {
+	_, err := exec(ctx, tx, "delete from ground where name = $1", name)
+	return err
+}
+
+// Entering is how many would enter a sequence by its rule now, and how many
+// not, by reason: the first that holds.
+type Entering struct {
+	Enter int64
+	Bare  int64 // of those who enter: have agreed to nothing, so that only another ground lets them in
+	Not   []NotEntering
+}
+
+// NotEntering is how many do not enter for a reason.
+type NotEntering struct {
+	Why string
+	N   int64
+}
+
+// Why somebody does not enter, besides the reasons of core/contact.
+const (
+	WasOnIt = "are or were on it"
+	HasDeal = "open deal"
+)
+
+// WhoEnters counts who of those for whom a rule holds would enter a sequence.
+func (s *Store) WhoEnters(ctx context.Context, r *rule.Rule, sequenceID int64, ways []sequence.Way, q PeopleQuery) (Entering, error) {
+	var out Entering
+	cat, err := catalogueFor(ctx, s.db, r)
+	if err != nil {
+		return out, err
+	}
+	c := compiler{now: q.Now, cat: cat}
+	where := c.rule(r)
+	seq := c.arg(sequenceID)
+	rows, err := all[struct {
+		Why  string
+		N    int64
+		Bare int64
+	}](ctx, s.db, `
+		with x as (select p.id, case
+				when exists (select from enrolment e where e.sequence_id = `+seq+` and e.person_id = p.id) then '`+WasOnIt+`'
+				else coalesce(`+whyNotEnter(ways)+`,
+					case when exists (select from deal d where d.person_id = p.id and d.closed_at is null)
+					then '`+HasDeal+`' else '' end) end as why`+peopleTables+`
+			where `+where+` and p.erased_at is null)
+		select why, count(*) as n, count(*) filter (where why = ''
+			and not exists (select from consent k where k.person_id = x.id and k.current and k.given)) as bare
+		from x group by 1 order by 2 desc, 1`, c.args...)
+	for _, r := range rows {
+		if r.Why == "" {
+			out.Enter, out.Bare = r.N, r.Bare
+		} else {
+			out.Not = append(out.Not, NotEntering{r.Why, r.N})
+		}
 	}
 	return out, err
 }

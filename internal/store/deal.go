@@ -53,10 +53,10 @@ func (s *Store) PersonDeals(ctx context.Context, person int64) ([]Deal, error) {
 
 // OpenDeal opens a deal for the person of an accepted handoff in the first
 // stage, or answers the open one they have.
-func OpenDeal(ctx context.Context, tx Tx, h Handoff, rep int64, at time.Time) (int64, error) {
-	id, err := one[int64](ctx, tx, "select id from deal where person_id = $1 and closed_at is null", h.Person)
+func OpenDeal(ctx context.Context, tx Tx, h Handoff, rep int64, at time.Time) (id int64, fresh bool, err error) {
+	id, err = one[int64](ctx, tx, "select id from deal where person_id = $1 and closed_at is null", h.Person)
 	if err == nil || !IsNotFound(err) {
-		return id, err
+		return id, false, err
 	}
 	name := h.Company
 	if name == "" {
@@ -66,10 +66,10 @@ func OpenDeal(ctx context.Context, tx Tx, h Handoff, rep int64, at time.Time) (i
 		select $1, p.company_id, $2, $3, (select id from stage where not won and not lost order by position, id limit 1), $4,
 			coalesce((select min(position) from deal), 0) - 1, $5, $5 from person p where p.id = $1 returning id`, h.Person, rep, h.ID, name, at)
 	if err != nil {
-		return 0, fmt.Errorf("opening a deal for person %d: %w", h.Person, err)
+		return 0, false, fmt.Errorf("opening a deal for person %d: %w", h.Person, err)
 	}
 	_, err = exec(ctx, tx, "insert into deal_move (deal_id, stage_id, at, user_id) select id, stage_id, $2, $3 from deal where id = $1", id, at, rep)
-	return id, err
+	return id, true, err
 }
 
 // MoveDeal puts a deal into a stage, before another deal of it (0: at the

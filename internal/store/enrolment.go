@@ -7,6 +7,7 @@ import (
 
 	"github.com/jackc/pgx/v5/pgtype"
 
+	"ombak/internal/core/contact"
 	"ombak/internal/core/sequence"
 )
 
@@ -19,35 +20,73 @@ type Claimed struct {
 	Country, City, Zone string
 	StoppedAt           time.Time // zero: never
 	StoppedBy           int16
-	DoNotContact        bool
+	Reach               contact.Facts // with what they say of the version's purpose
+	TookBack            time.Time     // when they took that consent back; zero: they did not
 }
+
+const claimedFields = `select e.id, e.sequence_id, e.version_id, e.person_id, e.step, e.phase, e.entered_at, e.reached_at, e.due,
+			p.country, p.city, p.zone, p.stopped_at, coalesce(p.stopped_by, 0),
+			p.erased_at is not null, p.email <> '', p.phone <> '', p.do_not_contact, p.opted_out_at is not null,
+			p.bounced_at is not null, k.given, k.at
+		from due join enrolment e using (id)
+		join person p on p.id = e.person_id
+		join sequence_version v on v.id = e.version_id
+		left join consent k on k.person_id = e.person_id and k.purpose_id = v.purpose_id and k.current`
 
 // ClaimDue takes up to n enrolments that have to be looked at by now, passing
 // over those another worker has, those of held sequences and those of people who
 // may have answered. They stay locked until the transaction ends.
 func ClaimDue(ctx context.Context, tx Tx, now time.Time, n int) ([]Claimed, error) {
-	rows, err := tx.QueryContext(ctx, `
+	list, err := claimed(ctx, tx, `
 		with due as (
 			select id from enrolment
 			where ended_at is null and look is not null and look <= $1
 				and sequence_id <> all (array(select id from sequence where state <> 'running'))
 				and person_id <> all (array(select id from person where held_at is not null))
 			order by look limit $2 for update skip locked)
-		select e.id, e.sequence_id, e.version_id, e.person_id, e.step, e.phase, e.entered_at, e.reached_at, e.due,
-			p.country, p.city, p.zone, p.stopped_at, coalesce(p.stopped_by, 0), p.do_not_contact
-		from due join enrolment e using (id) join person p on p.id = e.person_id`, now, n)
+		`+claimedFields, now, n)
 	if err != nil {
 		return nil, fmt.Errorf("claiming enrolments: %w", err)
 	}
+	return list, nil
+}
+
+// ClaimOpen takes every open enrolment of a person that is not younger than an
+// instant, waiting for those another worker has.
+func ClaimOpen(ctx context.Context, tx Tx, person int64, at time.Time) ([]Claimed, error) {
+	list, err := claimed(ctx, tx, `
+		with due as (select id from enrolment
+			where person_id = $1 and ended_at is null and entered_at <= $2 order by id for update)
+		`+claimedFields+" order by e.id", person, at)
+	if err != nil {
+		return nil, fmt.Errorf("claiming the enrolments of person %d: %w", person, err)
+	}
+	return list, nil
+}
+
+func claimed(ctx context.Context, tx Tx, query string, args ...any) ([]Claimed, error) {
+	rows, err := tx.QueryContext(ctx, query, args...)
+	if err != nil {
+		return nil, err
+	}
 	defer rows.Close()
-	out := make([]Claimed, 0, n)
+	var out []Claimed
 	for rows.Next() {
 		var c Claimed
-		var due, stopped *time.Time
-		st := &c.State
+		var due, stopped, said *time.Time
+		var agreed *bool
+		st, r := &c.State, &c.Reach
 		if err := rows.Scan(&c.ID, &c.Sequence, &c.Version, &c.Person, &st.Step, &st.Phase, &st.Entered, &st.Reached, &due,
-			&c.Country, &c.City, &c.Zone, &stopped, &c.StoppedBy, &c.DoNotContact); err != nil {
+			&c.Country, &c.City, &c.Zone, &stopped, &c.StoppedBy,
+			&r.Erased, &r.Email, &r.Phone, &r.DoNotContact, &r.OptedOut, &r.Bounced, &agreed, &said); err != nil {
 			return nil, err
+		}
+		switch {
+		case agreed == nil:
+		case *agreed:
+			r.Consent = contact.Agreed
+		default:
+			r.Consent, c.TookBack = contact.Withdrawn, *said
 		}
 		if due != nil {
 			st.Due = *due
@@ -67,7 +106,8 @@ type Progress struct {
 	step           []int32
 	phase          []int16
 	reached        []time.Time
-	due, ended     []pgtype.Timestamptz
+	due, look      []pgtype.Timestamptz
+	ended          []pgtype.Timestamptz
 	reason         []string
 	logID, logVer  []int64
 	logStep        []int32
@@ -85,6 +125,7 @@ func (p *Progress) Add(c *Claimed, logs []sequence.Log) {
 	p.phase = append(p.phase, int16(st.Phase))
 	p.reached = append(p.reached, st.Reached)
 	p.due = append(p.due, stamp(st.Due))
+	p.look = append(p.look, stamp(st.Look))
 	p.ended = append(p.ended, stamp(st.Ended))
 	p.reason = append(p.reason, string(st.Reason))
 	for _, l := range logs {
@@ -103,10 +144,11 @@ func KeepProgress(ctx context.Context, tx Tx, p *Progress) error {
 		return nil
 	}
 	if _, err := exec(ctx, tx, `
-		update enrolment e set step = u.step, phase = u.phase, reached_at = u.reached, due = u.due, look = u.due, ended_at = u.ended, reason = u.reason
-		from unnest($1::bigint[], $2::int[], $3::smallint[], $4::timestamptz[], $5::timestamptz[], $6::timestamptz[], $7::text[])
-			as u(id, step, phase, reached, due, ended, reason)
-		where e.id = u.id`, p.id, p.step, p.phase, p.reached, p.due, p.ended, p.reason); err != nil {
+		update enrolment e set step = u.step, phase = u.phase, reached_at = u.reached, due = u.due, look = u.look,
+			ended_at = u.ended, reason = u.reason
+		from unnest($1::bigint[], $2::int[], $3::smallint[], $4::timestamptz[], $5::timestamptz[], $6::timestamptz[],
+			$7::timestamptz[], $8::text[]) as u(id, step, phase, reached, due, look, ended, reason)
+		where e.id = u.id`, p.id, p.step, p.phase, p.reached, p.due, p.look, p.ended, p.reason); err != nil {
 		return fmt.Errorf("keeping %d enrolments: %w", len(p.id), err)
 	}
 	if len(p.logID) == 0 {
@@ -141,50 +183,32 @@ func PutOff(ctx context.Context, tx Tx, ids []int64, until time.Time) error {
 	return err
 }
 
-// LeaveAll ends every open enrolment of a person for a reason, but for those
-// that began after what happened, and withdraws the touches that have not gone out. It answers the sequences left.
-func LeaveAll(ctx context.Context, tx Tx, person int64, reason sequence.Reason, at time.Time) ([]int64, error) {
-	left, err := all[struct {
-		ID       int64
-		Sequence int64
-	}](ctx, tx, `
-		with open as (select id from enrolment
-			where person_id = $1 and ended_at is null and entered_at <= $3 order by id for update),
-		left_now as (
-			update enrolment e set ended_at = $3, reason = $2, due = null, look = null from open where e.id = open.id
-			returning e.id, e.sequence_id, e.version_id, e.step),
-		logged as (
-			insert into enrolment_log (enrolment_id, version_id, step, at, exit, reason)
-			select id, version_id, step, $3, '', $2 from left_now)
-		select id, sequence_id as sequence from left_now`, person, string(reason), at)
-	if err != nil {
-		return nil, fmt.Errorf("ending the sequences of person %d: %w", person, err)
-	}
-	var ids, sequences []int64
-	for _, l := range left {
-		ids, sequences = append(ids, l.ID), append(sequences, l.Sequence)
-	}
-	if len(ids) > 0 {
-		if err := Withdraw(ctx, tx, ids, string(reason), at); err != nil {
-			return nil, err
-		}
-	}
-	return sequences, nil
+// Leave ends enrolments for a reason, where they stand.
+func Leave(ctx context.Context, tx Tx, ids []int64, reason sequence.Reason, at time.Time) error {
+	_, err := exec(ctx, tx, `
+		with left_now as (
+			update enrolment set ended_at = $3, reason = $2, due = null, look = null
+			where id = any ($1) and ended_at is null returning id, version_id, step)
+		insert into enrolment_log (enrolment_id, version_id, step, at, exit, reason)
+		select id, version_id, step, $3, '', $2 from left_now`, ids, string(reason), at)
+	return err
 }
 
-// Enrol enters people into a version at an instant, passing over those who are
-// on the sequence or have been, and answers how many entered.
-func Enrol(ctx context.Context, tx Tx, sequenceID, version int64, start sequence.StepID, people []int64, at time.Time) (int64, error) {
+// Enrol enters people into a running version at an instant, passing over those
+// who are on the sequence or have been and those whom no touch of it may reach,
+// and answers how many entered.
+func Enrol(ctx context.Context, tx Tx, q *RunningEntry, people []int64, at time.Time) (int64, error) {
+	plan := q.Plan.V
 	n, err := exec(ctx, tx, `
 		insert into enrolment (sequence_id, version_id, person_id, step, entered_at, reached_at, due, look)
 		select $1, $2, p.id, $3, $5, $5, $5, $5 from person p
-		where p.id = any ($4) and not p.do_not_contact and p.opted_out_at is null and p.bounced_at is null
+		where p.id = any ($4) and (`+whyNotEnter(plan.Ways())+`) is null
 			and not exists (select from enrolment e where e.sequence_id = $1 and e.person_id = p.id)
 		order by p.id
 		on conflict (sequence_id, person_id) where ended_at is null do nothing`,
-		sequenceID, version, int32(start), people, at)
+		q.Sequence, q.Version, int32(plan.Start), people, at)
 	if err != nil {
-		return 0, fmt.Errorf("entering people into sequence %d: %w", sequenceID, err)
+		return 0, fmt.Errorf("entering people into sequence %d: %w", q.Sequence, err)
 	}
 	return n, nil
 }

@@ -86,6 +86,11 @@ func (s *Store) Handoff(ctx context.Context, id int64) (Handoff, error) {
 	return one[Handoff](ctx, s.db, handoffFields+"where h.id = $1", id)
 }
 
+// HandoffIn is Handoff within a transaction, locked.
+func HandoffIn(ctx context.Context, tx Tx, id int64) (Handoff, error) {
+	return one[Handoff](ctx, tx, handoffFields+"where h.id = $1 for update of h", id)
+}
+
 // PersonHandoffs lists a person's, the newest first.
 func (s *Store) PersonHandoffs(ctx context.Context, person int64) ([]Handoff, error) {
 	return all[Handoff](ctx, s.db, handoffFields+"where h.person_id = $1 order by h.id desc", person)

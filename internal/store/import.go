@@ -311,17 +311,18 @@ type Reject struct {
 	Value  string
 	Reason string
 	Raw    JSON[[]string]
+	Taken  bool // but for this value
 }
 
 // AddRejects keeps rows that are not taken.
 func (s *Store) AddRejects(ctx context.Context, batch int64, list []Reject) error {
-	_, err := s.Pool.CopyFrom(ctx, pgx.Identifier{"import_reject"}, []string{"batch_id", "n", "line", "field", "value", "reason", "raw"}, pgx.CopyFromSlice(len(list), func(i int) ([]any, error) {
+	_, err := s.Pool.CopyFrom(ctx, pgx.Identifier{"import_reject"}, []string{"batch_id", "n", "line", "field", "value", "reason", "raw", "taken"}, pgx.CopyFromSlice(len(list), func(i int) ([]any, error) {
 		r := &list[i]
 		raw := r.Raw.V
 		if raw == nil {
 			raw = []string{}
 		}
-		return []any{batch, int32(r.N), int32(r.Line), clipped(r.Field, 200), clipped(r.Value, 200), r.Reason, raw}, nil
+		return []any{batch, int32(r.N), int32(r.Line), clipped(r.Field, 200), clipped(r.Value, 200), r.Reason, raw, r.Taken}, nil
 	}))
 	if err != nil {
 		return fmt.Errorf("keeping %d rejected rows: %w", len(list), err)
@@ -337,9 +338,27 @@ func clipped(s string, n int) string {
 	return s
 }
 
-// Rejects reads up to n rejected rows of an import after one.
-func (s *Store) Rejects(ctx context.Context, batch int64, after, n int) ([]Reject, error) {
-	return all[Reject](ctx, s.db, "select n, line, field, value, reason, to_json(raw) as raw from import_reject where batch_id = $1 and n > $2 order by n limit $3", batch, after, n)
+// Rejects reads up to n rows of an import after one: those that are not taken,
+// or those that are but for a value.
+func (s *Store) Rejects(ctx context.Context, batch int64, taken bool, after, n int) ([]Reject, error) {
+	return all[Reject](ctx, s.db, `select n, line, field, value, reason, to_json(raw) as raw, taken from import_reject
+		where batch_id = $1 and taken = $2 and n > $3 order by n limit $4`, batch, taken, after, n)
+}
+
+// RejectReason is how many rows are not taken, or taken but for a value, for a reason.
+type RejectReason struct {
+	Field  string
+	Reason string
+	Taken  bool
+	N      int64
+}
+
+// RejectReasons counts them, the most first.
+func (s *Store) RejectReasons(ctx context.Context, batch int64) ([]RejectReason, error) {
+	return all[RejectReason](ctx, s.db, `
+		select field, case when reason like 'the same person as in row %' then 'the same person as in another row'
+			else reason end as reason, taken, count(*) as n
+		from import_reject where batch_id = $1 group by 1, 2, 3 order by 3, 4 desc, 2, 1 limit 30`, batch)
 }
 
 // ClearStaged removes what an earlier check of an import staged.

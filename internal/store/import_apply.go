@@ -109,7 +109,7 @@ func (s *Store) CountImport(ctx context.Context, batch int64, m *intake.Mapping)
 	if err != nil {
 		return c, err
 	}
-	if c.Rejected, err = one[int64](ctx, s.db, "select count(*) from import_reject where batch_id = $1", batch); err != nil {
+	if c.Rejected, err = one[int64](ctx, s.db, "select count(*) from import_reject where batch_id = $1 and not taken", batch); err != nil {
 		return c, err
 	}
 	if c.New, err = one[int64](ctx, s.db, "select count(*) from import_row where batch_id = $1 and fate = 1", batch); err != nil {

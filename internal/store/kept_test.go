@@ -7,6 +7,7 @@ import (
 	"ombak/internal/core/contact"
 	"ombak/internal/core/message"
 	"reflect"
+	"slices"
 	"testing"
 	"time"
 
@@ -216,10 +217,10 @@ func TestDealsKeepTheOrderTheyAreDraggedInto(t *testing.T) {
 			if err != nil {
 				return err
 			}
-			d, err := store.OpenDeal(k.ctx, tx, h, rep, at)
+			d, fresh, err := store.OpenDeal(k.ctx, tx, h, rep, at)
 			deals = append(deals, d)
-			again, err2 := store.OpenDeal(k.ctx, tx, h, rep, at)
-			if again != d {
+			again, anew, err2 := store.OpenDeal(k.ctx, tx, h, rep, at)
+			if again != d || !fresh || anew {
 				t.Errorf("a second deal was opened for one person: %d and %d", d, again)
 			}
 			return errors.Join(err, err2)
@@ -383,32 +384,42 @@ func TestSettingsAndTelling(t *testing.T) {
 	}
 }
 
-// The rule of who may get an email, in SQL against the core, over every
-// combination of what is known of somebody.
-func TestWhoMayGetAnEmailInSQL(t *testing.T) {
+// The rule of who may be reached, in SQL against the core, over every
+// combination of what is known of somebody, and so who may enter a sequence.
+func TestWhoMayBeReachedInSQL(t *testing.T) {
 	k := open(t)
 	var purpose int64
 	k.must(k.DB().QueryRow("insert into purpose (name) values ('News about buoys') returning id").Scan(&purpose))
 	n := 0
-	for bits := range 1 << 5 {
+	for bits := range 1 << 6 {
 		for consent := contact.Nothing; consent <= contact.Withdrawn; consent++ {
 			n++
 			has := func(i int) bool { return bits>>i&1 == 1 }
-			f := contact.Facts{Erased: has(0), Email: has(1), DoNotContact: has(2), OptedOut: has(3), Bounced: has(4), Consent: consent}
+			f := contact.Facts{Erased: has(0), Email: has(1), DoNotContact: has(2), OptedOut: has(3), Bounced: has(4), Phone: has(5), Consent: consent}
 			p, _ := k.meet(store.NewPerson{First: "P", Email: fmt.Sprintf("p%d@x.example", n)})
 			_, err := k.DB().Exec(`update person set erased_at = case when $2 then $6::timestamptz end, email = case when $3 then email else '' end,
-				do_not_contact = $4, opted_out_at = case when $5 then $6::timestamptz end, bounced_at = case when $7 then $6::timestamptz end where id = $1`,
-				p, f.Erased, f.Email, f.DoNotContact, f.OptedOut, at, f.Bounced)
+				do_not_contact = $4, opted_out_at = case when $5 then $6::timestamptz end, bounced_at = case when $7 then $6::timestamptz end, phone = case when $8 then '+4755500100' else '' end where id = $1`,
+				p, f.Erased, f.Email, f.DoNotContact, f.OptedOut, at, f.Bounced, f.Phone)
 			k.must(err)
 			if consent != contact.Nothing {
 				_, err := k.DB().Exec("insert into consent (person_id, purpose_id, given, current, at, how) values ($1, $2, $3, true, $4, 'by hand')", p, purpose, consent == contact.Agreed, at)
 				k.must(err)
 			}
-			for _, g := range []contact.Ground{{Purpose: purpose}, {Other: "customer"}, {Request: true}} {
-				got, err := k.WhyNoEmail(k.ctx, p, g.Purpose, g.Request)
-				k.must(err)
-				if want := contact.Why(f, contact.Email, g); got != want {
-					t.Errorf("%+v on %+v: %q, the core says %q", f, g, got, want)
+			for _, g := range []contact.Ground{{Purpose: purpose}, {Other: "customer"}, {Request: true}, {Claimed: true}, {}} {
+				for _, by := range []contact.Channel{contact.Email, contact.Call} {
+					got, err := k.WhyNot(k.ctx, p, by, g)
+					k.must(err)
+					if want := contact.Why(f, by, g); got != want {
+						t.Errorf("%+v on %+v: %q, the core says %q", f, g, got, want)
+					}
+				}
+				for _, steps := range [][]sequence.Step{{&sequence.Call{}}, {&sequence.Call{}, &sequence.Email{}}, {&sequence.Email{}, &sequence.Email{Request: true}}} {
+					plan := &sequence.Plan{Ground: g, Steps: steps}
+					got, err := k.WhyNotEnter(k.ctx, p, plan.Ways())
+					k.must(err)
+					if want := plan.WhyNot(f); got != want {
+						t.Errorf("%+v enters %v on %+v: %q, the core says %q", f, plan.Ways(), g, got, want)
+					}
 				}
 			}
 			k.tx(func(tx store.Tx) error {
@@ -419,5 +430,68 @@ func TestWhoMayGetAnEmailInSQL(t *testing.T) {
 				return err
 			})
 		}
+	}
+}
+
+// Words are found anywhere, in any order, without accents and whatever stands
+// between them; of many people alike too.
+func TestSearch(t *testing.T) {
+	t.Run("few have it", testSearch)
+	back := store.LookUpNobody(4000)
+	t.Run("many have it", testSearch)
+	back()
+	defer store.LookUpNobody(3)()
+	t.Run("many have it, further down", testSearch)
+}
+
+func testSearch(t *testing.T) {
+	k := open(t)
+	owen, _ := k.meet(store.NewPerson{First: "Owen", Last: "Munro", Email: "owen@north.example", Company: "North Reservoirs Ltd", Domain: "north.example"})
+	kuhl, _ := k.meet(store.NewPerson{First: "Zoë", Last: "Kühl-Strauß", Email: "z@x.example"})
+	for i := range 30 {
+		k.meet(store.NewPerson{First: "Anna", Last: fmt.Sprintf("Vik%d", i), Email: fmt.Sprintf("vik%d@farm.example", i)})
+	}
+	for text, want := range map[string][]int64{
+		"Munro, Owen": {owen}, "owen munro": {owen}, "unr": {owen}, "reservoir": {owen}, "NORTH mun": {owen}, "north.example": {owen},
+		"Kuhl": {kuhl}, "kühl": {kuhl}, "zoe": {kuhl}, "strauss": {kuhl}, "Strauß": {kuhl}, "hl-st": {kuhl}, "mu": {owen}, "o": {owen}, "nr": nil,
+		"munro reservoir owen": {owen}, "munro kuhl": nil, "%": nil, "o_en": nil, "\\": nil, "vik29": {32}, "()": nil,
+	} {
+		for _, order := range []store.Order{store.ByName, store.ByScore, store.ByEmail, store.ByCompany, store.Newest} {
+			list, _, err := k.People(k.ctx, store.PeopleQuery{Text: text, Order: order, Limit: 10, Now: at})
+			k.must(err)
+			var got []int64
+			for _, p := range list {
+				got = append(got, p.ID)
+			}
+			if !slices.Equal(got, want) {
+				t.Errorf("%q finds %v by %s, want %v", text, got, order, want)
+			}
+		}
+		n, err := k.CountPeople(k.ctx, store.PeopleQuery{Text: text, Now: at})
+		if k.must(err); n != int64(len(want)) {
+			t.Errorf("%q counts %d, want %d", text, n, len(want))
+		}
+	}
+	list, _, err := k.People(k.ctx, store.PeopleQuery{Text: "anna farm", Order: store.Newest, Limit: 50, Now: at})
+	if k.must(err); len(list) != 30 {
+		t.Errorf("many alike: %d", len(list))
+	}
+	// Words follow the record and its company.
+	for _, q := range []string{"update person set last_name = 'Njål' where id = $1", "update company set name = 'Söder Dæms' where id = (select company_id from person where id = $1)"} {
+		_, err := k.DB().Exec(q, owen)
+		k.must(err)
+	}
+	var lost int64
+	k.must(k.DB().QueryRow("select count(*) from person p left join company c on c.id = p.company_id full join person_search x on x.person_id = p.id where (x.last_name, x.first_name, x.words) is distinct from (lower(p.last_name collate \"C\"), lower(p.first_name collate \"C\"), search_words(p.first_name, p.last_name, p.email, c.name, c.domain))").Scan(&lost))
+	for text, want := range map[string]int64{"owen njal": 1, "soder daems": 1, "so nj": 1, "munro": 0, "reservoir": 0} {
+		n, err := k.CountPeople(k.ctx, store.PeopleQuery{Text: text, Now: at})
+		if k.must(err); n != want || lost != 0 {
+			t.Errorf("changed, %q counts %d, want %d; %d rows are not as they should be", text, n, want, lost)
+		}
+	}
+	_, err = k.DB().Exec("update person set company_id = null where id = $1", owen)
+	k.must(err)
+	if n, err := k.CountPeople(k.ctx, store.PeopleQuery{Text: "daems", Now: at}); err != nil || n != 0 {
+		t.Errorf("who has left a company is found by it: %d, %v", n, err)
 	}
 }

@@ -66,18 +66,32 @@ type MailAccount struct {
 
 // MailAccounts reads those of some users that have one.
 func (s *Store) MailAccounts(ctx context.Context, users []int64) ([]MailAccount, error) {
-	return all[MailAccount](ctx, s.db, "select user_id, server, login, secret from mailbox where user_id = any ($1) and server <> ''", users)
+	return all[MailAccount](ctx, s.db, `select user_id, server, login, secret from mailbox where user_id = any ($1) and server <> ''
+		union all select 0, server, login, secret from mail_server where 0 = any ($1)`, users)
 }
 
 // LockMailAccounts reads all that have a password, and locks them.
 func LockMailAccounts(ctx context.Context, tx Tx) ([]MailAccount, error) {
-	return all[MailAccount](ctx, tx, `select user_id, server, login, secret from mailbox
+	list, err := all[MailAccount](ctx, tx, `select user_id, server, login, secret from mailbox
 		where server <> '' and secret is not null order by user_id for update`)
+	if err != nil {
+		return nil, err
+	}
+	more, err := all[MailAccount](ctx, tx, `select 0 as user_id, server, login, secret from mail_server
+		where secret is not null for update`)
+	return append(list, more...), err
 }
 
-// SetMailAccount keeps the mail server of a user's own; an empty server is
-// none.
+// SetMailAccount keeps the mail server of a user's own, or everybody's (user
+// 0); an empty server is none.
 func SetMailAccount(ctx context.Context, tx Tx, a MailAccount) error {
+	if a.User == 0 {
+		if _, err := exec(ctx, tx, "delete from mail_server"); err != nil || a.Server == "" {
+			return err
+		}
+		_, err := exec(ctx, tx, "insert into mail_server (server, login, secret) values ($1, $2, $3)", a.Server, a.Login, a.Secret)
+		return err
+	}
 	_, err := exec(ctx, tx, `insert into mailbox (user_id, box, server, login, secret) values ($1, '{}', $2, $3, $4)
 		on conflict (user_id) do update set server = excluded.server, login = excluded.login, secret = excluded.secret`, a.User, a.Server, a.Login, a.Secret)
 	return err

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"time"
 
+	"ombak/internal/core/contact"
 	"ombak/internal/core/mailing"
 	"ombak/internal/core/rule"
 )
@@ -91,7 +92,7 @@ func LaunchMailing(ctx context.Context, tx Tx, id int64, at time.Time) error {
 
 // SetMailingState moves a launched one between sending, held and stopped.
 func SetMailingState(ctx context.Context, tx Tx, id int64, from []string, to string) error {
-	n, err := exec(ctx, tx, "update mailing set state = $3 where id = $1 and state = any ($2)", id, from, to)
+	n, err := exec(ctx, tx, "update mailing set state = $3, hold_id = null where id = $1 and state = any ($2)", id, from, to)
 	if err == nil && n == 0 {
 		err = ErrOver
 	}
@@ -118,7 +119,7 @@ type Candidate struct {
 	DoNotContact        bool `db:"do_not_contact"`
 	OptedOut            bool `db:"opted_out"`
 	Bounced             bool
-	Said                int16 // core/mailing.Consent
+	Said                int16 // core/contact.Consent
 	Deal                bool
 	Excluded            bool
 	LastMail            *time.Time `db:"last_mail"`
@@ -127,7 +128,8 @@ type Candidate struct {
 
 // Facts is what core/mailing asks.
 func (c *Candidate) Facts() mailing.Facts {
-	f := mailing.Facts{Excluded: c.Excluded, Address: c.Email, DoNotContact: c.DoNotContact, OptedOut: c.OptedOut, Bounced: c.Bounced, Consent: mailing.Consent(c.Said), OpenDeal: c.Deal}
+	f := mailing.Facts{Excluded: c.Excluded, OpenDeal: c.Deal, Facts: contact.Facts{Email: c.Email, DoNotContact: c.DoNotContact,
+		OptedOut: c.OptedOut, Bounced: c.Bounced, Consent: contact.Consent(c.Said)}}
 	if c.LastMail != nil {
 		f.LastMail = *c.LastMail
 	}
@@ -178,9 +180,9 @@ func FillMailing(ctx context.Context, tx Tx, m *Mailing, list []Written, last in
 			left, why = append(left, w.Person), append(why, string(w.Why))
 		}
 	}
-	if _, err := exec(ctx, tx, `insert into touch (mailing_id, person_id, step, kind, state, made_at, ready_at, message_id, message_version)
-		select $1, u.person, 0, 'email', 'ready', $4, u.at, $5, $6 from unnest($2::bigint[], $3::timestamptz[]) as u(person, at)
-		on conflict (mailing_id, person_id) where mailing_id is not null and not merged do nothing`, m.ID, people, at, now, m.Message, m.Version); err != nil {
+	if _, err := exec(ctx, tx, `insert into touch (mailing_id, person_id, step, kind, state, made_at, ready_at, message_id, message_version, purpose_id)
+		select $1, u.person, 0, 'email', 'ready', $4, u.at, $5, $6, $7 from unnest($2::bigint[], $3::timestamptz[]) as u(person, at)
+		on conflict (mailing_id, person_id) where mailing_id is not null and not merged do nothing`, m.ID, people, at, now, m.Message, m.Version, m.Purpose); err != nil {
 		return fmt.Errorf("writing the readers of a mailing down: %w", err)
 	}
 	if _, err := exec(ctx, tx, "insert into mailing_left (mailing_id, person_id, reason) select $1, u.person, u.why from unnest($2::bigint[], $3::text[]) as u(person, why) on conflict do nothing", m.ID, left, why); err != nil {
@@ -233,20 +235,21 @@ func (s *Store) MailingFigures(ctx context.Context, id int64) (MailingFigures, e
 		n("bounced", "bounced")+n("opted out", "opted_out")+n("complained", "complains")+n("waiting", "waiting")+n("trouble", "trouble")+n("withdrawn", "withdrawn")+"count(*) as readers from touch t where t.mailing_id = $1", id)
 }
 
-// MailingPeople lists the people behind a figure of a mailing, or left out for
-// a reason, after one.
-func (s *Store) MailingPeople(ctx context.Context, id int64, kind string, link int, after int64, n int) ([]int64, error) {
+// mailingFigure is the query of the people behind a figure of a mailing, or left
+// out for a reason, or who pressed a link; empty where there is none.
+func mailingFigure(kind string, link int32) string {
 	if why, ok := leftOut(kind); ok {
-		return all[int64](ctx, s.db, "select person_id from mailing_left where mailing_id = $1 and reason = $2 and person_id > $3 order by person_id limit $4", id, why, after, n)
+		return "select x.person_id from mailing_left x where x.mailing_id = $id and x.reason = '" + why + "'" // one of Reasons
 	}
 	where := behind(kind)
 	if where == "" {
-		return nil, ErrNotFound
+		return ""
 	}
 	if link > 0 {
-		return all[int64](ctx, s.db, "select t.person_id from touch t where t.mailing_id = $1 and exists (select from signal g where g.touch_id = t.id and g.sequence_id is null and g.kind = 5 and g.machine = '' and g.link = $4) and t.person_id > $2 order by t.person_id limit $3", id, after, n, link)
+		where = `exists (select from signal g where g.touch_id = t.id and g.sequence_id is null
+			and g.kind = 5 and g.machine = '' and g.link = $n)`
 	}
-	return all[int64](ctx, s.db, "select t.person_id from touch t where t.mailing_id = $1 and "+where+" and t.person_id > $2 order by t.person_id limit $3", id, after, n)
+	return "select t.person_id from touch t where t.mailing_id = $id and " + where
 }
 
 func leftOut(kind string) (string, bool) {
@@ -284,17 +287,17 @@ func (s *Store) MailingLinks(ctx context.Context, id int64) ([]LinkFigures, erro
 		where t.mailing_id = $1 group by 1 order by 2 desc, 1`, id)
 }
 
-// MailingHours counts opens and clicks of a mailing by hour since it was
-// launched: the hour, and how many people opened or clicked for the first time.
+// MailingHours counts opens and clicks of a mailing by hour since each email
+// went out: the hour, and how many people opened or clicked for the first time.
 func (s *Store) MailingHours(ctx context.Context, id int64, hours int) ([]int64, []int64, error) {
 	rows, err := all[struct {
 		Hour   int
 		Opens  int64
 		Clicks int64
-	}](ctx, s.db, `with first as (select t.id, min(g.at) filter (where g.kind = 4) as opened, min(g.at) filter (where g.kind = 5) as clicked, l.launched_at
-			from mailing l join touch t on t.mailing_id = l.id join signal g on g.touch_id = t.id and g.sequence_id is null and g.kind in (4, 5) and g.machine = '' where l.id = $1 group by t.id, l.launched_at),
-		h as (select floor(extract(epoch from opened - launched_at) / 3600)::int as hour, 1 as o, 0 as c from first where opened is not null
-			union all select floor(extract(epoch from clicked - launched_at) / 3600)::int, 0, 1 from first where clicked is not null)
+	}](ctx, s.db, `with first as (select t.id, min(g.at) filter (where g.kind = 4) as opened, min(g.at) filter (where g.kind = 5) as clicked, t.done_at as sent
+			from mailing l join touch t on t.mailing_id = l.id join signal g on g.touch_id = t.id and g.sequence_id is null and g.kind in (4, 5) and g.machine = '' where l.id = $1 and t.done_at is not null group by t.id, t.done_at),
+		h as (select floor(extract(epoch from opened - sent) / 3600)::int as hour, 1 as o, 0 as c from first where opened is not null
+			union all select floor(extract(epoch from clicked - sent) / 3600)::int, 0, 1 from first where clicked is not null)
 		select hour, sum(o) as opens, sum(c) as clicks from h where hour between 0 and $2 - 1 group by 1`, id, hours)
 	opens, clicks := make([]int64, hours), make([]int64, hours)
 	for _, r := range rows {

@@ -209,7 +209,14 @@ func Unmerge(ctx context.Context, tx Tx, m Merged, a Author) error {
 			return fail(err)
 		}
 	}
-	if _, err := exec(ctx, tx, "insert into person overriding system value select * from jsonb_populate_record(null::person, $1)", m.Row); err != nil {
+	// What the database computes itself is not for us to write.
+	columns, err := one[string](ctx, tx, `select string_agg(quote_ident(attname), ', ') from pg_attribute
+		where attrelid = 'person'::regclass and attnum > 0 and not attisdropped and attgenerated = ''`)
+	if err != nil {
+		return err
+	}
+	if _, err := exec(ctx, tx, "insert into person ("+columns+") overriding system value select "+columns+
+		" from jsonb_populate_record(null::person, $1)", m.Row); err != nil {
 		if taken(err) {
 			return errors.New("the address of the record that went is somebody else’s by now")
 		}

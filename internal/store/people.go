@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -27,14 +28,17 @@ func Orders() []Order { return []Order{ByScore, ByName, ByCompany, ByEmail, Newe
 
 // PeopleQuery asks for a page of the people list.
 type PeopleQuery struct {
-	Rule  rule.Rule
-	Text  string  // part of a name, address or company
-	Only  []int64 // nil: everybody
-	Batch int64   // whom an import made; 0: everybody
-	Order Order
-	After Key // where the page before ended; zero: the first page
-	Limit int
-	Now   time.Time
+	Rule   rule.Rule
+	Text   string  // words of names, addresses and companies
+	Only   []int64 // nil: everybody
+	Batch  int64   // whom an import made; 0: everybody
+	Behind Behind  // a figure; zero: everybody
+	Order  Order
+	After  Key // where the page before ended; zero: the first page
+	Limit  int
+	Now    time.Time
+
+	search search // of Text; whoever reads a page puts it into its order
 }
 
 // Key is the place of a row in an order: what it is sorted by, and who it is.
@@ -79,41 +83,14 @@ func ParseKey(s string) Key {
 	return k
 }
 
-// called is the condition that each word of a text begins a name, an address,
-// or the name or domain of a company. Each way has its index. Letters beyond
-// the plain ones are found as they are typed.
-func (c *compiler) called(text string) string {
-	where := ""
-	for i, word := range strings.Fields(text) {
-		if i == 4 {
-			break
-		}
-		// As the index lowers: the plain letters alone.
-		like := c.arg(likeText(strings.Map(func(r rune) rune {
-			if r >= 'A' && r <= 'Z' {
-				return r + 'a' - 'A'
-			}
-			return r
-		}, word))+"%") + "::text"
-		low := c.arg(likeText(rule.Fold(word))+"%") + "::text"
-		// One query for each index: joined by or, none would be used. That of
-		// addresses leaves the empty ones out, and so must the question.
-		where += fmt.Sprintf(` and p.id in (select x.id from person x where lower(x.first_name collate "C") like %[1]s
-			union all select x.id from person x where lower(x.last_name collate "C") like %[1]s
-			union all select x.id from person x where x.email <> '' and x.email like %[2]s
-			union all select x.id from company y join person x on x.company_id = y.id where lower(y.name) like %[2]s
-			union all select x.id from company y join person x on x.company_id = y.id where y.domain like %[2]s)`, like, low)
-	}
-	return where
-}
-
 // people is the condition of a list of people.
 func (c *compiler) people(q PeopleQuery) string {
 	where := c.rule(&q.Rule) + " and p.erased_at is null"
-	where += c.called(q.Text)
+	where += c.sought(q.search, "p.id")
 	if q.Only != nil {
 		where += " and p.id = any (" + c.arg(q.Only) + ")"
 	}
+	where += c.behind(q.Behind)
 	if q.Batch != 0 {
 		where += " and p.batch_id = " + c.arg(q.Batch)
 	}
@@ -137,99 +114,192 @@ func (s *Store) People(ctx context.Context, q PeopleQuery) (list []Person, last 
 }
 
 func people(ctx context.Context, db querier, q PeopleQuery) ([]Person, Key, error) {
+	look, err := seek(ctx, db, q.Text, q.Order)
+	if err != nil {
+		return nil, Key{}, fmt.Errorf("looking for %q: %w", q.Text, err)
+	}
 	cat, err := catalogueFor(ctx, db, &q.Rule)
 	if err != nil {
 		return nil, Key{}, err
 	}
-	var list []Person
-	var key Key
-	if q.After.Part == 0 {
-		c := compiler{now: q.Now, few: true, cat: cat}
-		where := c.people(q)
-		from, key1, key2, order, first := " from person p", "''", "''", "", ""
-		switch q.Order {
-		case ByScore:
-			from, key1, order = " from standing k join person p on p.id = k.person_id", "k.score::text", "k.score desc, k.person_id desc"
-			first = "k.model_id = " + theModel + " and k.score > 0 and "
-			if q.After != (Key{}) {
-				where += " and (k.score, k.person_id) < (" + c.arg(q.After.Sort) + "::text::float8, " + c.arg(q.After.ID) + ")"
-			}
-		case ByName:
-			last, first := `lower(p.last_name collate "C")`, `lower(p.first_name collate "C")`
-			key1, key2, order = last, first, last+", "+first+", p.id"
-			if q.After != (Key{}) {
-				where += " and (" + last + ", " + first + ", p.id) > (" + c.arg(q.After.Sort) + ", " + c.arg(q.After.Sort2) + ", " + c.arg(q.After.ID) + ")"
-			}
-		case ByEmail:
-			key1, order, first = "p.email", "p.email, p.id", "p.email <> '' and "
-			if q.After != (Key{}) {
-				where += " and (p.email, p.id) > (" + c.arg(q.After.Sort) + ", " + c.arg(q.After.ID) + ")"
-			}
-		case ByCompany:
-			from, key1, key2, order = " from company k join person p on p.company_id = k.id", "lower(k.name)", "k.id::text", "lower(k.name), k.id, p.id"
-			if q.After != (Key{}) {
-				name, company, last := c.arg(q.After.Sort), c.arg(q.After.Sort2)+"::text::bigint", c.arg(q.After.ID)
-				where += fmt.Sprintf(" and (lower(k.name), k.id) >= (%[1]s, %[2]s) and ((lower(k.name), k.id) > (%[1]s, %[2]s) or p.id > %[3]s)", name, company, last)
-			}
-		case Newest:
-			order = "p.id desc"
-			if q.After != (Key{}) {
-				where += " and p.id < " + c.arg(q.After.ID)
-			}
-		default:
-			return nil, Key{}, fmt.Errorf("people cannot be listed by %q", q.Order)
-		}
-		rows, err := all[struct {
-			Person
-			Key1, Key2 string
-		}](ctx, db, pageOf(from, key1, key2, first+where, order, c.arg(q.Limit)), c.args...)
-		if err != nil {
-			return nil, Key{}, fmt.Errorf("listing people: %w", err)
-		}
-		for _, r := range rows {
-			list = append(list, r.Person)
-			key = Key{0, r.Key1, r.Key2, r.ID}
-		}
-		if len(list) == q.Limit || q.Order == ByName || q.Order == Newest {
-			return list, key, nil
+	list, key, err := peopleIn(ctx, db, q, look, cat)
+	if err == nil && look.many && len(list) < q.Limit {
+		// They are many and the order does not come to them: they are looked up after all.
+		if look, err = look.up(ctx, db, q.Order); err == nil {
+			list, key, err = peopleIn(ctx, db, q, look, cat)
 		}
 	}
-	c := compiler{now: q.Now, few: true, cat: cat}
-	where := c.people(q) + map[Order]string{
-		ByScore:   " and not exists (select from standing k where k.person_id = p.id and k.model_id = " + theModel + " and k.score > 0)",
-		ByEmail:   " and p.email = ''",
-		ByCompany: " and p.company_id is null",
-	}[q.Order]
-	if q.After.Part == 1 {
-		where += " and p.id < " + c.arg(q.After.ID)
-	}
-	rest, err := all[Person](ctx, db, pageOf(" from person p", "", "", where, "p.id desc", c.arg(q.Limit-len(list))), c.args...)
 	if err != nil {
 		return nil, Key{}, fmt.Errorf("listing people: %w", err)
-	}
-	for _, p := range rest {
-		list = append(list, p)
-		key = Key{Part: 1, ID: p.ID}
 	}
 	return list, key, nil
 }
 
-// pageOf finds the rows of a page first and reads what is shown of them after,
-// so that what a page does not show is not read.
-func pageOf(from, key1, key2, where, order, limit string) string {
-	keys, names := "", ""
-	if key1 != "" {
-		keys, names = ", "+key1+" as key1, "+key2+" as key2", ", page.key1, page.key2"
+// peopleIn reads a page, or what of it the first rows of the order have where
+// those who are looked for are many.
+func peopleIn(ctx context.Context, db querier, q PeopleQuery, look search, cat *rule.Catalogue) ([]Person, Key, error) {
+	var list []Person
+	var key Key
+	parts := 2
+	if q.Order == ByName || q.Order == Newest {
+		parts = 1 // it knows everybody
 	}
-	return `with page as materialized (select p.id, row_number() over (order by ` + order + `) as place` + keys + from + ` left join company c on c.id = p.company_id left join app_user o on o.id = p.owner_id
-		where ` + where + ` order by ` + order + ` limit ` + limit + `)
-		` + personColumns + `, coalesce(s.score, 0) as score, (select count(*) from enrolment e where e.person_id = p.id and e.ended_at is null) as sequences` + names + `
-		from page join person p on p.id = page.id left join company c on c.id = p.company_id left join app_user o on o.id = p.owner_id
+	for part := q.After.Part; part < parts && len(list) < q.Limit; part++ {
+		c := compiler{now: q.Now, few: true, cat: cat}
+		turn, err := c.turn(q, look, part)
+		if err != nil {
+			return nil, Key{}, err
+		}
+		where := c.people(q)
+		if len(look.like) > 0 {
+			turn = c.walked(turn, look)
+		}
+		rows, err := all[struct {
+			Person
+			Key1, Key2 string
+		}](ctx, db, turn.page(where, c.arg(q.Limit-len(list))), c.args...)
+		if err != nil {
+			return nil, Key{}, err
+		}
+		for _, r := range rows {
+			list, key = append(list, r.Person), Key{part, r.Key1, r.Key2, r.ID}
+		}
+		if look.many && len(list) < q.Limit {
+			break // what follows may be further down
+		}
+	}
+	return list, key, nil
+}
+
+// turn is the way through the people in one order, from where a page begins.
+type turn struct {
+	from, where string   // whom the order knows; where begins with nothing
+	key1, key2  string   // what a row's Key is made of
+	by          []string // what it is sorted by
+	desc        bool
+	ids, id     string // where their ids alone are to be had; "": from, and p.id
+}
+
+// order is the order by which rows come.
+func (t turn) order() string {
+	if t.desc {
+		return strings.Join(t.by, " desc, ") + " desc"
+	}
+	return strings.Join(t.by, ", ")
+}
+
+// turn is the way in an order: at first through those whom it knows, then
+// through the rest.
+func (c *compiler) turn(q PeopleQuery, look search, part int) (turn, error) {
+	if part == 1 {
+		t := turn{from: c.found(look, "person", "id") + " p", key1: "''", key2: "''", by: []string{"p.id"}, desc: true}
+		t.where = map[Order]string{
+			ByScore: "not exists (select from standing k where k.person_id = p.id and k.model_id = " + theModel +
+				" and k.score > 0)",
+			ByEmail:   "p.email = ''",
+			ByCompany: "p.company_id is null",
+		}[q.Order]
+		if q.After.Part == 1 {
+			t.where += " and p.id < " + c.arg(q.After.ID)
+		}
+		return t, nil
+	}
+	next := q.After != (Key{})
+	t := turn{key1: "''", key2: "''", where: "true"}
+	switch q.Order {
+	case ByScore:
+		t.ids, t.id = c.found(look, "standing", "person_id")+" k", "k.person_id"
+		t.from = t.ids + " join person p on p.id = k.person_id"
+		t.key1, t.by, t.desc = "k.score::text", []string{"k.score", "k.person_id"}, true
+		t.where = "k.model_id = " + theModel + " and k.score > 0"
+		if next {
+			t.where += " and (k.score, k.person_id) < (" + c.arg(q.After.Sort) + "::text::float8, " + c.arg(q.After.ID) + ")"
+		}
+	case ByName:
+		last, first, id := `lower(p.last_name collate "C")`, `lower(p.first_name collate "C")`, "p.id"
+		if len(look.like) > 0 && !look.many {
+			last, first, id = "x.last_name", "x.first_name", "x.person_id"
+			t.ids, t.id, t.where = "person_search x", id, c.hasByIndex(look)
+		}
+		t.key1, t.key2, t.by = last, first, []string{last, first, id}
+		if next {
+			t.where += " and (" + last + ", " + first + ", " + id + ") > (" + c.arg(q.After.Sort) + ", " + c.arg(q.After.Sort2) + ", " + c.arg(q.After.ID) + ")"
+		}
+	case ByEmail:
+		t.key1, t.by, t.where = "p.email", []string{"p.email", "p.id"}, "p.email <> ''"
+		if next {
+			t.where += " and (p.email, p.id) > (" + c.arg(q.After.Sort) + ", " + c.arg(q.After.ID) + ")"
+		}
+	case ByCompany:
+		t.from = "company k join " + c.found(look, "person", "id") + " p on p.company_id = k.id"
+		t.key1, t.key2, t.by = "lower(k.name)", "k.id::text", []string{"lower(k.name)", "k.id", "p.id"}
+		if next {
+			name, company, last := c.arg(q.After.Sort), c.arg(q.After.Sort2)+"::text::bigint", c.arg(q.After.ID)
+			t.where += fmt.Sprintf(" and (lower(k.name), k.id) >= (%[1]s, %[2]s) and ((lower(k.name), k.id) > (%[1]s, %[2]s) or p.id > %[3]s)", name, company, last)
+		}
+	case Newest:
+		t.by, t.desc = []string{"p.id"}, true
+		if next {
+			t.where += " and p.id < " + c.arg(q.After.ID)
+		}
+	default:
+		return turn{}, fmt.Errorf("people cannot be listed by %q", q.Order)
+	}
+	if t.from == "" && t.ids == "" {
+		t.from = c.found(look, "person", "id") + " p"
+	}
+	return t, nil
+}
+
+// walked is a way of those alone who are looked for, as far as a page needs it:
+// what it is sorted by comes along, so that nobody is fetched who is not shown.
+// Where many have the words, it is the beginning of the way.
+func (c *compiler) walked(t turn, q search) turn {
+	from, id := t.from, "p.id"
+	if t.ids != "" {
+		from, id = t.ids, t.id
+	}
+	cols := []string{id}
+	col := func(expr string) string {
+		if !slices.Contains(cols, expr) { // twice the same, and it would be sorted again
+			cols = append(cols, expr)
+		}
+		return "w.c" + strconv.Itoa(slices.Index(cols, expr))
+	}
+	w := turn{key1: col(t.key1), key2: col(t.key2), desc: t.desc}
+	for _, by := range t.by {
+		w.by = append(w.by, col(by))
+	}
+	for i := range cols {
+		cols[i] += " as c" + strconv.Itoa(i)
+	}
+	end := "offset 0"
+	w.where = "true"
+	if q.many {
+		end, w.where = "limit "+c.arg(walkAtMost), c.soughtInOrder(q, "w.c0")
+	}
+	w.from = "(select " + strings.Join(cols, ", ") + " from " + from + " where " + t.where +
+		" order by " + t.order() + " " + end + ") w join person p on p.id = w.c0"
+	return w
+}
+
+// page finds the rows of a page first and reads what is shown of them after, so
+// that what a page does not show is not read.
+func (t turn) page(where, limit string) string {
+	return `with page as materialized (select p.id, row_number() over (order by ` + t.order() + `) as place,
+			` + t.key1 + ` as key1, ` + t.key2 + ` as key2
+		from ` + t.from + ` left join company c on c.id = p.company_id left join app_user o on o.id = p.owner_id
+		where ` + t.where + ` and ` + where + ` order by ` + t.order() + ` limit ` + limit + `)
+		` + personColumns + `, coalesce(s.score, 0) as score, page.key1, page.key2,
+			(select count(*) from enrolment e where e.person_id = p.id and e.ended_at is null) as sequences
+		from page join person p on p.id = page.id left join company c on c.id = p.company_id
+		left join app_user o on o.id = p.owner_id
 		left join standing s on s.person_id = p.id and s.model_id = ` + theModel + ` order by page.place`
 }
 
 // CountPeople counts whom a query would list, all pages together.
 func (s *Store) CountPeople(ctx context.Context, q PeopleQuery) (int64, error) {
+	q.search = searchFor(q.Text)
 	cat, err := catalogueFor(ctx, s.db, &q.Rule)
 	if err != nil {
 		return 0, err
@@ -258,6 +328,7 @@ func wide(ctx context.Context, tx Tx) error {
 
 // AllIDs lists the ids of everybody whom a query is about, in order.
 func AllIDs(ctx context.Context, tx Tx, q PeopleQuery) ([]int64, error) {
+	q.search = searchFor(q.Text)
 	cat, err := catalogueFor(ctx, tx, &q.Rule)
 	if err != nil {
 		return nil, err

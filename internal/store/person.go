@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"ombak/internal/core/contact"
 	"ombak/internal/core/person"
 	"ombak/internal/core/rule"
 	"ombak/internal/core/signal"
@@ -155,18 +156,27 @@ func (s *Store) PersonByEmail(ctx context.Context, email string) (Person, error)
 	return one[Person](ctx, s.db, personFields+"where p.id = (select id from person where email = $1 and email <> '' union all select person_id from contact_point where kind = 'email' and value = $1 limit 1)", email)
 }
 
+// Reach is what decides whether they may be reached, without what they said of
+// any purpose.
+func (p *Person) Reach() contact.Facts {
+	return contact.Facts{Email: p.Email != "", Phone: p.Phone != "", DoNotContact: p.DoNotContact, OptedOut: p.OptedOut != nil, Bounced: p.Bounced != nil}
+}
+
 // PeopleFor lists the ids of those for whom a rule holds and who are not on a
 // sequence and have not been, n at most. Whoever has an open deal is their
 // rep's to write to, and is left out.
-func PeopleFor(ctx context.Context, q querier, r *rule.Rule, sequence int64, now time.Time, n int) ([]int64, error) {
+//
+// Nobody whom no touch of the sequence may reach enters it.
+func PeopleFor(ctx context.Context, q querier, r *rule.Rule, e *RunningEntry, now time.Time, n int) ([]int64, error) {
 	cat, err := catalogueFor(ctx, q, r)
 	if err != nil {
 		return nil, err
 	}
 	c := compiler{now: now, cat: cat}
 	where := c.rule(r)
-	seq := c.arg(sequence)
-	return all[int64](ctx, q, `select p.id`+peopleTables+`where `+where+` and p.erased_at is null and not p.do_not_contact and p.opted_out_at is null and p.bounced_at is null
+	seq := c.arg(e.Sequence)
+	return all[int64](ctx, q, `select p.id`+peopleTables+`where `+where+` and p.erased_at is null
+		and (`+whyNotEnter(e.Plan.V.Ways())+`) is null
 		and not exists (select from enrolment e where e.sequence_id = `+seq+` and e.person_id = p.id)
 		and not exists (select from deal d where d.person_id = p.id and d.closed_at is null) order by p.id limit `+c.arg(n), c.args...)
 }

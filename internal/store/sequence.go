@@ -42,7 +42,7 @@ const sequenceFields = `select q.id, q.name, q.state, q.entry, q.draft_n, q.vers
 
 // Sequences lists all, the last changed first.
 func (s *Store) Sequences(ctx context.Context) ([]Sequence, error) {
-	return all[Sequence](ctx, s.db, sequenceFields+"order by q.updated_at desc, q.id desc limit 500")
+	return all[Sequence](ctx, s.db, sequenceFields+"where q.removed_at is null order by q.updated_at desc, q.id desc limit 500")
 }
 
 // Sequence reads one.
@@ -100,6 +100,42 @@ func MoveDraft(ctx context.Context, tx Tx, id int64, by int, at time.Time) (bool
 	return n == 1, err
 }
 
+// EndSequence ends a sequence that was launched: everybody on the way leaves for
+// a reason, and what has not gone out does not. It answers how many left, and
+// ErrOver where it is not running or held.
+func EndSequence(ctx context.Context, tx Tx, id int64, reason sequence.Reason, at time.Time) (int64, error) {
+	n, err := exec(ctx, tx, `update sequence set state = 'ended', updated_at = $2, hold_id = null
+		where id = $1 and state in ('running', 'held')`, id, at)
+	if err == nil && n == 0 {
+		err = ErrOver
+	}
+	if err != nil {
+		return 0, err
+	}
+	if _, err := exec(ctx, tx, `update touch t set state = 'withdrawn', done_at = $3, trouble = $2
+		from enrolment e where e.id = t.enrolment_id and e.sequence_id = $1 and e.ended_at is null
+			and t.state in ('ready', 'claimed', 'stopped', 'desk')`, id, string(reason), at); err != nil {
+		return 0, err
+	}
+	return exec(ctx, tx, `
+		with open as (select id from enrolment where sequence_id = $1 and ended_at is null order by id for update),
+		gone as (
+			update enrolment e set ended_at = $3, reason = $2, due = null, look = null
+			from open where e.id = open.id returning e.id, e.version_id, e.step)
+		insert into enrolment_log (enrolment_id, version_id, step, at, exit, reason)
+		select id, version_id, step, $3, '', $2 from gone`, id, string(reason), at)
+}
+
+// RemoveSequence takes a sequence that does not run off the lists, or puts it
+// back (at nil). It answers ErrOver where it runs.
+func RemoveSequence(ctx context.Context, tx Tx, id int64, at *time.Time) error {
+	n, err := exec(ctx, tx, "update sequence set removed_at = $2 where id = $1 and state in ('draft', 'ended')", id, at)
+	if err == nil && n == 0 {
+		err = ErrOver
+	}
+	return err
+}
+
 // RenameSequence gives it another name.
 func (s *Store) RenameSequence(ctx context.Context, id int64, name string, at time.Time) error {
 	_, err := exec(ctx, s.db, "update sequence set name = $2, updated_at = $3 where id = $1", id, name, at)
@@ -131,7 +167,12 @@ func (s *Store) Version(ctx context.Context, id int64) (Version, error) {
 
 // Versions reads several.
 func (s *Store) Versions(ctx context.Context, ids []int64) ([]Version, error) {
-	return all[Version](ctx, s.db, "select id, sequence_id, number, plan, messages, entry, hold_until, launched_at from sequence_version where id = any ($1)", ids)
+	return Versions(ctx, s.db, ids)
+}
+
+// Versions reads several.
+func Versions(ctx context.Context, q querier, ids []int64) ([]Version, error) {
+	return all[Version](ctx, q, "select id, sequence_id, number, plan, messages, entry, hold_until, launched_at from sequence_version where id = any ($1)", ids)
 }
 
 // AddVersion launches: it keeps a version and makes it the running one.
@@ -155,15 +196,9 @@ func MoveEnrolments(ctx context.Context, tx Tx, sequenceID, version int64, steps
 
 // SetSequenceState holds a sequence or lets it run on.
 func (s *Store) SetSequenceState(ctx context.Context, id int64, from, to string, at time.Time) (bool, error) {
-	n, err := exec(ctx, s.db, "update sequence set state = $3, updated_at = $4 where id = $1 and state = $2", id, from, to, at)
+	n, err := exec(ctx, s.db, `update sequence set state = $3, updated_at = $4, hold_id = null
+		where id = $1 and state = $2`, id, from, to, at)
 	return n == 1, err
-}
-
-// HoldEverything holds every running sequence and every one-off email on its
-// way, and answers how many.
-func (s *Store) HoldEverything(ctx context.Context, at time.Time) (int64, error) {
-	return one[int64](ctx, s.db, `with q as (update sequence set state = 'held', updated_at = $1 where state = 'running' returning 1),
-		l as (update mailing set state = 'held' where state in ('filling', 'sending') returning 1) select (select count(*) from q) + (select count(*) from l)`, at)
 }
 
 // RunningEntry is who enters a running sequence.
@@ -171,10 +206,10 @@ type RunningEntry struct {
 	Sequence int64 `db:"sequence_id"`
 	Version  int64 `db:"version_id"`
 	Entry    JSON[Entry]
-	Start    int32
+	Plan     JSON[*sequence.Plan]
 }
 
-const runningEntries = `select q.id as sequence_id, v.id as version_id, v.entry, (v.plan->>'start')::int as start
+const runningEntries = `select q.id as sequence_id, v.id as version_id, v.entry, v.plan
 	from sequence q join sequence_version v on v.id = q.version_id where q.state = 'running' `
 
 // EnteredByPage lists the running sequences that a page's form leads into.
@@ -245,20 +280,6 @@ func (s *Store) StepResults(ctx context.Context, sequenceID int64) ([]StepResult
 			count(*) filter (where t.state in ('held', 'stopped')) as trouble, count(*) filter (where t.state = 'done') as done,
 			count(*) filter (where t.state = 'missed') as missed, count(*) filter (where t.state = 'desk') as desk
 		from touch t left join acted a on a.touch_id = t.id where t.sequence_id = $1 group by 1`, sequenceID)
-}
-
-// PeopleAtStep lists people at a step now, or who took one of its exits, or
-// who left there: the people behind a figure of the map.
-func (s *Store) PeopleAtStep(ctx context.Context, sequenceID int64, step int32, which string, n int) ([]Person, error) {
-	sub := map[string]string{
-		"here":   "select e.person_id from enrolment e where e.sequence_id = $1 and e.step = $2 and e.ended_at is null",
-		"left":   "select e.person_id from enrolment e join enrolment_log l on l.enrolment_id = e.id where e.sequence_id = $1 and l.step = $2 and l.exit = ''",
-		"passed": "select e.person_id from enrolment e join enrolment_log l on l.enrolment_id = e.id where e.sequence_id = $1 and l.step = $2",
-	}[which]
-	if sub == "" {
-		return nil, ErrNotFound
-	}
-	return all[Person](ctx, s.db, personFields+"where p.id in ("+sub+") order by lower(p.last_name), lower(p.first_name), p.id limit $3", sequenceID, step, n)
 }
 
 // Event is something that happened to somebody on a sequence.

@@ -13,9 +13,11 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"log/slog"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -51,6 +53,61 @@ type Store struct {
 // Tx is a transaction.
 type Tx = *sqlx.Tx
 
+// Pool says how many connections a process may have.
+type Pool struct {
+	Most  int // whatever there are
+	Share int // of those there are: one in so many; at least 3
+}
+
+// size is how many connections a process has of those there are.
+func (p Pool) size(there int) int { return min(p.Most, max(3, there/p.Share)) }
+
+// OpenPatiently opens a database that may be starting, or full of other
+// processes' connections, and waits for it up to a while. Any other trouble it
+// answers at once.
+func OpenPatiently(ctx context.Context, url string, p Pool, wait time.Duration) (*Store, error) {
+	until := time.Now().Add(wait)
+	for n := 0; ; n++ {
+		s, err := openSized(ctx, url, p)
+		if err == nil || !passing(err) || time.Now().After(until) {
+			return s, err
+		}
+		if n == 0 {
+			slog.Warn("the database does not answer yet, and is asked again", "error", err)
+		}
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(min(time.Duration(n+1)*100*time.Millisecond, 2*time.Second)):
+		}
+	}
+}
+
+func openSized(ctx context.Context, url string, p Pool) (*Store, error) {
+	c, err := pgx.Connect(ctx, url)
+	if err != nil {
+		return nil, err
+	}
+	var there int
+	err = c.QueryRow(ctx, `select current_setting('max_connections')::int
+		- current_setting('superuser_reserved_connections')::int`).Scan(&there)
+	c.Close(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return Open(ctx, url, p.size(there))
+}
+
+// passing reports whether an error of connecting goes by itself: the server is
+// starting or restarting (SQLSTATE 57P01 to 57P03), has no room (class 53), or
+// nothing listens yet.
+func passing(err error) bool {
+	if e, ok := errors.AsType[*pgconn.PgError](err); ok {
+		return strings.HasPrefix(e.Code, "53") || strings.HasPrefix(e.Code, "57P0")
+	}
+	return errors.Is(err, syscall.ECONNREFUSED) || errors.Is(err, syscall.ECONNRESET) || errors.Is(err, io.ErrUnexpectedEOF)
+}
+
 // Open connects to the database at url with at most conns connections and
 // checks that it answers.
 func Open(ctx context.Context, url string, conns int) (*Store, error) {
@@ -59,6 +116,7 @@ func Open(ctx context.Context, url string, conns int) (*Store, error) {
 		return nil, fmt.Errorf("the database's address cannot be read: %w", err)
 	}
 	cfg.MaxConns = int32(conns)
+	cfg.MaxConnIdleTime = 2 * time.Minute // what is not used is there for other processes
 	cfg.ConnConfig.RuntimeParams["timezone"] = "UTC"
 	cfg.ConnConfig.RuntimeParams["application_name"] = "ombak"
 	cfg.ConnConfig.RuntimeParams["jit"] = "off" // short queries: compiling them takes longer than running them
@@ -234,6 +292,12 @@ func (s *Store) Setting(ctx context.Context, name string, v any) (bool, error) {
 // SetSetting keeps a setting.
 func (s *Store) SetSetting(ctx context.Context, name string, v any) error {
 	_, err := exec(ctx, s.db, "insert into setting values ($1, $2) on conflict (name) do update set value = excluded.value", name, JSON[any]{v})
+	return err
+}
+
+// KeepSetting is SetSetting within a transaction.
+func KeepSetting(ctx context.Context, tx Tx, name string, v any) error {
+	_, err := exec(ctx, tx, "insert into setting values ($1, $2) on conflict (name) do update set value = excluded.value", name, JSON[any]{v})
 	return err
 }
 

@@ -5,6 +5,9 @@ import (
 	"fmt"
 	"time"
 
+	"github.com/jackc/pgx/v5"
+
+	"ombak/internal/core/contact"
 	"ombak/internal/core/message"
 	"ombak/internal/core/sequence"
 )
@@ -18,6 +21,7 @@ type NewTouch struct {
 	At                                   time.Time
 	Message                              int64
 	MessageVersion                       int
+	Ground                               contact.Ground
 }
 
 // MakeTouches keeps touches. One that its enrolment already has at its step is
@@ -29,17 +33,23 @@ func MakeTouches(ctx context.Context, tx Tx, list []NewTouch) error {
 	step, mver := make([]int32, n), make([]int32, n)
 	kind, state := make([]string, n), make([]string, n)
 	at := make([]time.Time, n)
+	purpose, ground, request := make([]int64, n), make([]string, n), make([]bool, n)
 	for i, t := range list {
+		purpose[i], ground[i], request[i] = t.Ground.Purpose, t.Ground.Other, t.Ground.Request
 		enr[i], seq[i], ver[i], person[i], msg[i] = t.Enrolment, t.Sequence, t.Version, t.Person, t.Message
 		step[i], mver[i], kind[i], state[i], at[i] = int32(t.Step), int32(t.MessageVersion), t.Kind, t.State, t.At
 	}
 	_, err := exec(ctx, tx, `
-		insert into touch (enrolment_id, sequence_id, version_id, person_id, step, kind, state, made_at, ready_at, message_id, message_version, rep_id)
-		select u.enr, u.seq, u.ver, u.person, u.step, u.kind, u.state, u.at, u.at, nullif(u.msg, 0), nullif(u.mver, 0),
-			case when u.kind = 'call' then (select p.owner_id from person p join app_user a on a.id = p.owner_id and a.role = 'rep' where p.id = u.person) end
-		from unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::bigint[], $5::int[], $6::text[], $7::text[], $8::timestamptz[], $9::bigint[], $10::int[])
-			as u(enr, seq, ver, person, step, kind, state, at, msg, mver)
-		on conflict (enrolment_id, step) do nothing`, enr, seq, ver, person, step, kind, state, at, msg, mver)
+		insert into touch (enrolment_id, sequence_id, version_id, person_id, step, kind, state, made_at, ready_at,
+			message_id, message_version, purpose_id, ground, request, rep_id)
+		select u.enr, u.seq, u.ver, u.person, u.step, u.kind, u.state, u.at, u.at,
+			nullif(u.msg, 0), nullif(u.mver, 0), nullif(u.purpose, 0), u.ground, u.request,
+			case when u.kind = 'call' then (select p.owner_id from person p join app_user a on a.id = p.owner_id and a.role = 'rep' and a.left_at is null where p.id = u.person) end
+		from unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::bigint[], $5::int[], $6::text[], $7::text[], $8::timestamptz[], $9::bigint[], $10::int[],
+			$11::bigint[], $12::text[], $13::boolean[])
+			as u(enr, seq, ver, person, step, kind, state, at, msg, mver, purpose, ground, request)
+		on conflict (enrolment_id, step) do nothing`,
+		enr, seq, ver, person, step, kind, state, at, msg, mver, purpose, ground, request)
 	if err != nil {
 		return fmt.Errorf("making %d touches: %w", n, err)
 	}
@@ -51,11 +61,14 @@ type EndedTouch struct {
 	Enrolment int64
 	Step      int32
 	At        time.Time
+	Why       contact.Reason // it was passed over by itself
+	What      sequence.Outcome
 }
 
 // EndedTouches reads those of some enrolments.
 func EndedTouches(ctx context.Context, q querier, enrolments []int64) ([]EndedTouch, error) {
-	rows, err := q.QueryxContext(ctx, `select enrolment_id, step, done_at from touch
+	rows, err := q.QueryxContext(ctx, `select enrolment_id, step, done_at, case when state = 'passed' then trouble else '' end, outcome
+		from touch
 		where enrolment_id = any ($1) and done_at is not null and state in ('sent', 'done', 'missed', 'passed')`, enrolments)
 	if err != nil {
 		return nil, fmt.Errorf("reading touches: %w", err)
@@ -64,7 +77,7 @@ func EndedTouches(ctx context.Context, q querier, enrolments []int64) ([]EndedTo
 	var out []EndedTouch
 	for rows.Next() {
 		var t EndedTouch
-		if err := rows.Scan(&t.Enrolment, &t.Step, &t.At); err != nil {
+		if err := rows.Scan(&t.Enrolment, &t.Step, &t.At, &t.Why, &t.What); err != nil {
 			return nil, err
 		}
 		out = append(out, t)
@@ -130,6 +143,9 @@ func (s *Store) ClaimEmails(ctx context.Context, worker int64, domain string, no
 			update touch t set ready_at = a.away_until from away a where t.person_id = a.id and t.state = 'ready' and t.ready_at <= $1 and t.kind = 'email' and (t.enrolment_id is not null or t.mailing_id is not null)`, now); err != nil {
 			return err
 		}
+		if err := passOver(ctx, tx, now, n); err != nil {
+			return err
+		}
 		ids, err := claimSingles(ctx, tx, worker, domain, now, n)
 		if err != nil {
 			return err
@@ -143,7 +159,7 @@ func (s *Store) ClaimEmails(ctx context.Context, worker int64, domain string, no
 				join person p on p.id = t.person_id
 				join sequence q on q.id = t.sequence_id
 				where t.state = 'ready' and t.mailing_id is null and t.ready_at <= $1 and e.ended_at is null and q.state = 'running'
-					and p.opted_out_at is null and p.bounced_at is null and not p.do_not_contact and p.held_at is null
+					and (`+whyNot(contact.Email, touchGround)+`) is null and p.held_at is null
 					and (p.stopped_at is null or p.stopped_at < e.entered_at)
 				order by t.ready_at, t.id limit $2 for update of t, e skip locked)
 			update touch t set state = 'claimed', claimed_at = $1, worker = $3, tries = t.tries + 1,
@@ -162,8 +178,8 @@ func (s *Store) ClaimEmails(ctx context.Context, worker int64, domain string, no
 		out, err = all[Outgoing](ctx, tx, `
 			with written as (
 				update touch t set sender_id = a.id, address = p.email
-				from message_version v, person p left join app_user o on o.id = p.owner_id, app_user a
-				where t.id = any ($1) and v.message_id = t.message_id and v.version = t.message_version and p.id = t.person_id
+				from message_version v, person p left join app_user o on o.id = p.owner_id and o.left_at is null, app_user a
+				where a.left_at is null and t.id = any ($1) and v.message_id = t.message_id and v.version = t.message_version and p.id = t.person_id
 					and a.id = coalesce(case when t.enrolment_id is null and t.mailing_id is null then t.sender_id end, case when v.from_owner then o.id end, v.sender_id)
 				returning t.id, a.id as sender_id)
 			select t.id, coalesce(t.enrolment_id, 0) as enrolment_id, coalesce(t.sequence_id, 0) as sequence_id, coalesce(t.version_id, 0) as version_id, coalesce(t.mailing_id, 0) as mailing_id, t.enrolment_id is null and t.mailing_id is null as single, t.person_id, t.step, t.mail_id, t.message_id, t.message_version, t.tries, w.sender_id,
@@ -178,13 +194,37 @@ func (s *Store) ClaimEmails(ctx context.Context, worker int64, domain string, no
 	return out, nil
 }
 
+// passOver takes back emails of sequences that are ready and whose readers may
+// not get them any more, with the reason, and has their ways looked at: they go
+// on without it, or leave.
+func passOver(ctx context.Context, tx Tx, now time.Time, n int) error {
+	_, err := exec(ctx, tx, `
+		with due as (
+			select t.id, t.enrolment_id, `+whyNot(contact.Email, touchGround)+` as why
+			from touch t join enrolment e on e.id = t.enrolment_id
+			join person p on p.id = t.person_id
+			join sequence q on q.id = t.sequence_id
+			where t.state = 'ready' and t.mailing_id is null and t.ready_at <= $1 and e.ended_at is null
+				and q.state = 'running' and p.held_at is null
+			order by t.ready_at, t.id limit $2 for update of t, e skip locked),
+		passed as (
+			update touch t set state = 'passed', trouble = due.why, done_at = $1
+			from due where t.id = due.id and due.why is not null returning t.enrolment_id)
+		update enrolment e set look = least(e.look, $1) from passed where e.id = passed.enrolment_id`, now, n)
+	return err
+}
+
 // claimSingles takes emails that belong to neither, as ClaimEmails does, before
-// all others: somebody waits for them. Who opted out gets what they asked for
-// by a form, and no more.
+// all others: somebody waits for them.
+// What a form was asked to send
+// is the reader's own request once the address has proved itself, and claimed
+// before that.
 func claimSingles(ctx context.Context, tx Tx, worker int64, domain string, now time.Time, n int) ([]int64, error) {
 	const single = "t.state = 'ready' and t.kind = 'email' and t.enrolment_id is null and t.mailing_id is null and t.ready_at <= $1"
-	const why = `case when p.erased_at is not null then 'erased' when p.do_not_contact then 'do not contact' when p.bounced_at is not null then 'address bounces' when p.email = '' then 'no address'
-		when p.opted_out_at is not null and t.answer_id is null then 'opted out' end`
+	g := touchGround
+	proved := "exists (select from page_answer a where a.id = t.answer_id and a.proved_at > a.at)"
+	g.request, g.claimed = "(t.answer_id is not null and "+proved+")", "(t.answer_id is not null)"
+	why := whyNot(contact.Email, g)
 	if _, err := exec(ctx, tx, `with due as (select t.id, `+why+` as why from touch t join person p on p.id = t.person_id where `+single+` order by t.ready_at, t.id limit $2 for update of t skip locked)
 		update touch t set state = 'withdrawn', trouble = due.why, done_at = $1 from due where t.id = due.id and due.why is not null`, now, n); err != nil {
 		return nil, err
@@ -200,9 +240,8 @@ func claimSingles(ctx context.Context, tx Tx, worker int64, domain string, now t
 // Those whose readers must not get one any more are taken back first, with the
 // reason. The reader's row is locked against an opt-out at the same moment.
 func claimMailings(ctx context.Context, tx Tx, worker int64, domain string, now time.Time, n int) ([]int64, error) {
-	const why = `case when p.do_not_contact then 'do not contact' when p.opted_out_at is not null then 'opted out' when p.bounced_at is not null then 'address bounces' when p.email = '' then 'no address'
-		when p.erased_at is not null then 'erased' when not exists (select from consent x where x.person_id = p.id and x.purpose_id = l.purpose_id and x.current and x.given) then 'took consent back'
-		when p.stopped_at >= l.launched_at then 'answered meanwhile' end`
+	why := "coalesce(" + whyNot(contact.Email, touchGround) + `,
+		case when p.stopped_at >= l.launched_at then 'answered meanwhile' end)`
 	if _, err := exec(ctx, tx, `with due as (select t.id, `+why+` as why from touch t join mailing l on l.id = t.mailing_id join person p on p.id = t.person_id
 			where t.state = 'ready' and t.ready_at <= $1 and t.mailing_id is not null and l.state in ('filling', 'sending') order by t.ready_at, t.id limit $2 for update of t skip locked)
 		update touch t set state = 'withdrawn', trouble = due.why, done_at = $1 from due where t.id = due.id and due.why is not null`, now, n); err != nil {
@@ -277,14 +316,11 @@ func (s *Store) HoldOrphans(ctx context.Context, why string) (int64, error) {
 			if !gone {
 				continue
 			}
-			n, err := exec(ctx, tx, "update touch set state = 'held', trouble = $2 where state = 'sending' and worker = $1", w, why)
+			n, err := giveBack(ctx, tx, w, why)
 			if err != nil {
 				return err
 			}
 			held += n
-			if _, err := exec(ctx, tx, "update touch set state = 'ready', worker = null where state = 'claimed' and worker = $1", w); err != nil {
-				return err
-			}
 		}
 		return nil
 	})
@@ -294,8 +330,8 @@ func (s *Store) HoldOrphans(ctx context.Context, why string) (int64, error) {
 // Worker is a working process's hold on its name. As long as its connection
 // lives, others see that the process does.
 type Worker struct {
-	ID    int64
-	close func()
+	ID   int64
+	conn *pgx.Conn
 }
 
 // NewWorker registers this process.
@@ -305,20 +341,48 @@ func (s *Store) NewWorker(ctx context.Context, at time.Time) (*Worker, error) {
 		return nil, err
 	}
 	c := conn.Hijack() // the lock belongs to the connection: it must never go back
-	w := &Worker{close: func() { c.Close(context.Background()) }}
+	w := &Worker{conn: c}
 	err = c.QueryRow(ctx, "insert into worker (started_at) values ($1) returning id", at).Scan(&w.ID)
 	if err == nil {
 		_, err = c.Exec(ctx, "select pg_advisory_lock($1)", w.ID)
 	}
 	if err != nil {
-		w.close()
+		w.Close()
 		return nil, fmt.Errorf("registering a worker: %w", err)
 	}
 	return w, nil
 }
 
 // Close gives the name up.
-func (w *Worker) Close() { w.close() }
+func (w *Worker) Close() { w.conn.Close(context.Background()) }
+
+// Alive reports that the database still sees the worker, or why not.
+func (w *Worker) Alive(ctx context.Context) error {
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	return w.conn.Ping(ctx)
+}
+
+// GiveBack gives back what a worker has claimed: an email that was only claimed
+// is ready again, under the Message-ID it has; one that was being sent is held.
+// It answers how many are held.
+func (s *Store) GiveBack(ctx context.Context, worker int64, why string) (held int64, err error) {
+	err = s.InTx(ctx, func(tx Tx) error {
+		held, err = giveBack(ctx, tx, worker, why)
+		return err
+	})
+	return held, err
+}
+
+func giveBack(ctx context.Context, tx Tx, worker int64, why string) (held int64, err error) {
+	held, err = exec(ctx, tx, "update touch set state = 'held', trouble = $2 where state = 'sending' and worker = $1", worker, why)
+	if err != nil {
+		return 0, err
+	}
+	_, err = exec(ctx, tx, `update touch set state = 'ready', worker = null, tries = greatest(tries - 1, 0)
+		where state = 'claimed' and worker = $1`, worker)
+	return held, err
+}
 
 // Touch is a touch as it is shown.
 type Touch struct {
@@ -419,6 +483,9 @@ func (s *Store) Sending(ctx context.Context) (bool, error) {
 	return one[bool](ctx, s.db, "select exists (select from touch where state in ('claimed', 'sending'))")
 }
 
+// ByHandGround is the ground of what somebody writes to one person.
+const ByHandGround = "written by hand"
+
 // SendByHand has a worker send a message that somebody wrote to one person. The
 // message is on no list. What the same form has sent already is not sent again.
 func SendByHand(ctx context.Context, tx Tx, m Message, person, user int64, once string, at time.Time) error {
@@ -433,7 +500,8 @@ func SendByHand(ctx context.Context, tx Tx, m Message, person, user int64, once 
 	if _, err := exec(ctx, tx, "update message set removed_at = 'epoch' where id = $1", id); err != nil {
 		return err
 	}
-	_, err = exec(ctx, tx, `insert into touch (person_id, step, kind, state, made_at, ready_at, message_id, message_version, sender_id, once)
-		values ($1, 0, 'email', 'ready', $2, $2, $3, 1, $4, $5) on conflict (once) where once is not null do nothing`, person, at, id, user, once)
+	_, err = exec(ctx, tx, `insert into touch (person_id, step, kind, state, made_at, ready_at, message_id, message_version,
+			sender_id, once, ground)
+		values ($1, 0, 'email', 'ready', $2, $2, $3, 1, $4, $5, $6) on conflict (once) where once is not null do nothing`, person, at, id, user, once, ByHandGround)
 	return err
 }

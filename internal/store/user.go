@@ -19,10 +19,11 @@ type User struct {
 	PasswordHash string `db:"password_hash"`
 	Capacity     int
 	Away         bool
-	Signature    string // HTML, as core/message cleans it
+	Signature    string     // HTML, as core/message cleans it
+	Left         *time.Time `db:"left_at"` // they no longer work here; nil: they do
 }
 
-const userFields = "select id, name, email, phone, role, password_hash, capacity, away, signature from app_user "
+const userFields = "select id, name, email, phone, role, password_hash, capacity, away, signature, left_at from app_user "
 
 // UserByEmail finds a user by address, in lower case.
 func (s *Store) UserByEmail(ctx context.Context, email string) (User, error) {
@@ -34,9 +35,9 @@ func (s *Store) User(ctx context.Context, id int64) (User, error) {
 	return one[User](ctx, s.db, userFields+"where id = $1", id)
 }
 
-// Users lists all.
+// Users lists those who work here.
 func (s *Store) Users(ctx context.Context) ([]User, error) {
-	return all[User](ctx, s.db, userFields+"order by name, id")
+	return all[User](ctx, s.db, userFields+"where left_at is null order by name, id")
 }
 
 // AddUser keeps a new user.
@@ -61,7 +62,8 @@ func RepsInTurn(ctx context.Context, tx Tx) ([]handoff.Rep, error) {
 		Open     int
 		Last     *time.Time `db:"handed_at"`
 	}](ctx, tx, `select a.id, a.capacity, a.away, a.handed_at, (select count(*) from handoff h where h.rep_id = a.id and h.state = 'open') as open
-		from app_user a where a.role = 'rep' order by a.id for update of a`)
+		from app_user a where a.role = 'rep' and a.left_at is null
+		order by a.id for update of a`)
 	if err != nil {
 		return nil, err
 	}

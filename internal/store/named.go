@@ -1,0 +1,22 @@
+package store
+
+import "context"
+
+// Thing is something that people have made and given a name.
+type Thing struct {
+	Kind string
+	ID   int64
+	Name string
+}
+
+// Named lists everything with a name of its own, the last made of each kind first.
+func (s *Store) Named(ctx context.Context) ([]Thing, error) {
+	return all[Thing](ctx, s.db, `
+		(select 'sequence' as kind, id, name from sequence where removed_at is null order by id desc limit 1000)
+		union all (select 'message', id, name from message where removed_at is null order by id desc limit 1000)
+		union all (select 'page', id, title from page where removed_at is null order by id desc limit 1000)
+		union all (select 'audience', id, name from audience order by id desc limit 1000)
+		union all (select 'one-off email', id, name from mailing order by id desc limit 1000)
+		union all (select 'on the shelf', id, title from shelf_item order by id desc limit 1000)
+		union all (select 'reader group', id, name from reader_group order by id desc limit 1000)`)
+}
