@@ -55,7 +55,7 @@ func small(t *testing.T) *Demo {
 	handler = web.New(ctx, web.Config{Store: s, Engine: e, Demo: d}).Handler()
 	must(e.Register(ctx))
 	t.Cleanup(e.Unregister)
-	ids, _, err := d.Begin(ctx, Start)
+	ids, _, err := d.Begin(ctx)
 	must(err)
 	must(s.EnsureMonths(ctx, Start, Start.AddDate(0, 2, 0)))
 	m, err := keepContent(ctx, s, ids, Start, "")
@@ -74,6 +74,10 @@ func TestTimePasses(t *testing.T) {
 		if err := d.fillForm(ctx, s, "oxygen-alarms", p); err != nil {
 			t.Fatal(err)
 		}
+	}
+	// The form does not ask for a number, and nobody is called without one.
+	if _, err := d.Store.DB().ExecContext(ctx, "update person set phone = '+442079460' || lpad((id % 1000)::text, 3, '0')"); err != nil {
+		t.Fatal(err)
 	}
 	if err := d.Advance(ctx, Start.AddDate(0, 0, 21), time.Hour); err != nil {
 		t.Fatal(err)
@@ -107,8 +111,36 @@ func TestTimePasses(t *testing.T) {
 			t.Errorf("no %s in three weeks", what)
 		}
 	}
-	if n := count("select count(*) from signal where machine <> ''"); n != 0 {
-		t.Errorf("%d signals of the stand-ins are taken for a machine's", n)
+	// The programs that look at some readers' letters are known for what they are, and nobody else is taken for one.
+	var looked []string
+	rows, err := d.Store.DB().QueryContext(ctx, "select p.email from signal s join person p on p.id = s.person_id where s.machine <> ''")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var email string
+		if err := rows.Scan(&email); err != nil {
+			t.Fatal(err)
+		}
+		looked = append(looked, email)
+	}
+	if err := rows.Err(); err != nil {
+		t.Fatal(err)
+	}
+	for _, email := range looked {
+		if readers.Of(d.World.Seed, email) != readers.Guarded {
+			t.Errorf("a signal of %s is taken for a machine's", email)
+		}
+	}
+	guarded := 0
+	for l := range got {
+		if to, _, _ := strings.Cut(l, ".example"); readers.Of(d.World.Seed, to+".example") == readers.Guarded {
+			guarded++
+		}
+	}
+	if guarded == 0 || len(looked) < 2*guarded {
+		t.Errorf("%d signals of programs, for %d letters they looked at", len(looked), guarded)
 	}
 	if n := count("select count(*) from touch where state in ('claimed', 'sending', 'held', 'stopped')"); n != 0 {
 		t.Errorf("%d emails are stuck", n)

@@ -103,7 +103,7 @@ func keepContent(ctx context.Context, st *store.Store, ids []int64, at time.Time
 
 	days := func(n int) calendar.Span { return calendar.Span{N: n, Unit: calendar.Days} }
 	p := sequence.NewPlan()
-	p.LaunchHold = false
+	p.LaunchHold, p.Ground.Other = false, "legitimate interest"
 	put := func(p *sequence.Plan, s sequence.Step, title string, from sequence.StepID, e sequence.Exit) sequence.StepID {
 		s.About().Title = title
 		var id sequence.StepID
@@ -118,12 +118,13 @@ func keepContent(ctx context.Context, st *store.Store, ids []int64, at time.Time
 	second := put(p, &sequence.Email{Message: m.owner, Wait: days(1)}, "From the owner", check, sequence.Yes)
 	put(p, sequence.New("hand over"), "Hand over", second, sequence.Next)
 	call := put(p, &sequence.Call{Guide: "Ask how they measure oxygen now, and who hears the alarm at night."}, "Call", check, sequence.No)
-	name(p, call, sequence.Done, "Talked")
-	name(p, call, sequence.Missed, "Nobody called")
+	name(p, call, sequence.Talked, "Talked")
+	name(p, call, sequence.NotReached, "Not reached")
+	name(p, call, sequence.NotInterested, "Not interested")
 	name(p, watch, sequence.NotInTime, "Went quiet")
 
 	q := sequence.NewPlan()
-	q.LaunchHold = false
+	q.LaunchHold, q.Ground.Other = false, "legitimate interest"
 	q.Hours = calendar.OfficeHours(8*60+30, 11*60)
 	offer := put(q, &sequence.Email{Message: m.loan}, "Buoy on loan", 0, "")
 	opens := put(q, &sequence.Watch{Signal: signal.Open, Of: offer, N: 1, For: days(4)}, "Reads it?", offer, sequence.Next)
@@ -131,8 +132,9 @@ func keepContent(ctx context.Context, st *store.Store, ids []int64, at time.Time
 	ready := put(q, &sequence.Check{Rule: rule.ScoreAtLeast(15)}, "Score 15 or more?", clicks, sequence.Happened)
 	put(q, sequence.New("hand over"), "Hand over", ready, sequence.Yes)
 	ask := put(q, &sequence.Call{Guide: "Offer to moor the buoy ourselves. Ask for depth and current."}, "Call", ready, sequence.No)
-	name(q, ask, sequence.Done, "Talked")
-	name(q, ask, sequence.Missed, "Nobody called")
+	name(q, ask, sequence.Talked, "Talked")
+	name(q, ask, sequence.NotReached, "Not reached")
+	name(q, ask, sequence.NotInterested, "Not interested")
 	name(q, clicks, sequence.NotInTime, "Read, no more")
 	second2 := put(q, &sequence.Email{Message: m.owner}, "Second chance", opens, sequence.NotInTime)
 	name(q, second2, sequence.Next, "Went quiet")

@@ -12,6 +12,7 @@ import (
 	"sync"
 	"time"
 
+	"ombak/internal/core/sequence"
 	"ombak/internal/engine"
 	"ombak/internal/standin/readers"
 	"ombak/internal/store"
@@ -57,7 +58,7 @@ func (d *Demo) Load(ctx context.Context) error {
 		return err
 	}
 	s := imagine(d.Seed, companies, people)
-	ids, stageIDs, err := d.Begin(ctx, began.AddDate(-1, 0, 0))
+	ids, stageIDs, err := d.Begin(ctx)
 	if err != nil {
 		return err
 	}
@@ -109,18 +110,23 @@ func CutOff(ctx context.Context, s *store.Store) (bool, error) {
 }
 
 // Begin keeps what every Ombak needs before anybody works with it: users, the
-// stages of the pipeline, and the score model. It answers the users' ids, the
-// marketer's first, and the stages'.
-func (d *Demo) Begin(ctx context.Context, at time.Time) (userIDs, stageIDs []int64, err error) {
-	if userIDs, err = keepUsers(ctx, d.Store, at); err != nil {
+// stages of the pipeline, and the score model, by the use cases that people have.
+// It answers the users' ids, the marketer's first, and the stages'.
+func (d *Demo) Begin(ctx context.Context) (userIDs, stageIDs []int64, err error) {
+	if userIDs, err = keepUsers(ctx, d.Engine); err != nil {
 		return nil, nil, err
 	}
 	for _, st := range stages {
-		id, err := d.Store.AddStage(ctx, st)
+		id, err := d.Engine.KeepStage(ctx, st)
 		if err != nil {
 			return nil, nil, err
 		}
 		stageIDs = append(stageIDs, id)
+	}
+	w := d.Engine.Workspace()
+	w.Name, w.Zone, w.Address = "Karang Instruments", Zone, "14 Mole Road\nPort Karang"
+	if err := d.Engine.SetWorkspace(ctx, w); err != nil {
+		return nil, nil, err
 	}
 	return userIDs, stageIDs, d.Engine.SaveModel(ctx, store.Model{Model: model, Bands: bands, Fit: fit, FitBands: fitBands})
 }
@@ -249,7 +255,7 @@ func (d *Demo) repsWork(ctx context.Context, s *scenario) error {
 				rep = &users[j].ID
 			}
 		}
-		if err := d.Engine.FinishCall(ctx, c.ID, *rep, engine.Outcomes[s.rnd.IntN(3)], ""); err != nil {
+		if err := d.Engine.FinishCall(ctx, c.ID, *rep, sequence.Outcomes()[s.rnd.IntN(3)], ""); err != nil {
 			return err
 		}
 	}

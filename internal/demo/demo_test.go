@@ -41,6 +41,16 @@ func TestEverybodyIsInvented(t *testing.T) {
 			t.Errorf("%s could be somebody's", p.Phone)
 		}
 	}
+	names, namesakes := map[string]bool{}, 0
+	for _, p := range s.people {
+		if names[p.First+" "+p.Last] {
+			namesakes++
+		}
+		names[p.First+" "+p.Last] = true
+	}
+	if namesakes > 2000/20 {
+		t.Errorf("%d of 2000 have a name that somebody else has", namesakes)
+	}
 	if len(s.people) != 2000 || len(employers) != 400 {
 		t.Errorf("%d people at %d companies", len(s.people), len(employers))
 	}

@@ -15,9 +15,11 @@ import (
 	"strings"
 	"time"
 
+	"ombak/internal/core/person"
 	"ombak/internal/core/pipeline"
 	"ombak/internal/core/score"
 	"ombak/internal/core/signal"
+	"ombak/internal/engine"
 	"ombak/internal/password"
 	"ombak/internal/store"
 )
@@ -51,18 +53,42 @@ var countries = []struct {
 	first  []string
 	last   []string
 }{
-	{"NO", []string{"Bergen", "Tromsø", "Ålesund", "Bodø"}, 16, []string{"Astrid", "Henrik", "Ingrid", "Lars", "Silje", "Eirik", "Maren", "Odd"}, []string{"Haugen", "Strand", "Lunde", "Vik", "Moen", "Solberg", "Bakke", "Tangen"}},
-	{"GB", []string{"Oban", "Aberdeen", "Hull", "Cardiff"}, 12, []string{"Fiona", "Callum", "Isla", "Graham", "Priya", "Ewan", "Moira", "Owen"}, []string{"Marsh", "Reid", "Kerr", "Holloway", "Munro", "Patel", "Ferris", "Dunn"}},
-	{"CA", []string{"Halifax", "Vancouver", "Toronto"}, 12, []string{"Claire", "Noah", "Mireille", "Grant", "Aiyana", "Luc", "Hannah", "Dev"}, []string{"Tremblay", "Olsen", "Gagnon", "Fraser", "Singh", "Roy", "Walsh", "Beaton"}},
-	{"US", []string{"Seattle", "Portland", "Houston", "Anchorage"}, 11, []string{"Dana", "Miguel", "Kira", "Walter", "Renee", "Theo", "Lucia", "Andre"}, []string{"Barlow", "Reyes", "Whitfield", "Nakai", "Pruitt", "Soto", "Kessler", "Boone"}},
-	{"CL", []string{"Puerto Montt", "Punta Arenas", "Santiago"}, 10, []string{"Camila", "Rodrigo", "Paz", "Matías", "Javiera", "Ignacio", "Elisa", "Tomás"}, []string{"Rojas", "Vidal", "Fuentes", "Araya", "Cárdenas", "Mansilla", "Oyarzo", "Pinto"}},
-	{"ID", []string{"Jakarta", "Surabaya", "Makassar"}, 9, []string{"Dewi", "Bayu", "Sari", "Rizky", "Putri", "Agung", "Ratna", "Hendra"}, []string{"Wibowo", "Santoso", "Kusuma", "Hartono", "Lestari", "Siregar", "Nugroho", "Halim"}},
-	{"AE", []string{"Dubai", "Abu Dhabi"}, 7, []string{"Layla", "Omar", "Noura", "Faisal", "Hessa", "Karim", "Mariam", "Tariq"}, []string{"Al Hamad", "Mansour", "Qasim", "Darwish", "Saleh", "Nasser", "Farouk", "Habib"}},
-	{"SG", []string{"Singapore"}, 5, []string{"Mei Lin", "Arun", "Hui Min", "Jasper", "Siti", "Wei", "Nadia", "Kumar"}, []string{"Tan", "Nair", "Lim", "Ong", "Rahman", "Chua", "Goh", "Pillai"}},
-	{"AU", []string{"Hobart", "Perth", "Sydney"}, 6, []string{"Bronwyn", "Jack", "Tahlia", "Hugh", "Mai", "Lachlan", "Zoe", "Ravi"}, []string{"Hartley", "Nguyen", "Cole", "Mackie", "Sutton", "Brennan", "Ashby", "Doyle"}},
-	{"DE", []string{"Hamburg", "Kiel", "Rostock"}, 5, []string{"Anke", "Jürgen", "Miriam", "Thorsten", "Leonie", "Malte", "Gesa", "Ulf"}, []string{"Brandt", "Petersen", "Voß", "Lorenzen", "Krüger", "Thiessen", "Behrens", "Hagemann"}},
-	{"VN", []string{"Da Nang", "Hai Phong"}, 4, []string{"Hoa", "Minh", "Lan", "Quang", "Thu", "Duc", "Ngoc", "Hai"}, []string{"Ngô", "Phạm", "Trần", "Lê", "Đặng", "Bùi", "Vũ", "Hồ"}},
-	{"CR", []string{"Puntarenas", "Limón"}, 3, []string{"Valeria", "Esteban", "Sofía", "Marco", "Daniela", "Pablo", "Irene", "Luis"}, []string{"Mora", "Castro", "Jiménez", "Solano", "Quesada", "Brenes", "Alfaro", "Ulate"}},
+	{"NO", []string{"Bergen", "Tromsø", "Ålesund", "Bodø"}, 16,
+		[]string{"Astrid", "Henrik", "Ingrid", "Lars", "Silje", "Eirik", "Maren", "Odd", "Sigrid", "Torvald", "Kjersti", "Anders", "Ragnhild", "Jonas", "Vilde", "Steinar"},
+		[]string{"Haugen", "Strand", "Lunde", "Vik", "Moen", "Solberg", "Bakke", "Tangen", "Berge", "Dahl", "Nygård", "Hagen", "Aune", "Eide", "Fossum", "Grønli", "Hovland", "Iversen", "Kvam", "Lien", "Myhre", "Ness", "Opdal", "Rønning", "Sæther", "Tveit"}},
+	{"GB", []string{"Oban", "Aberdeen", "Hull", "Cardiff"}, 12,
+		[]string{"Fiona", "Callum", "Isla", "Graham", "Priya", "Ewan", "Moira", "Owen", "Agnes", "Rory", "Bethan", "Dougal", "Nerys", "Amit", "Shona", "Gareth"},
+		[]string{"Marsh", "Reid", "Kerr", "Holloway", "Munro", "Patel", "Ferris", "Dunn", "Abbott", "Cairns", "Drummond", "Ellery", "Fenwick", "Gower", "Hewitt", "Innes", "Lockhart", "Penrose", "Sinclair", "Tranter"}},
+	{"CA", []string{"Halifax", "Vancouver", "Toronto"}, 12,
+		[]string{"Claire", "Noah", "Mireille", "Grant", "Aiyana", "Luc", "Hannah", "Dev", "Sylvie", "Bennett", "Odette", "Harjit", "Nell", "Étienne", "Fern", "Wade"},
+		[]string{"Tremblay", "Olsen", "Gagnon", "Fraser", "Singh", "Roy", "Walsh", "Beaton", "Bouchard", "Cormier", "Desjardins", "Ermine", "Fontaine", "Gill", "Leblanc", "MacNeil", "Okafor", "Poirier", "Savoie", "Thibault"}},
+	{"US", []string{"Seattle", "Portland", "Houston", "Anchorage"}, 11,
+		[]string{"Dana", "Miguel", "Kira", "Walter", "Renee", "Theo", "Lucia", "Andre", "Carmen", "Wes", "Odessa", "Hank", "Marisol", "Blake", "June", "Silas"},
+		[]string{"Barlow", "Reyes", "Whitfield", "Nakai", "Pruitt", "Soto", "Kessler", "Boone", "Ainsley", "Burke", "Castillo", "Dvorak", "Easton", "Fielding", "Garrity", "Huxtable", "Lindgren", "Marlow", "Ortega", "Yazzie"}},
+	{"CL", []string{"Puerto Montt", "Punta Arenas", "Santiago"}, 10,
+		[]string{"Camila", "Rodrigo", "Paz", "Matías", "Javiera", "Ignacio", "Elisa", "Tomás", "Fernanda", "Gonzalo", "Antonia", "Cristóbal", "Rayén", "Felipe", "Maite", "Emilio"},
+		[]string{"Rojas", "Vidal", "Fuentes", "Araya", "Cárdenas", "Mansilla", "Oyarzo", "Pinto", "Aguilar", "Barría", "Catalán", "Díaz", "Escobar", "Figueroa", "Gallardo", "Henríquez", "Leiva", "Muñoz", "Paredes", "Soto"}},
+	{"ID", []string{"Jakarta", "Surabaya", "Makassar"}, 9,
+		[]string{"Dewi", "Bayu", "Sari", "Rizky", "Putri", "Agung", "Ratna", "Hendra", "Indah", "Fajar", "Ayu", "Yoga", "Melati", "Dimas", "Wulan", "Arief"},
+		[]string{"Wibowo", "Santoso", "Kusuma", "Hartono", "Lestari", "Siregar", "Nugroho", "Halim", "Anggraini", "Budiman", "Cahyadi", "Firmansyah", "Gunawan", "Irawan", "Maulana", "Purnama", "Rahayu", "Saputra", "Tarigan", "Wijaya"}},
+	{"AE", []string{"Dubai", "Abu Dhabi"}, 7,
+		[]string{"Layla", "Omar", "Noura", "Faisal", "Hessa", "Karim", "Mariam", "Tariq", "Amal", "Rashid", "Dalia", "Yusuf", "Salma", "Hamdan", "Reem", "Zayed"},
+		[]string{"Al Hamad", "Mansour", "Qasim", "Darwish", "Saleh", "Nasser", "Farouk", "Habib", "Aziz", "Bakri", "Haddad", "Ibrahim", "Jaber", "Khalil", "Najjar", "Othman", "Rahim", "Sabbagh", "Tahan", "Zaki"}},
+	{"SG", []string{"Singapore"}, 5,
+		[]string{"Mei Lin", "Arun", "Hui Min", "Jasper", "Siti", "Wei", "Nadia", "Kumar", "Xin Yi", "Faizal", "Anjali", "Bernard", "Li Ting", "Hafiz", "Priscilla", "Vikram"},
+		[]string{"Tan", "Nair", "Lim", "Ong", "Rahman", "Chua", "Goh", "Pillai", "Chew", "Das", "Koh", "Menon", "Ng", "Osman", "Seah", "Teo"}},
+	{"AU", []string{"Hobart", "Perth", "Sydney"}, 6,
+		[]string{"Bronwyn", "Jack", "Tahlia", "Hugh", "Mai", "Lachlan", "Zoe", "Ravi", "Matilda", "Declan", "Yara", "Angus", "Priscilla", "Kieran", "Tess", "Minh"},
+		[]string{"Hartley", "Nguyen", "Cole", "Mackie", "Sutton", "Brennan", "Ashby", "Doyle", "Carver", "Farrell", "Gillard", "Hoang", "Keating", "Lawson", "Rourke", "Vance"}},
+	{"DE", []string{"Hamburg", "Kiel", "Rostock"}, 5,
+		[]string{"Anke", "Jürgen", "Miriam", "Thorsten", "Leonie", "Malte", "Gesa", "Ulf", "Frauke", "Hinnerk", "Swantje", "Jannik", "Wiebke", "Carsten", "Imke", "Torben"},
+		[]string{"Brandt", "Petersen", "Voß", "Lorenzen", "Krüger", "Thiessen", "Behrens", "Hagemann", "Albers", "Claasen", "Detlefsen", "Ehlers", "Feddersen", "Jessen", "Matthiesen", "Nissen"}},
+	{"VN", []string{"Da Nang", "Hai Phong"}, 4,
+		[]string{"Hoa", "Minh", "Lan", "Quang", "Thu", "Duc", "Ngoc", "Hai", "Linh", "Tuấn", "Mai", "Khánh", "Yến", "Sơn", "Phương", "Long"},
+		[]string{"Ngô", "Phạm", "Trần", "Lê", "Đặng", "Bùi", "Vũ", "Hồ", "Cao", "Đinh", "Dương", "Hà", "Lương", "Mạc", "Phan", "Tạ"}},
+	{"CR", []string{"Puntarenas", "Limón"}, 3,
+		[]string{"Valeria", "Esteban", "Sofía", "Marco", "Daniela", "Pablo", "Irene", "Luis", "Gabriela", "Randall", "Melissa", "Óscar", "Karla", "Álvaro", "Raquel", "Diego"},
+		[]string{"Mora", "Castro", "Jiménez", "Solano", "Quesada", "Brenes", "Alfaro", "Ulate", "Araya", "Bonilla", "Cordero", "Durán", "Fallas", "Gamboa", "Herrera", "Madrigal"}},
 }
 
 var industries = []struct {
@@ -125,7 +151,14 @@ func imagine(seed uint64, companies, people int) *scenario {
 			c = s.companies[s.rnd.IntN(companies)]
 		}
 		l := countries[c.at]
-		first, last := l.first[s.rnd.IntN(len(l.first))], l.last[s.rnd.IntN(len(l.last))]
+		// A name that is taken already is picked anew a few times: namesakes are few, as in life.
+		var first, last string
+		for range 12 {
+			if first, last = l.first[s.rnd.IntN(len(l.first))], l.last[s.rnd.IntN(len(l.last))]; !used[first+" "+last] {
+				break
+			}
+		}
+		used[first+" "+last] = true
 		email := mailName(first) + "." + mailName(last) + "@" + c.domain
 		if used[email] {
 			email = fmt.Sprintf("%s.%s%d@%s", mailName(first), mailName(last), len(s.people), c.domain)
@@ -150,19 +183,15 @@ func imagine(seed uint64, companies, people int) *scenario {
 }
 
 // mailName is a name as people have it in their address.
-func mailName(s string) string {
-	r := strings.NewReplacer("ø", "o", "å", "a", "æ", "ae", "ö", "o", "ü", "u", "ä", "a", "ß", "ss", "á", "a", "é", "e", "í", "i", "ó", "o", "ú", "u", "ñ", "n", " ", "",
-		"ô", "o", "ạ", "a", "ầ", "a", "ê", "e", "đ", "d", "ặ", "a", "ù", "u", "ũ", "u", "ồ", "o", "å", "a")
-	return r.Replace(strings.ToLower(s))
-}
+func mailName(s string) string { return strings.ReplaceAll(person.Plain(s), " ", "") }
 
 // keepUsers keeps the users and answers their ids in order.
-func keepUsers(ctx context.Context, s *store.Store, at time.Time) ([]int64, error) {
+func keepUsers(ctx context.Context, e *engine.Engine) ([]int64, error) {
 	hash := password.Hash(Password)
 	var ids []int64
 	for _, u := range users {
 		u.PasswordHash = hash
-		id, err := s.AddUser(ctx, u, at)
+		id, err := e.AddUser(ctx, u)
 		if err != nil {
 			return nil, err
 		}

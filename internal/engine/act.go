@@ -7,7 +7,6 @@ import (
 	"ombak/internal/core/act"
 	"ombak/internal/core/handoff"
 	"ombak/internal/core/person"
-	"ombak/internal/core/sequence"
 	"ombak/internal/store"
 )
 
@@ -47,7 +46,7 @@ func (e *Engine) do(ctx context.Context, tx store.Tx, acts []act.Act, reader int
 
 // enter enters one person into a running sequence.
 func (e *Engine) enter(ctx context.Context, tx store.Tx, q store.RunningEntry, reader int64) error {
-	if _, err := store.Enrol(ctx, tx, q.Sequence, q.Version, sequence.StepID(q.Start), []int64{reader}, e.Now()); err != nil {
+	if _, err := store.Enrol(ctx, tx, &q, []int64{reader}, e.Now()); err != nil {
 		return err
 	}
 	return store.Notify(ctx, tx, topic("sequence", q.Sequence))

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"ombak/internal/core/calendar"
+	"ombak/internal/core/contact"
 	"ombak/internal/core/rule"
 	"ombak/internal/core/score"
 	"ombak/internal/core/sequence"
@@ -52,99 +53,146 @@ func (e *Engine) advance(ctx context.Context, tx store.Tx, now time.Time, n int)
 	if err != nil || len(claimed) == 0 {
 		return 0, 0, err
 	}
-	programs, err := e.programsOf(ctx, claimed)
+	w, err := e.walk(ctx, tx, claimed, now, nil)
 	if err != nil {
 		return 0, 0, err
+	}
+	if len(w.unable) > 0 {
+		slog.Error("enrolments whose version cannot run are put off by an hour", "enrolments", w.unable)
+		err = store.PutOff(ctx, tx, w.unable, now.Add(time.Hour))
+	}
+	return len(claimed), w.steps, err
+}
+
+// walk looks at claimed enrolments, each as far as it goes by now, and keeps
+// what comes of it. Where out is set, all of them leave.
+func (e *Engine) walk(ctx context.Context, tx store.Tx, claimed []store.Claimed, now time.Time, out *leaving) (*walk, error) {
+	programs, err := e.programsOf(ctx, tx, claimed)
+	if err != nil {
+		return nil, err
 	}
 	b, err := e.gather(ctx, tx, claimed, programs, now)
 	if err != nil {
-		return 0, 0, err
+		return nil, err
 	}
-	var (
-		progress store.Progress
-		touches  []store.NewTouch
-		missed   []store.MissedTouch
-		left     = map[sequence.Reason][]int64{}
-		d        sequence.Decision
-		f        facts
-		changed  = map[int64]bool{}
-		desk     bool
-		unable   []int64
-	)
+	b.out = out
+	w := &walk{left: map[sequence.Reason][]int64{}, changed: map[int64]bool{}}
+	var d sequence.Decision
+	var f facts
 	for i := range claimed {
 		c := &claimed[i]
 		p := programs[c.Version]
 		if p == nil { // programsOf has said why; who stands beside goes on
-			unable = append(unable, c.ID)
+			w.unable = append(w.unable, c.ID)
 			continue
 		}
 		d.Reset()
-		b.fill(&f, c)
+		b.fill(&f, c, p)
 		p.Advance(&c.State, &f, now, &d)
-		progress.Add(c, d.Logs)
-		steps += len(d.Logs)
-		if len(d.Logs) > 0 || len(d.Effects) > 0 {
-			changed[c.Sequence] = true
-		}
-		for _, x := range d.Effects {
-			switch x.Do {
-			case sequence.SendEmail:
-				m := p.Plan().Step(x.Step).(*sequence.Email).Message
-				touches = append(touches, store.NewTouch{Enrolment: c.ID, Sequence: c.Sequence, Version: c.Version, Person: c.Person,
-					Step: x.Step, Kind: "email", State: "ready", At: x.At, Message: m, MessageVersion: p.messages[m]})
-			case sequence.PutOnDesk:
-				touches = append(touches, store.NewTouch{Enrolment: c.ID, Sequence: c.Sequence, Version: c.Version, Person: c.Person,
-					Step: x.Step, Kind: "call", State: "desk", At: x.At})
-				desk = true
-			case sequence.TakeOffDesk:
-				missed = append(missed, store.MissedTouch{Enrolment: c.ID, Step: x.Step, At: x.At})
-				desk = true
-			case sequence.HandOver:
-				if err := e.handOver(ctx, tx, c.Person, "step", c.Sequence, x.At); err != nil {
-					return 0, 0, &stuck{c.ID, err}
-				}
-				desk = true
-			}
-		}
-		if !c.State.Ended.IsZero() && c.State.Reason != sequence.Finished && c.State.Reason != sequence.HandedOver {
-			left[c.State.Reason] = append(left[c.State.Reason], c.ID)
+		w.add(c, p, &d)
+	}
+	for _, h := range w.handed {
+		if err := e.handOver(ctx, tx, h.person, "step", h.sequence, h.at); err != nil {
+			return nil, &stuck{h.enrolment, err}
 		}
 	}
-	if len(unable) > 0 {
-		slog.Error("enrolments whose version cannot run are put off by an hour", "enrolments", unable)
-		if err := store.PutOff(ctx, tx, unable, now.Add(time.Hour)); err != nil {
-			return 0, 0, err
+	return w, w.keep(ctx, tx, now)
+}
+
+// walk is what has become of enrolments that were looked at together.
+type walk struct {
+	progress store.Progress
+	touches  []store.NewTouch
+	missed   []store.MissedTouch
+	handed   []handed
+	left     map[sequence.Reason][]int64
+	changed  map[int64]bool // sequences
+	desk     bool
+	unable   []int64 // enrolments whose version cannot run
+	steps    int
+}
+
+// handed is somebody whom a step hands over.
+type handed struct {
+	enrolment, person, sequence int64
+	at                          time.Time
+}
+
+// add notes what was decided about one of them.
+func (w *walk) add(c *store.Claimed, p *program, d *sequence.Decision) {
+	w.progress.Add(c, d.Logs)
+	w.steps += len(d.Logs)
+	if len(d.Logs) > 0 || len(d.Effects) > 0 {
+		w.changed[c.Sequence] = true
+	}
+	for _, x := range d.Effects {
+		touch := store.NewTouch{Enrolment: c.ID, Sequence: c.Sequence, Version: c.Version, Person: c.Person,
+			Step: x.Step, At: x.At, Ground: p.Plan().GroundOf(x.Step)}
+		switch x.Do {
+		case sequence.SendEmail:
+			touch.Kind, touch.State = "email", "ready"
+			touch.Message = p.Plan().Step(x.Step).(*sequence.Email).Message
+			touch.MessageVersion = p.messages[touch.Message]
+			w.touches = append(w.touches, touch)
+		case sequence.PutOnDesk:
+			touch.Kind, touch.State = "call", "desk"
+			w.touches = append(w.touches, touch)
+			w.desk = true
+		case sequence.TakeOffDesk:
+			w.missed = append(w.missed, store.MissedTouch{Enrolment: c.ID, Step: x.Step, At: x.At})
+			w.desk = true
+		case sequence.HandOver:
+			w.handed = append(w.handed, handed{c.ID, c.Person, c.Sequence, x.At})
+			w.desk = true
 		}
 	}
-	if len(missed) > 0 {
-		if err := store.MissTouches(ctx, tx, missed); err != nil {
-			return 0, 0, err
+	if !c.State.Ended.IsZero() && c.State.Reason != sequence.Finished && c.State.Reason != sequence.HandedOver {
+		w.left[c.State.Reason] = append(w.left[c.State.Reason], c.ID)
+	}
+}
+
+// keep writes it back, in a few statements however many they are.
+func (w *walk) keep(ctx context.Context, tx store.Tx, now time.Time) error {
+	if len(w.missed) > 0 {
+		if err := store.MissTouches(ctx, tx, w.missed); err != nil {
+			return err
 		}
 	}
-	for reason, ids := range left {
+	for reason, ids := range w.left {
 		if err := store.Withdraw(ctx, tx, ids, string(reason), now); err != nil {
-			return 0, 0, err
+			return err
 		}
 	}
-	if err := store.KeepProgress(ctx, tx, &progress); err != nil {
-		return 0, 0, err
+	if err := store.KeepProgress(ctx, tx, &w.progress); err != nil {
+		return err
 	}
-	if len(touches) > 0 {
-		if err := store.MakeTouches(ctx, tx, touches); err != nil {
-			return 0, 0, err
+	if len(w.touches) > 0 {
+		if err := store.MakeTouches(ctx, tx, w.touches); err != nil {
+			return err
 		}
 	}
-	for q := range changed {
+	for q := range w.changed {
 		if err := store.Notify(ctx, tx, topic("sequence", q)); err != nil {
-			return 0, 0, err
+			return err
 		}
 	}
-	if desk {
-		if err := store.Notify(ctx, tx, "desk"); err != nil {
-			return 0, 0, err
-		}
+	if w.desk {
+		return store.Notify(ctx, tx, "desk")
 	}
-	return len(claimed), steps, nil
+	return nil
+}
+
+// leaving is why and when somebody leaves everything they are on.
+type leaving struct {
+	reason sequence.Reason
+	at     time.Time
+}
+
+func latest(a, b time.Time) time.Time {
+	if a.After(b) {
+		return a
+	}
+	return b
 }
 
 // gathered is what the people of a batch may be asked for, loaded in a few
@@ -158,6 +206,7 @@ type gathered struct {
 	touches   map[int64][]store.EndedTouch // enrolment →
 	standings map[int64]store.Standing
 	model     store.Model
+	out       *leaving // all of them leave; nil: as their facts say
 }
 
 func (e *Engine) gather(ctx context.Context, tx store.Tx, claimed []store.Claimed, programs map[int64]*program, now time.Time) (*gathered, error) {
@@ -272,9 +321,9 @@ func asksRecord(m *score.Model) bool {
 }
 
 // fill readies f to answer for one enrolment.
-func (b *gathered) fill(f *facts, c *store.Claimed) {
-	*f = facts{b: b, c: c}
-	f.zone, _ = calendar.ZoneFor(calendar.Whereabouts{Zone: c.Zone, Country: c.Country, City: c.City}, b.e.Zone)
+func (b *gathered) fill(f *facts, c *store.Claimed, p *program) {
+	*f = facts{b: b, c: c, answers: p.Needs(c.State.Step)&sequence.Answers != 0}
+	f.zone, _ = calendar.ZoneFor(calendar.Whereabouts{Zone: c.Zone, Country: c.Country, City: c.City}, b.e.Zone())
 	f.touches = b.touches[c.ID]
 	if list, ok := b.ever[c.Person]; ok {
 		f.signals = list
@@ -290,6 +339,7 @@ type facts struct {
 	zone    *time.Location
 	signals []signal.Signal
 	touches []store.EndedTouch
+	answers bool // an email that answers their own request can follow
 }
 
 func (f *facts) Zone() *time.Location { return f.zone }
@@ -307,7 +357,7 @@ func (f *facts) Nth(p *signal.Pattern, n int, from, to time.Time) (time.Time, bo
 func (f *facts) Touch(id sequence.StepID) sequence.Touch {
 	for i := range f.touches {
 		if t := &f.touches[i]; t.Step == int32(id) {
-			return sequence.Touch{At: t.At, Ended: true}
+			return sequence.Touch{At: t.At, Ended: true, Why: t.Why, What: t.What}
 		}
 	}
 	return sequence.Touch{}
@@ -320,12 +370,31 @@ func (f *facts) Score(at time.Time) float64 {
 	return f.b.model.At(f.b.ever[f.c.Person], f, at)
 }
 
-func (f *facts) Left() (sequence.Reason, bool) {
-	if f.c.DoNotContact {
-		return sequence.MustNotContact, true
+func (f *facts) Reach() contact.Facts { return f.c.Reach }
+
+// Left is the first of what makes them leave. What is asked of the record is a
+// second look at what ended their ways already when it happened: somebody can
+// enter while an answer of theirs is being kept. Whoever must not be contacted
+// still gets what they ask for themselves.
+func (f *facts) Left() (reason sequence.Reason, at time.Time, left bool) {
+	if f.b.out != nil {
+		return f.b.out.reason, f.b.out.at, true
 	}
-	if f.c.StoppedAt.IsZero() || f.c.StoppedAt.Before(f.c.State.Entered) {
-		return "", false
+	first := func(r sequence.Reason, t time.Time) {
+		if !left || t.Before(at) {
+			reason, at, left = r, t, true
+		}
 	}
-	return sequence.LeaveFor(signal.Kind(f.c.StoppedBy))
+	if f.c.StoppedAt.After(f.c.State.Entered) {
+		if r, ok := sequence.LeaveFor(signal.Kind(f.c.StoppedBy)); ok {
+			first(r, f.c.StoppedAt)
+		}
+	}
+	if f.c.TookBack.After(f.c.State.Entered) {
+		first(sequence.TookBack, f.c.TookBack)
+	}
+	if f.c.Reach.DoNotContact && !f.answers {
+		first(sequence.MustNotContact, f.b.now)
+	}
+	return reason, at, left
 }

@@ -25,7 +25,7 @@ func (e *Engine) postpone(ctx context.Context, tx store.Tx, person int64, text s
 		return err
 	}
 	p := people[person]
-	zone, _ := calendar.ZoneFor(calendar.Whereabouts{Zone: p.Zone, Country: p.Country, City: p.City}, e.Zone)
+	zone, _ := calendar.ZoneFor(calendar.Whereabouts{Zone: p.Zone, Country: p.Country, City: p.City}, e.Zone())
 	now := e.Now().In(zone)
 	until, named := away.Until(text, now)
 	if named {

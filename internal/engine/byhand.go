@@ -7,6 +7,7 @@ import (
 	"html"
 	"strings"
 
+	"ombak/internal/core/contact"
 	"ombak/internal/core/message"
 	"ombak/internal/store"
 )
@@ -23,17 +24,17 @@ type ByHand struct {
 
 // MayWrite reports why a person cannot be written to by hand, or nil.
 func MayWrite(p *store.Person) error {
-	switch {
-	case p.DoNotContact:
+	switch contact.Why(p.Reach(), contact.Email, contact.Ground{Other: store.ByHandGround}) {
+	case "":
+		return nil
+	case contact.DoNotContact:
 		return errors.New("this person must not be contacted")
-	case p.OptedOut != nil:
+	case contact.OptedOut:
 		return errors.New("this person opted out of email")
-	case p.Bounced != nil:
+	case contact.Bounced:
 		return errors.New("their address bounces")
-	case p.Email == "":
-		return errors.New("no email address is known")
 	}
-	return nil
+	return errors.New("no email address is known")
 }
 
 // document is what it says: a plain letter with the item and a signature.

@@ -3,18 +3,15 @@ package engine
 import (
 	"context"
 	"fmt"
-	"slices"
 
+	"ombak/internal/core/sequence"
 	"ombak/internal/core/signal"
 	"ombak/internal/store"
 )
 
-// Outcomes are what can become of a call.
-var Outcomes = []string{"reached", "no answer", "left a message", "wrong number", "not interested"}
-
 // FinishCall records what became of a call, and the sequence goes on.
-func (e *Engine) FinishCall(ctx context.Context, touch, rep int64, outcome, notes string) error {
-	if !slices.Contains(Outcomes, outcome) {
+func (e *Engine) FinishCall(ctx context.Context, touch, rep int64, outcome sequence.Outcome, notes string) error {
+	if !outcome.Known() {
 		return fmt.Errorf("%q is no outcome of a call", outcome)
 	}
 	now := e.Now()
@@ -22,17 +19,17 @@ func (e *Engine) FinishCall(ctx context.Context, touch, rep int64, outcome, note
 		if err := mayWork(ctx, tx, rep, store.CallWork, touch); err != nil {
 			return err
 		}
-		t, err := store.FinishCall(ctx, tx, touch, rep, outcome, cut(notes, 5000), now)
+		t, err := store.FinishCall(ctx, tx, touch, rep, string(outcome), cut(notes, 5000), now)
 		if store.IsNotFound(err) {
 			return ErrGone
 		}
 		if err != nil {
 			return err
 		}
-		if outcome == "reached" || outcome == "not interested" {
-			s := store.Signal{Person: t.Person, Touch: t.ID, Detail: outcome,
+		if outcome.Spoke() {
+			s := store.Signal{Person: t.Person, Touch: t.ID, Detail: string(outcome),
 				Signal: signal.Signal{At: now, Kind: signal.CallAnswered, Place: signal.Place{Sequence: t.Sequence, Step: t.Step}}}
-			if err := record(ctx, tx, []store.Signal{s}); err != nil {
+			if err := e.record(ctx, tx, []store.Signal{s}); err != nil {
 				return err
 			}
 		}

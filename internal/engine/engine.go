@@ -13,6 +13,7 @@ import (
 	"fmt"
 	"log/slog"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/riverqueue/river"
@@ -67,6 +68,12 @@ type Engine struct {
 	wake     chan struct{}
 	jobs     *jobs // asks for background jobs; Work runs them
 
+	post post
+
+	workspace atomic.Pointer[Workspace]
+	zone      atomic.Pointer[time.Location]
+	refreshed atomic.Int64 // when the workspace was last read, in the machine's time
+
 	mu       sync.Mutex
 	worker   *store.Worker
 	accounts map[int64]account // by user
@@ -77,8 +84,11 @@ type Engine struct {
 // and kept in the database.
 func New(ctx context.Context, c Config) (*Engine, error) {
 	x := &Engine{Config: c, wake: make(chan struct{}, 1)}
-	if x.Zone == nil {
-		x.Zone = time.UTC
+	if x.Config.Zone == nil {
+		x.Config.Zone = time.UTC
+	}
+	if err := x.readWorkspace(ctx); err != nil {
+		return nil, err
 	}
 	var key string
 	fresh := make([]byte, 32)
@@ -120,7 +130,7 @@ type program struct {
 }
 
 // programsOf readies the versions that some enrolments are on.
-func (e *Engine) programsOf(ctx context.Context, claimed []store.Claimed) (map[int64]*program, error) {
+func (e *Engine) programsOf(ctx context.Context, tx store.Tx, claimed []store.Claimed) (map[int64]*program, error) {
 	out := map[int64]*program{}
 	var missing []int64
 	for i := range claimed {
@@ -138,7 +148,7 @@ func (e *Engine) programsOf(ctx context.Context, claimed []store.Claimed) (map[i
 	if len(missing) == 0 {
 		return out, nil
 	}
-	versions, err := e.Store.Versions(ctx, missing)
+	versions, err := store.Versions(ctx, tx, missing)
 	if err != nil {
 		return nil, err
 	}

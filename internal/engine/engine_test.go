@@ -71,6 +71,8 @@ func TestTheOtherBranchEndsOnTheDesk(t *testing.T) {
 	w := newWorld(t, mailserver.Options{})
 	w.launch()
 	p := w.fill("Ben", "ben@fjord.example")
+	_, err := w.s.DB().ExecContext(w.ctx, "update person set phone = '+4755500100' where id = $1", p)
+	w.must(err)
 	w.to(2 * dayLong)
 	w.press("ben@", 1) // 10 + 3
 	calls, err := w.s.DeskCalls(w.ctx, w.rep2)
@@ -81,12 +83,12 @@ func TestTheOtherBranchEndsOnTheDesk(t *testing.T) {
 	if err := w.e.FinishCall(w.ctx, calls[0].ID, w.rep2, "shrugged", ""); err == nil {
 		t.Error("an unknown outcome was taken")
 	}
-	w.must(w.e.FinishCall(w.ctx, calls[0].ID, w.rep2, "reached", "wants a price"))
+	w.must(w.e.FinishCall(w.ctx, calls[0].ID, w.rep2, sequence.TheyTalked, "wants a price"))
 	w.settle()
 	if way := w.way(p); way.Reason != "finished" {
 		t.Errorf("way %+v", way)
 	}
-	if err := w.e.FinishCall(w.ctx, calls[0].ID, w.rep2, "reached", ""); !errors.Is(err, ErrGone) {
+	if err := w.e.FinishCall(w.ctx, calls[0].ID, w.rep2, sequence.TheyTalked, ""); !errors.Is(err, ErrGone) {
 		t.Errorf("finishing twice: %v", err)
 	}
 }
@@ -437,7 +439,7 @@ func TestALaunchedVersionNeverChanges(t *testing.T) {
 func TestAnswersInTheThread(t *testing.T) {
 	w := newWorld(t, mailserver.Options{})
 	p := sequence.NewPlan()
-	p.LaunchHold = false
+	p.LaunchHold, p.Ground.Other = false, "existing customers"
 	day := calendar.Span{N: 1, Unit: calendar.Days}
 	one, err := p.Insert(&sequence.Email{Message: w.first, Request: true}, 0, "")
 	w.must(err)

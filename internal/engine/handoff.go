@@ -72,6 +72,7 @@ func (e *Engine) HandOver(ctx context.Context, person int64) error {
 var (
 	ErrHanded   = errors.New("they are with a rep already: an open handoff or an open deal")
 	ErrNoReason = errors.New("sending back needs a reason")
+	ErrNoStage  = errors.New("the pipeline has no stage yet: an admin or a lead names the stages in the settings")
 	ErrGone     = errors.New("somebody else has decided this meanwhile")
 )
 
@@ -90,15 +91,72 @@ func (e *Engine) Accept(ctx context.Context, id, rep int64) (deal int64, err err
 		if err != nil {
 			return err
 		}
-		if deal, err = store.OpenDeal(ctx, tx, h, rep, now); err != nil {
+		if ok, err := store.AnyOpenStage(ctx, tx); err != nil || !ok {
+			return errors.Join(err, ErrNoStage)
+		}
+		did := store.Accepted{Handoff: id}
+		if did.Ways.V, err = store.OpenWays(ctx, tx, h.Person); err != nil {
 			return err
 		}
-		if err := leave(ctx, tx, h.Person, sequence.DealOpened, now); err != nil {
+		if deal, did.Fresh, err = store.OpenDeal(ctx, tx, h, rep, now); err != nil {
+			return err
+		}
+		did.Deal = deal
+		if err := store.KeepAccepted(ctx, tx, did); err != nil {
+			return err
+		}
+		if err := e.leave(ctx, tx, h.Person, sequence.DealOpened, now); err != nil {
 			return err
 		}
 		return store.Notify(ctx, tx, "desk", "pipeline")
 	})
 	return deal, err
+}
+
+// ErrMovedOn is answered where something cannot be taken back any more.
+var ErrMovedOn = errors.New("it cannot be taken back any more: things have gone on since")
+
+// TakeBack puts a handoff that a user accepted or sent back on the desk again.
+// What accepting it did is undone: the deal goes, and the person is back in
+// their sequences where they stood. It answers ErrMovedOn where somebody has
+// worked on the deal since, or the person was handed over anew.
+func (e *Engine) TakeBack(ctx context.Context, id, user int64) error {
+	now := e.Now()
+	err := e.Store.InTx(ctx, func(tx store.Tx) error {
+		h, err := store.HandoffIn(ctx, tx, id)
+		if err != nil {
+			return err
+		}
+		if err := may(ctx, tx, user, h.Rep); err != nil {
+			return err
+		}
+		if h.State == "accepted" {
+			did, err := store.TakeAccepted(ctx, tx, id)
+			if store.IsNotFound(err) {
+				return ErrMovedOn
+			}
+			if err != nil {
+				return err
+			}
+			if did.Fresh {
+				gone, err := store.RemoveFreshDeal(ctx, tx, did.Deal)
+				if err != nil || !gone {
+					return errors.Join(err, ErrMovedOn)
+				}
+			}
+			if err := store.ReopenWays(ctx, tx, did.Ways.V, sequence.DealOpened, *h.Decided, now); err != nil {
+				return err
+			}
+		}
+		if ok, err := store.ReopenHandoff(ctx, tx, id); err != nil || !ok {
+			return errors.Join(err, ErrMovedOn)
+		}
+		return store.Notify(ctx, tx, "desk", "pipeline", "signal")
+	})
+	if err == nil {
+		e.Nudge()
+	}
+	return err
 }
 
 // SendBack sends a handoff back for a reason.

@@ -106,7 +106,7 @@ func newWorld(t *testing.T, o mailserver.Options) *world {
 	w.page = w.newPage("alarms", page.New("Oxygen alarms", "<p>Read.</p>", "Send it"))
 
 	p := sequence.NewPlan()
-	p.LaunchHold = false
+	p.LaunchHold, p.Ground.Other = false, "existing customers"
 	put := func(s sequence.Step, from sequence.StepID, e sequence.Exit) sequence.StepID {
 		id, err := p.Insert(s, from, e)
 		w.must(err)

@@ -28,7 +28,7 @@ func (e *Engine) inHours(ctx context.Context, l *letters, list []store.Outgoing)
 			open = append(open, o)
 			continue
 		}
-		zone, _ := calendar.ZoneFor(calendar.Whereabouts{Zone: p.Zone, Country: p.Country, City: p.City}, e.Zone)
+		zone, _ := calendar.ZoneFor(calendar.Whereabouts{Zone: p.Zone, Country: p.Country, City: p.City}, e.Zone())
 		when := now
 		if o.Mailing != 0 {
 			m, ok := mailings[o.Mailing]

@@ -1,11 +1,14 @@
 package engine
 
 import (
+	"errors"
+	"fmt"
 	"strings"
 	"testing"
 	"time"
 
 	"ombak/internal/core/mailbox"
+	"ombak/internal/core/sequence"
 	"ombak/internal/core/signal"
 	"ombak/internal/mail"
 	"ombak/internal/standin/mailserver"
@@ -100,5 +103,97 @@ func TestVersionsThatCannotRun(t *testing.T) {
 	}
 	if way := w.way(good); strings.Contains(way.Reason, "cannot") || way.Ended != nil {
 		t.Errorf("%+v", way)
+	}
+}
+
+// A hold of everything is taken back for exactly what it held: not what was held
+// before, and not what somebody has decided about since.
+func TestHoldAllIsTakenBack(t *testing.T) {
+	w := newWorld(t, mailserver.Options{})
+	w.launch()
+	first := w.seq
+	w.reach(&sequence.Email{Message: w.first})
+	second := w.seq
+	w.reach(&sequence.Email{Message: w.first})
+	third := w.seq
+	w.must(w.e.Hold(w.ctx, first))
+	state := func(id int64) string {
+		q, err := w.s.Sequence(w.ctx, id)
+		w.must(err)
+		return q.State
+	}
+	list, err := w.s.Running(w.ctx)
+	if w.must(err); len(list) != 2 || list[0].ID != second || list[1].ID != third {
+		t.Errorf("what would stop: %+v", list)
+	}
+	hold, n, err := w.e.HoldAll(w.ctx, w.marketer)
+	w.must(err)
+	if n != 2 || state(second) != "held" || state(third) != "held" {
+		t.Errorf("%d held", n)
+	}
+	w.must(w.e.Resume(w.ctx, third)) // somebody decides about this one, twice
+	w.must(w.e.Hold(w.ctx, third))
+	if n, err := w.e.TakeBackHold(w.ctx, hold); err != nil || n != 1 {
+		t.Errorf("%d run again, %v", n, err)
+	}
+	if state(first) != "held" || state(second) != "running" || state(third) != "held" {
+		t.Errorf("first %s, second %s, third %s", state(first), state(second), state(third))
+	}
+	if _, err := w.e.TakeBackHold(w.ctx, hold); !errors.Is(err, store.ErrOver) {
+		t.Errorf("taken back twice: %v", err)
+	}
+}
+
+// A sequence ends: whoever is on the way leaves, nothing more goes out, and it
+// can be taken off the list; a copy has its plan and nobody in it.
+func TestASequenceIsCopiedEndedAndRemoved(t *testing.T) {
+	w := newWorld(t, mailserver.Options{})
+	w.launch()
+	ana := w.fill("Ana", "ana@fjord.example")
+	if err := w.e.RemoveSequence(w.ctx, w.seq, false); !errors.Is(err, store.ErrOver) {
+		t.Errorf("one that runs was removed: %v", err)
+	}
+	made, err := w.e.CopySequence(w.ctx, w.seq)
+	w.must(err)
+	a, err := w.s.Draft(w.ctx, w.seq)
+	w.must(err)
+	b, err := w.s.Draft(w.ctx, made)
+	w.must(err)
+	q, err := w.s.Sequence(w.ctx, made)
+	w.must(err)
+	if len(a.Plan.V.Steps) != len(b.Plan.V.Steps) || q.Entered != 0 || q.State != "draft" || q.Entry.V.Page != w.page.ID || q.Name != "Copy of Field guide follow-up" {
+		t.Errorf("the copy: %+v", q)
+	}
+	n, err := w.e.EndSequence(w.ctx, w.seq)
+	w.must(err)
+	if way := w.way(ana); n != 1 || way.Reason != string(sequence.Over) {
+		t.Errorf("%d left, %+v", n, way)
+	}
+	if _, err := w.e.EndSequence(w.ctx, w.seq); !errors.Is(err, store.ErrOver) {
+		t.Errorf("ended twice: %v", err)
+	}
+	w.fill("Ben", "ben@fjord.example")
+	w.to(6 * dayLong)
+	if len(w.letters("ben@")) != 0 || w.count("select count(*) from enrolment") != 1 {
+		t.Error("somebody entered a sequence that has ended")
+	}
+	uses := func() string {
+		list, err := w.s.MessageUse(w.ctx, int64(w.count("select min(id) from message")))
+		w.must(err)
+		return fmt.Sprint(list)
+	}
+	if both := fmt.Sprintf("[{sequence %d Copy of Field guide follow-up} {sequence %d Field guide follow-up}]", made, w.seq); uses() != both {
+		t.Errorf("the message is used by %s, not %s", uses(), both)
+	}
+	w.must(w.e.RemoveSequence(w.ctx, w.seq, false))
+	if one := fmt.Sprintf("[{sequence %d Copy of Field guide follow-up}]", made); uses() != one {
+		t.Errorf("with the sequence removed the message is used by %s", uses())
+	}
+	if list, err := w.s.Sequences(w.ctx); err != nil || len(list) != 1 {
+		t.Errorf("%d on the list, %v", len(list), err)
+	}
+	w.must(w.e.RemoveSequence(w.ctx, w.seq, true))
+	if list, err := w.s.Sequences(w.ctx); err != nil || len(list) != 2 {
+		t.Errorf("%d on the list after it came back, %v", len(list), err)
 	}
 }

@@ -333,7 +333,7 @@ func (e *Engine) RejectsFile(ctx context.Context, batch int64, w io.Writer) erro
 	}
 	after := 0
 	for {
-		list, err := e.Store.Rejects(ctx, batch, after, 1000)
+		list, err := e.Store.Rejects(ctx, batch, false, after, 1000)
 		if err != nil || len(list) == 0 {
 			return errors.Join(err, out.Close())
 		}

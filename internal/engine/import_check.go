@@ -23,6 +23,7 @@ import (
 type checkedRows struct {
 	rows    []store.StagedRow
 	rejects []store.Reject
+	out     []store.Reject // values that were left out of rows that are taken
 	read    int
 	err     error
 }
@@ -94,7 +95,13 @@ func (e *Engine) check(ctx context.Context, b *store.Batch, i *store.Import) err
 		if err := staging.Write(ctx, e.Store, c.rows); err != nil {
 			return err
 		}
-		if err := e.Store.AddRejects(ctx, b.ID, c.rejects); err != nil {
+		// A row that is not taken after all is named once.
+		gone := map[int]bool{}
+		for _, r := range c.rejects {
+			gone[r.N] = true
+		}
+		out := slices.DeleteFunc(c.out, func(r store.Reject) bool { return gone[r.N] })
+		if err := e.Store.AddRejects(ctx, b.ID, append(out, c.rejects...)); err != nil {
 			return err
 		}
 		mu.Lock()
@@ -254,6 +261,20 @@ func (x *reading) chunk(r roster.Reader) (c checkedRows) {
 			reject(name, problem.Value, problem.Reason)
 			continue
 		}
+		leftOut := func(column int, name, value, reason string) {
+			if column >= 0 && column < len(r.Head()) && r.Head()[column] != "" {
+				name = r.Head()[column]
+			}
+			if n := len(c.out); n > 0 && c.out[n-1].N == row.N { // one line for each row
+				c.out[n-1].Reason += "; " + name + ": " + reason
+				return
+			}
+			c.out = append(c.out, store.Reject{N: row.N, Line: row.Line, Field: name, Value: strings.Clone(value), Reason: reason, Taken: true})
+		}
+		first := len(c.out)
+		for _, p := range rec.Out {
+			leftOut(p.Column, p.Name, p.Value, p.Reason)
+		}
 		out := store.StagedRow{N: row.N, Line: row.Line, NoContact: rec.Values[person.DoNotContact] != "", Tags: rec.Tags, Emails: rec.Emails, Phones: rec.Phones}
 		if len(rec.Said.Consents)+len(rec.Said.Notes) > 0 {
 			said, err := json.Marshal(rec.Said)
@@ -263,7 +284,9 @@ func (x *reading) chunk(r roster.Reader) (c checkedRows) {
 			out.Said = string(said)
 		}
 		if name := rec.Values[person.Owner]; name != "" {
-			if out.Owner = x.owners[strings.ToLower(name)]; out.Owner == 0 {
+			if out.Owner = x.owners[strings.ToLower(name)]; out.Owner == 0 && x.m.Loose {
+				leftOut(-1, string(person.Owner), name, "nobody here has this name")
+			} else if out.Owner == 0 {
 				reject(string(person.Owner), name, "nobody here has this name")
 				continue
 			}
@@ -286,8 +309,9 @@ func (x *reading) chunk(r roster.Reader) (c checkedRows) {
 			key = rec.Values[person.PhoneField] + " " + rec.Values[person.LastName] + rec.Values[person.Profile]
 		}
 		h := maphash.String(x.seed, key)
-		if first, double := x.seen[h]; double {
-			reject("", key, fmt.Sprintf("the same person as in row %d, which is taken", first))
+		if before, double := x.seen[h]; double {
+			c.out = c.out[:first]
+			reject("", key, fmt.Sprintf("the same person as in row %d, which is taken", before))
 			continue
 		}
 		x.seen[h] = int32(row.N)

@@ -283,7 +283,7 @@ func TestWhatIsTakenOutComesBack(t *testing.T) {
 		fields(b)
 		id := b.bring("again"+roster.Ends[f], file, nil)
 		if i, err := b.s.Import(b.ctx, id); err != nil || i.Counts.V.New != 12 || i.Counts.V.Rejected != 0 {
-			rejects, _ := b.s.Rejects(b.ctx, id, 0, 3)
+			rejects, _ := b.s.Rejects(b.ctx, id, false, 0, 3)
 			t.Fatalf("%s: %+v, %v, %+v", f, i.Counts.V, err, rejects)
 		}
 		if n := b.count("select count(*) from consent where current and how = 'by form' and ground like 'ticked: %' and at = $1", day0); n != 8 && f != roster.VCard {
@@ -364,5 +364,44 @@ func TestAListFillsOwnFieldsOfCompanies(t *testing.T) {
 	w.tx(func(tx store.Tx) error { return store.RemoveOwnField(w.ctx, tx, partner) })
 	if v := known(); v[person.Own(partner)] != "" || v[person.Own(pens)] != "12" {
 		t.Errorf("after removing the field: %v", v)
+	}
+}
+
+// One bad value is left out without its row where that is wanted, and named; one
+// that says whom not to contact never is, and a row that is not taken says so
+// once. A number that can be dialled within a town alone is none.
+func TestABadValueIsLeftOutWithoutItsRow(t *testing.T) {
+	w := newWorld(t, mailserver.Options{})
+	file := []byte("Email,Phone,Country,Do not contact\n" +
+		"a@x.example,12345,NO,\n" + // too short
+		"b@x.example,,Atlantis,\n" +
+		"c@x.example,,,perhaps\n" +
+		"not an address,,,\n" +
+		"d@x.example,+44 20 7946 0102,GB,\n")
+	columns := []string{"email", "phone", "country", string(person.DoNotContact)}
+	for _, loose := range []bool{false, true} {
+		id := w.bring("l.csv", file, func(m *intake.Mapping) { m.Columns, m.Loose = columns, loose })
+		i, err := w.s.Import(w.ctx, id)
+		w.must(err)
+		want := map[bool]int64{false: 4, true: 2}[loose]
+		if i.Counts.V.Rejected != want {
+			t.Errorf("loose %v: %d not taken, want %d", loose, i.Counts.V.Rejected, want)
+		}
+		out, err := w.s.Rejects(w.ctx, id, true, 0, 10)
+		w.must(err)
+		if loose && (len(out) != 2 || out[0].N != 1 || !strings.EqualFold(out[0].Field, "phone") || out[1].N != 2) || !loose && len(out) != 0 {
+			t.Errorf("loose %v: left out %+v", loose, out)
+		}
+	}
+	if n := w.count("select count(*) from person where email in ('a@x.example', 'b@x.example') and phone = '' and country in ('NO', '')"); n != 2 {
+		t.Errorf("%d were taken without their bad value", n)
+	}
+	if n := w.count("select count(*) from person where email = 'c@x.example'"); n != 0 {
+		t.Error("somebody who perhaps must not be contacted was taken")
+	}
+	reasons, err := w.s.RejectReasons(w.ctx, 2)
+	w.must(err)
+	if len(reasons) != 4 || reasons[0].Taken || !reasons[3].Taken || reasons[0].N != 1 {
+		t.Errorf("by reason: %+v", reasons)
 	}
 }

@@ -4,8 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
+	"time"
 
 	"ombak/internal/core/calendar"
+	"ombak/internal/core/contact"
+	"ombak/internal/core/person"
 	"ombak/internal/core/sequence"
 	"ombak/internal/store"
 )
@@ -30,6 +34,11 @@ func (e *Engine) Problems(ctx context.Context, q store.Sequence, p *sequence.Pla
 		if err := entry.Rule.Check(nil); err != nil {
 			problems = append(problems, sequence.Problem{Text: "who enters: " + err.Error()})
 		}
+	}
+	if problem, err := e.ungrounded(ctx, p.Ground); err != nil {
+		return nil, err
+	} else if problem != "" {
+		problems = append(problems, sequence.Problem{Text: problem})
 	}
 	fields, err := e.Fields(ctx)
 	if err != nil {
@@ -59,6 +68,25 @@ func (e *Engine) Problems(ctx context.Context, q store.Sequence, p *sequence.Pla
 	return problems, nil
 }
 
+// ungrounded says why a ground cannot be named here, empty where it can.
+func (e *Engine) ungrounded(ctx context.Context, g contact.Ground) (string, error) {
+	switch {
+	case g.Purpose != 0:
+		list, err := e.Store.Purposes(ctx)
+		if err != nil || slices.ContainsFunc(list, func(p store.Purpose) bool { return p.ID == g.Purpose }) {
+			return "", err
+		}
+		return "the purpose people agreed to is not there any more: choose another ground", nil
+	case g.Other != "":
+		list, err := e.Store.Grounds(ctx)
+		if err != nil || slices.Contains(list, g.Other) {
+			return "", err
+		}
+		return fmt.Sprintf("“%s” is not a ground that may be named here any more: choose another", g.Other), nil
+	}
+	return "", nil
+}
+
 // Launch makes the draft of a sequence its next running version. People who
 // are on the way stay on the version they entered, or, with move, go on with
 // the new one at the same step where that is still there.
@@ -80,11 +108,7 @@ func (e *Engine) Launch(ctx context.Context, id, user int64, move bool) error {
 		return &Unready{problems}
 	}
 	now := e.Now()
-	v := store.Version{Sequence: id, Plan: draft.Plan, Entry: q.Entry, Launched: now}
-	if plan.LaunchHold {
-		until := calendar.Span{N: 1, Unit: calendar.WorkingDays}.After(now, e.Zone, calendar.Working{})
-		v.Hold = &until
-	}
+	v := store.Version{Sequence: id, Plan: draft.Plan, Entry: q.Entry, Launched: now, Hold: e.launchHold(plan, now)}
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {
 		var ids []int64
 		var steps []int32
@@ -128,6 +152,119 @@ func (e *Engine) Resume(ctx context.Context, id int64) error {
 	return e.setState(ctx, id, "held", "running")
 }
 
+// HoldAll stops every running sequence and every one-off email on its way, where
+// each stands. It answers how many, and a number by which to take it back.
+func (e *Engine) HoldAll(ctx context.Context, user int64) (id, n int64, err error) {
+	err = e.Store.InTx(ctx, func(tx store.Tx) error {
+		if id, n, err = store.HoldEverything(ctx, tx, user, e.Now()); err != nil {
+			return err
+		}
+		return store.Notify(ctx, tx, "signal")
+	})
+	return id, n, err
+}
+
+// TakeBackHold lets go on what one HoldAll held, but for what somebody has
+// decided about since. The second time it answers store.ErrOver.
+func (e *Engine) TakeBackHold(ctx context.Context, id int64) (n int64, err error) {
+	err = e.Store.InTx(ctx, func(tx store.Tx) error {
+		if n, err = store.TakeBackHold(ctx, tx, id, e.Now()); err != nil {
+			return err
+		}
+		return store.Notify(ctx, tx, "signal")
+	})
+	e.Nudge()
+	return n, err
+}
+
+// Launching is what a launch would do now.
+type Launching struct {
+	Problems []sequence.Problem
+	Rule     bool           // an audience enters; otherwise whoever fills a form in
+	Entering store.Entering // by the rule
+	Hold     *time.Time     // nothing goes out before; nil: no hold
+	Number   int            // of the version
+	OnTheWay int64          // who is on an earlier version
+}
+
+// Launching tells what a launch of a sequence's draft would do now.
+func (e *Engine) Launching(ctx context.Context, id int64) (Launching, error) {
+	l := Launching{Number: 1}
+	q, err := e.Store.Sequence(ctx, id)
+	if err != nil {
+		return l, err
+	}
+	draft, err := e.Store.Draft(ctx, id)
+	if err != nil {
+		return l, err
+	}
+	plan := draft.Plan.V
+	if l.Problems, err = e.Problems(ctx, q, plan); err != nil || len(l.Problems) > 0 {
+		return l, err
+	}
+	if q.Number != nil {
+		l.Number = *q.Number + 1
+	}
+	l.OnTheWay, l.Hold = q.OnTheWay, e.launchHold(plan, e.Now())
+	if r := q.Entry.V.Rule; r != nil {
+		l.Rule = true
+		l.Entering, err = e.Store.WhoEnters(ctx, r, id, plan.Ways(), store.PeopleQuery{Now: e.Now()})
+	}
+	return l, err
+}
+
+// launchHold is the instant before which nothing of a plan launched now goes out.
+func (e *Engine) launchHold(p *sequence.Plan, now time.Time) *time.Time {
+	if !p.LaunchHold {
+		return nil
+	}
+	until := calendar.Span{N: 1, Unit: calendar.WorkingDays}.After(now, e.Zone(), calendar.Working{})
+	return &until
+}
+
+// CopySequence begins a sequence that is drawn as another one's draft is.
+func (e *Engine) CopySequence(ctx context.Context, id int64) (made int64, err error) {
+	q, err := e.Store.Sequence(ctx, id)
+	if err != nil {
+		return 0, err
+	}
+	draft, err := e.Store.Draft(ctx, id)
+	if err != nil {
+		return 0, err
+	}
+	err = e.Store.InTx(ctx, func(tx store.Tx) error {
+		made, err = store.AddSequence(ctx, tx, person.Name("Copy of "+q.Name), draft.Plan.V, e.Now())
+		return err
+	})
+	if err != nil {
+		return 0, err
+	}
+	return made, e.Store.SetEntry(ctx, made, q.Entry.V, e.Now())
+}
+
+// EndSequence ends a sequence for good: nobody enters any more, and whoever is
+// on the way leaves. It answers how many did.
+func (e *Engine) EndSequence(ctx context.Context, id int64) (n int64, err error) {
+	err = e.Store.InTx(ctx, func(tx store.Tx) error {
+		if n, err = store.EndSequence(ctx, tx, id, sequence.Over, e.Now()); err != nil {
+			return err
+		}
+		return store.Notify(ctx, tx, topic("sequence", id), "desk")
+	})
+	return n, err
+}
+
+// RemoveSequence takes a sequence that does not run off the lists; back puts it
+// back.
+func (e *Engine) RemoveSequence(ctx context.Context, id int64, back bool) error {
+	now := e.Now()
+	at := &now
+	if back {
+		at = nil
+	}
+	return e.Store.InTx(ctx, func(tx store.Tx) error { return store.RemoveSequence(ctx, tx, id, at) })
+}
+
 func (e *Engine) setState(ctx context.Context, id int64, from, to string) error {
 	ok, err := e.Store.SetSequenceState(ctx, id, from, to, e.Now())
 	if err == nil && !ok {
@@ -155,14 +292,14 @@ func (e *Engine) EnterByRules(ctx context.Context) (int64, error) {
 		}
 		now := e.Now()
 		for _, q := range list {
-			people, err := store.PeopleFor(ctx, tx, q.Entry.V.Rule, q.Sequence, now, enterPerTurn)
+			people, err := store.PeopleFor(ctx, tx, q.Entry.V.Rule, &q, now, enterPerTurn)
 			if err != nil {
 				return err
 			}
 			if len(people) == 0 {
 				continue
 			}
-			n, err := store.Enrol(ctx, tx, q.Sequence, q.Version, sequence.StepID(q.Start), people, now)
+			n, err := store.Enrol(ctx, tx, &q, people, now)
 			if err != nil {
 				return err
 			}

@@ -51,12 +51,15 @@ func (e *Engine) wordsOf(ctx context.Context, id int64, version int) (*message.P
 		return nil, err
 	}
 	doc, err := e.Store.VersionDoc(ctx, id, version)
+	if store.IsNotFound(err) {
+		return nil, &unsendable{errors.New("its message is not there any more")}
+	}
 	if err != nil {
 		return nil, err
 	}
 	p, err := message.Compile(&doc, fields)
 	if err != nil {
-		return nil, err
+		return nil, &unsendable{err}
 	}
 	e.words.Store(key, p)
 	return p, nil
@@ -225,7 +228,7 @@ func (l *letters) values(p *store.Person, sender int64) message.Values {
 // shelf, and of what they are sent for.
 func (l *letters) about(v message.Values, words *message.Program, p *store.Person, campaign string) message.Values {
 	if invite := words.Document().Invite; invite != nil {
-		zone, _ := calendar.ZoneFor(calendar.Whereabouts{Zone: p.Zone, Country: p.Country, City: p.City}, l.e.Zone)
+		zone, _ := calendar.ZoneFor(calendar.Whereabouts{Zone: p.Zone, Country: p.Country, City: p.City}, l.e.Zone())
 		invite.Tell(v, zone)
 	}
 	if words.NamesShelf() {
@@ -291,22 +294,29 @@ func (e *Engine) WriteFor(ctx context.Context, doc *message.Document, id, reader
 	if err != nil {
 		return d, err
 	}
-	d.Rendered, err = words.Render(d.Group, l.about(l.values(p, *sender), words, p, "[the campaign]"), message.Addresses{OptOut: e.URL + message.OptOutLink})
+	d.Rendered, err = words.Render(d.Group, l.about(l.values(p, *sender), words, p, "[the campaign]"), message.Addresses{OptOut: e.URL + message.OptOutLink, Sender: e.imprint()})
 	return d, err
 }
 
+// unsendable is an error that is about one email and stops it, for a person to
+// look at. Any other error is a moment's: the email goes out later.
+type unsendable struct{ error }
+
+func (u *unsendable) Unwrap() error { return u.error }
+
 // letter writes a claimed email for its reader. It answers whose words it has
-// and what was changed in them.
+// and what was changed in them. What is wrong with the email itself is an
+// *unsendable.
 func (l *letters) letter(ctx context.Context, o *store.Outgoing) (letter mail.Letter, group int64, edit *message.Edit, err error) {
 	e := l.e
 	reader := l.people[o.Person]
 	switch {
 	case reader == nil:
-		return letter, 0, nil, errors.New("the reader is not there any more")
+		return letter, 0, nil, &unsendable{errors.New("the reader is not there any more")}
 	case o.Sender == nil:
-		return letter, 0, nil, ErrNoSender
+		return letter, 0, nil, &unsendable{ErrNoSender}
 	case reader.Email == "":
-		return letter, 0, nil, errors.New("the reader has no email address")
+		return letter, 0, nil, &unsendable{errors.New("the reader has no email address")}
 	}
 	p, err := e.wordsOf(ctx, o.Message, o.Version)
 	if err != nil {
@@ -317,21 +327,24 @@ func (l *letters) letter(ctx context.Context, o *store.Outgoing) (letter mail.Le
 	}
 	if edit = l.edits[[2]int64{o.Message, o.Person}]; edit != nil {
 		if p, err = message.Compile(p.Document().With(edit), l.fields); err != nil {
-			return letter, 0, nil, fmt.Errorf("what was changed for this reader: %w", err)
+			return letter, 0, nil, &unsendable{fmt.Errorf("what was changed for this reader: %w", err)}
 		}
 	}
 	optOut := e.OptOutURL(o.ID)
-	r, err := p.Render(group, l.about(l.values(reader, *o.Sender), p, reader, o.Campaign), message.Addresses{Link: func(n int, _ string) string { return e.LinkURL(o.ID, n) }, OptOut: optOut, Pixel: e.PixelURL(o.ID), Trap: e.TrapURL(o.ID)})
+	r, err := p.Render(group, l.about(l.values(reader, *o.Sender), p, reader, o.Campaign), message.Addresses{Link: func(n int, _ string) string { return e.LinkURL(o.ID, n) }, OptOut: optOut, Pixel: e.PixelURL(o.ID), Trap: e.TrapURL(o.ID), Sender: e.imprint()})
 	if err != nil {
-		return letter, 0, nil, err
+		return letter, 0, nil, &unsendable{err}
 	}
 	from := l.users[*o.Sender]
 	doc := p.Document()
 	invite, err := e.invitation(doc.Invite, from, reader.Email, fmt.Sprintf("t%d", o.ID))
 	if err != nil {
-		return letter, 0, nil, err
+		return letter, 0, nil, &unsendable{err}
 	}
 	files, err := e.attachments(ctx, doc)
+	if store.IsNotFound(err) {
+		return letter, 0, nil, &unsendable{errors.New("a file it takes along is not there any more")}
+	}
 	if err != nil {
 		return letter, 0, nil, err
 	}
@@ -341,6 +354,12 @@ func (l *letters) letter(ctx context.Context, o *store.Outgoing) (letter mail.Le
 		ReplyTo:    doc.ReplyTo, Cc: doc.Cc, Bcc: doc.Bcc,
 		Text: r.Text, HTML: absolutePictures(e.passesIn(r.HTML, passForPicture), e.URL), Invite: invite, OptOut: optOut, Files: files,
 	}), group, edit, nil
+}
+
+// imprint is who writes, in one line, as it stands under each email.
+func (e *Engine) imprint() string {
+	w := e.Workspace()
+	return strings.Join(strings.FieldsFunc(w.Name+"\n"+w.Address, func(r rune) bool { return r == '\n' }), ", ")
 }
 
 // absolutePictures makes the addresses of Ombak's own pictures whole ones.

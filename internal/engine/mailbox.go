@@ -48,7 +48,7 @@ func (e *Engine) allot(ctx context.Context, list []store.Outgoing) ([]store.Outg
 		var at []time.Time
 		for user, emails := range by {
 			m := boxes[user]
-			when, used := m.Box.V.Allot(m.Used(), len(emails), e.Now(), e.Zone)
+			when, used := m.Box.V.Allot(m.Used(), len(emails), e.Now(), e.Zone())
 			for i, o := range emails {
 				if when[i].IsZero() {
 					now = append(now, o)
@@ -112,8 +112,9 @@ func (e *Engine) Reseal(ctx context.Context) (n int, err error) {
 // tryFor is how long a server that is tried may take.
 const tryFor = 10 * time.Second
 
-// SetMailAccount has a user's emails go out by a mail server of their own, once
-// it has let us in; an empty server gives it up. An empty password keeps the
+// SetMailAccount has a user's emails go out by a mail server of their own, and
+// those of user 0 everybody's who has none, once it has let us in; an empty
+// server gives it up. An empty password keeps the
 // one there is, for the same server and login.
 func (e *Engine) SetMailAccount(ctx context.Context, user int64, server, login, password string) error {
 	a := store.MailAccount{User: user, Server: strings.TrimSpace(server), Login: strings.TrimSpace(login)}
@@ -184,9 +185,10 @@ type account struct {
 	sender *mail.Sender
 }
 
-// mailers are the ways out for some senders: their own server, else nothing.
+// mailers are the ways out for some senders: their own server, else nothing. The
+// one under 0 is everybody's, where it was named here and not for the machine.
 func (e *Engine) mailers(ctx context.Context, users []int64) (map[int64]Mailer, error) {
-	list, err := e.Store.MailAccounts(ctx, users)
+	list, err := e.Store.MailAccounts(ctx, append([]int64{0}, users...))
 	if err != nil || len(list) == 0 {
 		return nil, err
 	}

@@ -55,7 +55,7 @@ func (e *Engine) Reach(ctx context.Context, m *store.Mailing) (Reach, error) {
 			if senders[from] == nil {
 				senders[from] = map[string]int{}
 			}
-			senders[from][w.At.In(e.Zone).Format(time.DateOnly)]++
+			senders[from][w.At.In(e.Zone()).Format(time.DateOnly)]++
 			if r.First.IsZero() || w.At.Before(r.First) {
 				r.First = w.At
 			}
@@ -74,7 +74,7 @@ func (e *Engine) Reach(ctx context.Context, m *store.Mailing) (Reach, error) {
 		limit := 0
 		for _, b := range boxes {
 			if b.User == from {
-				limit = b.Box.V.Limit(now, e.Zone)
+				limit = b.Box.V.Limit(now, e.Zone())
 			}
 		}
 		days, err := mailing.Forecast(due, limit, nextWorkingDay)
@@ -152,13 +152,17 @@ func (e *Engine) eachCandidate(ctx context.Context, m *store.Mailing, f func([]s
 // decide says of each whether and when they get it.
 func (e *Engine) decide(m *store.Mailing, list []store.Candidate, now time.Time) ([]store.Written, error) {
 	out := make([]store.Written, len(list))
+	purpose := int64(0)
+	if m.Purpose != nil {
+		purpose = *m.Purpose
+	}
 	for i := range list {
 		c := &list[i]
-		out[i] = store.Written{Person: c.ID, Why: m.Plan.V.Why(c.Facts(), now)}
+		out[i] = store.Written{Person: c.ID, Why: m.Plan.V.Why(c.Facts(), purpose, now)}
 		if out[i].Why != "" {
 			continue
 		}
-		zone, _ := calendar.ZoneFor(calendar.Whereabouts{Zone: c.Zone, Country: c.Country, City: c.City}, e.Zone)
+		zone, _ := calendar.ZoneFor(calendar.Whereabouts{Zone: c.Zone, Country: c.Country, City: c.City}, e.Zone())
 		var err error
 		if out[i].At, err = m.Plan.V.When(now, zone); err != nil {
 			return nil, err
@@ -351,15 +355,12 @@ func (e *Engine) pressed(ctx context.Context, m *store.Mailing, link int, reader
 // records, as one piece of work that can be undone.
 func (e *Engine) CleanBounced(ctx context.Context, id, user int64) (int64, error) {
 	var all []int64
-	for after := int64(0); ; {
-		list, err := e.Store.MailingPeople(ctx, id, "bounced", 0, after, mailingChunk)
-		if err != nil {
-			return 0, err
-		}
-		if all = append(all, list...); len(list) < mailingChunk {
-			break
-		}
-		after = list[len(list)-1]
+	err := e.Store.InTx(ctx, func(tx store.Tx) (err error) {
+		all, err = store.AllIDs(ctx, tx, store.PeopleQuery{Behind: store.Behind{Of: "email", ID: id, Which: "bounced"}, Now: e.Now()})
+		return err
+	})
+	if err != nil {
+		return 0, err
 	}
 	if len(all) == 0 {
 		return 0, errors.New("no address bounced")

@@ -197,7 +197,7 @@ func (e *Engine) FormFilled(ctx context.Context, p store.Page, f Filled) (id int
 				return err
 			}
 		}
-		return record(ctx, tx, list)
+		return e.record(ctx, tx, list)
 	})
 	if err == nil {
 		e.Nudge()

@@ -115,7 +115,7 @@ func (e *Engine) taken(ctx context.Context, tx store.Tx, s store.Signal, text st
 			return err
 		}
 	}
-	return record(ctx, tx, []store.Signal{s})
+	return e.record(ctx, tx, []store.Signal{s})
 }
 
 // Sort notes that a letter is from whom it seems to be from, and then it counts

@@ -18,14 +18,14 @@ func (e *Engine) Record(ctx context.Context, list ...store.Signal) error {
 	if len(list) == 0 {
 		return nil
 	}
-	err := e.Store.InTx(ctx, func(tx store.Tx) error { return record(ctx, tx, list) })
+	err := e.Store.InTx(ctx, func(tx store.Tx) error { return e.record(ctx, tx, list) })
 	if err == nil {
 		e.Nudge()
 	}
 	return err
 }
 
-func record(ctx context.Context, tx store.Tx, list []store.Signal) error {
+func (e *Engine) record(ctx context.Context, tx store.Tx, list []store.Signal) error {
 	if err := store.AddSignals(ctx, tx, list); err != nil {
 		return err
 	}
@@ -41,7 +41,7 @@ func record(ctx context.Context, tx store.Tx, list []store.Signal) error {
 			if err := store.Stop(ctx, tx, s.Person, s.Kind, s.At); err != nil {
 				return err
 			}
-			if err := leave(ctx, tx, s.Person, reason, s.At); err != nil {
+			if err := e.leave(ctx, tx, s.Person, reason, s.At); err != nil {
 				return err
 			}
 		}
@@ -55,21 +55,26 @@ func record(ctx context.Context, tx store.Tx, list []store.Signal) error {
 	return store.Notify(ctx, tx, "signal")
 }
 
-// leave takes a person off every sequence they are on.
-func leave(ctx context.Context, tx store.Tx, person int64, reason sequence.Reason, at time.Time) error {
-	sequences, err := store.LeaveAll(ctx, tx, person, reason, at)
+// leave takes a person off every sequence they are on, as of an instant: what
+// was over before it is passed first, however late a worker comes.
+func (e *Engine) leave(ctx context.Context, tx store.Tx, person int64, reason sequence.Reason, at time.Time) error {
+	claimed, err := store.ClaimOpen(ctx, tx, person, at)
+	if err != nil || len(claimed) == 0 {
+		return err
+	}
+	w, err := e.walk(ctx, tx, claimed, latest(at, e.Now()), &leaving{reason, at})
 	if err != nil {
 		return err
 	}
-	for _, q := range sequences {
-		if err := store.Notify(ctx, tx, topic("sequence", q)); err != nil {
+	if len(w.unable) > 0 {
+		if err := store.Leave(ctx, tx, w.unable, reason, at); err != nil {
+			return err
+		}
+		if err := store.Withdraw(ctx, tx, w.unable, string(reason), at); err != nil {
 			return err
 		}
 	}
-	if len(sequences) > 0 {
-		return store.Notify(ctx, tx, "desk")
-	}
-	return nil
+	return store.Notify(ctx, tx, "desk")
 }
 
 func mailSignal(l store.SentLink, k signal.Kind, at time.Time) store.Signal {
@@ -173,7 +178,7 @@ func (e *Engine) Trapped(ctx context.Context, touch int64, signature string) err
 		if err := store.MarkTrapped(ctx, tx, l.Person, touch, e.Now().Add(-trapFor), followedTrap); err != nil {
 			return err
 		}
-		return record(ctx, tx, []store.Signal{s})
+		return e.record(ctx, tx, []store.Signal{s})
 	})
 	if err == nil {
 		e.Nudge()

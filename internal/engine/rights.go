@@ -36,7 +36,7 @@ func (e *Engine) Erase(ctx context.Context, id int64) error {
 }
 
 func (e *Engine) erase(ctx context.Context, tx store.Tx, id int64) error {
-	if err := leave(ctx, tx, id, sequence.NoAddress, e.Now()); err != nil {
+	if err := e.leave(ctx, tx, id, sequence.NoAddress, e.Now()); err != nil {
 		return err
 	}
 	addresses, err := store.Addresses(ctx, tx, id)

@@ -28,7 +28,7 @@ func (p *personOf) Count(q *signal.Pattern, from, to time.Time) int {
 // model is the score model in the workspace's zone, whose days it counts.
 func (e *Engine) model(ctx context.Context, tx store.Tx) (store.Model, error) {
 	m, err := store.ModelIn(ctx, tx)
-	m.Zone = e.Zone
+	m.Zone = e.Zone()
 	return m, err
 }
 

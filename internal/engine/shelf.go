@@ -153,7 +153,7 @@ func (e *Engine) TakeShelf(ctx context.Context, i store.ShelfItem, reader int64)
 		if err := store.TakeShelf(ctx, tx, i.ID, reader, e.Now()); err != nil {
 			return err
 		}
-		return record(ctx, tx, []store.Signal{{Person: reader, Detail: i.Title, Signal: signal.Signal{At: e.Now(), Kind: signal.Download}}})
+		return e.record(ctx, tx, []store.Signal{{Person: reader, Detail: i.Title, Signal: signal.Signal{At: e.Now(), Kind: signal.Download}}})
 	})
 	if err == nil {
 		e.Nudge()

@@ -188,7 +188,14 @@ func TestACallNobodyMakes(t *testing.T) {
 	w := newWorld(t, mailserver.Options{})
 	w.launch()
 	p := w.fill("Ben", "ben@fjord.example")
-	w.press("ben@", 1)
+	w.press("ben@", 1) // he has no number yet
+	if n := w.count("select count(*) from enrolment_log where exit = 'missed' and reason = 'passed over: no number'"); n != 1 {
+		t.Error("a call without a number was put on the desk")
+	}
+	p = w.fill("Bea", "bea@fjord.example")
+	_, err := w.s.DB().ExecContext(w.ctx, "update person set phone = '+4755500100' where id = $1", p)
+	w.must(err)
+	w.press("bea@", 1)
 	w.to(6 * dayLong) // Tuesday and five working days are the next Tuesday
 	if calls, err := w.s.DeskCalls(w.ctx, 0); err != nil || len(calls) != 1 {
 		t.Fatalf("%d calls, %v", len(calls), err)
@@ -197,7 +204,7 @@ func TestACallNobodyMakes(t *testing.T) {
 	if calls, err := w.s.DeskCalls(w.ctx, 0); err != nil || len(calls) != 0 {
 		t.Errorf("%d calls are still on the desk, %v", len(calls), err)
 	}
-	if n := w.count("select count(*) from enrolment_log where exit = 'missed'"); n != 1 {
+	if n := w.count("select count(*) from enrolment_log where exit = 'missed' and reason = ''"); n != 1 {
 		t.Errorf("%d missed", n)
 	}
 	if way := w.way(p); way.Reason != "finished" {

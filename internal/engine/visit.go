@@ -125,7 +125,7 @@ func (e *Engine) Visited(ctx context.Context, id, address, token string) error {
 		if person == 0 {
 			return store.KeepVisit(ctx, tx, id, v)
 		}
-		return record(ctx, tx, []store.Signal{viewed(person, v)})
+		return e.record(ctx, tx, []store.Signal{viewed(person, v)})
 	})
 	if err == nil {
 		e.Nudge()
@@ -152,7 +152,7 @@ func (e *Engine) join(ctx context.Context, tx store.Tx, id string, person int64)
 	for i, v := range before {
 		list[i] = viewed(person, v)
 	}
-	return person, record(ctx, tx, list)
+	return person, e.record(ctx, tx, list)
 }
 
 // KnowVisitor joins the browser that came from a site of our own to whoever

@@ -16,11 +16,15 @@ const idle = 250 * time.Millisecond
 // counting scores in one goroutine, sending in another. What has been claimed
 // is finished before it returns.
 func (e *Engine) Work(ctx context.Context) error {
-	if err := e.Register(ctx); err != nil {
+	if err := patiently(ctx, "registering as a worker", e.Register); err != nil {
 		return err
 	}
 	defer e.Unregister()
-	stop, err := e.workJobs(ctx)
+	stop := func() {}
+	err := patiently(ctx, "readying background jobs", func(ctx context.Context) (err error) {
+		stop, err = e.workJobs(ctx)
+		return err
+	})
 	if err != nil {
 		return err
 	}
@@ -50,6 +54,23 @@ func (e *Engine) Work(ctx context.Context) error {
 	return nil
 }
 
+// patiently calls f until it works, or ctx ends: the database may be full, or
+// only just starting.
+func patiently(ctx context.Context, what string, f func(context.Context) error) error {
+	for wait := idle; ; wait = min(2*wait, 10*time.Second) {
+		err := f(ctx)
+		if err == nil || ctx.Err() != nil {
+			return err
+		}
+		slog.Warn("this is tried again", "what", what, "error", err)
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(wait):
+		}
+	}
+}
+
 // Register makes this engine a worker that others can see.
 func (e *Engine) Register(ctx context.Context) error {
 	e.mu.Lock()
@@ -72,14 +93,27 @@ func (e *Engine) Unregister() {
 	}
 }
 
-// workerID is the name under which this engine claims emails, 0 for none.
-func (e *Engine) workerID() int64 {
+// workerID is the name under which this engine claims emails, 0 for none. Where
+// the database has lost sight of it, others take it for dead: it registers
+// again, under another name, and what it had claimed is given back.
+func (e *Engine) workerID(ctx context.Context) (int64, error) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	if e.worker == nil {
-		return 0
+		return 0, nil
 	}
-	return e.worker.ID
+	if e.worker.Alive(ctx) == nil {
+		return e.worker.ID, nil
+	}
+	w, err := e.Store.NewWorker(ctx, e.Now())
+	if err != nil {
+		return 0, err
+	}
+	slog.Warn("the database had lost sight of this worker, which has registered again", "was", e.worker.ID, "is", w.ID)
+	e.post.trouble(e.worker.ID)
+	e.worker.Close()
+	e.worker = w
+	return w.ID, nil
 }
 
 // loop calls f again and again; after a turn without work or with an error it
@@ -111,6 +145,11 @@ func (e *Engine) loop(ctx context.Context, what string, nudge <-chan struct{}, f
 func (e *Engine) Decide(ctx context.Context) (bool, error) {
 	if c, ok := e.Clock.(interface{ Refresh(context.Context) error }); ok {
 		if err := c.Refresh(ctx); err != nil {
+			return false, err
+		}
+	}
+	if last := e.refreshed.Load(); time.Now().UnixNano()-last > int64(refreshAfter) && e.refreshed.CompareAndSwap(last, time.Now().UnixNano()) {
+		if err := e.readWorkspace(ctx); err != nil {
 			return false, err
 		}
 	}
