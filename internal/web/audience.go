@@ -49,7 +49,7 @@ func (s *Server) audience(c *echo.Context) error {
 		return err
 	}
 	if d.A.Live {
-		d.Words = d.A.Rule.V.Words(cat)
+		d.Words = d.A.Rule.V.Sentence(cat)
 	}
 	if d.Use, err = s.Store.AudienceUse(ctx, id); err != nil {
 		return err
@@ -58,14 +58,14 @@ func (s *Server) audience(c *echo.Context) error {
 		return err
 	}
 	from := now.AddDate(0, 0, -30)
-	days, err := s.Store.MovesByDay(ctx, id, from, s.Engine.Zone.String())
+	days, err := s.Store.MovesByDay(ctx, id, from, s.Engine.Zone().String())
 	if err != nil {
 		return err
 	}
 	for _, x := range days {
 		d.Joined, d.Left = d.Joined+x.Joined, d.Left+x.Left
 	}
-	d.Tide = memberTide(d.A.Members, days, now, s.Engine.Zone)
+	d.Tide = memberTide(d.A.Members, days, now, s.Engine.Zone())
 	in := rule.ThingIs(rule.Audience, id)
 	list := listQuery{Rule: rule.Rule{All: []rule.Rule{in}}, Order: store.ByScore, Columns: usualColumns}
 	d.Address = list.values().Encode()
@@ -97,7 +97,7 @@ func (s *Server) audience(c *echo.Context) error {
 // memberTide draws how many were in an audience at the end of each of the last
 // 30 days, worked back from how many are in it now.
 func memberTide(now int64, days []store.DayMoves, at time.Time, zone *time.Location) tide {
-	t := tide{W: 720, H: 150, Left: 44, Bottom: 22}
+	t := tide{Name: "Members over 30 days", Each: "Day", Names: [2]string{"Members at its end"}, Level: true, Unfinished: true, W: 720, H: 150, Left: 44, Bottom: 22}
 	by := map[string]store.DayMoves{}
 	for _, d := range days {
 		by[d.Day.In(zone).Format(time.DateOnly)] = d
@@ -112,7 +112,7 @@ func memberTide(now int64, days []store.DayMoves, at time.Time, zone *time.Locat
 	for i, v := range values {
 		day := at.In(zone).AddDate(0, 0, i-30)
 		d := by[day.Format(time.DateOnly)]
-		p := tidePoint{X: max(float64(i)/30, 1e-9), Value: float64(v), Title: fmt.Sprintf("%s: %s people, %d joined, %d left", day.Format("Mon 2 Jan"), thousands(v), d.Joined, d.Left)}
+		p := tidePoint{X: float64(i) / 30, Row: day.Format(dayForm), Value: float64(v), Title: fmt.Sprintf("%s: %s people, %d joined, %d left", day.Format("Mon 2 Jan"), thousands(v), d.Joined, d.Left)}
 		if i%5 == 0 && i < 30 { // the last would stand beyond the edge
 			p.Tick = day.Format("2 Jan")
 		}
@@ -176,7 +176,7 @@ func (s *Server) showAudienceForm(c *echo.Context, code int, d audienceForm) err
 	if d.A.Live {
 		d.Editor = viewRule(d.A.Rule.V, cat)
 		whole := complete(d.A.Rule.V, cat)
-		d.Words = whole.Words(cat)
+		d.Words = whole.Sentence(cat)
 		if err := d.A.Rule.V.Check(cat); err != nil {
 			d.Unready = sentence(err)
 		}
@@ -245,7 +245,7 @@ func (s *Server) saveAudience(c *echo.Context) error {
 		}
 		return s.showAudienceForm(c, http.StatusUnprocessableEntity, audienceForm{A: a, Wrong: sentence(err), Sub: "audiences"})
 	}
-	return s.done(c, fmt.Sprintf("/people/audiences/%d", id), "Kept.")
+	return s.done(c, fmt.Sprintf("/people/audiences/%d", id), "Saved.")
 }
 
 func (s *Server) removeAudience(c *echo.Context) error {

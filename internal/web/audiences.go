@@ -103,7 +103,7 @@ func (s *Server) audienceLines(c *echo.Context, l audienceList) (out []audienceL
 	for _, a := range list {
 		x := audienceLine{Audience: a, Words: "picked by hand", Figures: figures[a.ID]}
 		if a.Live {
-			x.Words = a.Rule.V.Words(cat)
+			x.Words = a.Rule.V.Sentence(cat)
 		}
 		mine := a.OwnerID != nil && *a.OwnerID == me
 		if l.Kind == "live" && !a.Live || l.Kind == "hand" && a.Live || l.Kind == "mine" && !mine || l.Kind == "idle" && x.Figures.Used > 0 ||
@@ -169,7 +169,7 @@ func (s *Server) audienceCells(x *audienceLine, columns []string) []cell {
 		}
 		return cell{Text: thousands(n), Num: true}
 	}
-	day := "2 Jan 2006"
+	day := dayForm
 	people := cell{Text: thousands(x.Members), Num: true}
 	if x.Recount {
 		people.Text = "being counted"
@@ -178,7 +178,7 @@ func (s *Server) audienceCells(x *audienceLine, columns []string) []cell {
 	for _, k := range columns {
 		out = append(out, map[string]cell{
 			"words": {Text: x.Words}, "people": people, "joined": count(x.Figures.Joined), "left": count(x.Figures.Left), "used": count(x.Figures.Used), "owner": {Text: x.Owner},
-			"changed": {Text: x.Changed.In(s.Engine.Zone).Format(day)}, "made": {Text: x.Created.In(s.Engine.Zone).Format(day)},
+			"changed": {Text: x.Changed.In(s.Engine.Zone()).Format(day)}, "made": {Text: x.Created.In(s.Engine.Zone()).Format(day)},
 		}[k])
 	}
 	return out

@@ -48,7 +48,7 @@ func TestAListOfAudiences(t *testing.T) {
 	if _, body := v.do("GET", "/people", nil); strings.Contains(body, "In use") {
 		t.Error("a view of audiences stands over the people")
 	}
-	if res, body := v.do("GET", "/people/audiences/export?form=csv&kind=live&order=name", nil); res.StatusCode != http.StatusOK || !strings.Contains(body, "'=Canada,,country is Canada,1,1,0,0") || strings.Contains(body, "Circle") {
+	if res, body := v.do("GET", "/people/audiences/export?form=csv&kind=live&order=name", nil); res.StatusCode != http.StatusOK || !strings.Contains(body, "'=Canada,,Everybody whose country is Canada,1,1,0,0") || strings.Contains(body, "Circle") {
 		t.Errorf("as a file: %s %q", res.Status, body)
 	}
 	bulk := func(do string, more url.Values, ids ...int64) (*http.Response, string) {

@@ -173,7 +173,7 @@ func (s *Server) companyCells(x store.Company, columns []string) []cell {
 		}
 		out = append(out, map[string]cell{
 			"industry": {Text: x.Industry}, "country": {Text: person.CountryName(x.Country)}, "size": count(int64(x.Size)), "revenue": {Text: x.Revenue}, "people": count(x.People), "deals": count(x.Open),
-			"score": {Text: strings.TrimSuffix(fmt.Sprintf("%.1f", x.Best), ".0"), Num: true}, "since": {Text: x.Created.In(s.Engine.Zone).Format("2 Jan 2006")},
+			"score": {Text: strings.TrimSuffix(fmt.Sprintf("%.1f", x.Best), ".0"), Num: true}, "since": {Text: x.Created.In(s.Engine.Zone()).Format(dayForm)},
 		}[k])
 	}
 	return out
@@ -392,5 +392,5 @@ func (s *Server) setCompany(c *echo.Context) error {
 		}
 		return s.showCompany(c, http.StatusUnprocessableEntity, id, &wrongField{f, strings.TrimSpace(c.FormValue("value")), sentence(why)})
 	}
-	return s.done(c, fmt.Sprintf("/people/companies/%d", id), "Kept.")
+	return s.done(c, fmt.Sprintf("/people/companies/%d", id), "Saved.")
 }

@@ -24,8 +24,11 @@ type work struct {
 type deskData struct {
 	Work     []work
 	Now      *work
+	At       int    // which of Work it is, from 1
+	Before   string // the key of the one before it, and of the next
+	After    string
 	Guide    string
-	Outcomes []string
+	Outcomes []sequence.Outcome
 	Handoffs int
 	Calls    int
 	Tasks    int
@@ -43,7 +46,7 @@ func (s *Server) showDesk(c *echo.Context, code int, wrong string) error {
 	ctx := c.Request().Context()
 	u := userOf(c)
 	rep := u.ID
-	d := deskData{Outcomes: engine.Outcomes, Wrong: wrong}
+	d := deskData{Outcomes: sequence.Outcomes(), Wrong: wrong}
 	if u.Role != "rep" {
 		rep, d.All = 0, true
 	}
@@ -76,10 +79,20 @@ func (s *Server) showDesk(c *echo.Context, code int, wrong string) error {
 	for i := range tasks {
 		d.Work = append(d.Work, work{Key: fmt.Sprintf("task-%d", tasks[i].ID), Task: &tasks[i]})
 	}
+	item := c.QueryParam("item")
 	for i := range d.Work {
-		if d.Work[i].Key == c.QueryParam("item") || (i == 0 && d.Now == nil) {
-			d.Now = &d.Work[i]
+		if d.Work[i].Key == item || (i == 0 && d.Now == nil) {
+			d.Now, d.At = &d.Work[i], i+1
 		}
+	}
+	if d.Now != nil && item != "" && d.Now.Key != item && wrong == "" {
+		d.Wrong = "What you had open is not on the desk any more. This is what comes first now."
+	}
+	if d.At > 1 {
+		d.Before = d.Work[d.At-2].Key
+	}
+	if d.At > 0 && d.At < len(d.Work) {
+		d.After = d.Work[d.At].Key
 	}
 	if d.Now != nil {
 		who := int64(0)
@@ -113,7 +126,7 @@ func (s *Server) finishCall(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	err = s.Engine.FinishCall(c.Request().Context(), id, userOf(c).ID, c.FormValue("outcome"), c.FormValue("notes"))
+	err = s.Engine.FinishCall(c.Request().Context(), id, userOf(c).ID, sequence.Outcome(c.FormValue("outcome")), c.FormValue("notes"))
 	if errors.Is(err, engine.ErrGone) {
 		return s.notDone(c, "/desk", "This call is no longer on the desk: somebody else made it, or the sequence has gone on.")
 	}
@@ -138,7 +151,24 @@ func (s *Server) accept(c *echo.Context) error {
 	if err != nil {
 		return s.notDone(c, "/desk", sentence(err))
 	}
-	return s.done(c, "/desk", "Accepted. A deal stands on the pipeline.")
+	return s.doneUndo(c, "/desk", "Accepted. A deal stands on the pipeline.", fmt.Sprintf("/desk/handoffs/%d/back", id))
+}
+
+// takeBack puts a handoff that was accepted or sent back on the desk again.
+func (s *Server) takeBack(c *echo.Context) error {
+	id, err := idOf(c, "id")
+	if err != nil {
+		return err
+	}
+	item := fmt.Sprintf("/desk?item=handoff-%d", id)
+	switch err := s.Engine.TakeBack(c.Request().Context(), id, userOf(c).ID); {
+	case err == nil:
+		return s.done(c, item, "It is back on the desk.")
+	case errors.Is(err, engine.ErrMovedOn):
+		return s.notDone(c, "/desk", sentence(engine.ErrMovedOn))
+	default:
+		return notYours(err)
+	}
 }
 
 func (s *Server) sendBack(c *echo.Context) error {
@@ -156,7 +186,7 @@ func (s *Server) sendBack(c *echo.Context) error {
 	if err != nil {
 		return s.notDone(c, "/desk", sentence(err))
 	}
-	return s.done(c, "/desk", "Sent back. Marketing sees your reason.")
+	return s.doneUndo(c, "/desk", "Sent back. Marketing sees your reason.", fmt.Sprintf("/desk/handoffs/%d/back", id))
 }
 
 // sortLetter takes whether a letter is from whom it seems to be from.

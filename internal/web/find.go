@@ -3,6 +3,7 @@ package web
 import (
 	"fmt"
 	"net/http"
+	"slices"
 	"strings"
 
 	"github.com/labstack/echo/v5"
@@ -18,52 +19,143 @@ type found struct {
 	Post             string // to do it
 }
 
-// find answers what is typed after "/": people, companies, sequences,
-// messages, places, and things to do.
+// find answers what is typed after "/": places and rooms, things to do, and
+// whatever has a name. Words stand anywhere, in any order, with or without
+// their accents.
 func (s *Server) find(c *echo.Context) error {
-	ctx := c.Request().Context()
 	v := s.view(c, "", "", nil)
-	text := strings.ToLower(person.Name(c.QueryParam("q")))
-	var out []found
-	add := func(f found) {
-		if text == "" || strings.Contains(strings.ToLower(f.Text+" "+f.More), text) {
-			out = append(out, f)
+	text := person.Name(c.QueryParam("q"))
+	f := finding{words: strings.Fields(person.Plain(text))}
+	f.doings(v)
+	f.rooms(v)
+	if len(f.words) > 0 {
+		if err := s.findPeople(c, &f, text); err != nil {
+			return err
 		}
+		if err := s.findThings(c, &f); err != nil {
+			return err
+		}
+	}
+	v.Data = f.out
+	return c.Render(http.StatusOK, "find.html#found", v)
+}
+
+// finding is what a search has found so far.
+type finding struct {
+	words []string
+	out   []found
+}
+
+// mostFound is how many of one kind are offered.
+const mostFound = 8
+
+// add adds what all words are in.
+func (f *finding) add(list ...found) {
+	n := 0
+	for _, x := range list {
+		in := person.Plain(x.Text + " " + x.More)
+		if n < mostFound && !slices.ContainsFunc(f.words, func(w string) bool { return !strings.Contains(in, w) }) {
+			f.out = append(f.out, x)
+			n++
+		}
+	}
+}
+
+// doings are what can be done from anywhere.
+func (f *finding) doings(v View) {
+	if v.Writes() {
+		f.add(
+			found{"note-pencil", "New message", "content, write", "/content?new=message", ""},
+			found{"globe", "New page", "content, form", "/content/pages?new=1", ""},
+			found{"waves", "New sequence", "sequences", "/sequences?new=1", ""},
+			found{"pause", "Hold all", "stop everything that runs", "/sequences/hold-all", ""},
+		)
+	}
+	if len(f.words) == 0 {
+		return
 	}
 	if v.Writes() {
-		add(found{"note-pencil", "New message", "content", "/content?new=message", ""})
-		add(found{"globe", "New page", "content", "/content/pages?new=1", ""})
-		add(found{"waves", "New sequence", "sequences", "/sequences?new=1", ""})
-		add(found{"pause", "Hold all", "every running sequence", "", "/sequences/hold-all"})
+		f.add(
+			found{"users-three", "New audience", "people, describe", "/people/audiences/new", ""},
+			found{"file-arrow-up", "Import people", "list, CSV, XLSX, vCard", "/people/imports", ""},
+		)
 	}
+	f.add(
+		found{"user-plus", "New person", "people, by hand", "/people/new", ""},
+		found{"signature", "Your signature", "letters", "/signature", ""},
+		found{"sign-out", "Sign out", "", "", "/sign-out"},
+	)
+}
+
+// rooms are the places and what is in them.
+func (f *finding) rooms(v View) {
 	for _, p := range places {
-		add(found{"arrow-right", p.Name, "", p.Path, ""})
+		f.add(found{"arrow-right", p.Name, "", p.Path, ""})
 	}
-	if text != "" {
-		list, _, err := s.Store.People(ctx, store.PeopleQuery{Text: text, Order: store.ByScore, Limit: 8, Now: s.Engine.Now()})
-		if err != nil {
-			return err
-		}
-		for _, p := range list {
-			out = append(out, found{"user", person.Full(p.First, p.Last, p.Email), p.Company, fmt.Sprintf("/people/%d", p.ID), ""})
-		}
-		sequences, err := s.Store.Sequences(ctx)
-		if err != nil {
-			return err
-		}
-		for _, q := range sequences {
-			add(found{"waves", q.Name, "sequence", fmt.Sprintf("/sequences/%d", q.ID), ""})
-		}
-		messages, err := s.Store.Messages(ctx)
-		if err != nil {
-			return err
-		}
-		for _, m := range messages {
-			add(found{"envelope-simple", m.Name, "message", fmt.Sprintf("/content/messages/%d", m.ID), ""})
-		}
+	if len(f.words) == 0 {
+		return
 	}
-	v.Data = out
-	return c.Render(http.StatusOK, "find.html#found", v)
+	room := func(name, more, path string) found { return found{"arrow-right", name, more, path, ""} }
+	f.add(room("Companies", "people", "/people/companies"), room("Audiences", "people", "/people/audiences"),
+		room("Tags and fields", "people, settings, own fields", "/people/tags"))
+	if v.Writes() {
+		f.add(room("Imports", "people, lists", "/people/imports"), room("Duplicates", "people, merge", "/people/doubles"),
+			room("Work on many", "people, undo", "/people/work"))
+	}
+	f.add(room("One-off emails", "content", "/content/emails"), room("Pages", "content, forms", "/content/pages"),
+		room("Shelf", "content, files", "/content/shelf"), room("Reader groups", "content", "/content/groups"),
+		room("Sites", "content, visits, snippet", "/content/sites"), room("Mailboxes", "settings, limits, DNS", "/content/mailboxes"),
+		room("Fit and bands", "scoring", "/scoring/fit"))
+	f.add(room("Settings", "workspace, clock, mail server", "/settings"), room("People who work here", "settings, users, invite", "/settings/people"),
+		room("Stages", "settings, pipeline", "/settings/stages"), room("Purposes and grounds", "settings, consent", "/settings/grounds"))
+}
+
+func (s *Server) findPeople(c *echo.Context, f *finding, text string) error {
+	ctx := c.Request().Context()
+	list, _, err := s.Store.People(ctx, store.PeopleQuery{Text: text, Order: store.ByScore, Limit: mostFound, Now: s.Engine.Now()})
+	if err != nil {
+		return err
+	}
+	for _, p := range list {
+		f.out = append(f.out, found{"user", person.Full(p.First, p.Last, p.Email), p.Company, fmt.Sprintf("/people/%d", p.ID), ""})
+	}
+	companies, _, err := s.Store.Companies(ctx, store.CompanyQuery{Text: text, Order: "size", Limit: 5})
+	if err != nil {
+		return err
+	}
+	for _, x := range companies {
+		f.out = append(f.out, found{"buildings", x.Name, "company", fmt.Sprintf("/people/companies/%d", x.ID), ""})
+	}
+	return nil
+}
+
+// findThings finds what people have made and named.
+func (s *Server) findThings(c *echo.Context, f *finding) error {
+	list, err := s.Store.Named(c.Request().Context())
+	if err != nil {
+		return err
+	}
+	kinds := map[string]struct{ icon, path string }{
+		"sequence": {"waves", "/sequences/%d"}, "message": {"envelope-simple", "/content/messages/%d"}, "page": {"globe", "/content/pages/%d"},
+		"audience": {"users-three", "/people/audiences/%d"}, "one-off email": {"paper-plane-tilt", "/content/emails/%d"},
+		"on the shelf": {"paperclip", "/content/shelf/%d"}, "reader group": {"users-three", "/content/groups/%d"},
+	}
+	by := map[string][]found{}
+	var order []string
+	for _, x := range list {
+		k, ok := kinds[x.Kind]
+		if !ok {
+			continue
+		}
+		if by[x.Kind] == nil {
+			order = append(order, x.Kind)
+		}
+		by[x.Kind] = append(by[x.Kind], found{k.icon, x.Name, x.Kind, fmt.Sprintf(k.path, x.ID), ""})
+	}
+	for _, kind := range order {
+		f.add(by[kind]...)
+	}
+	return nil
 }
 
 var places = []struct{ Name, Path string }{

@@ -153,7 +153,7 @@ func (s *Server) showFit(c *echo.Context, code int, d fitData, m store.Model, ca
 		if err != nil {
 			return err
 		}
-		d.Tide = tide{W: 344, H: 190, Left: 34, Bottom: 24}
+		d.Tide = tide{Name: "People by fit, in steps of ten", Each: "Fit from", Names: [2]string{"People"}, W: 344, H: 190, Left: 40, Bottom: 24}
 		for i, n := range spread {
 			d.People += n
 			p := tidePoint{Value: float64(n), Title: fmt.Sprintf("%d people with a fit of %d to %d", n, i*10, i*10+9), Tick: strconv.Itoa(i * 10)}
@@ -198,5 +198,5 @@ func (s *Server) saveFit(c *echo.Context) error {
 	if err := s.Engine.SaveFit(ctx, m); err != nil {
 		return err
 	}
-	return s.done(c, "/scoring/fit", "Kept. Audiences that ask for the fit are being counted again.")
+	return s.done(c, "/scoring/fit", "Saved. Audiences that ask for the fit are being counted again.")
 }

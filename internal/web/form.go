@@ -197,7 +197,7 @@ func (s *Server) showForm(c *echo.Context, code int, d formData) error {
 		}
 	}
 	d.Blocks = s.blocks(d.Doc)
-	v := View{Title: d.Doc.Title, Data: d, Zone: s.Engine.Zone, Now: s.Engine.Now()}
+	v := View{Title: d.Doc.Title, Data: d, Zone: s.Engine.Zone(), Now: s.Engine.Now()}
 	if d.Embedded {
 		v.Scheme = "light" // it stands on another site's ground
 	}
@@ -351,7 +351,11 @@ func (d *formData) ladder() int {
 	if n == 0 || further == 0 {
 		return 1
 	}
-	return (further + n - 1) / n
+	visits := (further + n - 1) / n
+	if d.Doc.Form.Later {
+		visits++
+	}
+	return visits
 }
 
 // optionsFor are what a question offers to choose from.

@@ -117,6 +117,7 @@ type importData struct {
 	Hand     []store.Audience
 	Purposes []store.Purpose
 	Rejects  []store.Reject
+	Reasons  []store.RejectReason
 	More     bool
 	People   string
 	Tags     string
@@ -220,7 +221,10 @@ func (s *Server) showImport(c *echo.Context, code int, typed *intake.Mapping, wr
 	if d.Purposes, err = s.Store.Purposes(ctx); err != nil {
 		return err
 	}
-	if d.Rejects, err = s.Store.Rejects(ctx, id, 0, 51); err != nil {
+	if d.Rejects, err = s.Store.Rejects(ctx, id, false, 0, 51); err != nil {
+		return err
+	}
+	if d.Reasons, err = s.Store.RejectReasons(ctx, id); err != nil {
 		return err
 	}
 	if len(d.Rejects) > 50 {
@@ -233,7 +237,7 @@ func (s *Server) showImport(c *echo.Context, code int, typed *intake.Mapping, wr
 // readMapping reads how a file is to be read from its form.
 func readMapping(c *echo.Context, columns int) (intake.Mapping, error) {
 	m := intake.Mapping{Policy: intake.Policy(c.FormValue("policy")), Source: person.Name(c.FormValue("source")), Audience: number(c.FormValue("audience")),
-		Purpose: number(c.FormValue("purpose")), Ground: person.Name(c.FormValue("ground")), NoHead: c.FormValue("nohead") != "", Sep: c.FormValue("sep"), Encoding: c.FormValue("encoding"), Tags: options(c.FormValue("tags"))}
+		Purpose: number(c.FormValue("purpose")), Ground: person.Name(c.FormValue("ground")), NoHead: c.FormValue("nohead") != "", Loose: c.FormValue("loose") != "", Sep: c.FormValue("sep"), Encoding: c.FormValue("encoding"), Tags: options(c.FormValue("tags"))}
 	if m.Sep == "tab" {
 		m.Sep = "\t"
 	}

@@ -29,6 +29,7 @@ type listQuery struct {
 	Order   store.Order
 	Columns []string
 	Batch   int64
+	Behind  store.Behind
 }
 
 // usualColumns are shown where none are chosen.
@@ -51,6 +52,7 @@ func (s *Server) listOf(c *echo.Context, v url.Values) (listQuery, *rule.Catalog
 	if !slices.Contains(store.Orders(), q.Order) {
 		q.Order = store.ByScore
 	}
+	q.Behind = store.ParseBehind(v.Get("behind"))
 	q.Batch, _ = strconv.ParseInt(v.Get("batch"), 10, 64) // none: everybody
 	for _, c := range v["col"] {
 		if columnName(c, cat) != "" && !slices.Contains(q.Columns, c) && len(q.Columns) < 20 {
@@ -91,6 +93,9 @@ func (q listQuery) values() url.Values {
 	if q.Order != store.ByScore {
 		v.Set("order", string(q.Order))
 	}
+	if b := q.Behind.String(); b != "" {
+		v.Set("behind", b)
+	}
 	if q.Batch != 0 {
 		v.Set("batch", strconv.FormatInt(q.Batch, 10))
 	}
@@ -101,7 +106,7 @@ func (q listQuery) values() url.Values {
 }
 
 func (q listQuery) people(cat *rule.Catalogue, now time.Time) store.PeopleQuery {
-	return store.PeopleQuery{Rule: complete(q.Rule, cat), Text: q.Text, Order: q.Order, Batch: q.Batch, Limit: pageOfPeople, Now: now}
+	return store.PeopleQuery{Rule: complete(q.Rule, cat), Text: q.Text, Order: q.Order, Batch: q.Batch, Behind: q.Behind, Limit: pageOfPeople, Now: now}
 }
 
 type peopleData struct {
@@ -123,6 +128,7 @@ type peopleData struct {
 	Purpose []store.Purpose
 	Export  []choice
 	Sub     string
+	Behind  *behindWords
 }
 
 type head struct {
@@ -150,6 +156,9 @@ func (s *Server) people(c *echo.Context) error {
 		return err
 	}
 	d := peopleData{Query: q, Address: q.values().Encode(), Sub: "people"}
+	if d.Behind, err = s.behind(c, q.Behind); err != nil {
+		return err
+	}
 	pq := q.people(cat, s.Engine.Now())
 	pq.After = store.ParseKey(c.QueryParam("after"))
 	list, key, err := s.Store.People(ctx, pq)
@@ -279,7 +288,7 @@ func (s *Server) rows(c *echo.Context, list []store.Person, columns []string, li
 			case string(person.Language):
 				x.Text = person.LanguageName(p.Language)
 			case string(person.Created):
-				x.Text = p.Created.In(s.Engine.Zone).Format("2 Jan 2006")
+				x.Text = p.Created.In(s.Engine.Zone()).Format(dayForm)
 			case string(person.Size):
 				if x = (cell{Num: true}); p.Size > 0 {
 					x.Text = thousands(p.Size)
@@ -344,7 +353,7 @@ func (s *Server) attach(c *echo.Context, f roster.Form, name string) error {
 	}
 	h := c.Response().Header()
 	h.Set("Content-Type", kind)
-	h.Set("Content-Disposition", fmt.Sprintf(`attachment; filename="%s-%s%s"`, name, s.Engine.Now().In(s.Engine.Zone).Format("2006-01-02"), roster.Ends[f]))
+	h.Set("Content-Disposition", fmt.Sprintf(`attachment; filename="%s-%s%s"`, name, s.Engine.Now().In(s.Engine.Zone()).Format("2006-01-02"), roster.Ends[f]))
 	return nil
 }
 

@@ -54,8 +54,8 @@ func (s *Server) showMailboxes(c *echo.Context, code int, d mailboxesData) error
 	}
 	domains := map[string]bool{}
 	for _, m := range list {
-		l := mailboxLine{Mailbox: m, Limit: m.Box.V.Limit(now, s.Engine.Zone), Warming: m.Box.V.Begin > 0, Began: m.Box.V.Began}
-		if m.Day == now.In(s.Engine.Zone).Format(time.DateOnly) {
+		l := mailboxLine{Mailbox: m, Limit: m.Box.V.Limit(now, s.Engine.Zone()), Warming: m.Box.V.Begin > 0, Began: m.Box.V.Began}
+		if m.Day == now.In(s.Engine.Zone()).Format(time.DateOnly) {
 			l.Today = m.Sent
 		}
 		switch {
@@ -116,7 +116,7 @@ func (s *Server) setMailbox(c *echo.Context) error {
 	if wrong != "" {
 		return s.showMailboxes(c, http.StatusUnprocessableEntity, mailboxesData{Wrong: wrong, Of: id})
 	}
-	return s.done(c, "/content/mailboxes", "Kept. It holds from the next email on.")
+	return s.done(c, "/content/mailboxes", "Saved. It holds from the next email on.")
 }
 
 // setMailAccount has somebody's emails go out by a mail server of their own,

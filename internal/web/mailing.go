@@ -111,7 +111,7 @@ func clockOf(minutes int) string { return fmt.Sprintf("%02d:%02d", minutes/60, m
 
 func (s *Server) showMailing(c *echo.Context, code int, m store.Mailing, wrong string) error {
 	ctx := c.Request().Context()
-	d := mailingData{M: m, Wrong: wrong, Zone: s.Engine.Zone.String(), Exclude: map[int64]bool{}}
+	d := mailingData{M: m, Wrong: wrong, Zone: s.Engine.Zone().String(), Exclude: map[int64]bool{}}
 	for _, id := range m.Excluded.V {
 		d.Exclude[id] = true
 	}
@@ -178,9 +178,9 @@ func (s *Server) showMailing(c *echo.Context, code int, m store.Mailing, wrong s
 	if err != nil {
 		return err
 	}
-	d.Tide = tide{W: 800, H: 190, Left: 40, Bottom: 24}
+	d.Tide = tide{Name: "First opens, by the hour after an email went out", Each: "Hour", Names: [2]string{"Opened", "Clicked"}, W: 800, H: 190, Left: 40, Bottom: 24}
 	for h := range opens {
-		p := tidePoint{Value: float64(opens[h]), Title: fmt.Sprintf("hour %d: %d opened, %d clicked", h+1, opens[h], clicks[h])}
+		p := tidePoint{Row: fmt.Sprint(h + 1), Value: float64(opens[h]), Second: float64(clicks[h]), Title: fmt.Sprintf("hour %d: %d opened, %d clicked", h+1, opens[h], clicks[h])}
 		if h%12 == 0 {
 			p.Tick = fmt.Sprintf("%d h", h)
 		}
@@ -209,7 +209,7 @@ func (s *Server) showDraft(c *echo.Context, code int, d mailingData) error {
 		return err
 	}
 	if at := d.M.Plan.V.At; !at.IsZero() {
-		d.When = at.In(s.Engine.Zone).Format("2006-01-02T15:04")
+		d.When = at.In(s.Engine.Zone()).Format("2006-01-02T15:04")
 	}
 	for _, list := range d.M.Plan.V.Hours.Days {
 		if len(list) > 0 {
@@ -246,7 +246,7 @@ func (s *Server) readMailing(v url.Values, m *store.Mailing) error {
 	p.Rest, p.WithDeals = rest, v.Get("deals") != ""
 	p.At = time.Time{}
 	if v.Get("when") == "date" {
-		at, err := time.ParseInLocation("2006-01-02T15:04", v.Get("at"), s.Engine.Zone)
+		at, err := time.ParseInLocation("2006-01-02T15:04", v.Get("at"), s.Engine.Zone())
 		if err != nil {
 			return errors.New("choose the day and the time")
 		}
@@ -258,8 +258,8 @@ func (s *Server) readMailing(v url.Values, m *store.Mailing) error {
 			p.Hours.Days[d] = []calendar.Interval{{From: 0, To: 24 * 60}}
 		}
 	} else {
-		from, err1 := minutesOf(v.Get("from"))
-		to, err2 := minutesOf(v.Get("to"))
+		from, err1 := clockTime(v.Get("from"))
+		to, err2 := clockTime(v.Get("to"))
 		if err1 != nil || err2 != nil {
 			return errors.New("sending hours read like 08:00 and 17:00")
 		}
@@ -275,14 +275,6 @@ func (s *Server) readMailing(v url.Values, m *store.Mailing) error {
 		}
 	}
 	return p.Check()
-}
-
-func minutesOf(s string) (int, error) {
-	t, err := time.Parse("15:04", strings.TrimSpace(s))
-	if err != nil {
-		return 0, err
-	}
-	return t.Hour()*60 + t.Minute(), nil
 }
 
 func (s *Server) saveMailing(c *echo.Context) error {
@@ -315,7 +307,7 @@ func (s *Server) saveMailing(c *echo.Context) error {
 		}
 		return s.showMailing(c, http.StatusOK, m, "")
 	}
-	return s.done(c, at, "Kept.")
+	return s.done(c, at, "Saved.")
 }
 
 type reachData struct {
@@ -330,7 +322,7 @@ func (s *Server) reach(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	d := reachData{Zone: s.Engine.Zone}
+	d := reachData{Zone: s.Engine.Zone()}
 	if d.M, err = s.Store.Mailing(c.Request().Context(), id); err != nil {
 		return err
 	}
@@ -424,56 +416,4 @@ func (s *Server) cleanBounced(c *echo.Context) error {
 		return s.notDone(c, fmt.Sprintf("/content/emails/%d", id), sentence(err))
 	}
 	return s.done(c, fmt.Sprintf("/people/work/%d", batch), "The addresses are being taken off; it can be undone here.")
-}
-
-type mailingPeopleData struct {
-	M    store.Mailing
-	What string
-	Rows []personRow
-	More string
-	Line int
-}
-
-// mailingPeople are the people behind one of its figures.
-func (s *Server) mailingPeople(c *echo.Context) error {
-	ctx := c.Request().Context()
-	id, err := idOf(c, "id")
-	if err != nil {
-		return err
-	}
-	d := mailingPeopleData{What: c.QueryParam("which")}
-	if d.M, err = s.Store.Mailing(ctx, id); err != nil {
-		return err
-	}
-	link, _ := strconv.Atoi(c.QueryParam("link")) // none: all links
-	const n = 100
-	kind := d.What
-	if link > 0 {
-		kind = "clicked"
-	}
-	ids, err := s.Store.MailingPeople(ctx, id, kind, link, number(c.QueryParam("after")), n)
-	if err != nil {
-		return err
-	}
-	people, err := s.Store.PeopleByID(ctx, ids)
-	if err != nil {
-		return err
-	}
-	var list []store.Person
-	for _, p := range ids {
-		if people[p] != nil {
-			list = append(list, *people[p])
-		}
-	}
-	if d.Rows, err = s.rows(c, list, []string{"company", "country", "owner", "score"}, 0); err != nil {
-		return err
-	}
-	if len(ids) == n {
-		d.More = fmt.Sprintf("/content/emails/%d/people?%s", id, url.Values{"which": {d.What}, "link": {fmt.Sprint(link)}, "after": {fmt.Sprint(ids[n-1])}}.Encode())
-	}
-	if link > 0 {
-		d.What = fmt.Sprintf("pressed link %d", link)
-	}
-	d.What = strings.Replace(d.What, "left ", "left out: ", 1)
-	return s.page(c, "mailingpeople.html", "", "Content", d.M.Name+": "+d.What, d)
 }

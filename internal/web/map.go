@@ -2,6 +2,8 @@ package web
 
 import (
 	"fmt"
+	"net/url"
+	"slices"
 	"sort"
 	"strings"
 
@@ -72,7 +74,15 @@ func drawMap(d *sequenceData, f flowFigures) drawn {
 			x.Left, x.Why = f.left(int32(a.ID))
 		}
 		for _, e := range s.Kind().Exits {
-			x.Exits = append(x.Exits, flowmap.Exit{Name: string(e), Label: exitLabel(s, e), To: int(a.To[e]), People: f.took(int32(a.ID), string(e))})
+			exit := flowmap.Exit{Name: string(e), Label: exitLabel(s, e), To: int(a.To[e]), People: f.took(int32(a.ID), string(e))}
+			// Exits that lead to the same step are one stream.
+			if i := slices.IndexFunc(x.Exits, func(o flowmap.Exit) bool { return o.To == exit.To }); i >= 0 {
+				o := &x.Exits[i]
+				o.Name, o.People = o.Name+"|"+exit.Name, o.People+exit.People
+				o.Label += ", " + strings.ToLower(exit.Label)
+				continue
+			}
+			x.Exits = append(x.Exits, exit)
 		}
 		in.Steps = append(in.Steps, x)
 	}
@@ -102,7 +112,7 @@ func drawMap(d *sequenceData, f flowFigures) drawn {
 		out.Buoys = append(out.Buoys, v)
 	}
 	for _, x := range m.Streams {
-		v := stream{Stream: x, PlusTo: fmt.Sprintf("%splus=%d.%s", base, x.From, strings.ReplaceAll(x.Exit, " ", "+"))}
+		v := stream{Stream: x, PlusTo: fmt.Sprintf("%splus=%d.%s", base, x.From, url.QueryEscape(x.Exit))}
 		to := d.Plan.Step(sequence.StepID(x.To))
 		switch {
 		case x.Empty:
@@ -153,21 +163,25 @@ func exitLabel(s sequence.Step, e sequence.Exit) string {
 		return "Yes"
 	case sequence.No:
 		return "No"
-	case sequence.Done:
-		return "Called"
+	case sequence.Talked:
+		return "Talked"
+	case sequence.NotReached:
+		return "Not reached"
+	case sequence.NotInterested:
+		return "Not interested"
 	case sequence.Missed:
 		return "Missed"
 	}
 	return ""
 }
 
-func (f flowFigures) took(step int32, exit string) int {
-	for _, x := range f.passed {
+func (f flowFigures) took(step int32, exit string) (n int) {
+	for _, x := range f.passed { // by the exit as usual, or passed over
 		if x.Step == step && x.Exit == exit {
-			return int(x.N)
+			n += int(x.N)
 		}
 	}
-	return 0
+	return n
 }
 
 // left counts who left at a step before it was done, and says why.

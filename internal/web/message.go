@@ -128,6 +128,7 @@ type messageData struct {
 	Made    string // or as it is made
 	Changed bool
 	Address string
+	State   string // of the draft, that the form was drawn from
 	When    string // start of the invitation, as a browser types it
 	Zone    string
 }
@@ -150,7 +151,7 @@ type groupChoice struct {
 	ID    int64
 	Name  string
 	Words string
-	Used  bool
+	Place int // from 1 where the message asks for it; 0: it does not
 	Here  bool
 }
 
@@ -187,7 +188,7 @@ func (s *Server) message(c *echo.Context) error {
 
 func (s *Server) showMessage(c *echo.Context, code int, id int64, at int, group int64, wrong string) error {
 	ctx := c.Request().Context()
-	d := messageData{At: at, For: group, Wrong: wrong, Zone: s.Engine.Zone.String()}
+	d := messageData{At: at, For: group, Wrong: wrong, Zone: s.Engine.Zone().String()}
 	d.Said, _ = c.Get("said").(string)
 	var err error
 	if d.M, err = s.Store.Message(ctx, id); err != nil {
@@ -196,7 +197,7 @@ func (s *Server) showMessage(c *echo.Context, code int, id int64, at int, group 
 	if d.D, err = s.Store.MessageDraft(ctx, id); err != nil {
 		return err
 	}
-	d.Doc = &d.D.Doc.V
+	d.Doc, d.State = &d.D.Doc.V, messageState(&d.D)
 	cat, err := s.Store.Catalogue(ctx)
 	if err != nil {
 		return err
@@ -210,11 +211,11 @@ func (s *Server) showMessage(c *echo.Context, code int, id int64, at int, group 
 	}
 	for i := range d.Doc.Groups {
 		g := &d.Doc.Groups[i]
-		d.Groups = append(d.Groups, groupChoice{g.ID, g.Name, g.Rule.Words(cat), true, g.ID == d.For})
+		d.Groups = append(d.Groups, groupChoice{g.ID, g.Name, g.Rule.Words(cat), i + 1, g.ID == d.For})
 	}
 	for i := range all {
 		if !slices.ContainsFunc(d.Groups, func(g groupChoice) bool { return g.ID == all[i].ID }) {
-			d.Groups = append(d.Groups, groupChoice{all[i].ID, all[i].Name, all[i].Rule.V.Words(cat), false, false})
+			d.Groups = append(d.Groups, groupChoice{all[i].ID, all[i].Name, all[i].Rule.V.Words(cat), 0, false})
 		}
 	}
 	d.ForName = d.Doc.GroupName(d.For)
@@ -263,7 +264,7 @@ func (s *Server) showMessage(c *echo.Context, code int, id int64, at int, group 
 	}
 	d.Subject, d.Pre, d.Text = own(d.Doc.Subject), own(d.Doc.Preheader), own(d.Doc.Written)
 	if inv := d.Doc.Invite; inv != nil {
-		d.When = inv.Start.In(s.Engine.Zone).Format("2006-01-02T15:04")
+		d.When = inv.Start.In(s.Engine.Zone()).Format("2006-01-02T15:04")
 	}
 	d.Changed = d.M.Version == 0 || d.M.Open
 	v := url.Values{}

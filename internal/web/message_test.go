@@ -19,7 +19,7 @@ import (
 type writer struct {
 	*visitor
 	x  *site
-	t  *testing.T
+	t  testing.TB
 	at string
 	id int64
 }
@@ -266,6 +266,14 @@ func TestPreviewAndProof(t *testing.T) {
 	_, page := w.do("GET", w.at+"/preview", nil)
 	if !strings.Contains(page, fmt.Sprintf("reader=%d&amp;scheme=light&amp;wide=desktop\" data-key=\"l\"", long)) {
 		t.Error("the longest name is not offered")
+	}
+	// A reader is found by words of the name, however written, and stays found while the view changes.
+	if _, page := w.do("GET", w.at+"/preview?text=+ANA++fjord.ex", nil); !strings.Contains(page, "ana@fjord.example</dd>") || !strings.Contains(page, "1 of 1") ||
+		!strings.Contains(page, "text=ANA&#43;fjord.ex&amp;wide=phone") {
+		t.Errorf("Ana is not found: %s", page)
+	}
+	if _, page := w.do("GET", w.at+"/preview?text=%3Cnobody", nil); !strings.Contains(page, "Nobody here has “&lt;nobody”") {
+		t.Error("that nobody is called so is not said")
 	}
 	res, letter := w.do("GET", fmt.Sprintf("%s/letter?reader=%d&scheme=dark", w.at, ana), nil)
 	if !strings.Contains(letter, "Dear &lt;b&gt;Ana x") || !strings.Contains(letter, "@media all{") || !strings.Contains(res.Header.Get("Content-Security-Policy"), "sandbox") {

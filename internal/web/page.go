@@ -14,6 +14,7 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"ombak/internal/core/act"
+	"ombak/internal/core/calendar"
 	"ombak/internal/core/message"
 	"ombak/internal/core/page"
 	"ombak/internal/core/person"
@@ -90,7 +91,8 @@ type pageData struct {
 	URL      string
 	Wrong    string
 	Said     string
-	Open     bool // the draft is not what visitors see
+	State    string // of the draft, that the form was drawn from
+	Open     bool   // the draft is not what visitors see
 }
 
 // blockView is a block in the writer.
@@ -141,6 +143,7 @@ func (s *Server) showPage(c *echo.Context, code int, d pageData) error {
 		return err
 	}
 	d.Doc, d.URL, d.Kinds, d.Open = &d.D.Doc.V, s.Engine.URL, page.Kinds(), d.P.Open
+	d.State = stateOf(d.D.Doc.V)
 	for i, b := range d.Doc.Blocks {
 		d.Blocks = append(d.Blocks, blockView{Block: b, C: b.Content, HTML: message.Sketch(b.Kind, b.Content), Lacks: b.Kind.Lacks(b.Content),
 			Lines: strings.Join(b.Content.Items, "\n"), Open: b.ID == d.At, First: i == 0, Last: i == len(d.Doc.Blocks)-1})
@@ -209,8 +212,8 @@ func (s *Server) pageFigures(c *echo.Context, d *pageData, cat *rule.Catalogue) 
 		return nil
 	}
 	const days = 30
-	from := s.Engine.Now().In(s.Engine.Zone).AddDate(0, 0, 1-days)
-	list, err := s.Store.PageDays(ctx, d.P.ID, time.Date(from.Year(), from.Month(), from.Day(), 0, 0, 0, 0, s.Engine.Zone), s.Engine.Zone.String())
+	from := s.Engine.Now().In(s.Engine.Zone()).AddDate(0, 0, 1-days)
+	list, err := s.Store.PageDays(ctx, d.P.ID, calendar.At(calendar.DateOf(from, s.Engine.Zone()), 0, s.Engine.Zone()), s.Engine.Zone().String())
 	if err != nil {
 		return err
 	}
@@ -218,11 +221,12 @@ func (s *Server) pageFigures(c *echo.Context, d *pageData, cat *rule.Catalogue) 
 	for _, x := range list {
 		by[x.Day.Format(time.DateOnly)] = x
 	}
-	d.Tide = tide{W: 460, H: 130, Left: 30, Bottom: 22}
+	d.Tide = tide{Name: "Visits and filled-in forms, by day", Each: "Day", Names: [2]string{"Filled in", "Visits"}, Unfinished: true,
+		W: 460, H: 130, Left: 36, Bottom: 22}
 	for i := range days {
 		day := from.AddDate(0, 0, i)
 		x := by[day.Format(time.DateOnly)]
-		p := tidePoint{Value: float64(x.Finished), Second: float64(x.Visits), Title: fmt.Sprintf("%s: %d visits, %d began, %d filled it in", day.Format("Mon 2 Jan"), x.Visits, x.Started, x.Finished)}
+		p := tidePoint{Row: day.Format(dayForm), Value: float64(x.Finished), Second: float64(x.Visits), Title: fmt.Sprintf("%s: %d visits, %d began, %d filled it in", day.Format("Mon 2 Jan"), x.Visits, x.Started, x.Finished)}
 		if day.Weekday() == time.Monday {
 			p.Tick = day.Format("2 Jan")
 		}
@@ -266,7 +270,7 @@ func (s *Server) placePage(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	wrong := map[string]string{}
+	was, wrong := p, map[string]string{}
 	p.Slug = strings.ToLower(strings.TrimSpace(c.FormValue("slug")))
 	p.Offer = person.Name(c.FormValue("offer"))
 	if published := c.FormValue("published") != ""; !published {
@@ -300,10 +304,19 @@ func (s *Server) placePage(c *echo.Context) error {
 		case err != nil:
 			return err
 		default:
-			return s.done(c, fmt.Sprintf("/content/pages/%d", id), "Kept.")
+			return s.done(c, fmt.Sprintf("/content/pages/%d", id), "Saved.")
 		}
 	}
-	return s.showPage(c, http.StatusUnprocessableEntity, pageData{P: p, Place: wrong, Wrong: "Not kept yet: see the address and the file."})
+	what := "Not kept yet: see what is marked."
+	if file != nil && wrong["file"] == "" { // a browser would not send it again by itself
+		was.FileName = name
+		if err := s.Engine.SavePage(ctx, was, file, http.DetectContentType(file)); err != nil {
+			wrong["file"] = sentence(err)
+		} else {
+			what = "The file is kept; the rest is not yet: see what is marked."
+		}
+	}
+	return s.showPage(c, http.StatusUnprocessableEntity, pageData{P: p, Place: wrong, Wrong: what})
 }
 
 // uploaded reads a file that was sent with a form; nil where none was.

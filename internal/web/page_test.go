@@ -59,7 +59,7 @@ func TestAPageByForm(t *testing.T) {
 	press("", "label", "More", "link", "/p/other")
 	press("ask seniority")
 	press("raise 7")
-	press("agree", "at_once", "2")
+	press("agree", "at_once", "2", "later", "1")
 	press("hide", "c_words", "Yes, write to me.", "c_must", "0")
 	press("", "h_field", "city", "h_value", "Oslo", "h_param", "ci ty", "act_do", "tag|task", "act_what", "alarms|Call them", "act_to", "0|0", "q_must", "0|1|2|4")
 	d, err := x.s.PageDraft(t.Context(), 1)
@@ -79,7 +79,7 @@ func TestAPageByForm(t *testing.T) {
 	if got := strings.Join(asks, ", "); got != "first nametrue false, last nametrue false, companytrue false, emailtrue false, titletrue true, countryfalse true, seniorityfalse true, phonefalse true" {
 		t.Errorf("it asks %s", got)
 	}
-	if doc.Form.AtOnce != 2 || len(doc.Form.Consents) != 1 || !doc.Form.Consents[0].Must || len(doc.Form.Hidden) != 1 || doc.Form.Hidden[0] != (page.Hidden{Field: person.City, Value: "Oslo", Param: "city"}) ||
+	if doc.Form.AtOnce != 2 || !doc.Form.Later || len(doc.Form.Consents) != 1 || !doc.Form.Consents[0].Must || len(doc.Form.Hidden) != 1 || doc.Form.Hidden[0] != (page.Hidden{Field: person.City, Value: "Oslo", Param: "city"}) ||
 		len(doc.Form.Acts) != 2 || doc.Form.Acts[1] != (act.Act{Do: act.Task, What: "Call them"}) {
 		t.Errorf("the form: %+v", doc.Form)
 	}
@@ -117,8 +117,9 @@ func TestAPageByForm(t *testing.T) {
 	// The draft as a visitor sees it, the first time and later.
 	_, first := v.do("GET", "/content/pages/1/shown", nil)
 	_, later := v.do("GET", "/content/pages/1/shown?after=1", nil)
-	if !strings.Contains(first, `name="f-first-name"`) || !strings.Contains(first, `name="f-title"`) || strings.Contains(later, `name="f-first-name"`) || strings.Contains(later, `name="f-title"`) || !strings.Contains(later, `name="f-seniority"`) {
-		t.Error("the draft does not show the ladder")
+	_, last := v.do("GET", "/content/pages/1/shown?after=2", nil)
+	if !strings.Contains(first, `name="f-first-name"`) || strings.Contains(first, `name="f-title"`) || strings.Contains(later, `name="f-first-name"`) || !strings.Contains(later, `name="f-title"`) || strings.Contains(later, `name="f-seniority"`) || !strings.Contains(last, `name="f-seniority"`) || !strings.Contains(first, ">after 3</a>") {
+		t.Error("the draft does not show the ladder from the second visit on")
 	}
 	_, list := v.do("GET", "/content/pages", nil)
 	if !strings.Contains(list, "Alarms at night") {

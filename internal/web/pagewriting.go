@@ -49,6 +49,7 @@ func typedPage(was page.Document, at int, v url.Values) page.Document {
 	f := &d.Form
 	f.Title, f.Button = line("form_title", 0, 200), line("button", 0, 120)
 	f.Thanks, f.To, f.Message, f.Proved = message.Clean(v.Get("thanks")), line("to", 0, 500), number(v.Get("message")), v.Get("proved") != ""
+	f.Later = v.Get("later") != ""
 	f.AtOnce, _ = strconv.Atoi(v.Get("at_once")) // nothing typed: none
 	chosen := func(k string, i int) bool { return slices.Contains(v[k], strconv.Itoa(i)) }
 	f.Questions = nil
@@ -115,10 +116,17 @@ func (s *Server) changePage(c *echo.Context) error {
 			return err
 		}
 		if !samePage(before.Doc.V, typedPage(before.Doc.V, at, v)) {
-			if err := s.Engine.EditPage(ctx, id, user, fmt.Sprintf("words of block %d", at), func(d *page.Document) error {
+			err := s.Engine.EditPage(ctx, id, user, fmt.Sprintf("words of block %d", at), func(d *page.Document) error {
+				if base := v.Get("base"); base != "" && base != stateOf(*d) {
+					return errChanged
+				}
 				*d = typedPage(*d, at, v)
 				return nil
-			}); err != nil {
+			})
+			if errors.Is(err, errChanged) {
+				return s.pageConflicts(c, id, at, v)
+			}
+			if err != nil {
 				return err
 			}
 		}
@@ -133,12 +141,31 @@ func (s *Server) changePage(c *echo.Context) error {
 		return s.showPage(c, http.StatusUnprocessableEntity, pageData{P: store.Page{ID: id}, At: at, Wrong: sentence(err)})
 	}
 	if v.Get("quiet") != "" {
+		d, err := s.Store.PageDraft(ctx, id)
+		if err != nil {
+			return err
+		}
+		c.Response().Header().Set("X-State", stateOf(d.Doc.V))
 		return c.NoContent(http.StatusNoContent)
 	}
 	if isHTMX(c) {
 		return s.showPage(c, http.StatusOK, pageData{P: store.Page{ID: id}, At: at, Said: said})
 	}
 	return s.done(c, fmt.Sprintf("/content/pages/%d?at=%d", id, at), said)
+}
+
+// pageConflicts shows a draft as it stands beside what was typed.
+func (s *Server) pageConflicts(c *echo.Context, id int64, at int, v url.Values) error {
+	theirs, err := s.Store.PageDraft(c.Request().Context(), id)
+	if err != nil {
+		return err
+	}
+	mine := typedPage(theirs.Doc.V, at, v)
+	d := pageConflict(&theirs.Doc.V, &mine)
+	d.Name, d.Target, d.Base, d.State = theirs.Doc.V.Title, "writer", "base", stateOf(theirs.Doc.V)
+	d.Action = fmt.Sprintf("/content/pages/%d", id)
+	d.Back = fmt.Sprintf("%s?at=%d", d.Action, at)
+	return s.conflict(c, "Content", d, v)
 }
 
 // doPage does what was pressed. It answers the block that is open then.

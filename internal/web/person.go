@@ -9,6 +9,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode"
+	"unicode/utf8"
 
 	"github.com/labstack/echo/v5"
 
@@ -158,7 +160,7 @@ func (s *Server) showPerson(c *echo.Context, code int, id int64, wrong *wrongFie
 	if err != nil {
 		return err
 	}
-	d.Tide = scoreTide(&model.Model, ledger, now, s.Engine.Zone)
+	d.Tide = scoreTide(&model.Model, ledger, now, s.Engine.Zone())
 	for i := len(ledger) - 1; i >= 0; i-- {
 		e := &ledger[i]
 		d.Ledger = append(d.Ledger, ledgerLine{At: e.At, Until: e.Until, Kind: signals[e.Signal].Kind.String(), Points: e.Points, Worth: e.Worth(now), Over: e.Worth(now) == 0})
@@ -459,7 +461,7 @@ func (s *Server) timeline(c *echo.Context, d *personData, id int64) error {
 		return err
 	}
 	for _, x := range changes {
-		add(x.At, "kanban", dealChange(x), "", false)
+		add(x.At, "kanban", dealChange(x, s.Engine.Workspace().Currency), "", false)
 	}
 	ways, err := s.Store.PersonWays(ctx, id)
 	if err != nil {
@@ -528,10 +530,10 @@ var signalIcons = map[signal.Kind]string{
 func scoreTide(m *score.Model, ledger []score.Entry, now time.Time, zone *time.Location) tide {
 	from, to := now.AddDate(0, 0, -90), now.AddDate(0, 0, 30)
 	whole := to.Sub(from).Seconds()
-	t := tide{W: 720, H: 170, Left: 34, Bottom: 22, Steps: true, Mark: float64(m.Line), MarkText: "ready line"}
+	t := tide{Name: "Score over 90 days, and the next 30", Each: "From", Names: [2]string{"Points"}, Level: true, W: 720, H: 170, Left: 34, Bottom: 22, Mark: float64(m.Line), MarkText: "ready line"}
 	past := true
 	add := func(at time.Time, v float64) {
-		t.Points = append(t.Points, tidePoint{X: max(at.Sub(from).Seconds()/whole, 1e-9), Value: v, Title: at.In(zone).Format("Mon 2 Jan, 15:04") + fmt.Sprintf(": %g", v)})
+		t.Points = append(t.Points, tidePoint{X: at.Sub(from).Seconds() / whole, Value: v, Row: at.In(zone).Format(longForm), Title: at.In(zone).Format(longForm) + fmt.Sprintf(": %g", v)})
 	}
 	for _, x := range m.Tides(ledger, from, to) {
 		if past && x.At.After(now) {
@@ -564,26 +566,31 @@ func (s *Server) handOver(c *echo.Context) error {
 // sentence makes an error a sentence for people.
 func sentence(err error) string {
 	t := err.Error()
-	return strings.ToUpper(t[:1]) + t[1:] + "."
+	first, n := utf8.DecodeRuneInString(t)
+	t = string(unicode.ToUpper(first)) + t[n:]
+	if strings.HasSuffix(t, ".") || strings.HasSuffix(t, "?") {
+		return t
+	}
+	return t + "."
 }
 
 // dealChange says what changed of a deal, and by whom.
-func dealChange(x store.DealChange) string {
+func dealChange(x store.DealChange, currency string) string {
 	by := ""
 	if x.User != "" {
 		by = ", by " + x.User
 	}
 	if x.What == "amount" {
-		return "Deal worth " + moneyOf(x.Became) + ", before " + moneyOf(x.Was) + by
+		return "Deal worth " + moneyOf(x.Became, currency) + ", before " + moneyOf(x.Was, currency) + by
 	}
 	return "Deal of " + cmp.Or(x.Became, "nobody") + ", before of " + cmp.Or(x.Was, "nobody") + by
 }
 
 // moneyOf shows an amount as a history has kept it.
-func moneyOf(cents string) string {
-	n, err := strconv.ParseInt(cents, 10, 64)
+func moneyOf(minor, currency string) string {
+	n, err := strconv.ParseInt(minor, 10, 64)
 	if err != nil {
-		return cents
+		return minor
 	}
-	return money(n)
+	return money(n, currency)
 }

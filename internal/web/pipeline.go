@@ -2,7 +2,7 @@ package web
 
 import (
 	"errors"
-	"math"
+	"fmt"
 	"net/http"
 	"strconv"
 	"strings"
@@ -82,14 +82,15 @@ func (s *Server) setAmount(c *echo.Context) error {
 	if text == "" {
 		text = "0"
 	}
-	f, err := strconv.ParseFloat(strings.ReplaceAll(text, ",", ""), 64)
-	if err != nil || f < 0 || f > 1e10 {
-		return s.notDone(c, "/pipeline", "An amount is a number, such as 12,500. It stays as it was.")
+	currency := s.Engine.Workspace().Currency
+	amount, err := pipeline.ParseAmount(text, currency)
+	if err != nil {
+		return s.notDone(c, "/pipeline", fmt.Sprintf("“%s” could not be read. %s It stays as it was.", text, sentence(err)))
 	}
-	if err := s.Engine.SetAmount(c.Request().Context(), id, int64(math.Round(f*100)), userOf(c).ID); err != nil {
+	if err := s.Engine.SetAmount(c.Request().Context(), id, amount, userOf(c).ID); err != nil {
 		return notYours(err)
 	}
-	return s.done(c, "/pipeline", "")
+	return s.done(c, "/pipeline", "Worth "+money(amount, currency)+" now.")
 }
 
 // notYours answers to somebody who would change what is another's.

@@ -7,6 +7,7 @@ import (
 	"net/url"
 	"ombak/internal/core/message"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 
@@ -186,7 +187,6 @@ func TestBadFormsChangeNothing(t *testing.T) {
 		{"an unknown kind", "/insert", url.Values{"kind": {"teleport"}}, "no such kind"},
 		{"an exit that is not there", "/insert", url.Values{"kind": {"pause"}, "from": {fmt.Sprint(id)}, "exit": {"sideways"}}, "no such exit"},
 		{"removing an end", "/steps/1/remove", url.Values{}, "can only go with the branch"},
-		{"an old page", step, with("n", "0"), "Somebody else has changed this draft"},
 		{"no hours", "/settings", url.Values{"name": {"Guide"}, "entry": {"page"}, "from": {"17:00"}, "to": {"08:00"}}, "is no interval"},
 		{"no time of day", "/settings", url.Values{"name": {"Guide"}, "entry": {"page"}, "from": {"early"}, "to": {"08:00"}}, "is no time of day"},
 		{"no name", "/settings", url.Values{"entry": {"page"}}, "Give the sequence a name"},
@@ -211,7 +211,7 @@ func TestSettingsAndLaunchByForm(t *testing.T) {
 	d.meet(store.NewPerson{Email: "a@x.example", Country: "NO"})
 	code, body := d.post("/settings", url.Values{"name": {"Norway"}, "entry": {"rule"}, "field": {"country"}, "value": {"NO"}, "from": {"09:00"}, "to": {"12:30"}, "weekend": {"on"}})
 	p := d.draft().Plan.V
-	if code != http.StatusSeeOther || !strings.Contains(body, "everybody with country is Norway") || p.LaunchHold {
+	if code != http.StatusSeeOther || !strings.Contains(body, "everybody whose country is Norway") || p.LaunchHold {
 		t.Errorf("%d, hold %v", code, p.LaunchHold)
 	}
 	if got := p.Hours.Days[0]; len(got) != 1 || got[0] != (calendar.Interval{From: 540, To: 750}) {
@@ -221,6 +221,32 @@ func TestSettingsAndLaunchByForm(t *testing.T) {
 		t.Error("a plan without a touch was launched")
 	}
 	d.post("/insert", url.Values{"from": {"0"}, "kind": {"call"}})
+	if _, body = d.post("/launch", url.Values{}); !strings.Contains(body, "say on what ground") {
+		t.Error("launched without a ground")
+	}
+	with := url.Values{"name": {"Norway"}, "entry": {"rule"}, "field": {"country"}, "value": {"NO"}, "from": {"09:00"}, "to": {"12:30"}}
+	with.Set("ground", "other existing customers")
+
+	if d.post("/settings", with); d.draft().Plan.V.Ground.Other != "existing customers" {
+		t.Fatalf("the ground is %+v", d.draft().Plan.V.Ground)
+	}
+	// The launch says who enters, and who not and why, before anybody does.
+	_, body = d.do("GET", fmt.Sprintf("/sequences/%d/launch", d.id), nil)
+	body = html.UnescapeString(body)
+	for _, want := range []string{"Launch version 1?", "<b>0</b> people enter now", "Nobody enters now", "no number", "no launch hold"} {
+		if !strings.Contains(body, want) {
+			t.Errorf("the question does not say %q", want)
+		}
+	}
+	d.must(d.s.InTx(t.Context(), func(tx store.Tx) error {
+		_, err := tx.ExecContext(t.Context(), "update person set phone = '+4755500100'")
+		return err
+	}))
+	_, body = d.do("GET", fmt.Sprintf("/sequences/%d/launch", d.id), nil)
+	if body = html.UnescapeString(body); !strings.Contains(body, "<b>1</b> person enters now") ||
+		!strings.Contains(body, "1 of them agreed to nothing: only “existing customers” lets that one in") {
+		t.Error("who enters on another ground than consent is not said")
+	}
 	if _, body = d.post("/launch", url.Values{}); !strings.Contains(body, "Launched.") || !strings.Contains(body, "Running · version 1") {
 		t.Error("not launched")
 	}
@@ -377,6 +403,7 @@ func TestHasteDoesNotCount(t *testing.T) {
 			return err
 		}
 		plan := sequence.NewPlan()
+		plan.Ground.Other = "existing customers"
 		if _, err := plan.Insert(&sequence.Email{Message: id}, 0, ""); err != nil {
 			return err
 		}
@@ -388,7 +415,7 @@ func TestHasteDoesNotCount(t *testing.T) {
 		if err != nil {
 			return err
 		}
-		if _, err := store.Enrol(t.Context(), tx, seq, v, plan.Start, []int64{p}, now); err != nil {
+		if _, err := store.Enrol(t.Context(), tx, &store.RunningEntry{Sequence: seq, Version: v, Plan: store.JSON[*sequence.Plan]{V: plan}}, []int64{p}, now); err != nil {
 			return err
 		}
 		return store.MakeTouches(t.Context(), tx, []store.NewTouch{{Enrolment: 1, Sequence: seq, Version: v, Person: p, Step: plan.Start, Kind: "email", State: "ready", At: now, Message: id, MessageVersion: 1}})
@@ -428,5 +455,53 @@ func TestHasteDoesNotCount(t *testing.T) {
 	}
 	if q, err := x.s.Person(t.Context(), p); err != nil || q.OptedOut == nil {
 		t.Errorf("not opted out: %v", err)
+	}
+}
+
+// Hold all names what stops before it does, and the next page takes it back.
+func TestHoldAllAsksAndIsTakenBack(t *testing.T) {
+	d := newSite(t).drafting()
+	_, body := d.do("GET", "/sequences/hold-all", nil)
+	if !strings.Contains(body, "Nothing is running") || strings.Contains(body, "<button class=\"btn warn\"") {
+		t.Error("nothing runs, and it asks whether to hold it")
+	}
+	_, err := d.s.DB().Exec("update sequence set state = 'running' where id = $1", d.id)
+	d.must(err)
+	if _, body = d.do("GET", "/sequences/hold-all", nil); !strings.Contains(body, "Guide") || !strings.Contains(body, "Hold 1") {
+		t.Error("what would stop is not named")
+	}
+	d.do("POST", "/sequences/hold-all", url.Values{})
+	_, body = d.do("GET", "/sequences", nil)
+	undo := regexp.MustCompile(`action="(/sequences/hold-all/\d+/undo)"`).FindStringSubmatch(body)
+	if !strings.Contains(body, "1 held") || undo == nil {
+		t.Fatalf("after holding there is no way back: %.600s", body)
+	}
+	d.do("POST", undo[1], url.Values{})
+	if q, err := d.s.Sequence(t.Context(), d.id); err != nil || q.State != "running" {
+		t.Errorf("taken back, it is %s, %v", q.State, err)
+	}
+	d.do("POST", undo[1], url.Values{})
+	if _, body = d.do("GET", "/sequences", nil); !strings.Contains(body, "taken back already") {
+		t.Error("taken back twice")
+	}
+}
+
+// Wrong sending hours cost nothing else that was typed.
+func TestWrongHoursKeepWhatWasTyped(t *testing.T) {
+	d := newSite(t).drafting()
+	form := url.Values{"name": {"Norwegian ports"}, "entry": {"rule"}, "field": {"country"}, "value": {"NO"}, "from": {"17:00"}, "to": {"08:00"},
+		"ground": {"other existing customers"}, "hold": {"on"}}
+	code, body := d.post("/settings", form)
+	again := sent(t, body)
+	if !again.Has("hold") || !strings.Contains(body, "<option selected>country</option>") {
+		t.Error("the hold or the field is not as it was typed")
+	}
+	for _, k := range []string{"name", "entry", "value", "from", "to", "ground"} {
+		if code != http.StatusUnprocessableEntity || !slices.Contains(again[k], form.Get(k)) {
+			t.Errorf("%s: %d, %q is shown for %q", k, code, again[k], form.Get(k))
+		}
+	}
+	if q, err := d.s.Sequence(t.Context(), d.id); err != nil || q.Name != "Guide" || q.Entry.V.Rule != nil {
+		t.Errorf("something was kept: %+v, %v", q, err)
 	}
 }

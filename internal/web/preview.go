@@ -20,6 +20,7 @@ type previewData struct {
 	M         store.Message
 	Reader    store.Person
 	In        int64
+	Sought    string // words of the readers' names, addresses or companies
 	Audiences []store.Audience
 	At, Of    int // which reader of how many are stepped through
 	Prev      string
@@ -58,7 +59,7 @@ func (s *Server) previewMessage(c *echo.Context) error {
 		}
 		return of[0]
 	}
-	d := previewData{In: number(q.Get("in")), Wide: pick("wide", "desktop", "phone"), Scheme: pick("scheme", "light", "dark"), As: pick("as", "html", "text")}
+	d := previewData{In: number(q.Get("in")), Sought: person.Name(q.Get("text")), Wide: pick("wide", "desktop", "phone"), Scheme: pick("scheme", "light", "dark"), As: pick("as", "html", "text")}
 	if d.M, err = s.Store.Message(ctx, id); err != nil {
 		return err
 	}
@@ -71,12 +72,15 @@ func (s *Server) previewMessage(c *echo.Context) error {
 		return err
 	}
 	now := s.Engine.Now()
-	readers, _, err := s.Store.People(ctx, store.PeopleQuery{Rule: readersOf(d.In), Order: store.ByScore, Limit: maxStepped, Now: now})
+	readers, _, err := s.Store.People(ctx, store.PeopleQuery{Rule: readersOf(d.In), Text: d.Sought, Order: store.ByScore, Limit: maxStepped, Now: now})
 	if err != nil {
 		return err
 	}
 	address := func(over ...string) string {
 		v := url.Values{"in": {fmt.Sprint(d.In)}, "wide": {d.Wide}, "scheme": {d.Scheme}, "as": {d.As}, "reader": {fmt.Sprint(d.Reader.ID)}}
+		if d.Sought != "" {
+			v.Set("text", d.Sought)
+		}
 		for i := 0; i+1 < len(over); i += 2 {
 			v.Set(over[i], over[i+1])
 		}
@@ -440,7 +444,7 @@ func (s *Server) saveGroup(c *echo.Context) error {
 		}
 		return s.showGroup(c, http.StatusUnprocessableEntity, groupForm{G: g, Wrong: sentence(err)})
 	}
-	return s.done(c, "/content/groups", "Kept. Messages that are written keep the rule they were written with until they use the group anew.")
+	return s.done(c, "/content/groups", "Saved. Messages that are written keep the rule they were written with until they use the group anew.")
 }
 
 func (s *Server) removeGroup(c *echo.Context) error {
@@ -483,5 +487,5 @@ func (s *Server) saveSignature(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	return s.done(c, "/signature", "Kept. Messages with a signature have this one from now on.")
+	return s.done(c, "/signature", "Saved. Messages with a signature have this one from now on.")
 }

@@ -29,7 +29,7 @@ func (s *Server) setField(c *echo.Context) error {
 	f := rule.Field(c.FormValue("field"))
 	err = s.Engine.ChangePerson(c.Request().Context(), id, person.Values{f: c.FormValue("value")}, userOf(c).ID)
 	if err == nil {
-		return s.done(c, personAddress(id), "Kept.")
+		return s.done(c, personAddress(id), "Saved.")
 	}
 	if store.IsNotFound(err) {
 		return err
@@ -49,7 +49,7 @@ func (s *Server) setMark(c *echo.Context) error {
 	}
 	ctx, user := c.Request().Context(), userOf(c).ID
 	on := c.FormValue("on") != ""
-	note := "Kept."
+	note := "Saved."
 	what := c.FormValue("what")
 	switch c.FormValue("mark") {
 	case "tag":
@@ -350,5 +350,5 @@ func (s *Server) doubles(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	return s.page(c, "doubles.html", "", "People", "Likely doubles", doublesData{list, "doubles"})
+	return s.page(c, "doubles.html", "", "People", "Likely duplicates", doublesData{list, "doubles"})
 }

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"html/template"
 	"io"
+	"math"
 	"net/http"
 	"net/url"
 	"strings"
@@ -16,6 +17,7 @@ import (
 
 	"ombak/internal/core/calendar"
 	"ombak/internal/core/person"
+	"ombak/internal/core/pipeline"
 	"ombak/internal/core/rule"
 	"ombak/internal/core/sequence"
 	"ombak/internal/store"
@@ -26,22 +28,25 @@ var templateFiles embed.FS
 
 // View is what every page gets; Data is its own.
 type View struct {
-	Title   string
-	Place   string // the place in the bar that is lit
-	User    store.User
-	CSRF    string
-	Note    string // something that has just been done
-	Bad     string // something that was not
-	Scheme  string // light, dark or empty: as the machine has it
-	Now     time.Time
-	Zone    *time.Location
-	Demo    bool
-	Mailbox string
-	Website string
-	Moving  *time.Time // the demo clock is on its way there
-	Path    string
-	Seen    string // how far the page has been told of changes
-	Data    any
+	Title string
+	Place string // the place in the bar that is lit
+	User  store.User
+	CSRF  string
+	Note  string // something that has just been done
+	Undo  string // where that is taken back
+
+	Currency string // the workspace's
+	Bad      string // something that was not
+	Scheme   string // light, dark or empty: as the machine has it
+	Now      time.Time
+	Zone     *time.Location
+	Demo     bool
+	Mailbox  string
+	Website  string
+	Moving   *time.Time // the demo clock is on its way there
+	Path     string
+	Seen     string // how far the page has been told of changes
+	Data     any
 }
 
 // May reports whether the user has one of the roles.
@@ -57,26 +62,61 @@ func (v View) May(roles ...string) bool {
 // Writes reports whether the user may change content, sequences and scoring.
 func (v View) Writes() bool { return v.May("marketer", "lead", "admin") }
 
-// At gives an instant in the workspace's zone: "Tue 14 Apr, 09:20".
-func (v View) At(t any) string { return v.in(t, "Mon 2 Jan, 15:04") }
+// Dates have one form everywhere, and so have times.
+const (
+	dayForm  = "2 Jan 2006"
+	timeForm = "Mon 2 Jan, 15:04"
+	longForm = "Mon 2 Jan 2006, 15:04"
+)
+
+// At gives an instant on the workspace's clock: "Tue 14 Apr, 09:20", with the
+// year where it is another one.
+func (v View) At(t any) string {
+	if at := instant(t); at.IsZero() {
+		return ""
+	} else if at = at.In(v.Zone); at.Year() == v.Now.In(v.Zone).Year() {
+		return at.Format(timeForm)
+	} else {
+		return at.Format(longForm)
+	}
+}
 
 // Day gives its date alone.
-func (v View) Day(t any) string { return v.in(t, "Mon 2 Jan 2006") }
+func (v View) Day(t any) string {
+	at := instant(t)
+	if at.IsZero() {
+		return ""
+	}
+	return at.In(v.Zone).Format(dayForm)
+}
 
-func (v View) in(t any, format string) string {
+// instant is a time or what points to one; zero where there is none.
+func instant(t any) time.Time {
 	switch x := t.(type) {
 	case time.Time:
-		if x.IsZero() {
-			return ""
-		}
-		return x.In(v.Zone).Format(format)
+		return x
 	case *time.Time:
-		if x == nil {
-			return ""
+		if x != nil {
+			return *x
 		}
-		return x.In(v.Zone).Format(format)
 	}
-	return ""
+	return time.Time{}
+}
+
+// ZoneName is the workspace's zone as people say it.
+func (v View) ZoneName() string {
+	name := v.Zone.String()
+	return strings.ReplaceAll(name[strings.LastIndexByte(name, '/')+1:], "_", " ")
+}
+
+// Money writes an amount with the workspace's currency.
+func (v View) Money(minor int64) string { return money(minor, v.Currency) }
+
+// Amount is Money without the currency, as it is typed.
+func (v View) Amount(minor int64) string { return pipeline.Amount(minor, v.Currency) }
+
+func money(minor int64, currency string) string {
+	return currency + "\u00a0" + pipeline.Amount(minor, currency)
 }
 
 // Ago says how long before now an instant is, roughly; or how long until it.
@@ -121,8 +161,11 @@ func roughly(d time.Duration) string {
 func (v View) Theirs(zone, country, city string, t time.Time) string {
 	loc, guess := calendar.ZoneFor(calendar.Whereabouts{Zone: zone, Country: country, City: city}, v.Zone)
 	s := t.In(loc).Format("15:04") + " in " + strings.ReplaceAll(loc.String()[strings.LastIndexByte(loc.String(), '/')+1:], "_", " ")
-	if guess {
+	switch {
+	case guess:
 		s += " (a guess from the country)"
+	case zone == "" && country == "":
+		s += " (ours: where they are is not known)"
 	}
 	return s
 }
@@ -144,7 +187,6 @@ var funcs = template.FuncMap{
 		return fmt.Sprintf("%.1f MB", float64(bytes)/1e6)
 	},
 	"score":   func(f float64) string { return strings.TrimSuffix(fmt.Sprintf("%.1f", f), ".0") },
-	"money":   money,
 	"full":    person.Full,
 	"initial": initials,
 	"clip": func(s string, n int) string {
@@ -198,6 +240,9 @@ var funcs = template.FuncMap{
 	"fields":      simpleFields,
 	"flag":        person.CountryName,
 	"number":      person.ShowPhone,
+	"toLine":      toLine,
+	"tel":         func(e164 string) template.HTML { return telLink(e164, person.ShowPhone(e164)) },
+	"telWords":    telLink,
 	"kindIcon":    func(s sequence.Step) string { return kindIcons[s.Kind().Word] },
 	"stepTitle":   stepTitle,
 	"hour":        hour,
@@ -250,6 +295,23 @@ func hour(h calendar.SendingHours, end int) string {
 	return fmt.Sprintf("%02d:%02d", m/60, m%60)
 }
 
+// toLine says what a score means for the ready line.
+func toLine(score float64, line int) string {
+	if score >= float64(line) {
+		return "ready"
+	}
+	return plainNumber(math.Ceil(float64(line)-score)) + " to go"
+}
+
+// telLink is a telephone number that a device can call (RFC 3966).
+func telLink(e164, words string) template.HTML {
+	if !strings.HasPrefix(e164, "+") {
+		return template.HTML(template.HTMLEscapeString(words))
+	}
+	return template.HTML(fmt.Sprintf(`<a class="nowrap" href="tel:%s">%s</a>`,
+		template.HTMLEscapeString(e164), template.HTMLEscapeString(words)))
+}
+
 // thousands writes a whole number with commas.
 func thousands(n any) string {
 	s := fmt.Sprint(n)
@@ -261,13 +323,6 @@ func thousands(n any) string {
 		s = s[:i] + "," + s[i:]
 	}
 	return sign + s
-}
-
-func money(cents int64) string {
-	if cents%100 == 0 {
-		return thousands(cents / 100)
-	}
-	return fmt.Sprintf("%s.%02d", thousands(cents/100), cents%100)
 }
 
 func initials(name string) string {
@@ -319,7 +374,7 @@ func (renderer) Render(_ *echo.Context, w io.Writer, name string, data any) erro
 
 // view readies what every page gets.
 func (s *Server) view(c *echo.Context, place, title string, data any) View {
-	v := View{Title: title, Place: place, Now: s.Engine.Now(), Zone: s.Engine.Zone, Demo: s.Demo != nil, Data: data, Path: c.Request().URL.RequestURI()}
+	v := View{Currency: s.Engine.Workspace().Currency, Title: title, Place: place, Now: s.Engine.Now(), Zone: s.Engine.Zone(), Demo: s.Demo != nil, Data: data, Path: c.Request().URL.RequestURI()}
 	v.CSRF, _ = c.Get("csrf").(string)
 	v.Seen, _ = c.Get("seen").(string)
 	if u, ok := c.Get("user").(store.User); ok {
@@ -332,7 +387,7 @@ func (s *Server) view(c *echo.Context, place, title string, data any) View {
 		}
 	}
 	ctx := c.Request().Context()
-	v.Note = s.sessions.PopString(ctx, "note")
+	v.Note, v.Undo = s.sessions.PopString(ctx, "note"), s.sessions.PopString(ctx, "undo")
 	v.Bad = s.sessions.PopString(ctx, "bad")
 	if k, err := c.Cookie("ombak_scheme"); err == nil && (k.Value == "dark" || k.Value == "light") {
 		v.Scheme = k.Value
@@ -361,6 +416,12 @@ func (s *Server) done(c *echo.Context, to, note string) error {
 		s.sessions.Put(c.Request().Context(), "note", note)
 	}
 	return c.Redirect(http.StatusSeeOther, to)
+}
+
+// doneUndo is done with a button that takes it back.
+func (s *Server) doneUndo(c *echo.Context, to, note, undo string) error {
+	s.sessions.Put(c.Request().Context(), "undo", undo)
+	return s.done(c, to, note)
 }
 
 // notDone sends the browser back, with a word about why not.

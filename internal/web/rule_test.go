@@ -24,7 +24,7 @@ var offered = &rule.Catalogue{
 }
 
 // sent is what a browser would send of the form in a page.
-func sent(t *testing.T, page string) url.Values {
+func sent(t testing.TB, page string) url.Values {
 	t.Helper()
 	doc, err := html.Parse(strings.NewReader(page))
 	if err != nil {

@@ -64,10 +64,10 @@ func (s *Server) showScoring(c *echo.Context, code int, d scoringData) error {
 	if err != nil {
 		return err
 	}
-	d.Tide = tide{W: 344, H: 190, Left: 34, Bottom: 24}
+	d.Tide = tide{Name: "People by score, in steps of five", Each: "Score from", Names: [2]string{"People"}, W: 344, H: 190, Left: 40, Bottom: 24}
 	for i, n := range counts {
 		d.People += n
-		p := tidePoint{Value: float64(n), Title: fmt.Sprintf("%d people with %d to %d", n, i*bandStep, (i+1)*bandStep-1)}
+		p := tidePoint{Row: strconv.Itoa(i * bandStep), Value: float64(n), Title: fmt.Sprintf("%d people with %d to %d", n, i*bandStep, (i+1)*bandStep-1)}
 		if i%2 == 0 {
 			p.Tick = strconv.Itoa(i * bandStep)
 		}
@@ -76,18 +76,15 @@ func (s *Server) showScoring(c *echo.Context, code int, d scoringData) error {
 		}
 		d.Tide.Points = append(d.Tide.Points, p)
 	}
-	d.Tide.layout()
-	r := []int64{}
 	for i, n := range counts {
 		if i*bandStep >= d.Model.Line {
-			r = append(r, n)
 			d.Over += n
 		}
 	}
 	if d.Model.Line > 0 {
-		at := min(float64(d.Model.Line)/bandStep, bands-1)
-		d.Tide.NowX = d.Tide.Left + at/(bands-1)*(d.Tide.W-10-d.Tide.Left)
+		d.Tide.Up, d.Tide.UpText = min(float64(d.Model.Line)/bandStep, bands), fmt.Sprintf("ready line %d", d.Model.Line)
 	}
+	d.Tide.layout()
 	return s.pageCode(c, code, "scoring.html", "", "Scoring", "Scoring", d)
 }
 

@@ -7,12 +7,14 @@ import (
 	"fmt"
 	"html/template"
 	"net/http"
+	"net/url"
 	"strconv"
 	"strings"
 
 	"github.com/labstack/echo/v5"
 
 	"ombak/internal/core/calendar"
+	"ombak/internal/core/contact"
 	"ombak/internal/core/person"
 	"ombak/internal/core/rule"
 	"ombak/internal/core/sequence"
@@ -40,9 +42,11 @@ func (s *Server) newSequence(c *echo.Context) error {
 		return s.notDone(c, "/sequences?new=1", "Give the sequence a name first.")
 	}
 	var id int64
+	plan, w := sequence.NewPlan(), s.Engine.Workspace()
+	plan.Hours = calendar.OfficeHours(w.From, w.To)
 	err := s.Store.InTx(c.Request().Context(), func(tx store.Tx) error {
 		var err error
-		id, err = store.AddSequence(c.Request().Context(), tx, name, sequence.NewPlan(), s.Engine.Now())
+		id, err = store.AddSequence(c.Request().Context(), tx, name, plan, s.Engine.Now())
 		return err
 	})
 	if err != nil {
@@ -76,11 +80,14 @@ type sequenceData struct {
 	Exit   sequence.Exit
 	Kinds  []kindChoice
 	Entry  entryForm
+	Typed  *[2]string // sending hours that were wrong; nil: those of the plan
 	Pages  []store.Page
 	Wrong  string
 	Lately []lately
 
 	Audiences []rule.Named
+	Purposes  []store.Purpose
+	Grounds   []string // besides what people agreed to
 	cat       *rule.Catalogue
 	Said      string // what the chosen step does
 
@@ -133,7 +140,7 @@ func entryOf(e store.Entry, pages []store.Page, cat *rule.Catalogue) entryForm {
 		} else if q != nil {
 			f.Field, f.Value = q.Field, q.Value
 		}
-		f.Words = "everybody with " + e.Rule.Words(cat)
+		f.Words = "everybody" + e.Rule.Whose(cat)
 	}
 	for _, p := range pages {
 		if p.ID == e.Page {
@@ -185,6 +192,12 @@ func (s *Server) showSequence(c *echo.Context, code int, id int64, adjust func(*
 		return err
 	}
 	d.Audiences, d.cat = cat.Audiences, cat
+	if d.Purposes, err = s.Store.Purposes(ctx); err != nil {
+		return err
+	}
+	if d.Grounds, err = s.Store.Grounds(ctx); err != nil {
+		return err
+	}
 	d.Entry = entryOf(q.Entry.V, d.Pages, cat)
 	messages, err := s.Store.Messages(ctx)
 	if err != nil {
@@ -316,19 +329,19 @@ func (s *Server) happening(c *echo.Context, d *sequenceData) error {
 		}
 		d.Lately = append(d.Lately, x)
 	}
-	now := s.Engine.Now().In(s.Engine.Zone)
-	due, err := s.Store.DueByDay(ctx, d.Q.ID, now.AddDate(0, 0, daysAhead), s.Engine.Zone.String())
+	now := s.Engine.Now().In(s.Engine.Zone())
+	due, err := s.Store.DueByDay(ctx, d.Q.ID, now.AddDate(0, 0, daysAhead), s.Engine.Zone().String())
 	if err != nil {
 		return err
 	}
-	d.Ahead = tide{W: 420, H: 170, Left: 30, Bottom: 22}
+	d.Ahead = tide{Name: "People who come due, by day", Each: "Day", Names: [2]string{"People"}, W: 420, H: 170, Left: 36, Bottom: 22}
 	for i := range daysAhead {
 		day := now.AddDate(0, 0, i)
-		p := tidePoint{Tick: day.Format("Mon 2")[:1] + day.Format(" 2"), Title: day.Format("Mon 2 Jan") + ": nobody"}
+		p := tidePoint{Row: day.Format(dayForm), Tick: day.Format("Mon 2")[:1] + day.Format(" 2"), Title: day.Format("Mon 2 Jan") + ": nobody"}
 		for _, x := range due {
 			if x.Day.Format("2006-01-02") == day.Format("2006-01-02") || (i == 0 && x.Day.Format("2006-01-02") < day.Format("2006-01-02")) {
-				p.Second += float64(x.N)
-				p.Title = fmt.Sprintf("%s: %d people", day.Format("Mon 2 Jan"), int(p.Second))
+				p.Value += float64(x.N)
+				p.Title = fmt.Sprintf("%s: %d people", day.Format("Mon 2 Jan"), int(p.Value))
 				d.Due += x.N
 			}
 		}
@@ -352,8 +365,10 @@ func (s *Server) stepForm(p *sequence.Plan, st sequence.Step, messages []store.M
 	return template.HTML(b.String()), err
 }
 
-// edit changes the draft and shows the map again.
-func (s *Server) edit(c *echo.Context, change func(p *sequence.Plan) (what string, step sequence.StepID, err error)) error {
+// edit changes the draft and shows the map again. What goes along with the
+// change and is not of the plan is done by also, which may be nil.
+func (s *Server) edit(c *echo.Context, change func(p *sequence.Plan) (what string, step sequence.StepID, err error),
+	also func() error) error {
 	ctx := c.Request().Context()
 	id, err := idOf(c, "id")
 	if err != nil {
@@ -366,11 +381,14 @@ func (s *Server) edit(c *echo.Context, change func(p *sequence.Plan) (what strin
 	wrong := func(text string) error {
 		return s.showSequence(c, http.StatusUnprocessableEntity, id, func(d *sequenceData) { d.Wrong = text })
 	}
-	if n, err := strconv.Atoi(c.FormValue("n")); err != nil || n != draft.N {
-		return wrong("Somebody else has changed this draft meanwhile. What you see now is theirs; nothing of it was lost.")
-	}
 	p := draft.Plan.V.Clone()
 	what, step, err := change(p)
+	if n, nerr := strconv.Atoi(c.FormValue("n")); nerr != nil || n != draft.N {
+		return s.planConflict(c, id, &draft, p, step, err)
+	}
+	if err == nil && also != nil {
+		err = also()
+	}
 	if err != nil {
 		return wrong(sentence(err))
 	}
@@ -384,9 +402,97 @@ func (s *Server) edit(c *echo.Context, change func(p *sequence.Plan) (what strin
 		return err
 	}
 	if !saved {
-		return wrong("Somebody else has changed this draft meanwhile. What you see now is theirs; nothing of it was lost.")
+		if draft, err = s.Store.Draft(ctx, id); err != nil {
+			return err
+		}
+		return s.planConflict(c, id, &draft, p, step, nil)
 	}
 	return s.goTo(c, id, step)
+}
+
+// planConflict answers to a change of a draft that was changed in another place
+// since: what was typed into a form stands beside what is there, to choose from.
+// Where the change cannot be made any more, it says why.
+func (s *Server) planConflict(c *echo.Context, id int64, draft *store.Draft, mine *sequence.Plan, step sequence.StepID, cannot error) error {
+	ctx := c.Request().Context()
+	q, err := s.Store.Sequence(ctx, id)
+	if err != nil {
+		return err
+	}
+	v, err := c.FormValues()
+	if err != nil {
+		return err
+	}
+	theirs := draft.Plan.V
+	var d conflictData
+	a, b := theirs.Step(step), mine.Step(step)
+	switch {
+	case cannot == nil && a != nil && b != nil && v.Has("title"):
+		list, err := s.Store.Messages(ctx)
+		if err != nil {
+			return err
+		}
+		names := map[int64]string{}
+		for _, m := range list {
+			names[m.ID] = m.Name
+		}
+		d = stepConflict(a, b, names)
+	case cannot == nil && v.Has("name"):
+		d.words("Name", q.Name, v.Get("name"))
+		d.words("Sending hours", theirs.Hours.String(), mine.Hours.String())
+		d.words("Launch hold", yesNo(theirs.LaunchHold), yesNo(mine.LaunchHold))
+		d.words("Ground", groundValue(theirs.Ground), v.Get("ground"))
+		if entry, err := readEntry(c); err == nil && stateOf(entry) != stateOf(q.Entry.V) {
+			pages, err := s.Store.Pages(ctx)
+			if err != nil {
+				return err
+			}
+			cat, err := s.Store.Catalogue(ctx)
+			if err != nil {
+				return err
+			}
+			d.words("Who enters", entryOf(q.Entry.V, pages, cat).Words, entryOf(entry, pages, cat).Words)
+		}
+	}
+	if len(d.Lines) == 0 {
+		why := "This draft was changed in another place meanwhile. Here it is as it stands: look, and do it again if you still want it."
+		if cannot != nil {
+			why += " What you did cannot be done to it: " + cannot.Error() + "."
+		}
+		if typed := person.Name(v.Get("title")); typed != "" {
+			why += " You had typed “" + typed + "”" + guideOf(v) + "."
+		}
+		return s.showSequence(c, http.StatusConflict, id, func(d *sequenceData) { d.Wrong = why })
+	}
+	d.Name, d.Target, d.Base, d.State = q.Name, "work", "n", strconv.Itoa(draft.N)
+	d.Action = c.Request().URL.Path
+	d.Back = fmt.Sprintf("/sequences/%d?view=draft&step=%d", id, step)
+	return s.conflict(c, "Sequences", d, v)
+}
+
+func guideOf(v url.Values) string {
+	if g := strings.TrimSpace(v.Get("guide")); g != "" {
+		return " with the guide “" + g + "”"
+	}
+	return ""
+}
+
+func yesNo(b bool) string {
+	if b {
+		return "yes"
+	}
+	return "no"
+}
+
+// groundValue is a ground as readGround reads it.
+func groundValue(g contact.Ground) string {
+	switch {
+	case g.Purpose != 0:
+		return fmt.Sprintf("purpose %d", g.Purpose)
+	case g.Other != "":
+		return "other " + g.Other
+	}
+	return ""
 }
 
 // goTo shows the draft with a step chosen, in place where htmx asks.
@@ -423,9 +529,13 @@ func (s *Server) insertStep(c *echo.Context) error {
 				w.Of = e.ID
 			}
 		}
-		id, err := p.Insert(st, sequence.StepID(from), sequence.Exit(c.FormValue("exit")))
+		var exits []sequence.Exit
+		for _, e := range strings.Split(c.FormValue("exit"), "|") {
+			exits = append(exits, sequence.Exit(e))
+		}
+		id, err := p.Insert(st, sequence.StepID(from), exits[0], exits[1:]...)
 		return "insert " + st.Kind().Word, id, err
-	})
+	}, nil)
 }
 
 func (s *Server) changeStep(c *echo.Context) error {
@@ -446,7 +556,7 @@ func (s *Server) changeStep(c *echo.Context) error {
 			}
 		}
 		return "change “" + title + "”", st.About().ID, nil
-	})
+	}, nil)
 }
 
 func (s *Server) removeStep(c *echo.Context) error {
@@ -457,7 +567,7 @@ func (s *Server) removeStep(c *echo.Context) error {
 			return "", 0, sequence.ErrNoStep
 		}
 		return "remove “" + st.About().Title + "”", 0, p.Remove(st.About().ID)
-	})
+	}, nil)
 }
 
 func (s *Server) undo(by int) echo.HandlerFunc {
@@ -489,28 +599,82 @@ func (s *Server) sequenceSettings(c *echo.Context) error {
 	if err == nil && name == "" {
 		err = errors.New("give the sequence a name")
 	}
+	from, err1 := clockTime(c.FormValue("from"))
+	to, err2 := clockTime(c.FormValue("to"))
+	hours := calendar.OfficeHours(from, to)
+	if c.FormValue("weekend") != "" {
+		hours.Days[0], hours.Days[6] = hours.Days[1], hours.Days[1]
+	}
+	ground, err3 := readGround(c.FormValue("ground"))
+	for _, e := range []error{err1, err2, hours.Check(), err3} {
+		if err == nil {
+			err = e
+		}
+	}
 	if err != nil {
-		return s.showSequence(c, http.StatusUnprocessableEntity, id, func(d *sequenceData) { d.Wrong, d.Panel, d.Step = sentence(err), "sequence", nil })
+		return s.showSequence(c, http.StatusUnprocessableEntity, id, func(d *sequenceData) { s.typedSettings(c, d, sentence(err)) })
 	}
 	return s.edit(c, func(p *sequence.Plan) (string, sequence.StepID, error) {
-		from, err1 := clockTime(c.FormValue("from"))
-		to, err2 := clockTime(c.FormValue("to"))
-		if err := errors.Join(err1, err2); err != nil {
-			return "", 0, err
-		}
-		p.Hours = calendar.OfficeHours(from, to)
-		if c.FormValue("weekend") != "" {
-			p.Hours.Days[0], p.Hours.Days[6] = p.Hours.Days[1], p.Hours.Days[1]
-		}
-		p.LaunchHold = c.FormValue("hold") != ""
-		if err := p.Hours.Check(); err != nil {
-			return "", 0, err
-		}
+		p.Hours, p.Ground, p.LaunchHold = hours, ground, c.FormValue("hold") != ""
+		return "change the settings", 0, nil
+	}, func() error {
 		if err := s.Store.RenameSequence(ctx, id, name, s.Engine.Now()); err != nil {
-			return "", 0, err
+			return err
 		}
-		return "change the settings", 0, s.Store.SetEntry(ctx, id, entry, s.Engine.Now())
+		return s.Store.SetEntry(ctx, id, entry, s.Engine.Now())
 	})
+}
+
+// typedSettings shows the settings as they were typed, with what is wrong.
+func (s *Server) typedSettings(c *echo.Context, d *sequenceData, wrong string) {
+	d.Wrong, d.Panel, d.Step = wrong, "sequence", nil
+	d.Q.Name = c.FormValue("name")
+	d.Entry.How, d.Entry.Field, d.Entry.Value = c.FormValue("entry"), rule.Field(c.FormValue("field")), c.FormValue("value")
+	d.Entry.Page, _ = strconv.ParseInt(c.FormValue("page"), 10, 64) // none chosen: 0
+	d.Typed = &[2]string{c.FormValue("from"), c.FormValue("to")}
+	d.Plan = d.Plan.Clone()
+	d.Plan.LaunchHold = c.FormValue("hold") != ""
+	if g, err := readGround(c.FormValue("ground")); err == nil {
+		d.Plan.Ground = g
+	}
+	if from, err := clockTime(d.Typed[0]); err == nil { // the ticks of the week go by them
+		if to, err := clockTime(d.Typed[1]); err == nil && c.FormValue("weekend") != "" {
+			d.Plan.Hours = calendar.OfficeHours(from, to)
+			d.Plan.Hours.Days[6] = d.Plan.Hours.Days[1]
+		}
+	}
+}
+
+// readGround reads a ground as the settings' form writes it: "purpose 3", or the
+// words of another behind "other ".
+func readGround(s string) (contact.Ground, error) {
+	if name, ok := strings.CutPrefix(s, "other "); ok && len(name) <= 200 {
+		return contact.Ground{Other: person.Name(name)}, nil
+	}
+	if id, ok := strings.CutPrefix(s, "purpose "); ok {
+		n, err := strconv.ParseInt(id, 10, 64)
+		if err == nil && n > 0 {
+			return contact.Ground{Purpose: n}, nil
+		}
+	}
+	if s == "" { // none yet
+		return contact.Ground{}, nil
+	}
+	return contact.Ground{}, errors.New("choose the ground on which it reaches people")
+}
+
+// GroundWords says on what ground the sequence reaches people.
+func (d sequenceData) GroundWords() string {
+	g := d.Plan.Ground
+	if g.Purpose == 0 {
+		return g.Other
+	}
+	for _, p := range d.Purposes {
+		if p.ID == g.Purpose {
+			return "they agreed to “" + p.Name + "”"
+		}
+	}
+	return "they agreed to a purpose that is not there any more"
 }
 
 // clockTime reads 08:30 as minutes since midnight; 24:00 is the day's end.
@@ -548,6 +712,47 @@ func readEntry(c *echo.Context) (store.Entry, error) {
 	return store.Entry{}, errors.New("choose who enters")
 }
 
+type launchData struct {
+	Q store.Sequence
+	engine.Launching
+	Others string // the ground besides what people agreed to
+	Enters string
+}
+
+// askLaunch shows what a launch would do, before it is done.
+func (s *Server) askLaunch(c *echo.Context) error {
+	ctx := c.Request().Context()
+	id, err := idOf(c, "id")
+	if err != nil {
+		return err
+	}
+	d := launchData{}
+	if d.Launching, err = s.Engine.Launching(ctx, id); err != nil {
+		return err
+	}
+	if len(d.Problems) > 0 {
+		return s.notDone(c, fmt.Sprintf("/sequences/%d?view=draft", id), "It cannot be launched yet: first mend what the checks name.")
+	}
+	if d.Q, err = s.Store.Sequence(ctx, id); err != nil {
+		return err
+	}
+	draft, err := s.Store.Draft(ctx, id)
+	if err != nil {
+		return err
+	}
+	d.Others = draft.Plan.V.Ground.Other
+	pages, err := s.Store.Pages(ctx)
+	if err != nil {
+		return err
+	}
+	cat, err := s.Store.Catalogue(ctx)
+	if err != nil {
+		return err
+	}
+	d.Enters = entryOf(d.Q.Entry.V, pages, cat).Words
+	return s.page(c, "launch.html", "", "Sequences", "Launch "+d.Q.Name, d)
+}
+
 func (s *Server) launch(c *echo.Context) error {
 	id, err := idOf(c, "id")
 	if err != nil {
@@ -572,22 +777,57 @@ func (s *Server) resume(c *echo.Context) error {
 	return s.setRunning(c, s.Engine.Resume, "Running again. What came due meanwhile goes out in its sending hours.")
 }
 
-func (s *Server) holdAll(c *echo.Context) error {
-	n, err := s.Store.HoldEverything(c.Request().Context(), s.Engine.Now())
+// askHoldAll names what a hold of everything would stop.
+func (s *Server) askHoldAll(c *echo.Context) error {
+	list, err := s.Store.Running(c.Request().Context())
 	if err != nil {
 		return err
 	}
-	return s.done(c, "/sequences", fmt.Sprintf("%d held. Let each run on from its map.", n))
+	return s.page(c, "holdall.html", "", "Sequences", "Hold all", list)
 }
 
-// stepPeople lists the people behind a figure of the map.
-func (s *Server) stepPeople(c *echo.Context) error {
+func (s *Server) holdAll(c *echo.Context) error {
+	id, n, err := s.Engine.HoldAll(c.Request().Context(), userOf(c).ID)
+	if err != nil {
+		return err
+	}
+	if n == 0 {
+		return s.done(c, "/sequences", "Nothing was running.")
+	}
+	return s.doneUndo(c, "/sequences", fmt.Sprintf("%d held: nothing goes out until it runs on.", n), fmt.Sprintf("/sequences/hold-all/%d/undo", id))
+}
+
+// takeBackHold lets everything run on that one hold of everything held.
+func (s *Server) takeBackHold(c *echo.Context) error {
 	id, err := idOf(c, "id")
 	if err != nil {
 		return err
 	}
-	step, _ := strconv.Atoi(c.QueryParam("step"))
-	list, err := s.Store.PeopleAtStep(c.Request().Context(), id, int32(step), c.QueryParam("which"), 200)
+	n, err := s.Engine.TakeBackHold(c.Request().Context(), id)
+	if errors.Is(err, store.ErrOver) {
+		return s.notDone(c, "/sequences", "That hold was taken back already.")
+	}
+	if err != nil {
+		return err
+	}
+	return s.done(c, "/sequences", fmt.Sprintf("%d running again. What was held before, or decided about since, stays as it is.", n))
+}
+
+func (s *Server) copySequence(c *echo.Context) error {
+	id, err := idOf(c, "id")
+	if err != nil {
+		return err
+	}
+	made, err := s.Engine.CopySequence(c.Request().Context(), id)
+	if err != nil {
+		return err
+	}
+	return s.done(c, fmt.Sprintf("/sequences/%d?view=draft", made), "This is the copy. Nobody is in it.")
+}
+
+// askEnd says what ending a sequence would do.
+func (s *Server) askEnd(c *echo.Context) error {
+	id, err := idOf(c, "id")
 	if err != nil {
 		return err
 	}
@@ -595,7 +835,50 @@ func (s *Server) stepPeople(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	return s.page(c, "steppeople.html", "", "Sequences", q.Name, map[string]any{"Q": q, "People": list, "Which": c.QueryParam("which"), "Step": step})
+	return s.page(c, "endsequence.html", "", "Sequences", "End "+q.Name, q)
+}
+
+func (s *Server) endSequence(c *echo.Context) error {
+	id, err := idOf(c, "id")
+	if err != nil {
+		return err
+	}
+	to := fmt.Sprintf("/sequences/%d", id)
+	n, err := s.Engine.EndSequence(c.Request().Context(), id)
+	if errors.Is(err, store.ErrOver) {
+		return s.notDone(c, to, "Only a sequence that runs or is held can be ended.")
+	}
+	if err != nil {
+		return err
+	}
+	return s.done(c, to, fmt.Sprintf("Ended. %s left it.", peopleWords(n)))
+}
+
+func peopleWords(n int64) string {
+	if n == 1 {
+		return "1 person"
+	}
+	return thousands(n) + " people"
+}
+
+func (s *Server) removeSequence(c *echo.Context) error {
+	id, err := idOf(c, "id")
+	if err != nil {
+		return err
+	}
+	at := fmt.Sprintf("/sequences/%d", id)
+	back := strings.HasSuffix(c.Request().URL.Path, "/back")
+	err = s.Engine.RemoveSequence(c.Request().Context(), id, back)
+	if errors.Is(err, store.ErrOver) {
+		return s.notDone(c, at, "End it first: people are, or could be, on the way.")
+	}
+	if err != nil {
+		return err
+	}
+	if back {
+		return s.done(c, at, "It is back.")
+	}
+	return s.doneUndo(c, "/sequences", "The sequence is off the list. What it did still tells of it.", at+"/back")
 }
 
 func (s *Server) setRunning(c *echo.Context, f func(context.Context, int64) error, note string) error {

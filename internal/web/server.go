@@ -122,6 +122,10 @@ func (s *Server) Handler() http.Handler {
 	g.POST("/sign-in", s.signIn)
 	g.POST("/sign-in/:id", s.signInAs)
 	g.POST("/sign-out", s.signOut)
+	for _, path := range []string{"/first/:token", "/join/:token"} {
+		g.GET(path, s.joinPage)
+		g.POST(path, s.join)
+	}
 
 	in := g.Group("", s.signedIn)
 	writes := allow("marketer", "lead", "admin")
@@ -163,10 +167,18 @@ func (s *Server) Handler() http.Handler {
 	in.POST("/sequences/:id/undo", s.undo(-1), writes)
 	in.POST("/sequences/:id/redo", s.undo(1), writes)
 	in.POST("/sequences/:id/settings", s.sequenceSettings, writes)
+	in.GET("/sequences/:id/launch", s.askLaunch, writes)
 	in.POST("/sequences/:id/launch", s.launch, writes)
+	in.POST("/sequences/:id/copy", s.copySequence, writes)
+	in.GET("/sequences/:id/end", s.askEnd, writes)
+	in.POST("/sequences/:id/end", s.endSequence, writes)
+	in.POST("/sequences/:id/remove", s.removeSequence, writes)
+	in.POST("/sequences/:id/back", s.removeSequence, writes)
 	in.POST("/sequences/:id/hold", s.hold, writes)
 	in.POST("/sequences/:id/resume", s.resume, writes)
-	in.POST("/sequences/hold-all", s.holdAll, allow("marketer", "lead", "admin"))
+	in.GET("/sequences/hold-all", s.askHoldAll, writes)
+	in.POST("/sequences/hold-all", s.holdAll, writes)
+	in.POST("/sequences/hold-all/:id/undo", s.takeBackHold, writes)
 	in.POST("/touches/:id/resolve", s.resolve, writes)
 
 	in.GET("/scoring", s.scoring)
@@ -182,6 +194,10 @@ func (s *Server) Handler() http.Handler {
 	in.POST("/desk/calls/:id", s.finishCall, sells)
 	in.POST("/desk/handoffs/:id/accept", s.accept, sells)
 	in.POST("/desk/handoffs/:id/send-back", s.sendBack, sells)
+
+	in.POST("/desk/handoffs/:id/back", s.takeBack, sells)
+
+	s.settingsRoutes(in)
 
 	in.GET("/pipeline", s.pipeline)
 	in.POST("/pipeline/:id/move", s.moveDeal, sells)

@@ -114,7 +114,7 @@ func (s *Server) showShelf(c *echo.Context, code int, d shelfForm) error {
 }
 
 func (s *Server) shelfOver(i store.ShelfItem) bool {
-	return i.Ends != nil && i.Ends.Format(time.DateOnly) < s.Engine.Now().In(s.Engine.Zone).Format(time.DateOnly)
+	return i.Ends != nil && i.Ends.Format(time.DateOnly) < s.Engine.Now().In(s.Engine.Zone()).Format(time.DateOnly)
 }
 
 func (s *Server) saveShelf(c *echo.Context) error {
@@ -156,7 +156,7 @@ func (s *Server) saveShelf(c *echo.Context) error {
 	if wrong == "" {
 		id, err := s.Engine.SaveShelfItem(ctx, i, data, userOf(c).ID)
 		if err == nil {
-			return s.done(c, fmt.Sprintf("/content/shelf/%d", id), "Kept.")
+			return s.done(c, fmt.Sprintf("/content/shelf/%d", id), "Saved.")
 		}
 		if store.IsNotFound(err) {
 			return err

@@ -68,6 +68,7 @@ func (s *Server) signIn(c *echo.Context) error {
 		hash = nobody()
 	}
 	ok, herr := password.Matches(typed, hash)
+	ok = ok && u.Left == nil
 	if herr != nil {
 		return herr
 	}
@@ -159,7 +160,7 @@ func (s *Server) signedIn(next echo.HandlerFunc) echo.HandlerFunc {
 		c.Set("seen", s.events.mark()) // before anything is read: what changes from now on the page has to be told
 		id := s.sessions.GetInt64(ctx, "user")
 		u, err := s.Store.User(ctx, id)
-		if id == 0 || store.IsNotFound(err) {
+		if id == 0 || store.IsNotFound(err) || err == nil && u.Left != nil {
 			if isHTMX(c) || c.Request().Method != http.MethodGet {
 				return echo.ErrUnauthorized
 			}

@@ -129,7 +129,7 @@ func (s *Server) saveTag(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	return s.done(c, "/people/tags", "Kept.")
+	return s.done(c, "/people/tags", "Saved.")
 }
 
 func (s *Server) mergeTags(c *echo.Context) error {
@@ -270,7 +270,7 @@ func (s *Server) changeField(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	return s.done(c, "/people/tags", "Kept.")
+	return s.done(c, "/people/tags", "Saved.")
 }
 
 func (s *Server) addPurpose(c *echo.Context) error {
@@ -289,5 +289,9 @@ func (s *Server) addPurpose(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	return s.done(c, "/people/tags", "Kept.")
+	to := localPath(c.FormValue("back"))
+	if to == "" {
+		to = "/people/tags"
+	}
+	return s.done(c, to, "Saved.")
 }

@@ -6,32 +6,45 @@ import (
 	"strings"
 )
 
-// tide is a line that rises and falls over time, as a chart shows it.
+// tide is a chart of what rises and falls: counts by hour, day or band, drawn as
+// bars, or a level that holds between changes, such as a score, drawn as steps.
+// It shows what was counted and no more, and can be read as a table.
 type tide struct {
+	Name  string    // what the chart shows
+	Each  string    // what a point is: "Day"
+	Names [2]string // what is counted: in front, and behind in grey; the second may be empty
+
 	W, H         float64
 	Left, Bottom float64 // margins
+	Level        bool    // a level that holds; otherwise counts
 	Mark         float64 // a level to draw across, such as the ready line; 0: none
 	MarkText     string
-	Steps        bool // the value jumps and holds, as a score does
-	Now          int  // index of the point that is now; the line ahead of it is dashed. 0: all has been
+	Up           float64 // a place between points to draw a line up at, in points from the first; 0: none
+	UpText       string
+	Unfinished   bool // the last count is not over yet
+	Now          int  // of a level, the index of the point that is now; what is ahead of it is dashed. 0: all has been
 
 	Points []tidePoint
 
-	Top                  float64 // of the scale
-	Area, Line, Ahead    string
-	MarkY, NowX, BottomY float64
-	Levels               []level
-	Bars                 []bar
+	Top            float64 // of the scale
+	Area, Line     string
+	Ahead          string
+	MarkY, BottomY float64
+	UpX            float64
+	Levels         []level
+	Bars           []bar
 }
 
 type tidePoint struct {
-	X      float64 // 0 to 1, where it is not simply the next; set Spread
+	X      float64 // of a level: 0 to 1, where it stands
 	Value  float64
-	Second float64 // a bar under the line
+	Second float64 // a count behind it
 	Tick   string
-	Title  string
+	Title  string // in full, for who points at it
+	Row    string // its head in the table; Tick where it is empty
 
 	PX, PY float64
+	Anchor string // of the tick
 }
 
 type level struct {
@@ -39,81 +52,145 @@ type level struct {
 	Text string
 }
 
-type bar struct{ X, Y, W, H float64 }
+type bar struct {
+	X, Y, W, H float64
+	Class      string
+}
 
-// layout computes where everything stands. Points are spread evenly where none
-// has an X.
+// chartTop is the space above the highest level.
+const chartTop = 14.0
+
+// layout computes where everything stands.
 func (t *tide) layout() {
 	n := len(t.Points)
 	if n == 0 {
 		return
 	}
-	highest, spread := t.Mark, true
+	highest := t.Mark
 	for _, p := range t.Points {
 		highest = max(highest, p.Value, p.Second)
-		if p.X != 0 {
-			spread = false
-		}
 	}
 	t.Top = nice(highest)
-	right, top := t.W-10, 12.0
 	t.BottomY = t.H - t.Bottom
-	y := func(v float64) float64 { return t.BottomY - v/t.Top*(t.BottomY-top) }
+	right := t.W - 10
+	slot := (right - t.Left) / float64(n)
 	for i := range t.Points {
 		p := &t.Points[i]
-		f := p.X
-		if spread && n > 1 {
-			f = float64(i) / float64(n-1)
+		p.PX = t.Left + (float64(i)+0.5)*slot
+		if t.Level {
+			p.PX = t.Left + p.X*(right-t.Left)
 		}
-		p.PX, p.PY = t.Left+f*(right-t.Left), y(p.Value)
+		p.PY = t.y(p.Value)
+		// No label is cut off at an edge.
+		switch half := float64(len(p.Tick)) * 3; {
+		case p.PX+half > t.W:
+			p.Anchor = "end"
+		case p.PX-half < 0:
+			p.Anchor = "start"
+		default:
+			p.Anchor = "middle"
+		}
 	}
-	if t.Now == 0 {
-		t.Now = n - 1
-	}
-	t.NowX = t.Points[t.Now].PX
-	t.Line, t.Ahead = t.path(0, t.Now), t.path(t.Now, n-1)
-	t.Area = t.path(0, t.Now) + fmt.Sprintf(" L%.1f %.1f L%.1f %.1f Z", t.NowX, t.BottomY, t.Points[0].PX, t.BottomY)
 	if t.Mark > 0 {
-		t.MarkY = y(t.Mark)
+		t.MarkY = t.y(t.Mark)
+	}
+	if t.Up > 0 {
+		t.UpX = t.Left + t.Up*slot
 	}
 	for _, v := range []float64{0, t.Top / 2, t.Top} {
-		t.Levels = append(t.Levels, level{y(v), strings.TrimSuffix(fmt.Sprintf("%.1f", v), ".0")})
+		t.Levels = append(t.Levels, level{t.y(v), thousands(int64(v))})
 	}
-	w := (right - t.Left) / float64(max(n, 1)) * 0.55
-	for _, p := range t.Points {
-		if p.Second > 0 {
-			t.Bars = append(t.Bars, bar{p.PX - w/2, y(p.Second), w, t.BottomY - y(p.Second)})
+	if t.Level {
+		t.steps()
+	} else {
+		t.bars(slot)
+	}
+}
+
+func (t *tide) y(v float64) float64 { return t.BottomY - v/t.Top*(t.BottomY-chartTop) }
+
+// bars draws counts: those behind wide and grey, those in front narrow.
+func (t *tide) bars(slot float64) {
+	put := func(i int, v, width float64, class string) {
+		if v <= 0 {
+			return
 		}
+		if t.Unfinished && i == len(t.Points)-1 {
+			class += " unfinished"
+		}
+		y := t.y(v)
+		t.Bars = append(t.Bars, bar{t.Points[i].PX - width/2, y, width, t.BottomY - y, class})
 	}
+	for i, p := range t.Points {
+		put(i, p.Second, slot*0.86, "behind")
+	}
+	for i, p := range t.Points {
+		width := slot * 0.7
+		if t.Names[1] != "" {
+			width = slot * 0.46
+		}
+		put(i, p.Value, width, "count")
+	}
+}
+
+// steps draws a level that holds between changes.
+func (t *tide) steps() {
+	if t.Now == 0 {
+		t.Now = len(t.Points) - 1
+	}
+	t.Line, t.Ahead = t.path(0, t.Now), t.path(t.Now, len(t.Points)-1)
+	t.Area = t.Line + fmt.Sprintf(" V%.1f H%.1f Z", t.BottomY, t.Points[0].PX)
 }
 
 func (t *tide) path(from, to int) string {
 	var b strings.Builder
 	for i := from; i <= to && i < len(t.Points); i++ {
-		p := t.Points[i]
-		switch {
-		case i == from:
+		if p := t.Points[i]; i == from {
 			fmt.Fprintf(&b, "M%.1f %.1f", p.PX, p.PY)
-		case t.Steps:
+		} else {
 			fmt.Fprintf(&b, " H%.1f V%.1f", p.PX, p.PY)
-		default:
-			q := t.Points[i-1]
-			m := (p.PX + q.PX) / 2
-			fmt.Fprintf(&b, " C%.1f %.1f %.1f %.1f %.1f %.1f", m, q.PY, m, p.PY, p.PX, p.PY)
 		}
 	}
 	return b.String()
 }
 
-// nice rounds a scale's top up to 1, 2 or 5 times a power of ten.
+// Rows are the chart as a table: of counts every one, of a level every change.
+func (t tide) Rows() [][]string {
+	var out [][]string
+	for i, p := range t.Points {
+		head := p.Row
+		if head == "" {
+			head = p.Tick
+		}
+		if t.Unfinished && i == len(t.Points)-1 {
+			head += ", so far"
+		}
+		row := []string{head, plainNumber(p.Value)}
+		if t.Names[1] != "" {
+			row = append(row, plainNumber(p.Second))
+		}
+		out = append(out, row)
+	}
+	return out
+}
+
+func plainNumber(v float64) string {
+	if v == math.Trunc(v) {
+		return thousands(int64(v))
+	}
+	return fmt.Sprintf("%.1f", v)
+}
+
+// nice rounds a scale's top up so that it and its half are whole numbers: to 1,
+// 2 or 4 times a power of ten, at least 4.
 func nice(v float64) float64 {
 	if v <= 4 {
 		return 4
 	}
 	p := math.Pow(10, math.Floor(math.Log10(v)))
-	for _, m := range []float64{1, 2, 4, 5, 10} {
-		if v <= m*p {
-			return m * p
+	for _, m := range []float64{1, 2, 4, 6, 8, 10} {
+		if top := m * p; v <= top && math.Mod(top, 2) == 0 {
+			return top
 		}
 	}
 	return 10 * p

@@ -7,6 +7,7 @@ import (
 
 	"github.com/labstack/echo/v5"
 
+	"ombak/internal/core/calendar"
 	"ombak/internal/store"
 )
 
@@ -30,6 +31,8 @@ type todayData struct {
 	Sequences []store.Sequence
 	Tide      tide
 	Line      int
+	Begin     []beginning // until a first sequence runs
+	BeginDone int
 }
 
 func (s *Server) today(c *echo.Context) error {
@@ -70,8 +73,18 @@ func (s *Server) today(c *echo.Context) error {
 	} else if !store.IsNotFound(err) {
 		return err
 	}
-	from := now.In(s.Engine.Zone).AddDate(0, 0, -41)
-	days, err := s.Store.Days(ctx, time.Date(from.Year(), from.Month(), from.Day(), 0, 0, 0, 0, s.Engine.Zone), s.Engine.Zone.String())
+	if (View{User: userOf(c)}).Writes() {
+		if d.Begin, err = s.beginnings(c); err != nil {
+			return err
+		}
+		for _, b := range d.Begin {
+			if b.Done {
+				d.BeginDone++
+			}
+		}
+	}
+	from := now.In(s.Engine.Zone()).AddDate(0, 0, -41)
+	days, err := s.Store.Days(ctx, calendar.At(calendar.DateOf(from, s.Engine.Zone()), 0, s.Engine.Zone()), s.Engine.Zone().String())
 	if err != nil {
 		return err
 	}
@@ -85,11 +98,12 @@ func dayTide(days []store.Day, from time.Time, n int) tide {
 	for _, d := range days {
 		by[d.Day.Format("2006-01-02")] = d
 	}
-	t := tide{W: 720, H: 150, Left: 34, Bottom: 22}
+	t := tide{Name: "What people did, by day", Each: "Day", Names: [2]string{"Opened, clicked, answered or filled in", "Emails sent"}, Unfinished: true,
+		W: 720, H: 150, Left: 40, Bottom: 22}
 	for i := range n {
 		day := from.AddDate(0, 0, i)
 		d := by[day.Format("2006-01-02")]
-		p := tidePoint{Value: float64(d.Opens + d.Acts), Second: float64(d.Sent)}
+		p := tidePoint{Value: float64(d.Opens + d.Acts), Second: float64(d.Sent), Row: day.Format(dayForm)}
 		p.Title = fmt.Sprintf("%s: %d opened, clicked, answered or filled in; %d emails sent", day.Format("Mon 2 Jan"), d.Opens+d.Acts, d.Sent)
 		if day.Weekday() == time.Monday {
 			p.Tick = day.Format("2 Jan")

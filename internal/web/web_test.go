@@ -6,6 +6,7 @@ import (
 	"encoding/hex"
 	"fmt"
 	"io"
+	"math"
 	"net/http"
 	"net/http/cookiejar"
 	"net/http/httptest"
@@ -41,14 +42,14 @@ func (noMail) Send(context.Context, mail.Letter) (mail.Fate, error) { return mai
 
 // site is the interface with one user of each role; everybody's password is "correct horse".
 type site struct {
-	t   *testing.T
+	t   testing.TB
 	s   *store.Store
 	e   *engine.Engine
 	x   *Server
 	srv *httptest.Server
 }
 
-func newSite(t *testing.T) *site {
+func newSite(t testing.TB) *site {
 	t.Helper()
 	ctx := t.Context()
 	st := storetest.New(t)
@@ -200,6 +201,14 @@ func TestRoles(t *testing.T) {
 		{"POST", "/people/imports/1", marketing}, {"POST", "/people/imports/1/start", marketing}, {"GET", "/people/imports/1/to-mend.csv", marketing}, {"GET", "/people/work", marketing}, {"POST", "/people/work/1/stop", marketing},
 		{"POST", "/people/work/1/undo", marketing}, {"GET", "/people/doubles", marketing}, {"GET", "/people/merge", marketing}, {"POST", "/people/merge", marketing}, {"POST", "/people/not-double", marketing},
 		{"POST", "/desk/calls/1", sales}, {"POST", "/desk/handoffs/1/accept", sales}, {"POST", "/desk/handoffs/1/send-back", sales}, {"POST", "/pipeline/1/move", sales}, {"POST", "/pipeline/1/amount", sales},
+		{"POST", "/desk/handoffs/1/back", sales}, {"GET", "/sequences/hold-all", marketing}, {"POST", "/sequences/hold-all/1/undo", marketing},
+		{"GET", fmt.Sprintf("/sequences/%d/launch", seq), marketing}, {"POST", "/sequences/999/copy", marketing}, {"GET", "/sequences/999/end", marketing},
+		{"POST", "/sequences/999/end", marketing}, {"POST", "/sequences/999/remove", marketing}, {"POST", "/sequences/999/back", marketing},
+		{"POST", "/settings", "admin"}, {"POST", "/settings/mail", "admin"}, {"POST", "/settings/mail/test", "admin"}, {"POST", "/settings/people", "admin"},
+		{"POST", "/settings/people/999", "admin"}, {"POST", "/settings/people/999/leave", "admin"}, {"POST", "/settings/people/invitations/1/remove", "admin"},
+		{"POST", "/settings/stages", "lead admin"}, {"POST", "/settings/stages/999", "lead admin"}, {"POST", "/settings/stages/999/move", "lead admin"},
+		{"POST", "/settings/stages/999/remove", "lead admin"}, {"POST", "/settings/stages/usual", "lead admin"}, {"POST", "/settings/grounds", "lead admin"},
+		{"POST", "/settings/grounds/remove", "lead admin"}, {"POST", "/scoring/usual", marketing},
 	} {
 		for _, role := range []string{"marketer", "rep", "lead", "admin"} {
 			res, _ := as[role].do(c.method, c.path, url.Values{})
@@ -428,13 +437,24 @@ func TestTheStylesheetIsFresh(t *testing.T) {
 }
 
 func TestTide(t *testing.T) {
-	d := tide{W: 100, H: 100, Left: 10, Bottom: 10, Mark: 15, Points: []tidePoint{{Value: 0}, {Value: 20}, {Value: 10}}}
+	d := tide{W: 100, H: 100, Left: 10, Bottom: 10, Mark: 15, Level: true, Points: []tidePoint{{Value: 0}, {X: .5, Value: 20}, {X: 1, Value: 10, Tick: "14 April"}}}
 	d.layout()
-	if d.Top != 20 || d.Points[1].PY != 12 || d.Points[0].PX != 10 || d.Points[2].PX != 90 {
+	if d.Top != 20 || d.Points[1].PY != chartTop || d.Points[0].PX != 10 || d.Points[2].PX != 90 || d.Points[2].Anchor != "end" {
 		t.Errorf("%+v", d)
 	}
-	for v, want := range map[float64]float64{0: 4, 3: 4, 15: 20, 20: 20, 41: 50, 77: 100, 350: 400, 1001: 2000} {
-		if got := nice(v); got != want {
+	if strings.ContainsAny(d.Line+d.Area, "CQSL") {
+		t.Errorf("a level is drawn as a curve: %s", d.Line)
+	}
+	c := tide{W: 110, H: 100, Left: 10, Bottom: 10, Names: [2]string{"a", "b"}, Unfinished: true, Points: []tidePoint{{Value: 3, Second: 4, Row: "one"}, {Value: 0}, {Value: 2, Row: "three"}}}
+	c.layout()
+	if len(c.Bars) != 3 || c.Line != "" || c.Bars[0].Class != "behind" || c.Bars[2].Class != "count unfinished" || c.Bars[2].Y+c.Bars[2].H != c.BottomY {
+		t.Errorf("bars %+v, line %q", c.Bars, c.Line)
+	}
+	if rows := c.Rows(); len(rows) != 3 || rows[0][1] != "3" || rows[0][2] != "4" || rows[2][0] != "three, so far" {
+		t.Errorf("as a table: %v", rows)
+	}
+	for v, want := range map[float64]float64{0: 4, 3: 4, 5: 6, 9: 10, 15: 20, 20: 20, 41: 60, 77: 80, 350: 400, 1001: 2000} {
+		if got := nice(v); got != want || math.Mod(got, 2) != 0 {
 			t.Errorf("nice(%v) = %v, want %v", v, got, want)
 		}
 	}
@@ -446,7 +466,7 @@ func TestWords(t *testing.T) {
 			t.Errorf("thousands(%v) = %q", n, got)
 		}
 	}
-	if money(1250000) != "12,500" || money(1250050) != "12,500.50" || initials("Ines van Radu") != "IR" {
+	if money(1250000, "EUR") != "EUR\u00a012,500" || money(1250050, "EUR") != "EUR\u00a012,500.50" || initials("Ines van Radu") != "IR" {
 		t.Error("money or initials")
 	}
 	if m, err := clockTime("24:00"); m != 1440 || err != nil {

@@ -24,7 +24,7 @@ import (
 //
 //	at       the section that is open; for  the group whose words are shown
 //	do       "open 3", "add button 3" (behind section 3), "remove 3", "move 3 -1", "copy 3", "order 3,1,2",
-//	         "unset 3" (give up the group's own version), "use" (the ticked groups), "undo", "redo", "keep"
+//	         "unset 3" (give up the group's own version), "use" (the ticked groups), "prefer 2" (ask whether somebody is of group 2 before the group above it), "undo", "redo", "keep"
 
 // typedSection reads what the open section's form holds.
 func typedSection(v url.Values, k message.Kind) message.Content {
@@ -53,6 +53,9 @@ func (s *Server) changeMessage(c *echo.Context) error {
 	if err := s.keepTyped(c, id, user, at, group, v); err != nil {
 		if store.IsNotFound(err) {
 			return err
+		}
+		if errors.Is(err, errChanged) {
+			return s.messageConflicts(c, id, at, group, v)
 		}
 		return s.showMessage(c, http.StatusUnprocessableEntity, id, at, group, sentence(err))
 	}
@@ -111,7 +114,7 @@ func (s *Server) changeMessage(c *echo.Context) error {
 		_, err = s.Engine.MoveMessageDraft(ctx, id, map[string]int{"undo": -1, "redo": 1}[do[0]])
 	case "keep":
 		if err = s.Engine.KeepMessage(ctx, id, user); err == nil {
-			said = "Kept. Sequences that are running go on with the version they were launched with."
+			said = "Saved. Sequences that are running go on with the version they were launched with."
 		}
 	case "attach":
 		item := int64(arg(1))
@@ -126,6 +129,8 @@ func (s *Server) changeMessage(c *echo.Context) error {
 		})
 	case "unset":
 		err = edit("gave up a version", func(d *message.Document) error { return d.Unset(arg(1), group) })
+	case "prefer":
+		err = edit("order of groups", func(d *message.Document) error { return d.Prefer(int64(arg(1))) })
 	case "use":
 		var use []int64
 		for _, g := range v["use"] {
@@ -142,6 +147,11 @@ func (s *Server) changeMessage(c *echo.Context) error {
 		return s.showMessage(c, http.StatusUnprocessableEntity, id, at, group, sentence(err))
 	}
 	if v.Get("quiet") != "" {
+		d, err := s.Store.MessageDraft(ctx, id)
+		if err != nil {
+			return err
+		}
+		c.Response().Header().Set("X-State", messageState(&d))
 		return c.NoContent(http.StatusNoContent)
 	}
 	if isHTMX(c) {
@@ -161,7 +171,67 @@ func (s *Server) keepTyped(c *echo.Context, id, user int64, at int, group int64,
 	if err != nil {
 		return err
 	}
-	apply := func(d *store.MessageDraft) (what string, err error) {
+	apply := s.applyTyped(c, at, group, v)
+	// Only what is another draft is a step.
+	trial, err := tried(&before, apply)
+	if err != nil || trial.what == "" {
+		return err
+	}
+	return s.Engine.EditMessage(ctx, id, user, trial.what, func(d *store.MessageDraft) error {
+		if base := v.Get("base"); base != "" && base != messageState(d) {
+			return errChanged
+		}
+		_, err := apply(d)
+		return err
+	})
+}
+
+// messageConflicts shows a draft as it stands beside what was typed.
+func (s *Server) messageConflicts(c *echo.Context, id int64, at int, group int64, v url.Values) error {
+	ctx := c.Request().Context()
+	m, err := s.Store.Message(ctx, id)
+	if err != nil {
+		return err
+	}
+	theirs, err := s.Store.MessageDraft(ctx, id)
+	if err != nil {
+		return err
+	}
+	mine, err := tried(&theirs, s.applyTyped(c, at, group, v))
+	if err != nil {
+		return err
+	}
+	d := messageConflict(&theirs, &mine.draft, group)
+	d.Name, d.Target, d.Base, d.State = m.Name, "writer", "base", messageState(&theirs)
+	d.Action = fmt.Sprintf("/content/messages/%d", id)
+	d.Back = fmt.Sprintf("%s?at=%d&for=%d", d.Action, at, group)
+	return s.conflict(c, "Content", d, v)
+}
+
+// trial is a draft as it would be with what was typed, and what that changes;
+// empty: nothing.
+type trial struct {
+	draft store.MessageDraft
+	what  string
+}
+
+// tried applies what was typed to a copy of a draft.
+func tried(before *store.MessageDraft, apply func(*store.MessageDraft) (string, error)) (t trial, err error) {
+	b, err := json.Marshal(before)
+	if err != nil {
+		return t, err
+	}
+	if err := json.Unmarshal(b, &t.draft); err != nil {
+		return t, err
+	}
+	t.what, err = apply(&t.draft)
+	return t, err
+}
+
+// applyTyped is how what the form holds changes a draft.
+func (s *Server) applyTyped(c *echo.Context, at int, group int64, v url.Values) func(*store.MessageDraft) (string, error) {
+	ctx := c.Request().Context()
+	return func(d *store.MessageDraft) (what string, err error) {
 		doc := &d.Doc.V
 		words := func(w *message.Words, typed, name string) {
 			typed = strings.Join(strings.Fields(strings.ToValidUTF8(strings.ReplaceAll(typed, "\x00", ""), "")), " ")
@@ -215,7 +285,7 @@ func (s *Server) keepTyped(c *echo.Context, id, user int64, at int, group int64,
 			if bare := v.Get("bare") != ""; bare != doc.Bare {
 				doc.Bare, what = bare, "the line to opt out"
 			}
-			if w, err := readEnvelope(doc, v, s.Engine.Zone); err != nil {
+			if w, err := readEnvelope(doc, v, s.Engine.Zone()); err != nil {
 				return "", err
 			} else if w != "" {
 				what = w
@@ -232,23 +302,6 @@ func (s *Server) keepTyped(c *echo.Context, id, user int64, at int, group int64,
 		}
 		return what, nil
 	}
-	// Only what is another draft is a step.
-	b, err := json.Marshal(before)
-	if err != nil {
-		return err
-	}
-	var trial store.MessageDraft
-	if err := json.Unmarshal(b, &trial); err != nil {
-		return err
-	}
-	what, err := apply(&trial)
-	if err != nil || what == "" {
-		return err
-	}
-	return s.Engine.EditMessage(ctx, id, user, what, func(d *store.MessageDraft) error {
-		_, err := apply(d)
-		return err
-	})
 }
 
 // shelfSection is a section about an item of the shelf: its words and its

@@ -12,7 +12,7 @@
   document.addEventListener('htmx:response:error', (e) => {
     const status = e.detail.ctx.response?.raw?.status;
     if (status === 401) location.reload();
-    else if (status !== 422) say('That did not work. Nothing was changed; reload the page and try again.');
+    else if (status !== 422 && status !== 409) say('That did not work. Nothing was changed; reload the page and try again.');
   });
 
   function say(text) {
@@ -25,14 +25,19 @@
   }
   window.ombakSay = say;
 
+  let followed = null; // in a list with its detail beside it: what is ringed and not shown yet
+
   // Live changes: the server names what has changed, and whoever shows it asks again.
   const wanted = () => all('[data-live]');
   if (wanted().length && window.EventSource) {
     // Nobody loses what they type, or the menu they have open: neither when a change is told nor when its answer comes.
-    const inUse = (el) => (el.contains(document.activeElement) && typing({ target: document.activeElement })) || el.querySelector('details[open]');
+    const inUse = (el) => {
+      const part = (el.dataset.liveIn && $(el.dataset.liveIn)) || el;
+      return (part.contains(document.activeElement) && typing({ target: document.activeElement })) || part.querySelector('details[open]');
+    };
     document.addEventListener('htmx:before:swap', (e) => {
       const el = e.detail.ctx?.sourceElement;
-      if (el?.matches?.('[data-live]') && inUse(el)) e.preventDefault();
+      if (el?.matches?.('[data-live]') && (inUse(el) || followed !== null)) e.preventDefault();
     });
     // From the moment at which the page was begun: what changed while it came is told too.
     const source = new EventSource('/events?since=' + encodeURIComponent(document.body.dataset.seen || ''));
@@ -109,15 +114,82 @@
   });
   document.addEventListener('trix-file-accept', (e) => e.preventDefault()); // pictures come with the shelf
 
+  // Whoever leaves a form that is not kept is asked. The writers keep what is typed by themselves.
+  const typedInto = (f) => f.method === 'post' && !f.matches('#write, [action="/sign-in"]') && [...f.elements].some((el) => {
+    if (el.type === 'hidden' || el.type === 'file' || el.matches('[data-submit], button') || !el.offsetParent) return false;
+    if (el.type === 'checkbox' || el.type === 'radio') return el.name !== 'id' && el.checked !== el.defaultChecked;
+    if (el.matches('select')) return [...el.options].some((o) => o.selected !== o.defaultSelected) && [...el.options].some((o) => o.defaultSelected);
+    return el.matches('input, textarea') && el.value !== el.defaultValue;
+  });
+  const unkept = (part) => all('form', part).some(typedInto);
+  const question = 'What you typed is not kept yet. Leave it?';
+  let sending = false;
+  document.addEventListener('submit', () => { sending = true; setTimeout(() => { sending = false; }, 4000); });
+  addEventListener('beforeunload', (e) => { if (!sending && unkept(document)) e.preventDefault(); });
+  document.addEventListener('click', (e) => {
+    const a = e.target.closest('a[hx-get]');
+    const part = a && $(a.getAttribute('hx-target') || 'body');
+    if (part && unkept(part) && !confirm(question)) { e.preventDefault(); e.stopImmediatePropagation(); }
+  }, true);
+
   // Lists move with j and k (or the arrows), open with Enter; the rest of the keys stand in the page as data-key.
   function rows() { return all('[data-row]').filter((r) => r.offsetParent); }
   function step(by) {
     const list = rows();
     if (!list.length) return;
-    const now = list.indexOf(document.activeElement.closest('[data-row]'));
+    let now = list.indexOf(document.activeElement.closest('[data-row]'));
+    if (followed !== null) now = list.findIndex((r) => r.dataset.follow === followed);
+    else if (now < 0) now = list.findIndex((r) => r.dataset.follow !== undefined && r.getAttribute('aria-current') === 'true');
     const next = list[Math.max(0, Math.min(list.length - 1, now < 0 ? (by > 0 ? 0 : list.length - 1) : now + by))];
     next.focus();
     next.scrollIntoView({ block: 'nearest' });
+    follow(next);
+  }
+
+  // Where the detail stands beside the list, it follows the list, and the keys that act wait until what is ringed is what
+  // is shown: a key never takes somebody else.
+  let waiting = [];
+  function follow(row) {
+    if (row.dataset.follow === undefined || row.dataset.follow === $('[data-shown]')?.dataset.shown) { followed = null; return; }
+    if (unkept($(row.getAttribute('hx-target'))) && !confirm(question)) return;
+    followed = row.dataset.follow;
+    waiting = [];
+    if (!asking) ask(row);
+  }
+  // One question at a time, and always for the last that was ringed.
+  let asking = false;
+  function ask(row) {
+    asking = true;
+    const href = row.getAttribute('href');
+    history.replaceState(history.state, '', href);
+    htmx.ajax('GET', href, { target: row.getAttribute('hx-target'), swap: 'innerHTML' })
+      .catch(() => { followed = null; }).finally(() => { asking = false; followedOn(); });
+  }
+  function followedOn() {
+    if (followed === null) return;
+    const row = all('[data-follow]').find((r) => r.dataset.follow === followed);
+    row?.focus();
+    if (row && $('[data-shown]')?.dataset.shown !== followed) return ask(row);
+    const keys = row ? waiting : [];
+    followed = null;
+    waiting = [];
+    keys.forEach(act);
+  }
+  // A list that changed by itself shows something else than what was looked at: acting keys rest for a moment.
+  let last = $('[data-shown]')?.dataset.shown;
+  let rest = 0;
+  document.addEventListener('htmx:after:swap', () => {
+    const now = $('[data-shown]')?.dataset.shown;
+    const asked = followed !== null || document.activeElement?.dataset?.follow === now;
+    if (last && now && now !== last && !asked) rest = performance.now() + 1000;
+    last = now;
+  });
+  function act(key) {
+    const el = all('[data-key]').find((x) => x.dataset.key === key && x.offsetParent);
+    if (!el) return false;
+    if (el.matches('input, textarea, select')) el.focus();
+    else el.click();
+    return true;
   }
   document.addEventListener('keydown', (e) => {
     if (e.ctrlKey || e.metaKey || e.altKey) return;
@@ -136,12 +208,9 @@
     if (e.key === 'k') { e.preventDefault(); return step(-1); }
     const tick = e.key === 'x' && $('input[name=id]', document.activeElement.closest('[data-row]') || document.createElement('i'));
     if (tick) { e.preventDefault(); return tick.click(); }
-    const el = all('[data-key]').find((x) => x.dataset.key === e.key && x.offsetParent);
-    if (el) {
-      e.preventDefault();
-      if (el.matches('input, textarea, select')) el.focus();
-      else el.click();
-    }
+    if (followed !== null) { waiting.push(e.key); return; }
+    if (performance.now() < rest) return say('The list has changed. Look again before you press a key.');
+    if (act(e.key)) e.preventDefault();
   });
   // Browsers press a form's first button on Enter. Where that is one of several things to do, such as an undo or the
   // removal of a line, Enter keeps what was typed instead, or presses the button of the menu it was typed in.

@@ -8,8 +8,17 @@
       method: 'POST', body, headers: { 'X-CSRF-Token': document.querySelector('meta[name=csrf]').content, 'HX-Request': 'true' },
     }).catch(() => null);
     if (!res?.ok) { window.ombakSay('The deal could not be moved and stays where it was.'); setTimeout(() => location.reload(), 1500); return; }
+    kept = card.dataset.deal;
     htmx.trigger('#board', 'changed');
   }
+  // The board comes anew; whoever moves a deal by keys stays on it.
+  let kept = null;
+  document.addEventListener('htmx:before:swap', () => { kept = document.activeElement?.closest?.('[data-deal]')?.dataset.deal || kept; });
+  document.addEventListener('htmx:after:swap', () => {
+    const card = kept && document.querySelector(`[data-deal="${kept}"]`);
+    if (card && !document.activeElement?.matches?.('input')) card.focus();
+    kept = null;
+  });
   function ready() {
     for (const column of document.querySelectorAll('[data-stage]')) {
       if (column.dataset.ready || column.dataset.fixed) continue;

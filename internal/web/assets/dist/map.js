@@ -1,4 +1,5 @@
-// The sequence map: moving from step to step with the arrow keys, and zooming. It draws nothing.
+// The sequence map: moving from step to step with the arrow keys, zooming, and an overview to move by where the map is
+// larger than its frame. The map itself is drawn by the server.
 (() => {
   const chart = () => document.querySelector('#map');
   function zoom(how) {
@@ -8,9 +9,11 @@
     const frame = svg.closest('.map-frame');
     const now = svg.getBoundingClientRect().width / box.width;
     const fit = (frame.clientWidth - 4) / box.width;
-    const next = how === 'fit' ? Math.max(0.62, Math.min(1, fit)) : how === 'width' ? fit : Math.max(0.3, Math.min(2.5, now * (how === 'in' ? 1.2 : 1 / 1.2)));
+    // At fit the smallest words, drawn at 11 px, are never smaller: a larger plan scrolls instead.
+    const next = how === 'fit' ? Math.max(1, Math.min(1.25, fit)) : how === 'width' ? fit : Math.max(0.3, Math.min(2.5, now * (how === 'in' ? 1.2 : 1 / 1.2)));
     svg.setAttribute('width', Math.round(box.width * next));
     svg.setAttribute('height', Math.round(box.height * next));
+    overview();
     try { sessionStorage.setItem('map-zoom', how === 'fit' || how === 'width' ? how : String(next)); } catch { /* a browser without storage forgets the zoom */ }
   }
   function keep() {
@@ -20,6 +23,58 @@
     const svg = chart();
     svg.setAttribute('width', Math.round(svg.viewBox.baseVal.width * kept));
     svg.setAttribute('height', Math.round(svg.viewBox.baseVal.height * kept));
+    overview();
+  }
+  // The overview is the water alone, a dot for each step, and the part that is seen. It says nothing that the map does
+  // not, and keys move along the map's own steps, so it is for the pointer only.
+  function overview() {
+    const svg = chart(), frame = svg?.closest('.map-frame'), at = document.querySelector('.map-overview');
+    if (!at) return;
+    const box = svg.viewBox.baseVal, wide = svg.getBoundingClientRect().width, scale = wide / box.width;
+    const over = wide > frame.clientWidth + 8 || svg.getBoundingClientRect().height > frame.clientHeight + 8;
+    at.hidden = !over;
+    if (!over) return at.replaceChildren();
+    const make = (name, of) => {
+      const el = document.createElementNS('http://www.w3.org/2000/svg', name);
+      for (const k in of) el.setAttribute(k, of[k]);
+      return el;
+    };
+    const tiny = Math.min(320 / box.width, 84 / box.height);
+    const small = make('svg', { viewBox: `0 0 ${box.width} ${box.height}`, width: Math.round(box.width * tiny), height: Math.round(box.height * tiny) });
+    small.append(make('use', { href: '#map-water' }));
+    for (const b of document.querySelectorAll('[data-buoy]')) {
+      small.append(make('circle', { cx: b.dataset.x, cy: b.dataset.y, r: 11, class: b.hasAttribute('aria-current') ? 'chosen' : '' }));
+    }
+    const seen = make('rect', { class: 'seen', rx: 8 });
+    small.append(seen);
+    const show = () => {
+      const h = Math.min(box.height, frame.clientHeight / scale);
+      for (const [k, v] of Object.entries({ x: frame.scrollLeft / scale, y: frame.scrollTop / scale, width: Math.min(box.width, frame.clientWidth / scale), height: h })) seen.setAttribute(k, v);
+    };
+    const go = (e) => {
+      const r = small.getBoundingClientRect();
+      frame.scrollTo((e.clientX - r.left) / r.width * wide - frame.clientWidth / 2, (e.clientY - r.top) / r.height * box.height * scale - frame.clientHeight / 2);
+    };
+    small.addEventListener('pointerdown', (e) => { small.setPointerCapture(e.pointerId); go(e); });
+    small.addEventListener('pointermove', (e) => e.buttons && go(e));
+    at.replaceChildren(small);
+    frame.onscroll = () => {
+      if (!frame.isConnected) return;
+      places.set(location.pathname, [frame.scrollLeft, frame.scrollTop]);
+      show();
+    };
+    frame.scrollTo(...(places.get(location.pathname) || [0, 0]));
+    const chosen = document.querySelector('[data-buoy][aria-current]');
+    if (chosen) reach(chosen, frame);
+    show();
+  }
+  // Where each map was left, so that choosing a step does not lose the place.
+  const places = new Map();
+  // reach brings a step into the frame, and nothing else of the page.
+  function reach(buoy, frame) {
+    const b = buoy.getBoundingClientRect(), f = frame.getBoundingClientRect();
+    if (b.left < f.left + 20) frame.scrollLeft -= f.left + 20 - b.left;
+    if (b.right > f.right - 20) frame.scrollLeft += b.right - f.right + 20;
   }
   document.addEventListener('click', (e) => {
     const b = e.target.closest('[data-zoom]');

@@ -17,11 +17,18 @@
     const body = new URLSearchParams(new FormData(f));
     body.set('quiet', '1'); // nothing is drawn anew
     const res = await fetch(f.action, { method: 'POST', body, headers: { 'X-CSRF-Token': CSRF(), 'HX-Request': 'true' } }).catch(() => null);
+    if (res?.status === 409) { // changed in another place: both sides are shown
+      writer.innerHTML = new DOMParser().parseFromString(await res.text(), 'text/html').body.innerHTML;
+      writer.querySelector('[data-conflict] button')?.focus();
+      return;
+    }
     if (!res?.ok) {
       const wrong = res && new DOMParser().parseFromString(await res.text(), 'text/html').querySelector('.note.bad')?.textContent.trim();
       window.ombakSay(wrong || 'What you typed could not be kept. It is still on this page.');
       return;
     }
+    const state = res.headers.get('X-State');
+    if (state && f.isConnected) f.elements.base.value = state;
     // What has changed can be undone, and kept or published.
     for (const b of writer.querySelectorAll('[data-key=s], [data-key=u]')) b.disabled = false;
     const proof = document.getElementById('proof');

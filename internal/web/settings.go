@@ -1,0 +1,437 @@
+package web
+
+import (
+	"errors"
+	"fmt"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/labstack/echo/v5"
+
+	"ombak/internal/core/calendar"
+	"ombak/internal/core/pipeline"
+	"ombak/internal/engine"
+	"ombak/internal/store"
+)
+
+// settingsRoutes are those of the workspace's settings. Everybody sees them;
+// admins change them, and leads the stages and grounds.
+func (s *Server) settingsRoutes(in *echo.Group) {
+	admin, leads := allow("admin"), allow("lead", "admin")
+	x := in.Group("/settings")
+	x.GET("", s.workspace)
+	x.POST("", s.saveWorkspace, admin)
+	x.POST("/mail", s.saveMailServer, admin)
+	x.POST("/mail/test", s.testLetter, admin)
+	x.GET("/people", s.colleagues)
+	x.POST("/people", s.invite, admin)
+	x.POST("/people/:id", s.saveUser, admin)
+	x.POST("/people/:id/leave", s.userLeaves, admin)
+	x.POST("/people/invitations/:id/remove", s.uninvite, admin)
+	x.GET("/stages", s.stages)
+	x.POST("/stages", s.saveStage, leads)
+	x.POST("/stages/usual", s.usualStages, leads)
+	x.POST("/stages/:id", s.saveStage, leads)
+	x.POST("/stages/:id/move", s.moveStage, leads)
+	x.POST("/stages/:id/remove", s.removeStage, leads)
+	x.GET("/grounds", s.grounds)
+	x.POST("/grounds", s.addGround, leads)
+	x.POST("/grounds/remove", s.removeGround, leads)
+	in.POST("/scoring/usual", s.usualModel, allow("marketer", "lead", "admin"))
+}
+
+type settingsData struct {
+	Room  string
+	Wrong string
+
+	W       engine.Workspace
+	Hours   [2]string
+	Zones   []string
+	Server  store.MailAccount
+	Records []dnsRecord
+
+	Users       []store.User
+	Invitations []store.Invitation
+	Join        string // the address of an invitation whose letter did not go out
+	Roles       []string
+	Open        int64 // whose form is open
+
+	Stages []pipeline.Stage
+
+	Purposes []store.Purpose
+	Grounds  []string
+}
+
+func (s *Server) settings(c *echo.Context, code int, d settingsData) error {
+	title := map[string]string{"workspace": "Workspace", "people": "People who work here", "stages": "Stages", "grounds": "Purposes and grounds"}[d.Room]
+	return s.pageCode(c, code, "settings.html", "", "Settings", title, d)
+}
+
+func (s *Server) workspace(c *echo.Context) error {
+	w := s.Engine.Workspace()
+	return s.showWorkspace(c, http.StatusOK, settingsData{W: w, Hours: [2]string{clockWords(w.From), clockWords(w.To)}})
+}
+
+func (s *Server) showWorkspace(c *echo.Context, code int, d settingsData) error {
+	d.Room, d.Zones = "workspace", calendar.ZoneNames()
+	if d.W.Zone == "" {
+		d.W.Zone = s.Engine.Zone().String()
+	}
+	if d.Server.Server == "" {
+		list, err := s.Store.MailAccounts(c.Request().Context(), []int64{0})
+		if err != nil {
+			return err
+		}
+		if len(list) > 0 {
+			d.Server = list[0]
+		}
+	}
+	if _, domain, ok := strings.Cut(userOf(c).Email, "@"); ok && s.Engine.Signer != nil {
+		name, text, err := s.Engine.Signer.Record(domain)
+		if err != nil {
+			return err
+		}
+		d.Records = []dnsRecord{{name, text}}
+	}
+	return s.settings(c, code, d)
+}
+
+func clockWords(minutes int) string { return fmt.Sprintf("%02d:%02d", minutes/60, minutes%60) }
+
+func (s *Server) saveWorkspace(c *echo.Context) error {
+	w := s.Engine.Workspace()
+	w.Name, w.Zone, w.Address = c.FormValue("name"), strings.TrimSpace(c.FormValue("zone")), c.FormValue("address")
+	if v := c.FormValue("currency"); v != "" {
+		w.Currency = v
+	}
+	d := settingsData{Hours: [2]string{c.FormValue("from"), c.FormValue("to")}}
+	from, err1 := clockTime(d.Hours[0])
+	to, err2 := clockTime(d.Hours[1])
+	err := errors.Join(err1, err2)
+	if err == nil {
+		w.From, w.To = from, to
+		err = s.Engine.SetWorkspace(c.Request().Context(), w)
+	}
+	if err != nil {
+		d.W, d.Wrong = w, sentence(err)
+		return s.showWorkspace(c, http.StatusUnprocessableEntity, d)
+	}
+	return s.done(c, "/settings", "Saved.")
+}
+
+// saveMailServer names the mail server of everybody who has none of their own.
+func (s *Server) saveMailServer(c *echo.Context) error {
+	if !s.limits.allow("account", fmt.Sprint(userOf(c).ID), 5*time.Second, 12) {
+		return s.notDone(c, "/settings", "Too many tries. Wait a minute.")
+	}
+	server, login := c.FormValue("server"), c.FormValue("login")
+	if err := s.Engine.SetMailAccount(c.Request().Context(), 0, server, login, c.FormValue("password")); err != nil {
+		w := s.Engine.Workspace()
+		return s.showWorkspace(c, http.StatusUnprocessableEntity, settingsData{W: w, Hours: [2]string{clockWords(w.From), clockWords(w.To)},
+			Server: store.MailAccount{Server: server, Login: login}, Wrong: sentence(err) + " Nothing was changed."})
+	}
+	if strings.TrimSpace(server) == "" {
+		return s.done(c, "/settings", "Emails go out by the mail server that the machine’s settings name.")
+	}
+	return s.done(c, "/settings", "It let us in. Everybody’s emails go out by it from now on.")
+}
+
+func (s *Server) testLetter(c *echo.Context) error {
+	u := userOf(c)
+	if !s.limits.allow("account", fmt.Sprint(u.ID), 5*time.Second, 12) {
+		return s.notDone(c, "/settings", "Too many tries. Wait a minute.")
+	}
+	if err := s.Engine.TestLetter(c.Request().Context(), u); err != nil {
+		return s.notDone(c, "/settings", "The test letter did not go out: "+err.Error()+".")
+	}
+	return s.done(c, "/settings", "The mail server took a letter to "+u.Email+". See whether it arrives, and where.")
+}
+
+func (s *Server) colleagues(c *echo.Context) error {
+	return s.showColleagues(c, http.StatusOK, settingsData{})
+}
+
+func (s *Server) showColleagues(c *echo.Context, code int, d settingsData) error {
+	ctx := c.Request().Context()
+	d.Room, d.Roles = "people", []string{"marketer", "rep", "lead", "admin"}
+	var err error
+	if d.Users, err = s.Store.Users(ctx); err != nil {
+		return err
+	}
+	if d.Invitations, err = s.Store.Invitations(ctx); err != nil {
+		return err
+	}
+	return s.settings(c, code, d)
+}
+
+func (s *Server) invite(c *echo.Context) error {
+	if !s.limits.allow("account", fmt.Sprint(userOf(c).ID), 5*time.Second, 12) {
+		return s.notDone(c, "/settings/people", "Too many invitations at once. Wait a minute.")
+	}
+	i := store.Invitation{Name: c.FormValue("name"), Email: c.FormValue("email"), Role: c.FormValue("role")}
+	address, letter, err := s.Engine.Invite(c.Request().Context(), i, userOf(c))
+	if err != nil {
+		return s.showColleagues(c, http.StatusUnprocessableEntity, settingsData{Wrong: sentence(err)})
+	}
+	if letter != nil {
+		return s.showColleagues(c, http.StatusOK, settingsData{Join: address, Wrong: "The letter did not go out: " + letter.Error() + ". Pass this address on yourself; it is shown this once."})
+	}
+	return s.done(c, "/settings/people", "A letter is on its way to "+i.Email+".")
+}
+
+func (s *Server) uninvite(c *echo.Context) error {
+	id, err := idOf(c, "id")
+	if err != nil {
+		return err
+	}
+	if err := s.Engine.Uninvite(c.Request().Context(), id); err != nil {
+		return err
+	}
+	return s.done(c, "/settings/people", "The invitation is taken back.")
+}
+
+func (s *Server) saveUser(c *echo.Context) error {
+	id, err := idOf(c, "id")
+	if err != nil {
+		return err
+	}
+	u := store.User{ID: id, Name: c.FormValue("name"), Role: c.FormValue("role"), Phone: c.FormValue("phone"), Away: c.FormValue("away") != ""}
+	u.Capacity, err = strconv.Atoi(strings.TrimSpace(c.FormValue("capacity")))
+	if err != nil {
+		err = errors.New("room is a whole number")
+	} else {
+		err = s.Engine.SetUser(c.Request().Context(), u)
+	}
+	if store.IsNotFound(err) {
+		return err
+	}
+	if err != nil {
+		return s.showColleagues(c, http.StatusUnprocessableEntity, settingsData{Wrong: sentence(err), Open: id})
+	}
+	return s.done(c, "/settings/people", "Saved.")
+}
+
+func (s *Server) userLeaves(c *echo.Context) error {
+	id, err := idOf(c, "id")
+	if err != nil {
+		return err
+	}
+	err = s.Engine.UserLeaves(c.Request().Context(), id, number(c.FormValue("to")))
+	if store.IsNotFound(err) {
+		return err
+	}
+	if err != nil {
+		return s.showColleagues(c, http.StatusUnprocessableEntity, settingsData{Wrong: sentence(err), Open: id})
+	}
+	return s.done(c, "/settings/people", "They no longer sign in, and what was theirs is given on.")
+}
+
+func (s *Server) stages(c *echo.Context) error { return s.showStages(c, http.StatusOK, "") }
+
+func (s *Server) showStages(c *echo.Context, code int, wrong string) error {
+	d := settingsData{Room: "stages", Wrong: wrong}
+	var err error
+	if d.Stages, err = s.Store.Stages(c.Request().Context()); err != nil {
+		return err
+	}
+	return s.settings(c, code, d)
+}
+
+func (s *Server) saveStage(c *echo.Context) error {
+	st := pipeline.Stage{Name: strings.Join(strings.Fields(c.FormValue("name")), " "), Won: c.FormValue("is") == "won", Lost: c.FormValue("is") == "lost"}
+	if c.Param("id") != "" {
+		id, err := idOf(c, "id")
+		if err != nil {
+			return err
+		}
+		st.ID = id
+	}
+	share := strings.TrimSuffix(strings.TrimSpace(c.FormValue("share")), "%")
+	n, err := strconv.Atoi(strings.TrimSpace(share))
+	switch {
+	case st.Won:
+		n, err = 100, nil
+	case st.Lost:
+		n, err = 0, nil
+	}
+	if st.Share = n; err != nil {
+		err = errors.New("a stage’s chance is a whole number from 0 to 100 %")
+	} else {
+		_, err = s.Engine.KeepStage(c.Request().Context(), st)
+	}
+	if store.IsNotFound(err) {
+		return err
+	}
+	if err != nil {
+		return s.showStages(c, http.StatusUnprocessableEntity, sentence(err))
+	}
+	return s.done(c, "/settings/stages", "Saved.")
+}
+
+func (s *Server) moveStage(c *echo.Context) error {
+	id, err := idOf(c, "id")
+	if err != nil {
+		return err
+	}
+	by := map[string]int{"up": -1, "down": 1}[c.FormValue("to")]
+	if by == 0 {
+		return echo.ErrBadRequest
+	}
+	if err := s.Engine.MoveStage(c.Request().Context(), id, by); err != nil {
+		return err
+	}
+	return s.done(c, "/settings/stages", "")
+}
+
+func (s *Server) removeStage(c *echo.Context) error {
+	id, err := idOf(c, "id")
+	if err != nil {
+		return err
+	}
+	if err := s.Engine.RemoveStage(c.Request().Context(), id); err != nil {
+		return s.notDone(c, "/settings/stages", sentence(err))
+	}
+	return s.done(c, "/settings/stages", "The stage is gone.")
+}
+
+func (s *Server) usualStages(c *echo.Context) error {
+	if err := s.Engine.UsualStages(c.Request().Context()); err != nil {
+		return err
+	}
+	return s.done(c, "/settings/stages", "These are stages to begin with. Change them as you work.")
+}
+
+func (s *Server) usualModel(c *echo.Context) error {
+	if err := s.Engine.UsualModel(c.Request().Context()); err != nil {
+		return err
+	}
+	return s.done(c, "/scoring", "These are points to begin with. Agree on them, and on the ready line, with sales.")
+}
+
+func (s *Server) grounds(c *echo.Context) error {
+	ctx := c.Request().Context()
+	d := settingsData{Room: "grounds"}
+	var err error
+	if d.Purposes, err = s.Store.Purposes(ctx); err != nil {
+		return err
+	}
+	if d.Grounds, err = s.Store.Grounds(ctx); err != nil {
+		return err
+	}
+	return s.settings(c, http.StatusOK, d)
+}
+
+func (s *Server) addGround(c *echo.Context) error {
+	if err := s.Engine.AddGround(c.Request().Context(), c.FormValue("name")); err != nil {
+		if errors.Is(err, store.ErrTaken) {
+			err = errors.New("this ground is there already")
+		}
+		return s.notDone(c, "/settings/grounds", sentence(err))
+	}
+	return s.done(c, "/settings/grounds", "Sequences can name it from now on.")
+}
+
+func (s *Server) removeGround(c *echo.Context) error {
+	if err := s.Engine.RemoveGround(c.Request().Context(), c.FormValue("name")); err != nil {
+		return err
+	}
+	return s.done(c, "/settings/grounds", "It can be named no more. Sequences that were launched on it go on.")
+}
+
+// Joining: the first person, and colleagues who were invited.
+
+type joinData struct {
+	First  bool
+	Name   string
+	Email  string
+	Wrong  string
+	Action string
+	By     string
+}
+
+func (s *Server) joinPage(c *echo.Context) error { return s.showJoin(c, http.StatusOK, joinData{}) }
+
+// showJoin shows where somebody sets their password, as long as the address lets in.
+func (s *Server) showJoin(c *echo.Context, code int, d joinData) error {
+	ctx := c.Request().Context()
+	if !s.limits.allow("join", network(c.RealIP()), 2*time.Second, 60) {
+		return echo.ErrTooManyRequests
+	}
+	token := c.Param("token")
+	d.First, d.Action = strings.HasPrefix(c.Request().URL.Path, "/first/"), c.Request().URL.Path
+	if d.First {
+		ok, err := s.Engine.IsFirstKey(ctx, token)
+		if err != nil || !ok {
+			return errors.Join(err, store.ErrNotFound)
+		}
+	} else {
+		i, err := s.Engine.InvitationBy(ctx, token)
+		if err != nil {
+			return err
+		}
+		d.Email, d.By = i.Email, i.By
+		if d.Name == "" {
+			d.Name = i.Name
+		}
+	}
+	return s.pageCode(c, code, "join.html", "", "", "Join", d)
+}
+
+func (s *Server) join(c *echo.Context) error {
+	ctx := c.Request().Context()
+	if !s.limits.allow("join", network(c.RealIP()), 2*time.Second, 60) {
+		return echo.ErrTooManyRequests
+	}
+	j := engine.Joining{Name: c.FormValue("name"), Email: c.FormValue("email"), Password: c.FormValue("password")}
+	first := strings.HasPrefix(c.Request().URL.Path, "/first/")
+	join := s.Engine.Join
+	if first {
+		join = s.Engine.BeginAs
+	}
+	id, err := join(ctx, c.Param("token"), j)
+	if errors.Is(err, engine.ErrBadKey) {
+		return store.ErrNotFound
+	}
+	if err != nil {
+		return s.showJoin(c, http.StatusUnprocessableEntity, joinData{Name: j.Name, Email: j.Email, Wrong: sentence(err)})
+	}
+	u, err := s.Store.User(ctx, id)
+	if err != nil {
+		return err
+	}
+	if first {
+		s.sessions.Put(ctx, "note", "You are the admin. Begin here; Today says what is still to do.")
+	}
+	return s.enter(c, u)
+}
+
+// beginning is a line of what there is to do until a first sequence runs.
+type beginning struct {
+	What string
+	Href string
+	Done bool
+	More string
+}
+
+// beginnings lists what is done and what is still to do until a first sequence
+// runs; none where one does.
+func (s *Server) beginnings(c *echo.Context) ([]beginning, error) {
+	b, err := s.Store.Begun(c.Request().Context())
+	if err != nil || b.Running > 0 {
+		return nil, err
+	}
+	w := s.Engine.Workspace()
+	return []beginning{
+		{"Say who you are and what your clock is", "/settings", w.Name != "", "Name, time zone, working hours"},
+		{"Write your address under each email", "/settings", w.Address != "", "Most laws ask for it"},
+		{"Send a test letter", "/settings", !w.Tried.IsZero(), "And set the DNS records, so that letters arrive"},
+		{"Invite colleagues", "/settings/people", b.Users > 1, "Reps take over who becomes ready"},
+		{"Name the stages of your pipeline", "/settings/stages", b.Stages > 0, "There are usual ones to begin with"},
+		{"Agree what gives points, and the ready line", "/scoring", b.Model, "There is a usual model to begin with"},
+		{"Bring people in, or publish a page with a form", "/people/imports", b.People > 0 || b.Pages > 0, "A list, a form, or by hand"},
+		{"Write a first message", "/content", b.Messages > 0, ""},
+		{"Draw a sequence and launch it", "/sequences", false, "It says before what it would do"},
+	}, nil
+}
