@@ -102,7 +102,7 @@ func benchEngine(ctx context.Context, s *store.Store, e *engine.Engine, clock *f
 	}
 	days := func(n int) calendar.Span { return calendar.Span{N: n, Unit: calendar.Days} }
 	p := sequence.NewPlan()
-	p.LaunchHold = false
+	p.LaunchHold, p.Ground.Other = false, "existing customers"
 	insert := func(st sequence.Step, from sequence.StepID, exit sequence.Exit) sequence.StepID {
 		var id sequence.StepID
 		if err == nil {

@@ -94,7 +94,10 @@ func benchPages(ctx context.Context, s *store.Store, e *engine.Engine) error {
 		pages = append(pages, page{"after 500,000 rows", "/people?order=" + string(o) + "&after=" + key.String()})
 	}
 	pages = append(pages, page{"in Norway, clicked in 30 days, by score", "/people?rule=" + url.QueryEscape(`{"all":[{"if":{"field":"country","op":"is","value":"NO"}},{"if":{"signal":{"kind":5},"op":"at least","n":1,"days":30}}]}`)},
-		page{"called “last7777”, by score", "/people?text=last7777"})
+		page{"called “last7777”, by score", "/people?text=last7777"},
+		page{"with “ast777” in their name, by score", "/people?text=ast777"},
+		page{"with “ast” in their name, as all have", "/people?text=ast"},
+		page{"two words, one of which all have", "/people?text=ast+t7777"})
 	worst := 0.0
 	for _, p := range pages {
 		var took []float64

@@ -58,7 +58,7 @@ func main() {
 
 // open opens the database that is named, or starts an own server. The function
 // it answers closes both.
-func open(ctx context.Context, c config, conns int) (*store.Store, func(), error) {
+func open(ctx context.Context, c config, p store.Pool) (*store.Store, func(), error) {
 	address, stop := c["OMBAK_DATABASE_URL"], func() {}
 	if address == "" {
 		home, err := c.home()
@@ -76,7 +76,7 @@ func open(ctx context.Context, c config, conns int) (*store.Store, func(), error
 			}
 		}
 	}
-	s, err := store.Open(ctx, address, conns)
+	s, err := store.OpenPatiently(ctx, address, p, time.Minute)
 	if err != nil {
 		stop()
 		return nil, nil, err
@@ -193,7 +193,7 @@ func serve(ctx context.Context, l net.Listener, h http.Handler) error {
 }
 
 func runMigrate(ctx context.Context, c config) error {
-	s, end, err := open(ctx, c, 4)
+	s, end, err := open(ctx, c, store.Pool{Most: 4, Share: 24})
 	if err != nil {
 		return err
 	}
@@ -217,7 +217,7 @@ func runUser(ctx context.Context, c config) error {
 	if _, err := fmt.Fscanln(os.Stdin, &typed); err != nil || len(typed) < 10 {
 		return errors.New("the password on standard input has at least 10 letters")
 	}
-	s, end, err := open(ctx, c, 4)
+	s, end, err := open(ctx, c, store.Pool{Most: 4, Share: 24})
 	if err != nil {
 		return err
 	}
@@ -305,7 +305,7 @@ func newEngine(ctx context.Context, c config, s *store.Store, clock engine.Clock
 }
 
 func runServe(ctx context.Context, c config) error {
-	s, end, err := open(ctx, c, 16)
+	s, end, err := open(ctx, c, store.Pool{Most: 16, Share: 6})
 	if err != nil {
 		return err
 	}
@@ -335,6 +335,13 @@ func runServe(ctx context.Context, c config) error {
 		return err
 	}
 	slog.Info("Ombak answers", "at", e.URL, "mail in", in.Addr())
+	first, err := e.FirstAddress(ctx)
+	if err != nil {
+		return err
+	}
+	if first != "" {
+		fmt.Printf("\nNobody works here yet. Whoever opens this address first becomes the admin:\n\n  %s\n\n", first)
+	}
 	tl, err := tlsListener(c, l)
 	if err != nil {
 		return err
@@ -343,7 +350,7 @@ func runServe(ctx context.Context, c config) error {
 }
 
 func runWork(ctx context.Context, c config) error {
-	s, end, err := open(ctx, c, 8)
+	s, end, err := open(ctx, c, store.Pool{Most: 8, Share: 24})
 	if err != nil {
 		return err
 	}
@@ -379,7 +386,7 @@ func runDemo(ctx context.Context, c config) error {
 	if err != nil {
 		return err
 	}
-	s, end, err := open(ctx, c, 20)
+	s, end, err := open(ctx, c, store.Pool{Most: 20, Share: 4})
 	if err != nil {
 		return err
 	}

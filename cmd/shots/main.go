@@ -34,7 +34,6 @@ var shots = []shot{
 	{"audience", "Ines Radu", "/people/audiences/4", "light", "", ""},
 	{"audience-described", "Ines Radu", "/people/audiences/5/edit", "light", "", ""},
 	{"import", "Ines Radu", "/people/imports", "light", `document.querySelector('.list a').click()`, ""},
-	{"merge", "Ines Radu", "/people/doubles", "light", `document.querySelector('td .btn').click()`, ""},
 	{"content", "Ines Radu", "/content", "light", "", ""},
 	{"message", "Ines Radu", "/content/messages/3?at=2", "light", "", ""},
 	{"one-off-email", "Ines Radu", "/content/emails/1", "light", "", ""},
@@ -45,6 +44,7 @@ var shots = []shot{
 	{"scoring", "Ines Radu", "/scoring", "light", "", ""},
 	{"desk", "Tomas Vale", "/desk", "light", "", ""},
 	{"pipeline", "Uma Okoye", "/pipeline", "light", "", ""},
+	{"settings", "Wira Sandoval", "/settings", "light", "", ""},
 	{"public-page", "", "/p/oxygen-alarms", "light", "", ""},
 	{"mailbox", "", "mailbox", "light", `document.querySelector('nav a').click()`, ""},
 }

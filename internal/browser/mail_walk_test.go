@@ -53,7 +53,7 @@ func TestAnEmailToAnAudience(t *testing.T) {
 	h.types(`input[name="v.r.0"]`, "German")
 	h.key("\t")
 	h.sees("2 people now")
-	h.presses("Keep")
+	h.presses("Save")
 	h.sees("German readers", "language is German")
 	h.goes("/people/audiences/new")
 	h.types("#name", "In Germany")
@@ -62,7 +62,7 @@ func TestAnEmailToAnAudience(t *testing.T) {
 	h.types(`input[name="v.r.0"]`, "Germany")
 	h.key("\t")
 	h.sees("4 people now")
-	h.presses("Keep")
+	h.presses("Save")
 	h.must(h.tab.Until("the audience to be counted", `document.querySelector('.figures')?.innerText.includes('4 people')`))
 
 	// The message, and its German words.
@@ -106,8 +106,8 @@ func TestAnEmailToAnAudience(t *testing.T) {
 	h.types(`.part.open input[name=link]`, "https://karang.example/spring")
 	h.key("\t")
 	h.must(h.tab.Until("the proof to be content", `(x => !x.includes('Reading') && !x.includes('to be mended') && !x.includes('would not get it'))(document.querySelector('#proof').innerText)`))
-	h.presses("Keep as version 1")
-	h.sees("Kept.")
+	h.presses("Save as version 1")
+	h.sees("Saved.")
 
 	// The worst case.
 	h.presses("Preview")

@@ -60,7 +60,7 @@ func open(t *testing.T) *house {
 	lv := listen(t)
 	h.mailbox = "http://" + lv.Addr().String()
 	h.d = &demo.Demo{Store: h.s, Engine: e, Clock: clock, World: &readers.World{Mail: box, View: view}, Readers: h.mailbox}
-	_, _, err = h.d.Begin(ctx, demo.Start)
+	_, _, err = h.d.Begin(ctx)
 	h.must(err)
 	h.must(h.s.EnsureMonths(ctx, demo.Start, demo.Start.AddDate(0, 2, 0)))
 	for _, x := range []struct {
@@ -147,7 +147,7 @@ func (h *house) movesClock(how string) {
 	h.must(h.tab.Until("the clock to move and stand", fmt.Sprintf(`document.querySelector('#clock details') && !document.querySelector('#clock').innerText.includes(%q)`, before.In(h.zone()).Format("Mon 2 Jan, 15:04"))))
 }
 
-func (h *house) zone() *time.Location { return h.d.Engine.Zone }
+func (h *house) zone() *time.Location { return h.d.Engine.Zone() }
 
 // insert presses the plus on a stream, chooses a kind of step, and fills its form.
 func (h *house) insert(after, kind, title string, fill func()) {
@@ -158,7 +158,7 @@ func (h *house) insert(after, kind, title string, fill func()) {
 	h.must(h.tab.Find(`aside input[name=title]`))
 	h.types(`aside input[name=title]`, title)
 	fill()
-	h.presses("Keep")
+	h.presses("Save")
 	h.must(h.tab.Until("the map to show "+title, fmt.Sprintf(`document.querySelector('#map').textContent.includes(%q)`, title)))
 	h.must(h.tab.Until("the step to be kept", fmt.Sprintf(`document.querySelector('aside input[name=title]')?.value === %q`, title)))
 }
@@ -200,7 +200,7 @@ func TestFromAFormToADeal(t *testing.T) {
 	h.must(os.WriteFile(file, []byte("Set the first alarm where fish slow down."), 0o644))
 	h.must(h.tab.Upload(`input[name=file]`, file))
 	h.must(h.tab.Click(`form[action$="/place"] button`))
-	h.sees("Kept.", "Now: guide.txt")
+	h.sees("Saved.", "Now: guide.txt")
 	h.presses("As a visitor")
 	h.sees("The draft, as a visitor sees it", "Three alarms that saved a pen", "Title if you like")
 	h.presses("after 2")
@@ -235,16 +235,16 @@ func TestFromAFormToADeal(t *testing.T) {
 	h.must(h.tab.Until("the link in the editor", `document.querySelector('trix-editor a')`))
 	h.chooses(`select[name=from]`, "always the same person")
 	h.must(h.tab.Until("the sender is kept", `!document.querySelector('.htmx-request') && document.querySelector('select[name=from]').value === 'one'`))
-	h.presses("Keep as version 1")
-	h.sees("Kept.")
+	h.presses("Save as version 1")
+	h.sees("Saved.")
 	begin("From the owner")
 	h.types(`#subject`, `A quarter of an hour, {{ person.shoe_size }}?`)
 	h.types(`trix-editor`, `Shall we talk? {{ sender.name }}`)
-	h.presses("Keep as version 1")
+	h.presses("Save as version 1")
 	h.sees("there is no merge field person.shoe_size")
 	h.types(`#subject`, `A quarter of an hour for {{ company.name | default: "you" }}?`)
-	h.presses("Keep as version 1")
-	h.sees("Kept.")
+	h.presses("Save as version 1")
+	h.sees("Saved.")
 
 	// 3. The sequence, drawn on the map.
 	h.goes("/sequences")
@@ -274,8 +274,11 @@ func TestFromAFormToADeal(t *testing.T) {
 	h.must(h.tab.Until("the pause to go again", `!document.querySelector('#map').textContent.includes('Needless')`))
 	h.chooses(`aside select[name=page]`, "Is your oxygen alarm")
 	h.must(h.tab.Click(`aside input[name=hold]`))
-	h.presses("Keep")
+	h.chooses(`aside select[name=ground]`, "legitimate interest")
+	h.presses("Save")
 	h.sees("Nothing keeps this from being launched")
+	h.must(h.tab.Click(`.actions a.main`))
+	h.sees("Launch version 1?", "Nobody enters now. From now on enter those who fill in")
 	h.presses("Launch")
 	h.sees("Launched.", "Running · version 1")
 
@@ -306,7 +309,18 @@ func TestFromAFormToADeal(t *testing.T) {
 	h.reads("ana@fjord.example", "Your guide, Ana")
 	h.presses("Source")
 	h.sees("List-Unsubscribe-Post: List-Unsubscribe=One-Click", "Message-ID: <t1.")
-	h.must(h.tab.Go(h.link("Field guide")))
+	guide := h.link("Field guide")
+
+	// A rep finds her number and notes it: nobody is called without one.
+	h.signsIn("Tomas Vale")
+	h.goes("/people/1")
+	h.must(h.tab.Click(`details.more:has(input[value=phone]) > summary`))
+	h.must(h.tab.Click(`details.edit:has(input[value=phone]) > summary`))
+	h.types(`form:has(input[name=field][value=phone]) input[name=value]`, "+44 20 7946 0111")
+	h.must(h.tab.Click(`form:has(input[name=field][value=phone]) button`))
+	h.sees("+44 20 7946 0111", "phone is known 10")
+	h.must(h.tab.Forget())
+	h.must(h.tab.Go(guide))
 	h.sees("Set the first alarm where fish slow down.")
 
 	// 10 for the page, 1 for the open, 3 for the click: not ready, so the sequence asks for a call.
@@ -319,7 +333,7 @@ func TestFromAFormToADeal(t *testing.T) {
 		t.Fatal(err)
 	}
 	h.key("1")
-	h.sees("Call noted: reached.", "Your desk is clear")
+	h.sees("Call noted: talked.", "Your desk is clear")
 
 	// 5. She looks at the page again, and crosses the line.
 	h.goes("/p/oxygen-alarms")
@@ -336,7 +350,7 @@ func TestFromAFormToADeal(t *testing.T) {
 	h.goes("/people")
 	h.sees("1 person", "Ana Strand")
 	h.presses("Ana Strand")
-	h.sees("Entered “Field guide follow-up”", "Got the email “Your guide, Ana”", "Clicked a link: /g/oxygen-alarms", "Took a download: Field guide", "Call: reached", "Wants a price for three pens",
+	h.sees("Entered “Field guide follow-up”", "Got the email “Your guide, Ana”", "Clicked a link: /g/oxygen-alarms", "Took a download: Field guide", "Call: talked", "Wants a price for three pens",
 		"Handed over to Tomas Vale: the score crossed the ready line", "Accepted by Tomas Vale", "Deal in stage Talking", "Tide of interest", "ready line 15", "Sum now 24")
 
 	// Another answers: nothing more goes out.
