@@ -42,7 +42,8 @@ func (e *Engine) Receive(ctx context.Context, m mail.Received) error {
 		return nil
 	}
 	err := e.Store.InTx(ctx, func(tx store.Tx) error {
-		in := store.Incoming{MailID: m.ID, At: now, Kind: kind, Sender: m.From, Subject: cut(m.Subject, 500), Body: cut(m.Text, 100_000)}
+		in := store.Incoming{MailID: m.ID, At: now, Kind: kind, Sender: m.From, Subject: cut(m.Subject, 500),
+			Said: cut(m.Said, 100_000), Body: cut(m.Text, 100_000)}
 		s := store.Signal{Detail: cut(m.Subject, 200), Signal: signal.Signal{At: now, Kind: kind}}
 		ids := append([]string(nil), m.References...)
 		for _, to := range m.To {
@@ -98,7 +99,7 @@ func (e *Engine) Receive(ctx context.Context, m mail.Received) error {
 		case m.Kind == mail.NotNow:
 			return nil // kept, and shown with the person; the address is not at fault
 		}
-		return e.taken(ctx, tx, s, m.Subject+"\n"+m.Text)
+		return e.taken(ctx, tx, s, m.Subject+"\n"+m.Said)
 	})
 	if err != nil {
 		return err
@@ -130,7 +131,7 @@ func (e *Engine) Sort(ctx context.Context, incoming, user int64, theirs bool) er
 		}
 		if theirs {
 			s := store.Signal{Person: *in.Person, Detail: cut(in.Subject, 200), Signal: signal.Signal{At: in.At, Kind: in.Kind}}
-			if err := e.taken(ctx, tx, s, in.Subject+"\n"+in.Body); err != nil {
+			if err := e.taken(ctx, tx, s, in.Subject+"\n"+in.Said); err != nil {
 				return err
 			}
 		}

@@ -2,8 +2,14 @@ package mail
 
 import (
 	"bufio"
+	"maps"
 	"net/textproto"
+	"regexp"
+	"slices"
+	"strconv"
 	"strings"
+
+	"ombak/internal/core/mailbox"
 )
 
 // Recipient is what a delivery report says of one address (RFC 3464, 2.3).
@@ -61,36 +67,115 @@ func deliveryReport(text string) []Recipient {
 }
 
 // verdict is what a delivery report means for the address: it fails for good
-// where the status says so (class 5 of RFC 3463) and is not about a full
-// mailbox or a policy, which pass. A letter that was given up after waiting
-// (class 4) says nothing about the address.
+// where the report is of a failure that is the address's own (core/mailbox). A
+// letter that was given up after waiting (class 4) says nothing about it.
 func verdict(list []Recipient) Kind {
 	kind := Notice
 	for _, r := range list {
 		switch {
-		case r.Action == "failed" && strings.HasPrefix(r.Status, "5.") && !passing(r.Status):
+		case r.Action == "failed" && !strings.HasPrefix(r.Status, "4.") && r.fault() == mailbox.Reader:
 			return Bounce
 		case r.Action == "failed", r.Action == "delayed":
 			kind = NotNow
 		}
 	}
 	if len(list) == 0 {
-		return Bounce // a report that names nobody: it came about this letter
+		return NotNow // it names nobody, and says nothing of any address
 	}
 	return kind
 }
 
-// passing reports whether a failure for good is about something that passes:
-// a full mailbox (x.2.2), one that is switched off for now (x.2.1), a message
-// that is too long (x.2.3, x.3.4), the network (x.4.x), or a policy about the
-// message and not the address (x.7.x).
-func passing(status string) bool {
-	for _, p := range []string{"5.2.1", "5.2.2", "5.2.3", "5.3.4", "5.4.", "5.7."} {
-		if status == p || strings.HasSuffix(p, ".") && strings.HasPrefix(status, p) {
-			return true
+// fault is what a failure is about, by the report's own status, and where that
+// says nothing ("5.0.0") by the other server's answer.
+func (r Recipient) fault() mailbox.Fault {
+	code, status := codes(r.Diagnostic)
+	if r.Status != "" && r.Status != "5.0.0" {
+		status = r.Status
+	}
+	return mailbox.FaultOf(code, status, r.Diagnostic)
+}
+
+var (
+	basicCode    = regexp.MustCompile(`(?:^|[\s:;#(<>])([45]\d\d)(?:[\s:;,)\-]|$)`)
+	enhancedCode = regexp.MustCompile(`(?:^|[\s:;#(\-])([45]\.\d{1,3}\.\d{1,3})(?:[\s:;,.)]|$)`)
+)
+
+// codes finds the codes of an answer within words.
+func codes(text string) (code int, status string) {
+	if m := basicCode.FindStringSubmatch(text); m != nil {
+		code, _ = strconv.Atoi(m[1]) // three digits
+	}
+	if m := enhancedCode.FindStringSubmatch(text); m != nil {
+		status = m[1]
+	}
+	return code, status
+}
+
+// Reports as they were written before RFC 3464, and still are: by programs that
+// say so in a header, and in words ("Hi. This is the … program", after D. J.
+// Bernstein's qmail-send Bounce Message Format, 1997). The letter that came back
+// follows after a line of its own.
+var (
+	bernstein = regexp.MustCompile(`(?m)^Hi\. This is the `)
+	failures  = regexp.MustCompile(`(?m)^<([^<>\s]+@[^<>\s]+)>:[ \t]*\n((?:.+\n?)*)`)
+	failed    = regexp.MustCompile(`(?m)^[ \t]+<?([^<>\s]+@[^<>\s:]+)>?:?[ \t]*\n((?:[ \t]+.+\n?)*)`)
+	returned  = regexp.MustCompile(`(?im)^(?:---+ ?(?:below this line is a copy|this is a copy of|original message|returned message|unsent message).*|.*copy of the message.*:?)$`)
+	copyID    = regexp.MustCompile(`(?im)^message-id:\s*(<[^<>]+>)`)
+	late      = regexp.MustCompile(`(?i)\bdelayed\b|not yet (?:been )?delivered|still trying|will be retried|no action is required|temporar`)
+	gaveUp    = regexp.MustCompile(`(?i)permanent|could not be delivered|undeliver|returned|failed|failure|wasn.t able to deliver|unable to deliver`)
+)
+
+// judge tells what a letter is that is no report by RFC 3464.
+func (m *Received) judge(get func(string) string) {
+	daemon := strings.HasPrefix(m.From, "mailer-daemon")
+	nobody := strings.TrimSpace(get("Return-Path")) == "<>"
+	names := get("X-Failed-Recipients")
+	if names != "" || bernstein.MatchString(m.Text) && (daemon || nobody || m.From == "") || daemon {
+		m.oldReport(names)
+		return
+	}
+	if automatic(func(key string) string {
+		if key == "Subject" {
+			return m.Subject
+		}
+		return get(key)
+	}) || nobody {
+		m.Kind = Automatic
+	}
+}
+
+// oldReport reads one: whom it is about, and what each failed by.
+func (m *Received) oldReport(names string) {
+	text, copied := m.Text, ""
+	if at := returned.FindStringIndex(text); at != nil {
+		text, copied = text[:at[0]], text[at[1]:]
+	}
+	for _, id := range copyID.FindAllStringSubmatch(copied, 5) {
+		m.References = append(m.References, messageIDs(id[1])...)
+	}
+	why := map[string]string{}
+	for _, re := range []*regexp.Regexp{failures, failed} {
+		for _, f := range re.FindAllStringSubmatch(text+"\n", 50) {
+			if a := strings.ToLower(f[1]); why[a] == "" {
+				why[a] = strings.Join(strings.Fields(f[2]), " ")
+			}
 		}
 	}
-	return false
+	list := strings.FieldsFunc(strings.ToLower(names), func(r rune) bool { return r == ',' || r == ' ' })
+	if names == "" {
+		list = slices.Sorted(maps.Keys(why))
+	}
+	action := "failed"
+	if late.MatchString(m.Subject) || late.MatchString(text) && !gaveUp.MatchString(m.Subject) {
+		action = "delayed"
+	}
+	for _, a := range list[:min(len(list), 50)] {
+		_, status := codes(why[a])
+		m.About = append(m.About, Recipient{Address: strings.Trim(a, "<>"), Action: action, Status: status, Diagnostic: why[a]})
+	}
+	if m.Kind = verdict(m.About); len(list) == 0 && !gaveUp.MatchString(m.Subject) {
+		m.Kind = Notice
+	}
 }
 
 // complaint reads a message/feedback-report part (RFC 5965): whether it
@@ -110,7 +195,29 @@ func complaint(text string) (yes bool, about []string) {
 
 // automaticSubjects begin the subjects of answers by programs that say so no
 // other way. Common practice, no source.
-var automaticSubjects = []string{"automatic reply", "auto reply", "autoreply", "auto-reply", "out of office", "out of the office", "automatische antwort", "abwesenheitsnotiz", "abwesend", "respuesta automática", "réponse automatique", "automatisk svar", "automatiskt svar", "fraværsmelding", "fuera de la oficina", "absence du bureau"}
+var automaticSubjects = []string{
+	"automatic reply", "automatic response", "auto reply", "autoreply", "auto-reply", "auto response", "autoresponse", "auto:",
+	"out of office", "out of the office", "out-of-office", "i am out of", "on vacation", "vacation reply",
+	"automatische antwort", "automatische rückantwort", "abwesenheitsnotiz", "abwesenheitsassistent", "abwesend", "abwesenheit",
+	"respuesta automática", "respuesta automatica", "fuera de la oficina", "fuera de oficina",
+	"réponse automatique", "reponse automatique", "absence du bureau", "absent du bureau", "message d'absence",
+	"risposta automatica", "fuori sede", "fuori ufficio", "assente dall'ufficio",
+	"automatisch antwoord", "automatische reactie", "afwezig", "afwezigheid", "niet aanwezig",
+	"resposta automática", "resposta automatica", "ausência", "fora do escritório", "ausente do escritório",
+	"automatyczna odpowiedź", "odpowiedź automatyczna", "autoodpowiedź", "nieobecność", "poza biurem",
+	"automaattinen vastaus", "poissaolo", "poissa toimistolta", "olen poissa",
+	"autosvar", "automatisk svar", "automatiskt svar", "automatisk besvarelse", "fraværsmelding", "fravær", "fraværende",
+	"frånvaro", "frånvarande", "ikke til stede", "ikke på kontoret", "inte på kontoret",
+	"automatická odpověď", "automatikus válasz", "otomatik yanıt", "автоответ", "автоматический ответ", "автоматична відповідь",
+	"自動応答", "自動返信", "【自動", "不在", "自动回复", "自動回覆", "자동 회신",
+}
+
+// automaticHeaders are those with which programs said so before RFC 3834.
+// Common practice, no source.
+var automaticHeaders = []string{
+	"X-Autoreply", "X-Autorespond", "X-Auto-Reply", "X-Autoresponse", "X-Autoresponder", "X-Auto-Response", "X-Vacation", "X-Autogenerated",
+	"X-Auto-Generated", "X-Mail-Autoreply", "X-Autoreply-From",
+}
 
 // automatic reports whether a letter is a program's answer: it says so by
 // RFC 3834, or in one of the ways that came before it (common practice, no
@@ -125,8 +232,10 @@ func automatic(get func(string) string) bool {
 	case "bulk", "junk", "list", "auto_reply":
 		return true
 	}
-	if get("X-Autoreply") != "" || get("X-Autorespond") != "" || get("X-Auto-Reply") != "" {
-		return true
+	for _, key := range automaticHeaders {
+		if v := strings.ToLower(strings.TrimSpace(get(key))); v != "" && v != "no" && v != "false" {
+			return true
+		}
 	}
 	subject := strings.ToLower(strings.TrimSpace(get("Subject")))
 	for _, s := range automaticSubjects {

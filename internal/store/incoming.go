@@ -17,7 +17,8 @@ type Incoming struct {
 	Kind    signal.Kind
 	Sender  string
 	Subject string
-	Body    string
+	Said    string // without what it quotes
+	Body    string // the whole of it
 	Unsure  bool   // matched by an address alone: it counts for nothing until somebody has sorted it
 	Sorted  string // "theirs" or "not theirs"; empty: not yet
 
@@ -31,13 +32,13 @@ func (m Incoming) Holds() bool { return m.Kind == signal.Reply }
 // AddIncoming keeps a mail and reports whether it is new: the same one again,
 // by its Message-ID, counts once.
 func AddIncoming(ctx context.Context, tx Tx, m Incoming) (bool, error) {
-	n, err := exec(ctx, tx, `insert into incoming (mail_id, person_id, touch_id, at, kind, sender, subject, body, unsure)
-		values ($1, $2, $3, $4, $5, $6, $7, $8, $9) on conflict (mail_id) do nothing`,
-		m.MailID, m.Person, m.Touch, m.At, int16(m.Kind), m.Sender, m.Subject, m.Body, m.Unsure)
+	n, err := exec(ctx, tx, `insert into incoming (mail_id, person_id, touch_id, at, kind, sender, subject, body, unsure, said)
+		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) on conflict (mail_id) do nothing`,
+		m.MailID, m.Person, m.Touch, m.At, int16(m.Kind), m.Sender, m.Subject, m.Body, m.Unsure, m.Said)
 	return n == 1, err
 }
 
-const incomingFields = `select i.id, i.mail_id, i.person_id, i.touch_id, i.at, i.kind, i.sender, i.subject, i.body, i.unsure, i.sorted,
+const incomingFields = `select i.id, i.mail_id, i.person_id, i.touch_id, i.at, i.kind, i.sender, i.subject, i.said, i.body, i.unsure, i.sorted,
 		coalesce(p.first_name, '') as first, coalesce(p.last_name, '') as last
 	from incoming i left join person p on p.id = i.person_id `
 

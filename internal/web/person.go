@@ -120,6 +120,7 @@ type moment struct {
 	Icon  string
 	Text  string
 	Said  string
+	Whole string // of a letter that quotes; empty: no more than Said
 	Quiet bool
 }
 
@@ -355,7 +356,7 @@ func either(on bool, yes, no string) string {
 func (s *Server) timeline(c *echo.Context, d *personData, id int64) error {
 	ctx := c.Request().Context()
 	add := func(at time.Time, icon, text, said string, quiet bool) {
-		d.Times = append(d.Times, moment{at, icon, text, said, quiet})
+		d.Times = append(d.Times, moment{At: at, Icon: icon, Text: text, Said: said, Quiet: quiet})
 	}
 	signals, err := s.Store.PersonTimeline(ctx, id)
 	if err != nil {
@@ -385,7 +386,10 @@ func (s *Server) timeline(c *echo.Context, d *personData, id int64) error {
 		} else if m.Kind == signal.Bounce {
 			text = "Bounce report: " + m.Subject
 		}
-		add(m.At, "chat-circle-text", text, strings.TrimSpace(m.Body), false)
+		add(m.At, "chat-circle-text", text, strings.TrimSpace(m.Said), false)
+		if whole := strings.TrimSpace(m.Body); whole != strings.TrimSpace(m.Said) {
+			d.Times[len(d.Times)-1].Whole = whole
+		}
 	}
 	touches, err := s.Store.PersonTouches(ctx, id)
 	if err != nil {
