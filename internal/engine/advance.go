@@ -49,7 +49,11 @@ func (s *stuck) Error() string { return fmt.Sprintf("enrolment %d: %v", s.enrolm
 func (s *stuck) Unwrap() error { return s.err }
 
 func (e *Engine) advance(ctx context.Context, tx store.Tx, now time.Time, n int) (looked, steps int, err error) {
-	claimed, err := store.ClaimDue(ctx, tx, now, n)
+	waiting, err := uncountedSequences(ctx, tx)
+	if err != nil {
+		return 0, 0, err
+	}
+	claimed, err := store.ClaimDue(ctx, tx, now, n, waiting)
 	if err != nil || len(claimed) == 0 {
 		return 0, 0, err
 	}

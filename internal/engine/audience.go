@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"log/slog"
 	"slices"
 	"sort"
 	"strings"
@@ -139,8 +140,13 @@ var (
 	ErrNoName = errors.New("give it a name")
 )
 
+// countFor is how long counting an audience may take where somebody waits for it.
+const countFor = 3 * time.Second
+
 // SaveAudience keeps an audience, new where it has no id, and answers its id.
-// Members of a live one are counted by the next worker that looks.
+// Members of a live one are counted at once where that takes a moment, so that
+// whatever asks for it next finds them; else by the next worker that looks, and
+// whatever asks for it waits.
 func (e *Engine) SaveAudience(ctx context.Context, a store.Audience) (int64, error) {
 	if strings.TrimSpace(a.Name) == "" {
 		return 0, ErrNoName
@@ -178,10 +184,57 @@ func (e *Engine) SaveAudience(ctx context.Context, a store.Audience) (int64, err
 		}
 		return store.Notify(ctx, tx, "audience")
 	})
-	if err == nil {
-		e.Nudge()
+	if err != nil {
+		return 0, err
 	}
-	return id, err
+	if a.Live {
+		if err := e.countAudience(ctx, id); err != nil {
+			slog.Info("an audience is counted by a worker", "audience", id, "reason", err)
+		}
+	}
+	e.Nudge()
+	return id, nil
+}
+
+// countAudience counts who is in a live audience whose rule is new, unless a
+// worker is at it, or what it asks for is not counted itself.
+func (e *Engine) countAudience(ctx context.Context, id int64) error {
+	return e.Store.InTx(ctx, func(tx store.Tx) error {
+		if err := store.Quickly(ctx, tx, countFor); err != nil {
+			return err
+		}
+		ok, err := store.LockAudiences(ctx, tx)
+		if err != nil || !ok {
+			return err
+		}
+		a, err := store.AudienceIn(ctx, tx, id)
+		if err != nil || !a.Recount {
+			return err
+		}
+		uncounted, err := store.Uncounted(ctx, tx)
+		if err != nil {
+			return err
+		}
+		for _, other := range a.Rule.V.Audiences() {
+			if slices.Contains(uncounted, other) {
+				return nil
+			}
+		}
+		if _, err := store.Follow(ctx, tx, a, nil, true, e.Now()); err != nil {
+			return err
+		}
+		return store.Notify(ctx, tx, "audience")
+	})
+}
+
+// uncountedSequences are those that ask for an audience of which it is not known
+// yet who is in it: nobody enters by it, and nobody is sorted by it.
+func uncountedSequences(ctx context.Context, tx store.Tx) ([]int64, error) {
+	uncounted, err := store.Uncounted(ctx, tx)
+	if err != nil {
+		return nil, err
+	}
+	return store.SequencesAsking(ctx, tx, uncounted)
 }
 
 // reaches reports whether some audiences ask, by whatever way, for target.

@@ -18,7 +18,7 @@ func TestWhoIsAwayGetsTheirsLater(t *testing.T) {
 	w.must(w.e.LaunchMailing(w.ctx, m.ID))
 	w.settle()
 	back := day0.AddDate(0, 0, 10)
-	w.must(w.e.Receive(w.ctx, mail.Received{ID: "away@x", From: "ana@n.example", Kind: mail.Automatic, Subject: "Out of office", Text: "I am back on " + back.Format("2 January 2006") + "."}))
+	w.must(w.e.Receive(w.ctx, mail.Received{ID: "away@x", From: "ana@n.example", Kind: mail.Automatic, Subject: "Out of office", Said: "I am back on " + back.Format("2 January 2006") + "."}))
 	w.must(w.e.Receive(w.ctx, mail.Received{ID: "away2@x", From: "bo@n.example", Kind: mail.Automatic, Text: "I am away."}))
 	if n := w.count("select count(*) from person where away_until is not null or held_at is not null"); n != 0 {
 		t.Error("what names nobody but by an address did something")

@@ -290,8 +290,15 @@ func (e *Engine) EnterByRules(ctx context.Context) (int64, error) {
 		if err != nil {
 			return err
 		}
+		waiting, err := uncountedSequences(ctx, tx)
+		if err != nil {
+			return err
+		}
 		now := e.Now()
 		for _, q := range list {
+			if slices.Contains(waiting, q.Sequence) {
+				continue
+			}
 			people, err := store.PeopleFor(ctx, tx, q.Entry.V.Rule, &q, now, enterPerTurn)
 			if err != nil {
 				return err

@@ -259,20 +259,36 @@ func (e *Engine) LaunchMailing(ctx context.Context, id int64) error {
 	return err
 }
 
+// settleFor is how long a launch waits at most for audiences to come up to date.
+const settleFor = time.Minute
+
 // FillMailings writes down the next readers of mailings that were launched. It
 // answers whether there was something to do. A process that ends in between
-// leaves the rest to the next turn; nobody is written down twice.
+// leaves the rest to the next turn; nobody is written down twice. A mailing that
+// asks for an audience of which it is not known yet who is in it waits.
 func (e *Engine) FillMailings(ctx context.Context) (did bool, err error) {
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {
-		m, err := store.FillingMailing(ctx, tx)
+		did = false
+		uncounted, err := store.Uncounted(ctx, tx)
+		if err != nil {
+			return err
+		}
+		m, err := store.FillingMailing(ctx, tx, uncounted)
 		if store.IsNotFound(err) {
 			return nil
 		}
 		if err != nil {
 			return err
 		}
-		did = true
 		now := e.Now()
+		// Whoever was imported or changed before the launch has been asked about by then; where people change all the
+		// time, that is not waited for without end.
+		if m.FilledTo == 0 && m.Launched != nil && now.Sub(*m.Launched) < settleFor {
+			if behind, err := store.StaleNow(ctx, tx, now); err != nil || behind {
+				return err
+			}
+		}
+		did = true
 		list, err := store.Candidates(ctx, tx, &m, m.FilledTo, now, mailingChunk)
 		if err != nil {
 			return err

@@ -170,11 +170,11 @@ func (e *Engine) Decide(ctx context.Context) (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	filled, err := e.FillMailings(ctx)
+	followed, err := e.FollowAudiences(ctx)
 	if err != nil {
 		return false, err
 	}
-	followed, err := e.FollowAudiences(ctx)
+	filled, err := e.FillMailings(ctx)
 	return counted > 0 || entered > 0 || looked > 0 || followed > 0 || filled, err
 }
 

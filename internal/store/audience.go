@@ -104,6 +104,42 @@ func TakeStale(ctx context.Context, tx Tx, now time.Time, n int) ([]Stale, error
 	return out, err
 }
 
+// Uncounted lists the audiences of which nobody knows yet who is in them, and
+// those that ask for one of them, by whatever way.
+func Uncounted(ctx context.Context, q querier) ([]int64, error) {
+	return all[int64](ctx, q, `with recursive waits(id) as (
+			select id from audience where recount
+			union select b.id from waits w join audience b on b.live
+				and jsonb_path_exists(b.rule, '$.**.if ? (@.about == "audience" && @.id == $id)', jsonb_build_object('id', w.id)))
+		select id from waits order by id`)
+}
+
+// SequencesAsking lists the sequences whose entry or steps ask for one of some
+// audiences.
+func SequencesAsking(ctx context.Context, q querier, audiences []int64) ([]int64, error) {
+	if len(audiences) == 0 {
+		return []int64{}, nil
+	}
+	path := `'$.**.if ? (@.about == "audience" && @.id == $id)', jsonb_build_object('id', a.id)`
+	return all[int64](ctx, q, `select s.id from sequence s where exists (select from unnest($1::bigint[]) as a(id)
+			where jsonb_path_exists(s.entry, `+path+`)
+				or exists (select from sequence_version v where v.sequence_id = s.id and jsonb_path_exists(v.plan, `+path+`)
+					and (v.id = s.version_id or exists (select from enrolment e where e.version_id = v.id and e.ended_at is null))))
+		order by 1`, audiences)
+}
+
+// StaleNow reports whether there are notes of changed people who are due: until
+// they have been asked about, an audience may be behind.
+func StaleNow(ctx context.Context, q querier, now time.Time) (bool, error) {
+	return one[bool](ctx, q, "select exists (select from audience_stale where due is null or due <= $1)", now)
+}
+
+// Quickly has any statement of the transaction given up that takes longer.
+func Quickly(ctx context.Context, tx Tx, d time.Duration) error {
+	_, err := exec(ctx, tx, "select set_config('statement_timeout', $1, true)", fmt.Sprintf("%dms", d.Milliseconds()))
+	return err
+}
+
 // Movers lists whom the passing of time alone can have moved in or out of an
 // audience since it was last swept.
 func Movers(ctx context.Context, tx Tx, a Audience, now time.Time) ([]Stale, error) {

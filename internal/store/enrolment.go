@@ -36,15 +36,16 @@ const claimedFields = `select e.id, e.sequence_id, e.version_id, e.person_id, e.
 // ClaimDue takes up to n enrolments that have to be looked at by now, passing
 // over those another worker has, those of held sequences and those of people who
 // may have answered. They stay locked until the transaction ends.
-func ClaimDue(ctx context.Context, tx Tx, now time.Time, n int) ([]Claimed, error) {
+func ClaimDue(ctx context.Context, tx Tx, now time.Time, n int, not []int64) ([]Claimed, error) {
 	list, err := claimed(ctx, tx, `
 		with due as (
 			select id from enrolment
 			where ended_at is null and look is not null and look <= $1
 				and sequence_id <> all (array(select id from sequence where state <> 'running'))
+				and sequence_id <> all ($3)
 				and person_id <> all (array(select id from person where held_at is not null))
 			order by look limit $2 for update skip locked)
-		`+claimedFields, now, n)
+		`+claimedFields, now, n, append([]int64{}, not...))
 	if err != nil {
 		return nil, fmt.Errorf("claiming enrolments: %w", err)
 	}

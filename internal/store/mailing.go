@@ -105,9 +105,12 @@ func WithdrawMailing(ctx context.Context, tx Tx, id int64, why string, at time.T
 }
 
 // FillingMailing reads a mailing whose readers are still to be written down,
-// locked; ErrNotFound: there is none, or others are at it.
-func FillingMailing(ctx context.Context, tx Tx) (Mailing, error) {
-	return one[Mailing](ctx, tx, mailingFields+"where l.state = 'filling' order by l.id limit 1 for update of l skip locked")
+// locked, and that has to do with none of some audiences; ErrNotFound: there is
+// none, or others are at it.
+func FillingMailing(ctx context.Context, tx Tx, uncounted []int64) (Mailing, error) {
+	return one[Mailing](ctx, tx, mailingFields+`where l.state = 'filling' and not l.excluded && $1
+		and (l.audience_id is null or l.audience_id <> all ($1)) order by l.id limit 1 for update of l skip locked`,
+		append([]int64{}, uncounted...))
 }
 
 // Candidate is somebody of an audience with what decides whether they get an
