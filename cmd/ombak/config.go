@@ -1,6 +1,8 @@
 package main
 
 import (
+	"crypto/x509"
+	"errors"
 	"fmt"
 	"io"
 	"log/slog"
@@ -14,6 +16,8 @@ import (
 	"time"
 
 	"ombak/internal/seal"
+
+	"ombak/internal/mail"
 )
 
 // setting is one environment variable.
@@ -35,7 +39,8 @@ var settings = []setting{
 	{"OMBAK_SECRET", "", "the key that passwords of mail servers are sealed with, 32 bytes in base64, the same for every process; else it lies in OMBAK_HOME/key", sealed},
 	{"OMBAK_SECRET_BEFORE", "", "the key whose place OMBAK_SECRET has taken, until every process has started with the new one", sealed},
 	{"OMBAK_ZONE", "UTC", "the workspace's time zone, an IANA name (the demo is at home in Asia/Jakarta)", zoneName},
-	{"OMBAK_MAIL_OUT", "127.0.0.1:25", "the mail server that takes our mail, host:port (the demo has its own)", address},
+	{"OMBAK_MAIL_OUT", "127.0.0.1:25", "the mail server that takes our mail, host:port, or smtps://host:port where TLS begins at once (the demo has its own)", mailServer},
+	{"OMBAK_MAIL_CA", "", "file with certificates (PEM) that mail servers' may rest on, beside those the machine trusts", file},
 	{"OMBAK_PRIVATE_SERVERS", "no", "whether mailboxes may use mail servers on this machine and in private networks: yes or no", oneOf("yes", "no")},
 	{"OMBAK_MAIL_IN", "127.0.0.1:2525", "where answers and bounces come in over SMTP, host:port", address},
 	{"OMBAK_MAIL_DOMAIN", "mail.karang.example", "the domain of Message-IDs and return paths", domainName},
@@ -145,6 +150,33 @@ func file(s string) error {
 		return fmt.Errorf("it cannot be read: %w", err)
 	}
 	return f.Close()
+}
+
+func mailServer(s string) error {
+	if _, _, _, err := mail.ParseServer(s); err != nil {
+		return errors.New("it should read host:port, such as 127.0.0.1:25, or smtps://host:port")
+	}
+	return nil
+}
+
+// trust are the certificates that mail servers' may rest on; nil: those that the
+// machine trusts.
+func (c config) trust() (*x509.CertPool, error) {
+	if !c.set("OMBAK_MAIL_CA") {
+		return nil, nil
+	}
+	pem, err := os.ReadFile(c.get("OMBAK_MAIL_CA"))
+	if err != nil {
+		return nil, fmt.Errorf("OMBAK_MAIL_CA: %w", err)
+	}
+	pool, err := x509.SystemCertPool()
+	if err != nil {
+		pool = x509.NewCertPool() // a machine that trusts nobody yet
+	}
+	if !pool.AppendCertsFromPEM(pem) {
+		return nil, errors.New("OMBAK_MAIL_CA: there is no certificate in the file")
+	}
+	return pool, nil
 }
 
 func networks(s string) error {

@@ -283,11 +283,19 @@ func newEngine(ctx context.Context, c config, s *store.Store, clock engine.Clock
 	if sender.Signer, err = signer(ctx, s); err != nil {
 		return nil, nil, err
 	}
+	trust, err := c.trust()
+	if err != nil {
+		return nil, nil, err
+	}
+	sender.Trust, sender.Conns = trust, engine.OutboxConns
 	key, earlier, err := sealKey(c)
 	if err != nil {
 		return nil, nil, err
 	}
-	e, err := engine.New(ctx, engine.Config{Seal: key, Store: s, Clock: clock, Mail: sender, Signer: sender.Signer, URL: url, Domain: c.get("OMBAK_MAIL_DOMAIN"), Zone: c.zone(zone), PrivateServers: c.get("OMBAK_PRIVATE_SERVERS") == "yes"})
+	e, err := engine.New(ctx, engine.Config{
+		Seal: key, Store: s, Clock: clock, Mail: sender, Signer: sender.Signer, URL: url, Domain: c.get("OMBAK_MAIL_DOMAIN"),
+		Zone: c.zone(zone), Trust: trust, PrivateServers: c.get("OMBAK_PRIVATE_SERVERS") == "yes",
+	})
 	if err != nil {
 		return nil, nil, err
 	}

@@ -299,7 +299,7 @@ func (d *Demo) Advance(ctx context.Context, to time.Time, grain time.Duration) e
 		return err
 	}
 	for ctx.Err() == nil {
-		look, err := d.Store.NextLook(ctx)
+		look, err := d.Engine.NextLook(ctx)
 		if err != nil {
 			return err
 		}
@@ -326,7 +326,7 @@ func (d *Demo) Advance(ctx context.Context, to time.Time, grain time.Duration) e
 			if err := d.Engine.Settle(ctx); err != nil {
 				return err
 			}
-			next, err := d.Store.NextLook(ctx)
+			next, err := d.Engine.NextLook(ctx)
 			if err != nil {
 				return err
 			}
@@ -343,7 +343,7 @@ func (d *Demo) Advance(ctx context.Context, to time.Time, grain time.Duration) e
 // nextLookAfter reports whether what was rounded up past the end was really
 // due after it.
 func (d *Demo) nextLookAfter(rounded, to time.Time) bool {
-	look, err := d.Store.NextLook(context.Background())
+	look, err := d.Engine.NextLook(context.Background())
 	return err != nil || look.IsZero() || look.After(to)
 }
 
@@ -374,7 +374,7 @@ func (d *Demo) Move(how string) error {
 	case "day":
 		to = now.Add(24 * time.Hour)
 	case "next":
-		look, err := d.Store.NextLook(ctx)
+		look, err := d.Engine.NextLook(ctx)
 		if err != nil {
 			return err
 		}

@@ -9,6 +9,7 @@ package engine
 import (
 	"context"
 	"crypto/rand"
+	"crypto/x509"
 	"encoding/base64"
 	"fmt"
 	"log/slog"
@@ -51,7 +52,8 @@ type Config struct {
 	Zone   *time.Location // the workspace's; nil: UTC
 	Seal   *seal.Key      // for passwords of mail servers; nil: none are kept
 
-	PrivateServers bool // mailboxes may use mail servers on this machine and in private networks
+	Trust          *x509.CertPool // whose certificates mail servers may have; nil: those the machine trusts
+	PrivateServers bool           // mailboxes may use mail servers on this machine and in private networks
 }
 
 // Engine works on one database. It is safe for use by several goroutines.

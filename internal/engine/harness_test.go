@@ -180,7 +180,7 @@ func (w *world) settle() {
 func (w *world) to(after time.Duration) {
 	w.t.Helper()
 	for target := day0.Add(after); ; {
-		next, err := w.s.NextLook(w.ctx)
+		next, err := w.e.NextLook(w.ctx)
 		w.must(err)
 		if next.IsZero() || next.After(target) {
 			w.clock.set(target)

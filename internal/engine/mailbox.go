@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"net"
 	"slices"
 	"strings"
 	"time"
@@ -119,9 +118,11 @@ const tryFor = 10 * time.Second
 func (e *Engine) SetMailAccount(ctx context.Context, user int64, server, login, password string) error {
 	a := store.MailAccount{User: user, Server: strings.TrimSpace(server), Login: strings.TrimSpace(login)}
 	if a.Server != "" {
-		host, port, err := net.SplitHostPort(a.Server)
-		if err != nil || host == "" || !slices.Contains(mailPorts, port) && !e.PrivateServers || port == "" || len(a.Server) > 255 || len(a.Login) > 255 || len(password) > 1000 {
-			return errors.New("a mail server reads like smtp.karang.example:587, with one of the ports 25, 465, 587 and 2525")
+		_, port, implicit, err := mail.ParseServer(a.Server)
+		known := slices.Contains(mailPorts, port) || implicit || e.PrivateServers
+		if err != nil || !known || len(a.Server) > 255 || len(a.Login) > 255 || len(password) > 1000 {
+			return errors.New("a mail server reads like smtp.karang.example:587, with one of the ports 25, 465, 587 and 2525, " +
+				"or like smtps://smtp.karang.example:2465 where TLS begins at once")
 		}
 		if e.Seal == nil {
 			return ErrNoSeal
@@ -142,7 +143,7 @@ func (e *Engine) SetMailAccount(ctx context.Context, user int64, server, login, 
 		if err != nil {
 			return err
 		}
-		s.Patience = tryFor
+		s.Patience, s.Trust = tryFor, e.Trust
 		defer s.Close()
 		if err := s.Try(ctx); err != nil {
 			slog.Info("a mail server did not let us in", "user", user, "error", err)
@@ -159,7 +160,7 @@ func (e *Engine) SetMailAccount(ctx context.Context, user int64, server, login, 
 
 // mailPorts are those on which mail servers listen (RFC 5321, 6409, 8314; 2525
 // is common practice, no source).
-var mailPorts = []string{"25", "465", "587", "2525"}
+var mailPorts = []int{25, 465, 587, 2525}
 
 // Why a mail server of one's own is not kept. What it answered is not told: it
 // may be another's machine, and what listens there is not for us to find out.
@@ -218,7 +219,7 @@ func (e *Engine) mailers(ctx context.Context, users []int64) (map[int64]Mailer, 
 				out[a.User] = closed{err}
 				continue
 			}
-			s.Signer = e.Signer
+			s.Signer, s.Trust, s.Conns = e.Signer, e.Trust, OutboxConns
 			if have.sender != nil {
 				defer have.sender.Close()
 			}

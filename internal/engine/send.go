@@ -11,6 +11,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"ombak/internal/core/mailbox"
 	"ombak/internal/core/signal"
 	"ombak/internal/mail"
 	"ombak/internal/store"
@@ -20,10 +21,44 @@ import (
 // gaps that grow, so many times.
 var gaps = []time.Duration{time.Minute, 5 * time.Minute, 15 * time.Minute, time.Hour, 4 * time.Hour, 8 * time.Hour, 16 * time.Hour}
 
-// sendAtOnce is how many emails of a batch are on their way at a time.
-const sendAtOnce = 4
+const (
+	// OutboxConns is over how many connections the letters of one account go, and
+	// outboxHands how many of them are written, signed and marked beside that.
+	OutboxConns = 4
+	outboxHands = 12
 
-// SendBatch claims up to n emails that are ready and sends them. It answers how many it claimed.
+	// roundsAtOnce is how many claimed batches of one account are on their way: one
+	// goes out while the next is made ready. A slow account holds up nobody else.
+	roundsAtOnce = 2
+
+	// roundFor is how long a claimed email waits for its turn; then it is given back,
+	// so that its reader, its hours and its account are asked again.
+	roundFor = time.Minute
+
+	// notedAtOnce is how many fates are noted together.
+	notedAtOnce = 64
+)
+
+// rests are how long an account whose server is not reached is left alone: longer
+// each time.
+var rests = []time.Duration{15 * time.Second, 30 * time.Second, time.Minute, 2 * time.Minute, 5 * time.Minute}
+
+// round is a claimed batch of one outbox: an account by which letters go out, by
+// its user, or 0 for everybody's who has none of their own.
+type round struct {
+	outbox int64
+	by     Mailer
+	worker int64
+	l      *letters
+	list   []store.Outgoing
+	began  time.Time // in the machine's time
+
+	unreached atomic.Bool // its server is: the rest is given back
+	failed    atomic.Pointer[error]
+}
+
+// SendBatch claims up to n emails that are ready, sends them, and answers how
+// many it claimed once all that was begun is done.
 //
 // Each was claimed, with its Message-ID, before the mail server hears of it,
 // and is marked once more when its turn comes, unless its reader has left by
@@ -34,37 +69,69 @@ const sendAtOnce = 4
 // what became of an email is kept in memory until it can be noted, and what was
 // only claimed is given back at the next batch.
 func (e *Engine) SendBatch(ctx context.Context, n int) (int, error) {
-	e.post.Lock()
-	defer e.post.Unlock()
-	worker, err := e.workerID(ctx)
+	claimed, done, err := e.beginRounds(ctx, n)
 	if err != nil {
-		return 0, err
-	}
-	if worker == 0 {
-		return 0, errors.New("an engine sends only as a registered worker")
-	}
-	if err := e.post.clear(ctx, e); err != nil {
-		return 0, fmt.Errorf("noting what became of earlier emails: %w", err)
-	}
-	list, err := e.Store.ClaimEmails(ctx, worker, e.Domain, e.Now(), n)
-	if err != nil {
-		e.post.trouble(worker) // the claim may have been kept all the same
-		return 0, err
-	}
-	if len(list) == 0 {
-		return 0, nil
-	}
-	// What is claimed is finished, even when we are asked to stop.
-	claimed := len(list)
-	if err := e.sendClaimed(context.WithoutCancel(ctx), worker, list); err != nil {
-		e.post.trouble(worker)
 		return claimed, err
 	}
-	return claimed, nil
+	return claimed, done()
 }
 
-// sendClaimed sends the emails of a claimed batch that may go now.
-func (e *Engine) sendClaimed(ctx context.Context, worker int64, list []store.Outgoing) error {
+// beginRounds claims up to n emails and has each outbox send its own, beside the
+// others. done waits for those rounds and answers what went wrong with them.
+func (e *Engine) beginRounds(ctx context.Context, n int) (claimed int, done func() error, err error) {
+	e.post.turn.Lock()
+	defer e.post.turn.Unlock()
+	done = func() error { return nil }
+	worker, err := e.workerID(ctx)
+	if err != nil {
+		return 0, done, err
+	}
+	if worker == 0 {
+		return 0, done, errors.New("an engine sends only as a registered worker")
+	}
+	if clear, err := e.post.clear(ctx, e); err != nil {
+		return 0, done, fmt.Errorf("noting what became of earlier emails: %w", err)
+	} else if !clear {
+		return 0, done, nil // what is on its way is finished first
+	}
+	list, err := e.Store.ClaimEmails(ctx, worker, e.Domain, e.Now(), n, e.post.unavailable(e.Now()))
+	if err != nil {
+		e.post.trouble(worker) // the claim may have been kept all the same
+		return 0, done, err
+	}
+	if len(list) == 0 {
+		return 0, done, nil
+	}
+	// What is claimed is finished or given back, even when we are asked to stop.
+	rounds, err := e.rounds(context.WithoutCancel(ctx), worker, list)
+	if err != nil {
+		e.post.trouble(worker)
+		return len(list), done, err
+	}
+	var wg sync.WaitGroup
+	for _, r := range rounds {
+		e.post.begin(r.outbox)
+		wg.Go(func() {
+			defer e.post.end(r.outbox)
+			if err := e.sendRound(ctx, r); err != nil {
+				e.post.trouble(worker)
+				r.failed.Store(&err)
+			}
+		})
+	}
+	return len(list), func() error {
+		wg.Wait()
+		for _, r := range rounds {
+			if err := r.failed.Load(); err != nil {
+				return *err
+			}
+		}
+		return nil
+	}, nil
+}
+
+// rounds parts the emails of a claimed batch that may go now by their outboxes.
+func (e *Engine) rounds(ctx context.Context, worker int64, list []store.Outgoing) ([]*round, error) {
 	var people, messages, senders []int64
 	for i := range list {
 		people, messages = append(people, list[i].Person), append(messages, list[i].Message)
@@ -74,145 +141,432 @@ func (e *Engine) sendClaimed(ctx context.Context, worker int64, list []store.Out
 	}
 	l, err := e.gatherLetters(ctx, people, messages, true)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	if list, err = e.inHours(ctx, l, list); err != nil {
-		return err
+		return nil, err
 	}
 	if list, err = e.allot(ctx, list); err != nil {
-		return err
+		return nil, err
 	}
 	ways, err := e.mailers(ctx, senders)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	if err := l.gatherThreads(ctx, list); err != nil {
-		return err
+		return nil, err
 	}
-	// Several are written and noted at a time, so that one does not wait for
-	// the other's commit; over the wire they go one after the other.
+	var out []*round
+	by := map[int64]*round{}
+	for _, o := range list {
+		outbox := int64(0)
+		if o.Sender != nil && ways[*o.Sender] != nil {
+			outbox = *o.Sender
+		}
+		r := by[outbox]
+		if r == nil {
+			way := ways[outbox]
+			if way == nil {
+				way = e.Mail
+			}
+			r = &round{outbox: outbox, by: way, worker: worker, l: l, began: time.Now()}
+			by[outbox], out = r, append(out, r)
+		}
+		r.list = append(r.list, o)
+	}
+	return out, nil
+}
+
+// sendRound sends the emails of a round, several at a time: they are written,
+// signed and marked beside those that are on the wire, and what became of them
+// is noted in the order in which it is known, many in one transaction.
+func (e *Engine) sendRound(ctx context.Context, r *round) error {
+	stop := ctx.Err // asked to stop, it begins no more
+	ctx = context.WithoutCancel(ctx)
+	fates := make(chan outcome, notedAtOnce)
+	noted := make(chan struct{})
+	go func() {
+		defer close(noted)
+		for x := range fates {
+			some := []outcome{x}
+			for more := true; more && len(some) < notedAtOnce; {
+				select {
+				case x, ok := <-fates:
+					if more = ok; ok {
+						some = append(some, x)
+					}
+				default:
+					more = false
+				}
+			}
+			if err := e.note(ctx, some); err != nil {
+				e.post.keep(some)
+				r.failed.Store(&err)
+			}
+		}
+	}()
+	marks := marker{e: e, worker: r.worker}
 	var next atomic.Int64
 	var wg sync.WaitGroup
-	var failed atomic.Pointer[error]
-	for range min(sendAtOnce, len(list)) {
+	var back sync.Map
+	for range min(outboxHands, len(r.list)) {
 		wg.Go(func() {
-			for i := int(next.Add(1)) - 1; i < len(list) && failed.Load() == nil; i = int(next.Add(1)) - 1 {
-				if err := e.send(ctx, worker, l, ways, &list[i]); err != nil {
-					failed.Store(&err)
+			for i := int(next.Add(1)) - 1; i < len(r.list); i = int(next.Add(1)) - 1 {
+				if stop() != nil || r.unreached.Load() || r.failed.Load() != nil || time.Since(r.began) > roundFor {
+					back.Store(r.list[i].ID, true)
+					continue
+				}
+				x, ok, err := e.send(ctx, r, &marks, &r.list[i])
+				if err != nil {
+					r.failed.Store(&err)
+				} else if ok {
+					fates <- x
 				}
 			}
 		})
 	}
 	wg.Wait()
-	if err := failed.Load(); err != nil {
-		return *err
+	close(fates)
+	<-noted
+	if err := r.failed.Load(); err != nil {
+		return *err // what was only claimed is given back with all of this worker's
+	}
+	var ids []int64
+	var at []time.Time
+	for id := range back.Range {
+		ids, at = append(ids, id.(int64)), append(at, e.Now())
+	}
+	if len(ids) > 0 {
+		if err := e.Store.InTx(ctx, func(tx store.Tx) error { return store.PutOffEmails(ctx, tx, ids, at) }); err != nil {
+			return err
+		}
 	}
 	// Told once for all of them: a commit that tells waits for every other that
 	// does.
 	told := map[string]bool{}
-	for i := range list {
-		told[topicOf(list[i].Sequence, list[i].Mailing)] = true
+	for i := range r.list {
+		told[topicOf(r.list[i].Sequence, r.list[i].Mailing)] = true
 	}
 	return e.Store.Tell(ctx, slices.Sorted(maps.Keys(told))...)
 }
 
-func (e *Engine) send(ctx context.Context, worker int64, l *letters, ways map[int64]Mailer, o *store.Outgoing) error {
-	letter, group, edit, err := l.letter(ctx, o)
+// send sends one email and answers what became of it; false: nothing, because it
+// may not go out any more.
+func (e *Engine) send(ctx context.Context, r *round, marks *marker, o *store.Outgoing) (x outcome, ok bool, err error) {
+	letter, group, edit, err := r.l.letter(ctx, o)
 	if wrong, ok := errors.AsType[*unsendable](err); ok {
-		return e.endEmail(ctx, outcome{o: *o, state: "stopped", trouble: wrong.Error(), at: e.Now()})
+		return outcome{o: *o, outbox: r.outbox, state: "stopped", trouble: wrong.Error(), at: e.Now()}, true, nil
 	}
 	if err != nil {
-		return err
+		return x, false, err
 	}
-	if ok, err := e.Store.BeginSending(ctx, o.ID, worker, group, edit); err != nil || !ok {
-		return err
+	if ok, err := marks.mark(ctx, store.Begin{ID: o.ID, Group: group, Edit: edit}); err != nil || !ok {
+		return x, false, err
 	}
-	way := ways[*o.Sender] // a letter has a sender
-	if way == nil {
-		way = ways[0]
+	fate, err := r.by.Send(ctx, letter)
+	x = outcome{o: *o, outbox: r.outbox, subject: letter.Subject, at: e.Now()}
+	if mail.Unreached(err) {
+		r.unreached.Store(true)
+		e.post.rest(r.outbox, x.at)
+	} else {
+		e.post.reached(r.outbox)
 	}
-	if way == nil {
-		way = e.Mail
-	}
-	x := outcome{o: *o, subject: letter.Subject}
-	fate, err := way.Send(ctx, letter)
-	x.at = e.Now()
 	switch fate {
 	case mail.Taken:
 		x.state = "sent"
-	case mail.Later:
-		if o.Tries > len(gaps) {
-			x.state, x.trouble = "stopped", fmt.Sprintf("not taken in %d tries, the last: %v", o.Tries, err)
-			break
-		}
-		slog.Warn("an email is tried again later", "touch", o.ID, "tries", o.Tries, "error", err)
-		x.state, x.trouble, x.ready = "ready", err.Error(), x.at.Add(gaps[o.Tries-1])
 	case mail.Refused:
-		x.state, x.trouble, x.bounced = "stopped", err.Error(), mail.NoSuchReader(err)
+		x.fault = mail.FaultOf(err)
+		x.refused, x.bounced = true, x.fault == mailbox.Reader
+		x.state, x.trouble = "stopped", err.Error()
+		if x.fault == mailbox.Ours {
+			x = x.later(err) // it is not the letter's fault: it waits until ours is mended
+		}
+	case mail.Later:
+		x = x.later(err)
 	default:
 		x.state, x.trouble = "held", fmt.Sprintf("perhaps sent: %v", err)
 	}
-	if err := e.endEmail(ctx, x); err != nil {
-		e.post.keep(x)
-		return err
+	return x, true, nil
+}
+
+// later has an email tried again, unless that has been done often enough.
+func (x outcome) later(why error) outcome {
+	if x.o.Tries > len(gaps) {
+		x.state, x.trouble = "stopped", fmt.Sprintf("not taken in %d tries, the last: %v", x.o.Tries, why)
+		return x
 	}
-	return nil
+	slog.Warn("an email is tried again later", "touch", x.o.ID, "tries", x.o.Tries, "reason", why, "error", errors.Unwrap(why))
+	x.state, x.trouble, x.ready = "ready", why.Error(), x.at.Add(gaps[x.o.Tries-1])
+	return x
+}
+
+// marker marks emails as being sent. Those who come while it is at it wait, and
+// are marked together.
+type marker struct {
+	e      *Engine
+	worker int64
+
+	mu      sync.Mutex
+	waiting []*mark
+	busy    bool
+}
+
+type mark struct {
+	store.Begin
+	done chan struct{}
+	ok   bool
+	err  error
+}
+
+// mark reports whether an email may go out now.
+func (m *marker) mark(ctx context.Context, b store.Begin) (bool, error) {
+	one := &mark{Begin: b, done: make(chan struct{})}
+	m.mu.Lock()
+	m.waiting = append(m.waiting, one)
+	if m.busy {
+		m.mu.Unlock()
+		<-one.done
+		return one.ok, one.err
+	}
+	m.busy = true
+	for len(m.waiting) > 0 {
+		some := m.waiting
+		m.waiting = nil
+		m.mu.Unlock()
+		list := make([]store.Begin, len(some))
+		for i := range some {
+			list[i] = some[i].Begin
+		}
+		begun, err := m.e.Store.BeginSending(ctx, m.worker, list)
+		for _, x := range some {
+			x.ok, x.err = begun[x.ID], err
+			close(x.done)
+		}
+		m.mu.Lock()
+	}
+	m.busy = false
+	m.mu.Unlock()
+	return one.ok, one.err
 }
 
 // outcome is what became of an email.
 type outcome struct {
 	o       store.Outgoing
+	outbox  int64
 	state   string
 	subject string
 	trouble string
 	ready   time.Time // when it is tried again
 	at      time.Time
-	bounced bool // the mail server knows no such reader
+	refused bool          // for good
+	fault   mailbox.Fault // by whose
+	bounced bool          // the mail server knows no such reader
 }
 
-// endEmail keeps what became of an email and has its enrolment looked at.
-func (e *Engine) endEmail(ctx context.Context, x outcome) error {
-	err := e.Store.InTx(ctx, func(tx store.Tx) error {
-		ok, err := store.EndTouch(ctx, tx, x.o.ID, x.state, x.subject, x.trouble, x.at, x.ready)
-		if err != nil || !ok {
+// note keeps what became of some emails of one outbox, and how that fares. Where it
+// cannot be kept of all together, it is of each by itself.
+func (e *Engine) note(ctx context.Context, list []outcome) error {
+	err := e.noteTogether(ctx, list)
+	if err == nil || len(list) == 1 {
+		return err
+	}
+	for i := range list {
+		if err := e.noteTogether(ctx, list[i:i+1]); err != nil {
+			e.post.keep(list[i+1:])
 			return err
 		}
-		if x.bounced {
-			s := store.Signal{Person: x.o.Person, Touch: x.o.ID, Detail: "the mail server refused the address",
-				Signal: signal.Signal{At: x.at, Kind: signal.Bounce, Place: signal.Place{Sequence: x.o.Sequence, Step: x.o.Step, Message: x.o.Message}}}
-			return e.record(ctx, tx, []store.Signal{s})
+	}
+	return nil
+}
+
+func (e *Engine) noteTogether(ctx context.Context, list []outcome) error {
+	stopped, woken := false, false
+	err := e.Store.InTx(ctx, func(tx store.Tx) error {
+		ends := make([]store.End, len(list))
+		for i, x := range list {
+			ends[i] = store.End{ID: x.o.ID, Enrolment: x.o.Enrolment, State: x.state, Subject: x.subject, Trouble: x.trouble, At: x.at, Ready: x.ready}
+			if ends[i].Ready.IsZero() {
+				ends[i].Ready = x.at
+			}
 		}
-		if x.state == "sent" && x.o.Enrolment != 0 {
-			return store.WakeOne(ctx, tx, x.o.Enrolment, x.at)
+		moved, err := store.EndTouches(ctx, tx, ends)
+		if err != nil {
+			return err
 		}
-		return nil
+		var bounces []store.Signal
+		for _, x := range list {
+			if x.bounced && moved[x.o.ID] {
+				bounces = append(bounces, store.Signal{Person: x.o.Person, Touch: x.o.ID, Detail: "the mail server refused the address",
+					Signal: signal.Signal{At: x.at, Kind: signal.Bounce, Place: signal.Place{Sequence: x.o.Sequence, Step: x.o.Step, Message: x.o.Message}}})
+			}
+			woken = woken || x.bounced || x.state == "sent"
+		}
+		if len(bounces) > 0 {
+			if err := e.record(ctx, tx, bounces); err != nil {
+				return err
+			}
+		}
+		stopped, err = e.fare(ctx, tx, list)
+		return err
 	})
-	if err == nil && (x.state == "sent" || x.bounced) {
+	if err == nil && woken {
+		e.Nudge()
+	}
+	if err == nil && stopped {
+		slog.Warn("an outbox is stopped: its letters are refused", "user", list[0].outbox)
+	}
+	return err
+}
+
+// fare keeps how an outbox fares, and stops it where too much is refused.
+func (e *Engine) fare(ctx context.Context, tx store.Tx, list []outcome) (stopped bool, err error) {
+	if !slices.ContainsFunc(list, func(x outcome) bool { return x.refused || x.state == "sent" }) {
+		return false, nil
+	}
+	b, err := store.LockOutbox(ctx, tx, list[0].outbox)
+	if err != nil {
+		return false, err
+	}
+	for _, x := range list {
+		day := x.at.In(e.Zone()).Format(time.DateOnly)
+		switch {
+		case x.state == "sent":
+			b.Fared.V = b.Fared.V.Took(day)
+		case x.refused:
+			var stop bool
+			if b.Fared.V, stop = b.Fared.V.Refuses(day, x.fault); stop && b.Stopped == nil {
+				stopped, b.Stopped, b.Why = true, &x.at, x.trouble
+			}
+		}
+	}
+	if err := store.KeepOutbox(ctx, tx, b); err != nil || !stopped {
+		return false, err
+	}
+	return true, store.Notify(ctx, tx, "mailbox")
+}
+
+// OpenOutbox lets letters go out again by an outbox that was stopped.
+func (e *Engine) OpenOutbox(ctx context.Context, user int64) error {
+	err := e.Store.InTx(ctx, func(tx store.Tx) error {
+		b, err := store.LockOutbox(ctx, tx, user)
+		if err != nil {
+			return err
+		}
+		b.Stopped, b.Why, b.Fared.V = nil, "", mailbox.Record{}
+		if err := store.KeepOutbox(ctx, tx, b); err != nil {
+			return err
+		}
+		return store.Notify(ctx, tx, "mailbox")
+	})
+	if err == nil {
 		e.Nudge()
 	}
 	return err
 }
 
-// post is what an engine has to bring in order before it sends again, after the
-// database has refused. Its lock is held while a batch is sent.
+// post is what an engine has on its way, and what it has to bring in order before
+// it sends again, after the database has refused.
 type post struct {
-	sync.Mutex
-	inner    sync.Mutex
+	turn sync.Mutex // held while a batch is claimed
+
+	mu       sync.Mutex
 	unnoted  []outcome
 	troubled map[int64]bool // worker: may still hold claims
+	rounds   map[int64]int  // by outbox: on their way
+	resting  map[int64]rested
 }
 
-// keep keeps what became of an email until it can be noted.
-func (p *post) keep(x outcome) {
-	p.inner.Lock()
-	defer p.inner.Unlock()
-	p.unnoted = append(p.unnoted, x)
+// rested is that an outbox's server was not reached, so many times, and until
+// when it is left alone.
+type rested struct {
+	times int
+	until time.Time
+}
+
+func (p *post) begin(outbox int64) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.rounds == nil {
+		p.rounds = map[int64]int{}
+	}
+	p.rounds[outbox]++
+}
+
+func (p *post) end(outbox int64) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.rounds[outbox]--; p.rounds[outbox] == 0 {
+		delete(p.rounds, outbox)
+	}
+}
+
+// rest leaves an outbox alone for a while, from an instant.
+func (p *post) rest(outbox int64, at time.Time) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.resting == nil {
+		p.resting = map[int64]rested{}
+	}
+	r := p.resting[outbox]
+	if at.Before(r.until) {
+		return // another letter of the same round
+	}
+	r.until = at.Add(rests[min(r.times, len(rests)-1)])
+	r.times++
+	p.resting[outbox] = r
+}
+
+func (p *post) reached(outbox int64) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	delete(p.resting, outbox)
+}
+
+// restingNow lists the outboxes that rest, and when the first of them has rested
+// enough.
+func (p *post) restingNow(now time.Time) (list []int64, until time.Time) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for outbox, r := range p.resting {
+		if now.Before(r.until) {
+			list = append(list, outbox)
+			if until.IsZero() || r.until.Before(until) {
+				until = r.until
+			}
+		}
+	}
+	return list, until
+}
+
+// unavailable lists the outboxes that have enough on their way, or rest.
+func (p *post) unavailable(now time.Time) []int64 {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	var out []int64
+	for outbox, n := range p.rounds {
+		if n >= roundsAtOnce {
+			out = append(out, outbox)
+		}
+	}
+	for outbox, r := range p.resting {
+		if now.Before(r.until) && !slices.Contains(out, outbox) {
+			out = append(out, outbox)
+		}
+	}
+	return out
+}
+
+// keep keeps what became of emails until it can be noted.
+func (p *post) keep(list []outcome) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.unnoted = append(p.unnoted, list...)
 }
 
 // trouble has the claims of a worker given back before the next batch.
 func (p *post) trouble(worker int64) {
-	p.inner.Lock()
-	defer p.inner.Unlock()
+	p.mu.Lock()
+	defer p.mu.Unlock()
 	if p.troubled == nil {
 		p.troubled = map[int64]bool{}
 	}
@@ -220,27 +574,35 @@ func (p *post) trouble(worker int64) {
 }
 
 // clear notes what became of emails, then gives back what was only claimed. An
-// email of which nobody knows whether it went out is held.
-func (p *post) clear(ctx context.Context, e *Engine) error {
-	p.inner.Lock()
-	defer p.inner.Unlock()
+// email of which nobody knows whether it went out is held. false: that has to
+// wait until what is on its way has ended, since that is claimed and known.
+func (p *post) clear(ctx context.Context, e *Engine) (bool, error) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if len(p.unnoted) == 0 && len(p.troubled) == 0 {
+		return true, nil
+	}
+	if len(p.rounds) > 0 {
+		return false, nil
+	}
 	for len(p.unnoted) > 0 {
-		if err := e.endEmail(ctx, p.unnoted[0]); err != nil {
-			return err
+		x := p.unnoted[0]
+		if err := e.noteTogether(ctx, []outcome{x}); err != nil {
+			return false, err
 		}
 		p.unnoted = p.unnoted[1:]
 	}
 	for w := range p.troubled {
 		held, err := e.Store.GiveBack(ctx, w, "the database did not answer while it was sent: perhaps sent")
 		if err != nil {
-			return err
+			return false, err
 		}
 		if held > 0 {
 			slog.Warn("emails are held: nobody knows whether they were sent", "count", held)
 		}
 		delete(p.troubled, w)
 	}
-	return nil
+	return true, nil
 }
 
 // Resolve is what a person decides about an email that is held or stopped:

@@ -30,8 +30,14 @@ func TestServersThatMisbehave(t *testing.T) {
 		{"is full for now", "end", "452 4.2.2 the mailbox is full", 2, "sent", "", 3, 1},
 		{"refuses for now for ever", "RCPT", "451 4.7.1 come back later", ever, "stopped", "not taken in 8 tries", 8, 0},
 		{"does not know the reader", "RCPT", "550 5.1.1 nobody of that name", ever, "stopped", "nobody of that name", 1, 0},
-		{"does not like the letter", "end", "554 5.7.1 not like this", ever, "stopped", "not like this", 1, 0},
-		{"does not like us", "MAIL", "550 5.7.1 go away", ever, "stopped", "go away", 1, 0},
+		// What is not the reader's fault is tried again, until the account is stopped.
+		{"does not like the letter", "end", "554 5.7.1 not like this", ever, "ready", "not like this", 3, 0},
+		{"does not like us", "MAIL", "550 5.7.1 go away", ever, "ready", "go away", 3, 0},
+		{"does not relay", "RCPT", "550 relaying denied", ever, "ready", "relaying denied", 3, 0},
+		{"has a full mailbox", "RCPT", "552 5.2.2 mailbox full", ever, "stopped", "mailbox full", 1, 0},
+		{"has one that is switched off", "RCPT", "550 5.2.1 disabled", ever, "stopped", "disabled", 1, 0},
+		{"has a policy", "RCPT", "550 5.7.1 not from you", ever, "ready", "not from you", 3, 0},
+		{"does not say why", "RCPT", "550 no", ever, "stopped", "no", 1, 0},
 		{"hangs up at once", "greeting", unruly.Hang, 2, "sent", "", 3, 1},
 		{"hangs up at the reader", "RCPT", unruly.Hang, 2, "sent", "", 3, 1},
 		{"hangs up before the letter", "DATA", unruly.Hang, 2, "sent", "", 3, 1},
@@ -93,6 +99,9 @@ func TestServersThatMisbehave(t *testing.T) {
 				if a, b := tried[i-1].Sub(tried[i-2]), tried[i].Sub(tried[i-1]); b <= a {
 					t.Errorf("the gap after %v is %v", a, b)
 				}
+			}
+			if stopped := w.count("select count(*) from outbox where stopped_at is not null") == 1; stopped != (c.state == "ready") {
+				t.Errorf("its account is stopped: %v", stopped)
 			}
 			letters := bad.Taken()
 			if len(letters) != c.taken {

@@ -29,7 +29,7 @@ func (e *Engine) Work(ctx context.Context) error {
 		return err
 	}
 	defer stop()
-	var wg sync.WaitGroup
+	var wg, rounds sync.WaitGroup
 	wg.Add(2)
 	sendNow := make(chan struct{}, 1)
 	go func() {
@@ -46,13 +46,28 @@ func (e *Engine) Work(ctx context.Context) error {
 	go func() {
 		defer wg.Done()
 		e.loop(ctx, "sending", sendNow, func(ctx context.Context) (bool, error) {
-			n, err := e.SendBatch(ctx, 20)
+			n, done, err := e.beginRounds(ctx, sendTurn)
+			rounds.Go(func() {
+				if err := done(); err != nil {
+					slog.Error("sending failed and is tried again", "error", err)
+				}
+				if n > 0 {
+					select {
+					case sendNow <- struct{}{}: // its outbox is free again
+					default:
+					}
+				}
+			})
 			return n > 0, err
 		})
 	}()
 	wg.Wait()
+	rounds.Wait()
 	return nil
 }
+
+// sendTurn is how many emails are claimed at a time.
+const sendTurn = 100
 
 // patiently calls f until it works, or ctx ends: the database may be full, or
 // only just starting.
@@ -193,6 +208,16 @@ func (e *Engine) enterInTurn(ctx context.Context) (int64, error) {
 	return e.EnterByRules(ctx)
 }
 
+// NextLook is the first instant at which there is something to do; zero for none.
+func (e *Engine) NextLook(ctx context.Context) (time.Time, error) {
+	not, until := e.post.restingNow(e.Now())
+	next, err := e.Store.NextLook(ctx, not...)
+	if !until.IsZero() && (next.IsZero() || until.Before(next)) {
+		next = until
+	}
+	return next, err
+}
+
 // Settle does all that is due now, and returns when nothing is left. It is for
 // a clock that is moved by hand; the engine must be registered as a worker.
 func (e *Engine) Settle(ctx context.Context) error {
@@ -211,7 +236,7 @@ func (e *Engine) Settle(ctx context.Context) error {
 		if some || sent > 0 {
 			continue
 		}
-		next, err := e.Store.NextLook(ctx)
+		next, err := e.NextLook(ctx)
 		if err != nil {
 			return err
 		}

@@ -307,7 +307,7 @@ func TestAccounts(t *testing.T) {
 		t.Errorf("it said %s", all)
 	}
 	refuse = true
-	if err := s.Try(t.Context()); err == nil || !strings.Contains(err.Error(), "wrong password") {
+	if err := s.Try(t.Context()); err == nil || !strings.HasSuffix(err.Error(), "it does not take the name and password") {
 		t.Errorf("a wrong password: %v", err)
 	}
 	s.Close()

@@ -216,17 +216,30 @@ func Enrol(ctx context.Context, tx Tx, q *RunningEntry, people []int64, at time.
 
 // NextLook is the first instant at which some enrolment of a running sequence
 // has to be looked at, some touch is ready or some score changes; zero for none.
-func (s *Store) NextLook(ctx context.Context) (time.Time, error) {
+// What would go by an outbox that is stopped, or one of not, is left out.
+func (s *Store) NextLook(ctx context.Context, not ...int64) (time.Time, error) {
+	stopped, err := StoppedOutboxes(ctx, s.db)
+	if err != nil {
+		return time.Time{}, err
+	}
+	open, args := "", []any{}
+	if not = append(stopped, not...); len(not) > 0 {
+		open, args = " and (t.kind <> 'email' or (select "+outboxOf+" from person p where p.id = t.person_id) <> all ($1))", []any{not}
+	}
 	t, err := one[*time.Time](ctx, s.db, `
 		with held as (select id from person where held_at is not null)
 		select least(
-			(select min(e.look) from enrolment e join sequence q on q.id = e.sequence_id where e.ended_at is null and q.state = 'running' and e.person_id <> all (array(select id from held))),
+			(select min(e.look) from enrolment e join sequence q on q.id = e.sequence_id
+				where e.ended_at is null and q.state = 'running' and e.person_id <> all (array(select id from held))),
 			(select min(t.ready_at) from touch t join sequence q on q.id = t.sequence_id
-				where t.state = 'ready' and t.mailing_id is null and q.state = 'running' and t.person_id <> all (array(select id from held))),
-			(select min(t.ready_at) from touch t where t.state = 'ready' and t.enrolment_id is null and t.mailing_id is null),
-			(select min(t.ready_at) from touch t join mailing l on l.id = t.mailing_id where t.state = 'ready' and t.mailing_id is not null and l.state in ('filling', 'sending')
-				and t.person_id <> all (array(select id from held))),
-			(select min(due) from standing where due is not null))`)
+				where t.state = 'ready' and t.mailing_id is null and q.state = 'running'
+					and t.person_id <> all (array(select id from held))`+open+`),
+			(select min(t.ready_at) from touch t
+				where t.state = 'ready' and t.enrolment_id is null and t.mailing_id is null`+open+`),
+			(select min(t.ready_at) from touch t join mailing l on l.id = t.mailing_id
+				where t.state = 'ready' and t.mailing_id is not null and l.state in ('filling', 'sending')
+					and t.person_id <> all (array(select id from held))`+open+`),
+			(select min(due) from standing where due is not null))`, args...)
 	if err != nil || t == nil {
 		return time.Time{}, err
 	}

@@ -126,6 +126,7 @@ type Outgoing struct {
 	Message   int64  `db:"message_id"`
 	Version   int    `db:"message_version"`
 	Tries     int
+	ByHand    bool   `db:"by_hand"` // somebody wrote it to this one reader
 	Sender    *int64 `db:"sender_id"`
 	Campaign  string // what it is sent for: a campaign tag, else a name
 }
@@ -134,8 +135,8 @@ type Outgoing struct {
 // Message-ID it will keep whatever happens. The last look at the person falls
 // into the same transaction: an email whose enrolment has ended, or whose
 // person must not get mail, is not claimed, and the rows are locked against a
-// reply that comes at the same moment.
-func (s *Store) ClaimEmails(ctx context.Context, worker int64, domain string, now time.Time, n int) ([]Outgoing, error) {
+// reply that comes at the same moment. Those of some outboxes are left.
+func (s *Store) ClaimEmails(ctx context.Context, worker int64, domain string, now time.Time, n int, not []int64) ([]Outgoing, error) {
 	var out []Outgoing
 	err := s.InTx(ctx, func(tx Tx) error {
 		// Who is away gets theirs when they are back.
@@ -146,7 +147,12 @@ func (s *Store) ClaimEmails(ctx context.Context, worker int64, domain string, no
 		if err := passOver(ctx, tx, now, n); err != nil {
 			return err
 		}
-		ids, err := claimSingles(ctx, tx, worker, domain, now, n)
+		stopped, err := StoppedOutboxes(ctx, tx)
+		if err != nil {
+			return err
+		}
+		c := claim{worker: worker, domain: domain, now: now, n: n, not: append(stopped, not...)}
+		ids, err := claimSingles(ctx, tx, c)
 		if err != nil {
 			return err
 		}
@@ -160,16 +166,17 @@ func (s *Store) ClaimEmails(ctx context.Context, worker int64, domain string, no
 				join sequence q on q.id = t.sequence_id
 				where t.state = 'ready' and t.mailing_id is null and t.ready_at <= $1 and e.ended_at is null and q.state = 'running'
 					and (`+whyNot(contact.Email, touchGround)+`) is null and p.held_at is null
-					and (p.stopped_at is null or p.stopped_at < e.entered_at)
+					and (p.stopped_at is null or p.stopped_at < e.entered_at)`+c.open()+`
 				order by t.ready_at, t.id limit $2 for update of t, e skip locked)
 			update touch t set state = 'claimed', claimed_at = $1, worker = $3, tries = t.tries + 1,
 				mail_id = coalesce(t.mail_id, 't' || t.id || '.' || substr(md5(random()::text || t.id), 1, 12) || '@' || $4)
-			from picked where t.id = picked.id returning t.id`, now, n-len(ids), worker, domain)
+			from picked where t.id = picked.id returning t.id`, c.args(n-len(ids))...)
 			ids = append(ids, more...)
 		}
 		if err == nil && len(ids) < n {
 			var more []int64
-			more, err = claimMailings(ctx, tx, worker, domain, now, n-len(ids))
+			c.n = n - len(ids)
+			more, err = claimMailings(ctx, tx, c)
 			ids = append(ids, more...)
 		}
 		if err != nil || len(ids) == 0 {
@@ -182,7 +189,8 @@ func (s *Store) ClaimEmails(ctx context.Context, worker int64, domain string, no
 				where a.left_at is null and t.id = any ($1) and v.message_id = t.message_id and v.version = t.message_version and p.id = t.person_id
 					and a.id = coalesce(case when t.enrolment_id is null and t.mailing_id is null then t.sender_id end, case when v.from_owner then o.id end, v.sender_id)
 				returning t.id, a.id as sender_id)
-			select t.id, coalesce(t.enrolment_id, 0) as enrolment_id, coalesce(t.sequence_id, 0) as sequence_id, coalesce(t.version_id, 0) as version_id, coalesce(t.mailing_id, 0) as mailing_id, t.enrolment_id is null and t.mailing_id is null as single, t.person_id, t.step, t.mail_id, t.message_id, t.message_version, t.tries, w.sender_id,
+			select t.id, coalesce(t.enrolment_id, 0) as enrolment_id, coalesce(t.sequence_id, 0) as sequence_id, coalesce(t.version_id, 0) as version_id, coalesce(t.mailing_id, 0) as mailing_id, t.enrolment_id is null and t.mailing_id is null as single,
+				t.enrolment_id is null and t.mailing_id is null and t.answer_id is null as by_hand, t.person_id, t.step, t.mail_id, t.message_id, t.message_version, t.tries, w.sender_id,
 				coalesce(nullif(l.plan->'tags'->>'campaign', ''), l.name, q.name, g.title, '') as campaign
 			from touch t left join written w on w.id = t.id left join mailing l on l.id = t.mailing_id left join sequence q on q.id = t.sequence_id
 				left join page_answer a on a.id = t.answer_id left join page g on g.id = a.page_id where t.id = any ($1) order by t.id`, ids)
@@ -192,6 +200,32 @@ func (s *Store) ClaimEmails(ctx context.Context, worker int64, domain string, no
 		return nil, fmt.Errorf("claiming emails: %w", err)
 	}
 	return out, nil
+}
+
+// claim is who claims what.
+type claim struct {
+	worker int64
+	domain string
+	now    time.Time
+	n      int
+	not    []int64 // outboxes that are busy or stopped
+}
+
+// open is the condition that the outbox of a touch t is neither; $5 are those that are.
+func (c *claim) open() string {
+	if len(c.not) == 0 {
+		return ""
+	}
+	return " and " + outboxOf + " <> all ($5)"
+}
+
+// args are $1 to $5 of a claim of up to n.
+func (c *claim) args(n int) []any {
+	args := []any{c.now, n, c.worker, c.domain}
+	if len(c.not) > 0 {
+		args = append(args, c.not)
+	}
+	return args
 }
 
 // passOver takes back emails of sequences that are ready and whose readers may
@@ -219,41 +253,41 @@ func passOver(ctx context.Context, tx Tx, now time.Time, n int) error {
 // What a form was asked to send
 // is the reader's own request once the address has proved itself, and claimed
 // before that.
-func claimSingles(ctx context.Context, tx Tx, worker int64, domain string, now time.Time, n int) ([]int64, error) {
+func claimSingles(ctx context.Context, tx Tx, c claim) ([]int64, error) {
 	const single = "t.state = 'ready' and t.kind = 'email' and t.enrolment_id is null and t.mailing_id is null and t.ready_at <= $1"
 	g := touchGround
 	proved := "exists (select from page_answer a where a.id = t.answer_id and a.proved_at > a.at)"
 	g.request, g.claimed = "(t.answer_id is not null and "+proved+")", "(t.answer_id is not null)"
 	why := whyNot(contact.Email, g)
 	if _, err := exec(ctx, tx, `with due as (select t.id, `+why+` as why from touch t join person p on p.id = t.person_id where `+single+` order by t.ready_at, t.id limit $2 for update of t skip locked)
-		update touch t set state = 'withdrawn', trouble = due.why, done_at = $1 from due where t.id = due.id and due.why is not null`, now, n); err != nil {
+		update touch t set state = 'withdrawn', trouble = due.why, done_at = $1 from due where t.id = due.id and due.why is not null`, c.now, c.n); err != nil {
 		return nil, err
 	}
 	return all[int64](ctx, tx, `with picked as (
-			select t.id from touch t join person p on p.id = t.person_id where `+single+` and (`+why+`) is null order by t.ready_at, t.id limit $2 for update of t, p skip locked)
+			select t.id from touch t join person p on p.id = t.person_id where `+single+` and (`+why+`) is null`+c.open()+` order by t.ready_at, t.id limit $2 for update of t, p skip locked)
 		update touch t set state = 'claimed', claimed_at = $1, worker = $3, tries = t.tries + 1,
 			mail_id = coalesce(t.mail_id, 't' || t.id || '.' || substr(md5(random()::text || t.id), 1, 12) || '@' || $4)
-		from picked where t.id = picked.id returning t.id`, now, n, worker, domain)
+		from picked where t.id = picked.id returning t.id`, c.args(c.n)...)
 }
 
 // claimMailings takes emails of mailings that are ready, as ClaimEmails does.
 // Those whose readers must not get one any more are taken back first, with the
 // reason. The reader's row is locked against an opt-out at the same moment.
-func claimMailings(ctx context.Context, tx Tx, worker int64, domain string, now time.Time, n int) ([]int64, error) {
+func claimMailings(ctx context.Context, tx Tx, c claim) ([]int64, error) {
 	why := "coalesce(" + whyNot(contact.Email, touchGround) + `,
 		case when p.stopped_at >= l.launched_at then 'answered meanwhile' end)`
 	if _, err := exec(ctx, tx, `with due as (select t.id, `+why+` as why from touch t join mailing l on l.id = t.mailing_id join person p on p.id = t.person_id
 			where t.state = 'ready' and t.ready_at <= $1 and t.mailing_id is not null and l.state in ('filling', 'sending') order by t.ready_at, t.id limit $2 for update of t skip locked)
-		update touch t set state = 'withdrawn', trouble = due.why, done_at = $1 from due where t.id = due.id and due.why is not null`, now, n); err != nil {
+		update touch t set state = 'withdrawn', trouble = due.why, done_at = $1 from due where t.id = due.id and due.why is not null`, c.now, c.n); err != nil {
 		return nil, err
 	}
 	return all[int64](ctx, tx, `with picked as (
 			select t.id from touch t join mailing l on l.id = t.mailing_id join person p on p.id = t.person_id
-			where t.state = 'ready' and t.ready_at <= $1 and t.mailing_id is not null and l.state in ('filling', 'sending') and (`+why+`) is null and p.held_at is null
+			where t.state = 'ready' and t.ready_at <= $1 and t.mailing_id is not null and l.state in ('filling', 'sending') and (`+why+`) is null and p.held_at is null`+c.open()+`
 			order by t.ready_at, t.id limit $2 for update of t, p skip locked)
 		update touch t set state = 'claimed', claimed_at = $1, worker = $3, tries = t.tries + 1,
 			mail_id = coalesce(t.mail_id, 't' || t.id || '.' || substr(md5(random()::text || t.id), 1, 12) || '@' || $4)
-		from picked where t.id = picked.id returning t.id`, now, n, worker, domain)
+		from picked where t.id = picked.id returning t.id`, c.args(c.n)...)
 }
 
 // SentBefore is an email that went out to somebody on their way.
@@ -281,20 +315,6 @@ func EndTouch(ctx context.Context, tx Tx, id int64, state, subject, trouble stri
 	return n == 1, err
 }
 
-// BeginSending marks a claimed email as being sent, with whose words it has: from
-// here on its fate can become unknown. It answers false where the email is not to
-// go out any more, because its reader has left meanwhile.
-func (s *Store) BeginSending(ctx context.Context, id, worker, group int64, edit *message.Edit) (bool, error) {
-	n, err := exec(ctx, s.db, "update touch set state = 'sending', reader_group = $3, edit = $4 where id = $1 and worker = $2 and state = 'claimed'", id, worker, group, editJSON(edit))
-	return n == 1, err
-}
-
-func editJSON(e *message.Edit) any {
-	if e == nil {
-		return nil
-	}
-	return JSON[*message.Edit]{e}
-}
 
 // HoldOrphans looks after the emails of workers that are gone. One that was
 // being sent is held: whether it went out nobody knows. Those that were only
