@@ -52,6 +52,7 @@ type Config struct {
 	Zone   *time.Location // the workspace's; nil: UTC
 	Seal   *seal.Key      // for passwords of mail servers; nil: none are kept
 
+	Patience       time.Duration  // how long a mail server's answer is waited for; 0: 30 seconds
 	Trust          *x509.CertPool // whose certificates mail servers may have; nil: those the machine trusts
 	PrivateServers bool           // mailboxes may use mail servers on this machine and in private networks
 }

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"ombak/internal/core/calendar"
+	"ombak/internal/core/mailing"
 	"ombak/internal/core/sequence"
 	"ombak/internal/store"
 )
@@ -17,7 +18,7 @@ func (e *Engine) inHours(ctx context.Context, l *letters, list []store.Outgoing)
 	if err != nil {
 		return nil, err
 	}
-	mailings := map[int64]store.Mailing{}
+	mailings := map[int64]mailing.Plan{}
 	now := e.Now()
 	var open []store.Outgoing
 	var later []int64
@@ -33,12 +34,12 @@ func (e *Engine) inHours(ctx context.Context, l *letters, list []store.Outgoing)
 		if o.Mailing != 0 {
 			m, ok := mailings[o.Mailing]
 			if !ok {
-				if m, err = e.Store.Mailing(ctx, o.Mailing); err != nil {
+				if m, err = e.Store.MailingPlan(ctx, o.Mailing); err != nil {
 					return nil, err
 				}
 				mailings[o.Mailing] = m
 			}
-			when, err = m.Plan.V.When(now, zone)
+			when, err = m.When(now, zone)
 		} else if plan := plans[o.Plan]; plan != nil {
 			when, err = plan.MayGoOut(sequence.StepID(o.Step), now, zone)
 		}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"html"
 	"strings"
+	"sync"
 	"time"
 
 	"ombak/internal/core/calendar"
@@ -77,6 +78,19 @@ type letters struct {
 	records map[int64]*rule.Record
 	signals map[int64][]signal.Signal
 	threads map[int64]thread // by touch, where it answers in one
+	shown   sync.Map         // user → shownUser: many letters are from few
+}
+
+// shownUser is how a user is shown in letters.
+type shownUser struct{ phone, signature string }
+
+func (l *letters) show(u store.User) shownUser {
+	if x, ok := l.shown.Load(u.ID); ok {
+		return x.(shownUser)
+	}
+	x := shownUser{person.ShowPhone(u.Phone), Signature(u)}
+	l.shown.Store(u.ID, x)
+	return x
 }
 
 // thread is what an email answers to.
@@ -211,7 +225,7 @@ func (l *letters) values(p *store.Person, sender int64) message.Values {
 		if !ok {
 			return
 		}
-		v[group+".name"], v[group+".email"], v[group+".phone"] = u.Name, u.Email, person.ShowPhone(u.Phone)
+		v[group+".name"], v[group+".email"], v[group+".phone"] = u.Name, u.Email, l.show(u).phone
 		v[group+".first_name"], _, _ = strings.Cut(u.Name, " ")
 	}
 	if p.OwnerID != nil {
@@ -219,7 +233,7 @@ func (l *letters) values(p *store.Person, sender int64) message.Values {
 	}
 	user("sender", sender)
 	if u, ok := l.users[sender]; ok {
-		v["sender.signature"] = Signature(u)
+		v["sender.signature"] = l.show(u).signature
 	}
 	return v
 }
@@ -304,6 +318,9 @@ type unsendable struct{ error }
 
 func (u *unsendable) Unwrap() error { return u.error }
 
+// shortLetter is how long the text of a letter by hand is that has no pixel.
+const shortLetter = 1500
+
 // letter writes a claimed email for its reader. It answers whose words it has
 // and what was changed in them. What is wrong with the email itself is an
 // *unsendable.
@@ -331,9 +348,21 @@ func (l *letters) letter(ctx context.Context, o *store.Outgoing) (letter mail.Le
 		}
 	}
 	optOut := e.OptOutURL(o.ID)
-	r, err := p.Render(group, l.about(l.values(reader, *o.Sender), p, reader, o.Campaign), message.Addresses{Link: func(n int, _ string) string { return e.LinkURL(o.ID, n) }, OptOut: optOut, Pixel: e.PixelURL(o.ID), Trap: e.TrapURL(o.ID), Sender: e.imprint()})
+	to := message.Addresses{
+		Link: func(n int, _ string) string { return e.LinkURL(o.ID, n) }, OptOut: optOut,
+		Pixel: e.PixelURL(o.ID), Trap: e.TrapURL(o.ID), Sender: e.imprint(),
+	}
+	values := l.about(l.values(reader, *o.Sender), p, reader, o.Campaign)
+	r, err := p.Render(group, values, to)
+	if err == nil && o.ByHand && len(r.Text) < shortLetter {
+		to.Pixel, to.Trap = "", "" // a few lines with a picture that nobody sees look like what they are not
+		r, err = p.Render(group, values, to)
+	}
 	if err != nil {
 		return letter, 0, nil, &unsendable{err}
+	}
+	if o.ByHand {
+		optOut = "" // programs that answer for somebody who is away stay silent to what says it is a list's (RFC 3834, 2)
 	}
 	from := l.users[*o.Sender]
 	doc := p.Document()

@@ -219,7 +219,7 @@ func (e *Engine) mailers(ctx context.Context, users []int64) (map[int64]Mailer, 
 				out[a.User] = closed{err}
 				continue
 			}
-			s.Signer, s.Trust, s.Conns = e.Signer, e.Trust, OutboxConns
+			s.Signer, s.Trust, s.Conns, s.Patience = e.Signer, e.Trust, OutboxConns, e.Patience
 			if have.sender != nil {
 				defer have.sender.Close()
 			}

@@ -582,6 +582,12 @@ func TestByHand(t *testing.T) {
 	if !strings.Contains(read.HTML, "Dear Ana,") || !strings.Contains(read.HTML, "here are &lt;the&gt; limits.<br") || !strings.Contains(read.HTML, "limits</a>") || !strings.Contains(read.Text, "Tomas Vale") {
 		t.Errorf("it reads %s", read.HTML)
 	}
+	// It is nobody's list, and a few lines have no picture that nobody sees.
+	source, err := w.mail.Source(l[0])
+	w.must(err)
+	if bytes.Contains(source, []byte("List-Unsubscribe")) || strings.Contains(read.HTML, "/o/") {
+		t.Errorf("it looks like a list’s: %s", source)
+	}
 	if list, err := w.s.Messages(w.ctx); err != nil || len(list) != 2 {
 		t.Errorf("letters by hand are on the list of messages: %d, %v", len(list), err)
 	}

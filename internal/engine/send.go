@@ -54,6 +54,7 @@ type round struct {
 	began  time.Time // in the machine's time
 
 	unreached atomic.Bool // its server is: the rest is given back
+	taken     int         // letters whose fate is noted, and how the outbox fares by them is not yet
 	failed    atomic.Pointer[error]
 }
 
@@ -199,7 +200,7 @@ func (e *Engine) sendRound(ctx context.Context, r *round) error {
 					more = false
 				}
 			}
-			if err := e.note(ctx, some); err != nil {
+			if err := e.note(ctx, r, some); err != nil {
 				e.post.keep(some)
 				r.failed.Store(&err)
 			}
@@ -238,6 +239,16 @@ func (e *Engine) sendRound(ctx context.Context, r *round) error {
 	}
 	if len(ids) > 0 {
 		if err := e.Store.InTx(ctx, func(tx store.Tx) error { return store.PutOffEmails(ctx, tx, ids, at) }); err != nil {
+			return err
+		}
+	}
+	// Each round once, and not each batch: two rounds would wait for each other's commits.
+	if r.taken > 0 {
+		err := e.Store.InTx(ctx, func(tx store.Tx) error {
+			_, err := e.fare(ctx, tx, r, nil)
+			return err
+		})
+		if err != nil {
 			return err
 		}
 	}
@@ -365,13 +376,13 @@ type outcome struct {
 
 // note keeps what became of some emails of one outbox, and how that fares. Where it
 // cannot be kept of all together, it is of each by itself.
-func (e *Engine) note(ctx context.Context, list []outcome) error {
-	err := e.noteTogether(ctx, list)
+func (e *Engine) note(ctx context.Context, r *round, list []outcome) error {
+	err := e.noteTogether(ctx, r, list)
 	if err == nil || len(list) == 1 {
 		return err
 	}
 	for i := range list {
-		if err := e.noteTogether(ctx, list[i:i+1]); err != nil {
+		if err := e.noteTogether(ctx, r, list[i:i+1]); err != nil {
 			e.post.keep(list[i+1:])
 			return err
 		}
@@ -379,7 +390,7 @@ func (e *Engine) note(ctx context.Context, list []outcome) error {
 	return nil
 }
 
-func (e *Engine) noteTogether(ctx context.Context, list []outcome) error {
+func (e *Engine) noteTogether(ctx context.Context, r *round, list []outcome) error {
 	stopped, woken := false, false
 	err := e.Store.InTx(ctx, func(tx store.Tx) error {
 		ends := make([]store.End, len(list))
@@ -406,35 +417,48 @@ func (e *Engine) noteTogether(ctx context.Context, list []outcome) error {
 				return err
 			}
 		}
-		stopped, err = e.fare(ctx, tx, list)
+		if slices.ContainsFunc(list, func(x outcome) bool { return x.refused }) {
+			stopped, err = e.fare(ctx, tx, r, list)
+		}
 		return err
 	})
+	if err == nil {
+		for _, x := range list {
+			if x.state == "sent" {
+				r.taken++
+			}
+		}
+		if slices.ContainsFunc(list, func(x outcome) bool { return x.refused }) {
+			r.taken = 0 // they were counted with it
+		}
+	}
 	if err == nil && woken {
 		e.Nudge()
 	}
 	if err == nil && stopped {
-		slog.Warn("an outbox is stopped: its letters are refused", "user", list[0].outbox)
+		slog.Warn("an outbox is stopped: its letters are refused", "user", r.outbox)
 	}
 	return err
 }
 
-// fare keeps how an outbox fares, and stops it where too much is refused.
-func (e *Engine) fare(ctx context.Context, tx store.Tx, list []outcome) (stopped bool, err error) {
-	if !slices.ContainsFunc(list, func(x outcome) bool { return x.refused || x.state == "sent" }) {
-		return false, nil
-	}
-	b, err := store.LockOutbox(ctx, tx, list[0].outbox)
+// fare keeps how an outbox fares, and stops it where too much is refused. What
+// was taken before in the round counts first.
+func (e *Engine) fare(ctx context.Context, tx store.Tx, r *round, list []outcome) (stopped bool, err error) {
+	b, err := store.LockOutbox(ctx, tx, r.outbox)
 	if err != nil {
 		return false, err
 	}
+	day := func(at time.Time) string { return at.In(e.Zone()).Format(time.DateOnly) }
+	for range r.taken {
+		b.Fared.V = b.Fared.V.Took(day(e.Now()))
+	}
 	for _, x := range list {
-		day := x.at.In(e.Zone()).Format(time.DateOnly)
 		switch {
 		case x.state == "sent":
-			b.Fared.V = b.Fared.V.Took(day)
+			b.Fared.V = b.Fared.V.Took(day(x.at))
 		case x.refused:
 			var stop bool
-			if b.Fared.V, stop = b.Fared.V.Refuses(day, x.fault); stop && b.Stopped == nil {
+			if b.Fared.V, stop = b.Fared.V.Refuses(day(x.at), x.fault); stop && b.Stopped == nil {
 				stopped, b.Stopped, b.Why = true, &x.at, x.trouble
 			}
 		}
@@ -587,7 +611,7 @@ func (p *post) clear(ctx context.Context, e *Engine) (bool, error) {
 	}
 	for len(p.unnoted) > 0 {
 		x := p.unnoted[0]
-		if err := e.noteTogether(ctx, []outcome{x}); err != nil {
+		if err := e.noteTogether(ctx, &round{outbox: x.outbox}, []outcome{x}); err != nil {
 			return false, err
 		}
 		p.unnoted = p.unnoted[1:]

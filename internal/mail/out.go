@@ -11,9 +11,11 @@ import (
 	"bytes"
 	"fmt"
 	"io"
+	"mime"
 	netmail "net/mail"
 	"strings"
 	"time"
+	"unicode"
 
 	gomail "github.com/wneessen/go-mail"
 )
@@ -123,11 +125,36 @@ func Compose(l Letter) (*gomail.Msg, error) {
 		}
 	}
 	for _, f := range l.Files {
-		if err := m.AttachReader(f.Name, bytes.NewReader(f.Data), gomail.WithFileContentType(gomail.ContentType(f.Type))); err != nil {
+		if err := m.AttachReader(f.Name, bytes.NewReader(f.Data), named(f)); err != nil {
 			return nil, fmt.Errorf("the file %q: %w", f.Name, err)
 		}
 	}
 	return m, nil
+}
+
+// named gives a file its type and its name, whatever letters that has (RFC 2183,
+// 2.3, by RFC 2231): the library would write it in a form that is not for there
+// (RFC 2047, 5).
+func named(f File) gomail.FileOption {
+	name := strings.Map(func(r rune) rune {
+		if unicode.IsControl(r) || r == '/' || r == '\\' {
+			return '_'
+		}
+		return r
+	}, strings.ToValidUTF8(f.Name, "_"))
+	return func(g *gomail.File) {
+		kind, params, err := mime.ParseMediaType(f.Type)
+		if err != nil {
+			kind, params = "application/octet-stream", map[string]string{}
+		}
+		params["name"] = name
+		if t := mime.FormatMediaType(kind, params); t != "" {
+			g.Header.Set("Content-Type", t)
+		}
+		if d := mime.FormatMediaType("attachment", map[string]string{"filename": name}); d != "" {
+			g.Header.Set("Content-Disposition", d)
+		}
+	}
 }
 
 // Write writes a letter's source to w.

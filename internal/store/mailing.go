@@ -104,6 +104,13 @@ func WithdrawMailing(ctx context.Context, tx Tx, id int64, why string, at time.T
 	return exec(ctx, tx, "update touch set state = 'withdrawn', trouble = $2, done_at = $3 where mailing_id = $1 and state in ('ready', 'claimed', 'stopped')", id, why, at)
 }
 
+// MailingPlan reads when one is sent, and no more of it: its figures count all
+// its readers.
+func (s *Store) MailingPlan(ctx context.Context, id int64) (mailing.Plan, error) {
+	p, err := one[JSON[mailing.Plan]](ctx, s.db, "select plan from mailing where id = $1", id)
+	return p.V, err
+}
+
 // FillingMailing reads a mailing whose readers are still to be written down,
 // locked, and that has to do with none of some audiences; ErrNotFound: there is
 // none, or others are at it.

@@ -15,11 +15,16 @@ type Outbox struct {
 	Fared   JSON[mailbox.Record]
 	Stopped *time.Time `db:"stopped_at"`
 	Why     string
+	Name    string // of the user; empty: everybody's
+	Waiting int64  // emails that are ready and wait for it
 }
 
-// Outboxes lists those that letters have gone out by.
-func (s *Store) Outboxes(ctx context.Context) ([]Outbox, error) {
-	return all[Outbox](ctx, s.db, "select user_id, fared, stopped_at, why from outbox order by user_id")
+// Stopped lists the outboxes by which nothing goes out now.
+func (s *Store) Stopped(ctx context.Context) ([]Outbox, error) {
+	return all[Outbox](ctx, s.db, `select b.user_id, b.fared, b.stopped_at, b.why, coalesce(u.name, '') as name,
+			(select count(*) from touch t join person p on p.id = t.person_id
+				where t.state = 'ready' and t.kind = 'email' and `+outboxOf+` = b.user_id) as waiting
+		from outbox b left join app_user u on u.id = b.user_id where b.stopped_at is not null order by b.user_id`)
 }
 
 // LockOutbox reads one, locked.

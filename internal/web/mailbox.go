@@ -15,6 +15,7 @@ import (
 
 type mailboxesData struct {
 	List    []mailboxLine
+	Stopped []store.Outbox
 	Records []dnsRecord
 	Wrong   string
 	Of      int64 // whose form was wrong
@@ -50,6 +51,9 @@ func (s *Server) showMailboxes(c *echo.Context, code int, d mailboxesData) error
 	now := s.Engine.Now()
 	list, err := s.Store.Mailboxes(c.Request().Context(), now.AddDate(0, 0, -30))
 	if err != nil {
+		return err
+	}
+	if d.Stopped, err = s.Store.Stopped(c.Request().Context()); err != nil {
 		return err
 	}
 	domains := map[string]bool{}
@@ -142,4 +146,17 @@ func (s *Server) setMailAccount(c *echo.Context) error {
 		return s.done(c, "/content/mailboxes", u.Name+"’s emails go out by everybody’s mail server again.")
 	}
 	return s.done(c, "/content/mailboxes", "It let us in. "+u.Name+"’s emails go out by it from now on.")
+}
+
+// openOutbox lets letters go out again that were stopped because too many of
+// them were refused.
+func (s *Server) openOutbox(c *echo.Context) error {
+	id, err := strconv.ParseInt(c.FormValue("outbox"), 10, 64)
+	if err != nil || id < 0 {
+		return echo.ErrNotFound
+	}
+	if err := s.Engine.OpenOutbox(c.Request().Context(), id); err != nil {
+		return err
+	}
+	return s.done(c, "/content/mailboxes", "Letters go out by it again. If they are refused again, it stops again.")
 }

@@ -153,6 +153,7 @@ func (s *Server) Handler() http.Handler {
 	in.GET("/content/sites", s.sites)
 	in.POST("/content/sites", s.changeSite, allow("marketer", "lead", "admin"))
 	in.GET("/content/mailboxes", s.mailboxes)
+	in.POST("/content/mailboxes/open", s.openOutbox, allow("lead", "admin"))
 	in.POST("/content/mailboxes/:id", s.setMailbox, allow("lead", "admin"))
 	in.POST("/content/mailboxes/:id/server", s.setMailAccount, allow("lead", "admin"))
 	s.pageRoutes(in)

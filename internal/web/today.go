@@ -22,6 +22,7 @@ func (s *Server) home(c *echo.Context) error {
 type todayData struct {
 	Figures   store.Figures
 	Trouble   []store.Touch
+	Stopped   []store.Outbox
 	Handoffs  []store.Handoff
 	Alerts    []bundle
 	Undo      string
@@ -44,6 +45,9 @@ func (s *Server) today(c *echo.Context) error {
 		return err
 	}
 	if d.Trouble, err = s.Store.Trouble(ctx, 20); err != nil {
+		return err
+	}
+	if d.Stopped, err = s.Store.Stopped(ctx); err != nil {
 		return err
 	}
 	d.Undo = c.QueryParam("undo")
