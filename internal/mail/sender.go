@@ -323,6 +323,11 @@ func (s *Sender) dialOnce(ctx context.Context, plain bool) (_ *conn, upgrading b
 	if plain {
 		policy = gomail.NoTLS
 	}
+	if s.implicit {
+		// The connection is TLS's when the library gets it. Asked for TLS as well it would take it for plain (it looks only
+		// where it has dialled itself) and send no password; so it takes what is offered: nothing more.
+		policy = gomail.TLSOpportunistic
+	}
 	options := []gomail.Option{
 		gomail.WithPort(s.port), gomail.WithTimeout(patience), gomail.WithoutNoop(), gomail.WithoutRset(),
 		gomail.WithTLSPolicy(policy), gomail.WithTLSConfig(secure),
@@ -343,11 +348,13 @@ func (s *Sender) dialOnce(ctx context.Context, plain bool) (_ *conn, upgrading b
 	dial := d.DialContext
 	if s.implicit {
 		dial = (&tls.Dialer{NetDialer: d, Config: secure}).DialContext
-		options = append(options, gomail.WithSSL())
 	}
 	options = append(options, gomail.WithDialContextFunc(func(ctx context.Context, network, _ string) (net.Conn, error) {
 		c, err := dial(ctx, network, to)
-		return &watched{c, &upgrading}, err
+		if err != nil || s.implicit { // the library asks whether it is TLS's
+			return c, err
+		}
+		return &watched{c, &upgrading}, nil
 	}))
 	client, err := gomail.NewClient(s.host, options...)
 	if err != nil {
