@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"html"
+	"maps"
 	"strconv"
 	"strings"
 	"time"
@@ -283,9 +284,6 @@ func (p *Program) Render(group int64, v Values, a Addresses) (Rendered, error) {
 	if a.Sender != "" {
 		own["sender"] = html.EscapeString(a.Sender)
 	}
-	if a.Pixel != "" {
-		own["pixel"] = html.EscapeString(a.Pixel)
-	}
 	if a.Trap != "" {
 		own["trap"] = html.EscapeString(a.Trap)
 	}
@@ -297,15 +295,25 @@ func (p *Program) Render(group int64, v Values, a Addresses) (Rendered, error) {
 		return out, err
 	}
 	out.Subject = strings.Join(strings.Fields(subject), " ") // a value with a line break must not start a header
-	if out.HTML, err = l.html.fill(b); err != nil {
-		return out, err
-	}
+	escaped := maps.Clone(own)
 	for k, x := range own { // in text, addresses stand as they are
 		own[k] = html.UnescapeString(x.(string))
 	}
-	out.Text, err = l.text.fill(b)
+	if out.Text, err = l.text.fill(b); err != nil {
+		return out, err
+	}
+	if b["ombak"] = escaped; a.Pixel != "" {
+		if escaped["pixel"] = html.EscapeString(a.Pixel); len(out.Text) < fewWords {
+			escaped["backdrop"], escaped["pixel"] = escaped["pixel"], nil
+		}
+	}
+	out.HTML, err = l.html.fill(b)
 	return out, err
 }
+
+// fewWords is how long a letter's text is to which filters hold against it that it
+// has an image (common practice, no source): its pixel lies behind it.
+const fewWords = 3300
 
 func (v Values) bindings() map[string]any {
 	b := map[string]any{}

@@ -100,7 +100,9 @@ func frame(style Style, preheader, body string, bare bool) string {
 		foot = `<p class="foot" style="margin:28px 0 0;font-size:13px;color:` + quiet + `"><a class="foot" style="color:` + quiet + `" href="{{ ombak.opt_out }}">No more mail from us, or less of it</a>{% if ombak.sender %}<br>{{ ombak.sender }}{% endif %}</p>`
 	}
 	// Programs that look at letters follow every link; a person cannot follow this one.
-	pixel := `{% if ombak.trap %}<a href="{{ ombak.trap }}" style="display:none" tabindex="-1" aria-hidden="true"></a>{% endif %}{% if ombak.pixel %}<img src="{{ ombak.pixel }}" width="1" height="1" alt="">{% endif %}`
+	pixel := `{% if ombak.trap %}<a href="{{ ombak.trap }}" style="display:none" tabindex="-1" aria-hidden="true"></a>{% endif %}` +
+		`{% if ombak.pixel %}<img src="{{ ombak.pixel }}" width="1" height="1" alt="">{% endif %}` +
+		`{% if ombak.backdrop %}<div style="width:1px;height:1px;background-image:url('{{ ombak.backdrop }}')"></div>{% endif %}`
 	if style == Plain {
 		b.WriteString(`<body class="bg sheet" style="margin:0;padding:24px;` + face + `;font-size:16px;line-height:1.55;color:` + ink + `;background:#ffffff">` + hidden + `<div style="max-width:600px">` + body + foot + pixel + `</div></body></html>`)
 		return b.String()

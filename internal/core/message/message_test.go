@@ -133,7 +133,7 @@ func TestEveryKindIsWrittenAndRead(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, want := range []string{`<h1 style=`, "Oxygen at night", `href="https://l.example/1?x&amp;y"`, `href="mailto:a@b.example"`, "<ol style=", "two &amp; three", `src="/pictures/buoy.png" alt="A buoy"`, `class="button"`,
-		`href="https://l.example/4?x&amp;y"`, "<cite", "<hr style=", "12 pages", "Ines Radu<br", `href="https://o.example/?a&amp;b"`, `src="https://o.example/p.gif?a&amp;b"`, "prefers-color-scheme:dark", `role="presentation"`, "and a table"} {
+		`href="https://l.example/4?x&amp;y"`, "<cite", "<hr style=", "12 pages", "Ines Radu<br", `href="https://o.example/?a&amp;b"`, `url('https://o.example/p.gif?a&amp;b')`, "prefers-color-scheme:dark", `role="presentation"`, "and a table"} {
 		if !strings.Contains(got.HTML, want) {
 			t.Errorf("the HTML has no %s", want)
 		}
@@ -442,5 +442,23 @@ func TestASectionForSomeAlone(t *testing.T) {
 	}
 	if got, err := render(t, d, 5, Values{}, Addresses{OptOut: "https://o.example/"}); err != nil || !strings.Contains(got.HTML, "Pens") {
 		t.Errorf("afterwards Farms read %v, %v", got.Text, err)
+	}
+}
+
+// Filters hold it against a letter of few words that it has an image: its pixel
+// lies behind it. A long one has it as an image. A letter without has neither.
+func TestWhereThePixelLies(t *testing.T) {
+	for n, want := range map[int]string{1: "background-image:url('https://o.example/p.gif')", 400: `<img src="https://o.example/p.gif"`} {
+		d := Simple("x", "<p>"+strings.Repeat("Some words. ", n)+"</p>")
+		p, err := Compile(&d, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for pixel, has := range map[string]bool{"https://o.example/p.gif": true, "": false} {
+			r, err := p.Render(Else, Values{}, Addresses{OptOut: "https://o.example/", Pixel: pixel})
+			if err != nil || strings.Contains(r.HTML, want) != has || strings.Count(r.HTML, "p.gif") != map[bool]int{true: 1, false: 0}[has] {
+				t.Errorf("%d times, %q: %v\n%s", n, pixel, err, r.HTML)
+			}
+		}
 	}
 }

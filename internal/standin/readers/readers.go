@@ -233,11 +233,15 @@ func (w *World) fetch(ctx context.Context, l *mailserver.Letter, what string) er
 	defer c.CloseIdleConnections()
 	switch what {
 	case "open":
-		i := strings.LastIndex(p.HTML, `<img src="`) // the last one is the one that counts
+		before, after := `<img src="`, `"` // the last one is the one that counts; short letters have it behind them
+		if strings.Contains(p.HTML, `background-image:url('`) {
+			before, after = `background-image:url('`, `'`
+		}
+		i := strings.LastIndex(p.HTML, before)
 		if i < 0 {
 			return nil
 		}
-		u := html.UnescapeString(between(p.HTML[i:], `<img src="`, `"`))
+		u := html.UnescapeString(between(p.HTML[i:], before, after))
 		if u == "" {
 			return nil
 		}
