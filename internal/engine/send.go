@@ -25,7 +25,7 @@ const (
 	// OutboxConns is over how many connections the letters of one account go, and
 	// outboxHands how many of them are written, signed and marked beside that.
 	OutboxConns = 4
-	outboxHands = 12
+	outboxHands = 8
 
 	// roundsAtOnce is how many claimed batches of one account are on their way: one
 	// goes out while the next is made ready. A slow account holds up nobody else.

@@ -46,7 +46,15 @@ func (e *Engine) Work(ctx context.Context) error {
 	go func() {
 		defer wg.Done()
 		e.loop(ctx, "sending", sendNow, func(ctx context.Context) (bool, error) {
+			began := time.Now()
 			n, done, err := e.beginRounds(ctx, sendTurn)
+			if took := time.Since(began); n == 0 && took > slowLook {
+				// Much waits that cannot go, and was looked through for nothing: that is not done all the time.
+				select {
+				case <-ctx.Done():
+				case <-time.After(min(20*took, 30*time.Second)):
+				}
+			}
 			rounds.Go(func() {
 				if err := done(); err != nil {
 					slog.Error("sending failed and is tried again", "error", err)
@@ -65,6 +73,10 @@ func (e *Engine) Work(ctx context.Context) error {
 	rounds.Wait()
 	return nil
 }
+
+// slowLook is how long a look for emails takes that finds none, at most, to be
+// repeated at once.
+const slowLook = 50 * time.Millisecond
 
 // sendTurn is how many emails are claimed at a time.
 const sendTurn = 100

@@ -37,7 +37,8 @@ type Sender struct {
 	turn  chan struct{} // closed, and made anew, when a connection is given back
 	free  []*conn
 	open  int
-	most  int       // what the server lets be open; 0: nothing is known
+	most  int       // what the server let be open, as it was at an instant; 0: nothing is known
+	at    time.Time // of that
 	plain time.Time // until then it is spoken to without TLS: what it offers does not work
 }
 
@@ -142,7 +143,7 @@ const keepFor = 20 * time.Second
 func (s *Sender) Send(ctx context.Context, l Letter) (Fate, error) {
 	m, err := Compose(l)
 	if err != nil {
-		return Refused, &Trouble{Words: "the letter cannot be written: " + err.Error(), cause: err}
+		return Refused, &Trouble{Words: "the letter cannot be written: one of its addresses cannot be used", cause: err}
 	}
 	if s.Signer != nil {
 		if err := s.Signer.Sign(m, l.From); err != nil {
@@ -195,6 +196,9 @@ func judge(err error, delivered bool) Fate {
 	return Later
 }
 
+// mostFor is how long a server is believed that it lets no more connections be open.
+const mostFor = 10 * time.Minute
+
 // take takes a connection: one that is free, else a new one, else it waits. A
 // server that lets no more be open is asked for no more.
 func (s *Sender) take(ctx context.Context) (*conn, error) {
@@ -211,7 +215,7 @@ func (s *Sender) take(ctx context.Context) (*conn, error) {
 			c.client.Close() // it has been idle: whether it says goodbye properly does not matter
 		}
 		limit := max(s.Conns, 1)
-		if s.most > 0 {
+		if s.most > 0 && time.Since(s.at) < mostFor {
 			limit = min(limit, s.most)
 		}
 		turn := s.turn
@@ -226,7 +230,7 @@ func (s *Sender) take(ctx context.Context) (*conn, error) {
 			s.open--
 			others := s.open
 			if others > 0 {
-				s.most = others
+				s.most, s.at = others, time.Now()
 			}
 			s.next()
 			s.mu.Unlock()
