@@ -128,7 +128,7 @@ func TestAnEmailToAnAudience(t *testing.T) {
 	h.chooses(`select[name=purpose]`, "Marketing email")
 	h.must(h.tab.Until("everybody to get it", `document.querySelector('#mailing').innerText.replace(/\s+/g, ' ').includes('4 of 4 people')`))
 	h.chooses(`select[name=hours]`, "at any hour")
-	h.must(h.tab.Until("the hours to be kept", `!document.querySelector('input[type=time][name=from]')`))
+	h.must(h.tab.Until("the hours to be kept", `!document.querySelector('input[name=from]:not([type=hidden])') && !document.querySelector('.htmx-request')`))
 	h.must(h.tab.Click(`input[name=sure]`))
 	h.presses("Send it off")
 	h.sees("On its way.")

@@ -152,3 +152,28 @@ func TestAServerOfOnesOwnByForm(t *testing.T) {
 		t.Errorf("nobody’s: %s", res.Status)
 	}
 }
+
+// TestAStoppedOutbox is shown where one looks, to whoever writes, and let go on by a lead.
+func TestAStoppedOutbox(t *testing.T) {
+	x := newSite(t)
+	lead, marketer := x.visitor().signIn("lead"), x.visitor().signIn("marketer")
+	_, err := x.s.DB().ExecContext(t.Context(), "insert into outbox (user_id, stopped_at, why) values (0, now(), 'it says “550 <relaying> denied”')")
+	x.must(err)
+	for _, path := range []string{"/today", "/content/mailboxes"} {
+		_, body := lead.do("GET", path, nil)
+		if !strings.Contains(body, "everybody’s mail server") || !strings.Contains(body, "550 &lt;relaying&gt; denied") || !strings.Contains(body, `action="/content/mailboxes/open"`) {
+			t.Errorf("%s does not show it", path)
+		}
+		if _, body := marketer.do("GET", path, nil); !strings.Contains(body, "A lead or an admin can let them go out again.") || strings.Contains(body, `action="/content/mailboxes/open"`) {
+			t.Errorf("%s for a marketer", path)
+		}
+	}
+	for outbox, want := range map[string]int{"x": http.StatusNotFound, "-1": http.StatusNotFound, "": http.StatusNotFound, "0": http.StatusSeeOther} {
+		if res, _ := lead.do("POST", "/content/mailboxes/open", url.Values{"outbox": {outbox}}); res.StatusCode != want {
+			t.Errorf("%q: %s, want %d", outbox, res.Status, want)
+		}
+	}
+	if _, body := lead.do("GET", "/content/mailboxes", nil); !strings.Contains(body, "Letters go out by it again.") || strings.Contains(body, "everybody’s mail server since") {
+		t.Error("it is still stopped")
+	}
+}
