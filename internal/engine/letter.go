@@ -178,9 +178,35 @@ func (t thread) answering(m mail.Letter) mail.Letter {
 	return m
 }
 
+// letterNeeds is what the rules of messages' groups ask of their readers.
+type letterNeeds struct{ records, signals bool }
+
+// allNeeds asks for everything.
+var allNeeds = letterNeeds{true, true}
+
+// needsOf is what the messages of some emails need: to read what everybody has
+// done costs more than all the rest of a letter.
+func (e *Engine) needsOf(ctx context.Context, list []store.Outgoing) (n letterNeeds) {
+	seen := map[[2]int64]bool{}
+	for _, o := range list {
+		key := [2]int64{o.Message, int64(o.Version)}
+		if seen[key] {
+			continue
+		}
+		seen[key] = true
+		p, err := e.wordsOf(ctx, o.Message, o.Version)
+		if err != nil {
+			return allNeeds // whoever writes it finds that too, and says so
+		}
+		n.records = n.records || p.Groups()
+		n.signals = n.signals || p.AsksSignals()
+	}
+	return n
+}
+
 // gatherLetters loads what the readers of some messages may be asked for.
 // grouped says that some message has words for groups of readers.
-func (e *Engine) gatherLetters(ctx context.Context, people, messages []int64, grouped bool) (*letters, error) {
+func (e *Engine) gatherLetters(ctx context.Context, people, messages []int64, need letterNeeds) (*letters, error) {
 	l := &letters{e: e, now: e.Now(), users: map[int64]store.User{}}
 	var err error
 	if l.fields, err = e.Fields(ctx); err != nil {
@@ -197,10 +223,10 @@ func (e *Engine) gatherLetters(ctx context.Context, people, messages []int64, gr
 		if l.people, err = store.PeopleByID(ctx, tx, people); err != nil {
 			return err
 		}
-		if l.edits, err = store.PersonalEdits(ctx, tx, messages, people); err != nil || !grouped {
+		if l.edits, err = store.PersonalEdits(ctx, tx, messages, people); err != nil || !need.records {
 			return err
 		}
-		if l.records, err = store.Records(ctx, tx, people); err != nil {
+		if l.records, err = store.Records(ctx, tx, people); err != nil || !need.signals {
 			return err
 		}
 		var since []store.Since
@@ -285,7 +311,7 @@ var ErrNoSender = errors.New("nobody sends it: the reader has no owner and the m
 // straight to their targets. group −1 lets the groups' rules decide.
 func (e *Engine) WriteFor(ctx context.Context, doc *message.Document, id, reader int64, fromOwner bool, sender *int64, group int64) (Draft, error) {
 	var d Draft
-	l, err := e.gatherLetters(ctx, []int64{reader}, []int64{id}, true)
+	l, err := e.gatherLetters(ctx, []int64{reader}, []int64{id}, allNeeds)
 	if err != nil {
 		return d, err
 	}
@@ -409,7 +435,7 @@ func (e *Engine) GroupFor(ctx context.Context, doc *message.Document, reader int
 	if len(doc.Groups) == 0 {
 		return message.Else, nil
 	}
-	l, err := e.gatherLetters(ctx, []int64{reader}, nil, true)
+	l, err := e.gatherLetters(ctx, []int64{reader}, nil, allNeeds)
 	if err != nil {
 		return 0, err
 	}

@@ -35,6 +35,9 @@ const (
 	// so that its reader, its hours and its account are asked again.
 	roundFor = time.Minute
 
+	// noteAfter is how long a fate waits for others that are noted with it.
+	noteAfter = 4 * time.Millisecond
+
 	// notedAtOnce is how many fates are noted together.
 	notedAtOnce = 64
 )
@@ -140,7 +143,7 @@ func (e *Engine) rounds(ctx context.Context, worker int64, list []store.Outgoing
 			senders = append(senders, *list[i].Sender)
 		}
 	}
-	l, err := e.gatherLetters(ctx, people, messages, true)
+	l, err := e.gatherLetters(ctx, people, messages, e.needsOf(ctx, list))
 	if err != nil {
 		return nil, err
 	}
@@ -190,6 +193,7 @@ func (e *Engine) sendRound(ctx context.Context, r *round) error {
 		defer close(noted)
 		for x := range fates {
 			some := []outcome{x}
+			time.Sleep(noteAfter)
 			for more := true; more && len(some) < notedAtOnce; {
 				select {
 				case x, ok := <-fates:

@@ -142,7 +142,7 @@ func (s *Store) ClaimEmails(ctx context.Context, worker int64, domain string, no
 		// The first few of a million are wanted: the planner, which knows nothing of those that have just been written
 		// down, would put all of them in order each time.
 		if _, err := exec(ctx, tx, `select set_config('enable_sort', 'off', true), set_config('enable_bitmapscan', 'off', true),
-			set_config('enable_mergejoin', 'off', true)`); err != nil {
+			set_config('enable_mergejoin', 'off', true), set_config('plan_cache_mode', 'force_generic_plan', true)`); err != nil {
 			return err
 		}
 		// Who is away gets theirs when they are back.

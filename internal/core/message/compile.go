@@ -256,6 +256,14 @@ func (p *Program) GroupOf(f rule.Facts, at time.Time) int64 { return p.doc.Group
 // Groups reports whether the words depend on the reader's group.
 func (p *Program) Groups() bool { return len(p.doc.Groups) > 0 }
 
+// AsksSignals reports whether what readers did decides whose words they get.
+func (p *Program) AsksSignals() (yes bool) {
+	for i := range p.doc.Groups {
+		p.doc.Groups[i].Rule.Each(func(c *rule.Condition) { yes = yes || c.Signal != nil })
+	}
+	return yes
+}
+
 // NamesShelf reports whether some words name an item of the shelf, so that
 // their titles are wanted.
 func (p *Program) NamesShelf() bool { return p.shelf }
