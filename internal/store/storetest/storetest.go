@@ -117,6 +117,21 @@ func NewURL(t testing.TB) (*store.Store, string) {
 	return s, named(name)
 }
 
+// Address is the address of a database of the tests' server by its name.
+func Address(name string) string { return named(name) }
+
+// Empty is the address of a database with nothing in it. It goes with the test.
+func Empty(t testing.TB) string {
+	t.Helper()
+	ctx := context.Background()
+	name := fmt.Sprintf("ombak_%d_%d", os.Getpid(), count.Add(1))
+	if err := admin(ctx, "create database "+name+" template template0"); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { drop(ctx, name) })
+	return named(name)
+}
+
 func drop(ctx context.Context, name string) {
 	if err := admin(ctx, "drop database if exists "+name+" with (force)"); err != nil {
 		fmt.Fprintln(os.Stderr, "dropping a test database:", err)

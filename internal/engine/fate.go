@@ -1,0 +1,126 @@
+package engine
+
+import (
+	"context"
+	"log/slog"
+	"slices"
+	"time"
+
+	"ombak/internal/core/mailbox"
+	"ombak/internal/core/signal"
+	"ombak/internal/store"
+)
+
+// note keeps what became of some emails of one outbox, and how that fares. Where it
+// cannot be kept of all together, it is of each by itself.
+func (e *Engine) note(ctx context.Context, r *round, list []outcome) error {
+	err := e.noteTogether(ctx, r, list)
+	if err == nil || len(list) == 1 {
+		return err
+	}
+	for i := range list {
+		if err := e.noteTogether(ctx, r, list[i:i+1]); err != nil {
+			e.post.keep(list[i+1:])
+			return err
+		}
+	}
+	return nil
+}
+
+func (e *Engine) noteTogether(ctx context.Context, r *round, list []outcome) error {
+	stopped, woken := false, false
+	err := e.Store.InTx(ctx, func(tx store.Tx) error {
+		ends := make([]store.End, len(list))
+		for i, x := range list {
+			ends[i] = store.End{ID: x.o.ID, Enrolment: x.o.Enrolment, State: x.state, Subject: x.subject, Trouble: x.trouble, At: x.at, Ready: x.ready}
+			if ends[i].Ready.IsZero() {
+				ends[i].Ready = x.at
+			}
+		}
+		moved, err := store.EndTouches(ctx, tx, ends)
+		if err != nil {
+			return err
+		}
+		var bounces []store.Signal
+		for _, x := range list {
+			if x.bounced && moved[x.o.ID] {
+				bounces = append(bounces, store.Signal{Person: x.o.Person, Touch: x.o.ID, Detail: "the mail server refused the address",
+					Signal: signal.Signal{At: x.at, Kind: signal.Bounce, Place: signal.Place{Sequence: x.o.Sequence, Step: x.o.Step, Message: x.o.Message}}})
+			}
+			woken = woken || x.bounced || x.state == "sent"
+		}
+		if len(bounces) > 0 {
+			if err := e.record(ctx, tx, bounces); err != nil {
+				return err
+			}
+		}
+		if slices.ContainsFunc(list, func(x outcome) bool { return x.refused }) {
+			stopped, err = e.fare(ctx, tx, r, list)
+		}
+		return err
+	})
+	if err == nil {
+		for _, x := range list {
+			if x.state == "sent" {
+				r.taken++
+			}
+		}
+		if slices.ContainsFunc(list, func(x outcome) bool { return x.refused }) {
+			r.taken = 0 // they were counted with it
+		}
+	}
+	if err == nil && woken {
+		e.Nudge()
+	}
+	if err == nil && stopped {
+		slog.Warn("an outbox is stopped: its letters are refused", "user", r.outbox)
+	}
+	return err
+}
+
+// fare keeps how an outbox fares, and stops it where too much is refused. What
+// was taken before in the round counts first.
+func (e *Engine) fare(ctx context.Context, tx store.Tx, r *round, list []outcome) (stopped bool, err error) {
+	b, err := store.LockOutbox(ctx, tx, r.outbox)
+	if err != nil {
+		return false, err
+	}
+	day := func(at time.Time) string { return at.In(e.Zone()).Format(time.DateOnly) }
+	for range r.taken {
+		b.Fared.V = b.Fared.V.Took(day(e.Now()))
+	}
+	for _, x := range list {
+		switch {
+		case x.state == "sent":
+			b.Fared.V = b.Fared.V.Took(day(x.at))
+		case x.refused:
+			var stop bool
+			if b.Fared.V, stop = b.Fared.V.Refuses(day(x.at), x.fault); stop && b.Stopped == nil {
+				stopped, b.Stopped, b.Why = true, &x.at, x.trouble
+			}
+		}
+	}
+	if err := store.KeepOutbox(ctx, tx, b); err != nil || !stopped {
+		return false, err
+	}
+	return true, store.Notify(ctx, tx, "mailbox")
+}
+
+// OpenOutbox lets letters go out again by an outbox that was stopped.
+func (e *Engine) OpenOutbox(ctx context.Context, user int64) error {
+	err := e.Store.InTx(ctx, func(tx store.Tx) error {
+		b, err := store.LockOutbox(ctx, tx, user)
+		if err != nil {
+			return err
+		}
+		b.Stopped, b.Why, b.Fared.V = nil, "", mailbox.Record{}
+		if err := store.KeepOutbox(ctx, tx, b); err != nil {
+			return err
+		}
+		return store.Notify(ctx, tx, "mailbox")
+	})
+	if err == nil {
+		e.Nudge()
+	}
+	return err
+}
