@@ -5,11 +5,13 @@ import (
 	"fmt"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
 	"github.com/emersion/go-smtp"
 
+	"ombak/internal/core/mailbox"
 	"ombak/internal/seal"
 	"ombak/internal/standin/mailserver"
 	"ombak/internal/standin/unruly"
@@ -86,6 +88,45 @@ func TestAnAccountHoldsUpNobodyElse(t *testing.T) {
 				t.Errorf("it has %d letters", len(bad.Taken()))
 			}
 		})
+	}
+}
+
+// What could not be sent counts for no daily limit: a server that was away for an
+// hour costs nobody their day.
+func TestWhatIsNotSentIsNotCounted(t *testing.T) {
+	w := newWorld(t, mailserver.Options{})
+	var err error
+	w.e.Seal, err = seal.File(filepath.Join(t.TempDir(), "key"))
+	w.must(err)
+	var away atomic.Bool
+	srv, err := unruly.Start(func(at string) string {
+		if at == "greeting" && away.Load() {
+			return unruly.Hang
+		}
+		return ""
+	})
+	w.must(err)
+	t.Cleanup(srv.Close)
+	w.must(w.e.SetMailAccount(w.ctx, w.rep1, srv.Addr(), "", ""))
+	w.must(w.e.SetMailbox(w.ctx, w.rep1, mailbox.Box{Daily: 30}))
+	for i := range 30 {
+		id := w.norwegian(fmt.Sprintf("P%d", i))
+		_, err := w.s.DB().ExecContext(w.ctx, "update person set owner_id = $2 where id = $1", id, w.rep1)
+		w.must(err)
+	}
+	w.settle()
+	m := w.newsletter(func(m *store.Mailing) { m.Message = &w.second })
+	w.must(w.e.LaunchMailing(w.ctx, m.ID))
+	away.Store(true)
+	w.settle()
+	w.to(20 * time.Minute)
+	if n := len(srv.Taken()); n != 0 {
+		t.Fatalf("%d letters by a server that is away", n)
+	}
+	away.Store(false)
+	w.to(3 * time.Hour)
+	if n := len(srv.Taken()); n != 30 {
+		t.Errorf("%d of 30 have gone out on the day, of which 30 may", n)
 	}
 }
 

@@ -212,7 +212,7 @@ func (e *Engine) sendRound(ctx context.Context, r *round) error {
 	marks := marker{e: e, worker: r.worker}
 	var next atomic.Int64
 	var wg sync.WaitGroup
-	var back sync.Map
+	var back sync.Map // touch → true: it was not tried
 	for range min(outboxHands, len(r.list)) {
 		wg.Go(func() {
 			for i := int(next.Add(1)) - 1; i < len(r.list); i = int(next.Add(1)) - 1 {
@@ -221,6 +221,9 @@ func (e *Engine) sendRound(ctx context.Context, r *round) error {
 					continue
 				}
 				x, ok, err := e.send(ctx, r, &marks, &r.list[i])
+				if x.unreached {
+					back.Store(r.list[i].ID, false)
+				}
 				if err != nil {
 					r.failed.Store(&err)
 				} else if ok {
@@ -235,15 +238,8 @@ func (e *Engine) sendRound(ctx context.Context, r *round) error {
 	if err := r.failed.Load(); err != nil {
 		return *err // what was only claimed is given back with all of this worker's
 	}
-	var ids []int64
-	var at []time.Time
-	for id := range back.Range {
-		ids, at = append(ids, id.(int64)), append(at, e.Now())
-	}
-	if len(ids) > 0 {
-		if err := e.Store.InTx(ctx, func(tx store.Tx) error { return store.PutOffEmails(ctx, tx, ids, at) }); err != nil {
-			return err
-		}
+	if err := e.giveBack(ctx, r.list, &back); err != nil {
+		return err
 	}
 	// Each round once, and not each batch: two rounds would wait for each other's commits.
 	if r.taken > 0 {
@@ -264,6 +260,38 @@ func (e *Engine) sendRound(ctx context.Context, r *round) error {
 	return e.Store.Tell(ctx, slices.Sorted(maps.Keys(told))...)
 }
 
+// giveBack gives back the emails of a round that were not tried, and what they
+// and those whose server was not reached were counted for in their accounts.
+func (e *Engine) giveBack(ctx context.Context, list []store.Outgoing, back *sync.Map) error {
+	var ids []int64
+	var at []time.Time
+	uncount := map[int64]int{}
+	for _, o := range list {
+		untried, ok := back.Load(o.ID)
+		if !ok {
+			continue
+		}
+		if untried.(bool) {
+			ids, at = append(ids, o.ID), append(at, e.Now())
+		}
+		if o.Sender != nil && !o.Single {
+			uncount[*o.Sender]++
+		}
+	}
+	if len(ids) == 0 && len(uncount) == 0 {
+		return nil
+	}
+	return e.Store.InTx(ctx, func(tx store.Tx) error {
+		day := e.Now().In(e.Zone()).Format(time.DateOnly)
+		for _, user := range slices.Sorted(maps.Keys(uncount)) {
+			if err := store.GiveUsed(ctx, tx, user, uncount[user], day); err != nil {
+				return err
+			}
+		}
+		return store.PutOffEmails(ctx, tx, ids, at)
+	})
+}
+
 // send sends one email and answers what became of it; false: nothing, because it
 // may not go out any more.
 func (e *Engine) send(ctx context.Context, r *round, marks *marker, o *store.Outgoing) (x outcome, ok bool, err error) {
@@ -279,7 +307,7 @@ func (e *Engine) send(ctx context.Context, r *round, marks *marker, o *store.Out
 	}
 	fate, err := r.by.Send(ctx, letter)
 	x = outcome{o: *o, outbox: r.outbox, subject: letter.Subject, at: e.Now()}
-	if mail.Unreached(err) {
+	if x.unreached = mail.Unreached(err); x.unreached {
 		r.unreached.Store(true)
 		e.post.rest(r.outbox, x.at)
 	} else {
@@ -316,16 +344,17 @@ func (x outcome) later(why error) outcome {
 
 // outcome is what became of an email.
 type outcome struct {
-	o       store.Outgoing
-	outbox  int64
-	state   string
-	subject string
-	trouble string
-	ready   time.Time // when it is tried again
-	at      time.Time
-	refused bool          // for good
-	fault   mailbox.Fault // by whose
-	bounced bool          // the mail server knows no such reader
+	o         store.Outgoing
+	outbox    int64
+	state     string
+	subject   string
+	trouble   string
+	ready     time.Time // when it is tried again
+	at        time.Time
+	unreached bool          // it was not even tried
+	refused   bool          // for good
+	fault     mailbox.Fault // by whose
+	bounced   bool          // the mail server knows no such reader
 }
 
 // Resolve is what a person decides about an email that is held or stopped:

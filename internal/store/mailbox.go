@@ -119,6 +119,12 @@ func KeepUsed(ctx context.Context, tx Tx, user int64, u mailbox.Used) error {
 	return err
 }
 
+// GiveUsed takes back from what has gone out of an account on a day what has not.
+func GiveUsed(ctx context.Context, tx Tx, user int64, n int, day string) error {
+	_, err := exec(ctx, tx, "update mailbox set used_sent = greatest(used_sent - $2, 0) where user_id = $1 and used_day = $3", user, n, day)
+	return err
+}
+
 // PutOffEmails lets emails that a worker has claimed wait: it was no try.
 func PutOffEmails(ctx context.Context, tx Tx, ids []int64, at []time.Time) error {
 	_, err := exec(ctx, tx, `update touch t set state = 'ready', ready_at = u.at, worker = null, tries = t.tries - 1
