@@ -343,11 +343,14 @@ func (r *partReader) part(e *message.Entity, level int) []words {
 		w.attached = file
 		return []words{w}
 	case "application/pkcs7-mime", "application/x-pkcs7-mime": // RFC 8551, 3.5.2: signed, with what is signed within
-		inner, err := pkcs7.Parse(body)
-		if err != nil || len(inner.Content) == 0 {
-			r.sealed = true
+		if r.sealed = true; !tame(body) {
 			return nil
 		}
+		inner, err := pkcs7.Parse(body)
+		if err != nil || len(inner.Content) == 0 {
+			return nil
+		}
+		r.sealed = false
 		if e, err := open(inner.Content); err == nil && level < maxLevels {
 			return r.walk(e, level+1)
 		}

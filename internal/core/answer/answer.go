@@ -13,8 +13,14 @@ import (
 	"strings"
 )
 
-// A quotation is looked for in so much of a letter: what people say stands first.
-const maxText = 200_000
+// A quotation is looked for in so many bytes of a letter, since what people say
+// stands first, and among so many lines that could lead to one; what follows is
+// said. A line that leads to one is no longer than this.
+const (
+	maxText  = 40_000
+	maxLeads = 100
+	maxLead  = 500
+)
 
 // wrote are the words with which the line before a quotation ends, before its
 // colon, or begins: in English, German, French, Spanish, Portuguese, Italian,
@@ -40,6 +46,7 @@ var (
 	bare        = regexp.MustCompile(`(?i)^.{2,200}\d.{0,200}(?:` + wrote + `)\s?[:：]\s*$`)
 	ruled       = regexp.MustCompile(`(?i)^[\s>]*[-_=*]{2,}\s*(?:` + original + `)\s*[-_=*]*\s*:?\s*$`)
 	plainRule   = regexp.MustCompile(`(?i)^(?:begin forwarded message|anfang der weitergeleiteten nachricht|début du message transféré|inizio messaggio inoltrato)\s*:\s*$`)
+	marks       = regexp.MustCompile(`(?m)^[ \t]*>.*$\n?`)
 	line        = regexp.MustCompile(`^[_\-=]{8,}$`)
 	from        = regexp.MustCompile(`(?i)^[*_]?(?:` + headFrom + `)[*_]?\s?[:：][*_]?\s*\S`)
 	rest        = regexp.MustCompile(`(?i)^[*_]?(?:` + headRest + `)[*_]?\s?[:：][*_]?`)
@@ -50,37 +57,44 @@ var (
 // of its own, is answered whole.
 func Said(text string) string {
 	whole := strings.TrimSpace(strings.ReplaceAll(text, "\r\n", "\n"))
+	looked, after := whole, ""
 	if len(whole) > maxText {
-		return whole
+		if end := strings.LastIndexByte(whole[:maxText], '\n'); end >= 0 {
+			looked, after = whole[:end], marks.ReplaceAllString(whole[end:], "")
+		} else {
+			return whole
+		}
 	}
-	lines := strings.Split(whole, "\n")
+	lines := strings.Split(looked, "\n")
 	var said []string
+	leads := 0
 	for i := 0; i < len(lines); i++ {
 		l := strings.TrimSpace(strings.TrimRight(lines[i], "\u00a0"))
 		if strings.HasPrefix(l, ">") {
 			continue
 		}
-		if n := attributed(lines, i); n > 0 {
+		if n := attributed(lines, i, &leads); n > 0 {
 			if marked(lines, i+n) {
 				i += n - 1 // what it quotes is marked line by line, and more may be said below
 				continue
 			}
+			after = ""
 			break
 		}
-		if l != "" && (ruled.MatchString(l) || plainRule.MatchString(l) || head(lines, i)) {
+		if l != "" && len(l) <= maxLead && (ruled.MatchString(l) || plainRule.MatchString(l) || head(lines, i)) {
+			after = ""
 			break
 		}
 		said = append(said, lines[i])
 	}
-	out := strings.TrimSpace(strings.Join(said, "\n"))
-	for len(said) > 0 { // a rule that led to the quotation is none of it
+	for after == "" && len(said) > 0 { // a rule that led to the quotation is none of it
 		last := strings.TrimSpace(said[len(said)-1])
 		if last != "" && !line.MatchString(last) {
 			break
 		}
 		said = said[:len(said)-1]
-		out = strings.TrimSpace(strings.Join(said, "\n"))
 	}
+	out := strings.TrimSpace(strings.Join(said, "\n") + after)
 	if out == "" {
 		return whole
 	}
@@ -88,8 +102,8 @@ func Said(text string) string {
 }
 
 // attributed is how many lines from i on are the one that leads to a quotation,
-// as it is wrapped: at most three. 0: none.
-func attributed(lines []string, i int) int {
+// as it is wrapped: at most three. 0: none. leads counts those that could be.
+func attributed(lines []string, i int, leads *int) int {
 	joined := ""
 	for n := 1; n <= 3 && i+n <= len(lines); n++ {
 		l := strings.TrimSpace(lines[i+n-1])
@@ -97,8 +111,14 @@ func attributed(lines []string, i int) int {
 			return 0
 		}
 		joined = strings.TrimSpace(joined + " " + l)
+		if len(joined) > maxLead {
+			return 0
+		}
 		if !strings.HasSuffix(joined, ":") && !strings.HasSuffix(joined, "：") {
 			continue
+		}
+		if *leads++; *leads > maxLeads {
+			return 0
 		}
 		if attribution.MatchString(joined) || bare.MatchString(joined) {
 			return n

@@ -47,6 +47,22 @@ func TestSaid(t *testing.T) {
 	}
 }
 
+// Of a very long letter what stands first is looked through; what is marked as
+// quoted is left out to its end, and nothing else is lost.
+func TestSaidOfALongLetter(t *testing.T) {
+	quoted := strings.Repeat("> quoted again and again\n", 4000)
+	if got := Said("Yes.\n\nOn 3 March 2026, Jo wrote:\n" + quoted + "And yes."); got != "Yes.\n\n\nAnd yes." && got != "Yes.\n\nAnd yes." {
+		t.Errorf("%.200q", got)
+	}
+	own := strings.TrimSpace(strings.Repeat("what I say myself\n", 8000))
+	if got := Said(own); got != own {
+		t.Errorf("of %d letters %d are said", len(own), len(got))
+	}
+	if got := Said("Yes.\n-----Original Message-----\n" + own); got != "Yes." {
+		t.Errorf("%.200q", got)
+	}
+}
+
 func FuzzSaid(f *testing.F) {
 	f.Add("Yes.\n\nOn 3 March 2026, Jo wrote:\n> Hello\n-----Original Message-----\nFrom: a\nTo: b\nSent: c")
 	f.Fuzz(func(t *testing.T, text string) {
