@@ -376,3 +376,27 @@ func TestPartsHaveLimits(t *testing.T) {
 		t.Errorf("a header of 360 kB: %+v", m)
 	}
 }
+
+// Names of files keep their letters: RFC 2183, 2.3, written by RFC 2231, and read by the library's own mime package.
+func TestNamesOfFilesKeepTheirLetters(t *testing.T) {
+	for _, name := range []string{"Grüße – 水質.pdf", "plain.pdf", "with \"marks\".pdf", "two words.pdf"} {
+		l := letter
+		l.Files = []File{{Name: name, Type: "application/pdf", Data: []byte("x")}}
+		var b bytes.Buffer
+		if err := Write(&b, l); err != nil {
+			t.Fatal(err)
+		}
+		source := strings.ReplaceAll(b.String(), "\r\n ", " ")
+		for _, head := range []string{"Content-Disposition: ", "Content-Type: application/pdf"} {
+			i := strings.Index(source, head)
+			if i < 0 {
+				t.Fatalf("%q: no %s", name, head)
+			}
+			line, _, _ := strings.Cut(source[i:], "\r\n")
+			_, params, err := mime.ParseMediaType(strings.TrimSpace(line[strings.Index(line, ":")+1:]))
+			if got := params["filename"] + params["name"]; err != nil || got != name || strings.Contains(line, "=?") {
+				t.Errorf("%q is %q, %v: %s", name, got, err, line)
+			}
+		}
+	}
+}
