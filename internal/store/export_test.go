@@ -1,9 +1,9 @@
 package store
 
-// LookUpNobody has words asked of each row, as those are that many people have,
-// for so many rows.
-func LookUpNobody(walk int) (back func()) {
-	few, most := fewHave, walkAtMost
-	fewHave, walkAtMost = -1, walk
-	return func() { fewHave, walkAtMost = few, most }
+// AskRows has words asked of each row, as those are that many people have, for
+// so many rows.
+func AskRows(walk float64) (back func()) {
+	few, most, times := fewHave, walkAtMost, walkTimes
+	fewHave, walkAtMost, walkTimes = map[Order]float64{}, walk, walk
+	return func() { fewHave, walkAtMost, walkTimes = few, most, times }
 }

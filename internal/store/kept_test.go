@@ -4,16 +4,19 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"ombak/internal/core/contact"
-	"ombak/internal/core/message"
 	"reflect"
 	"slices"
 	"testing"
 	"time"
 
+	"ombak/internal/core/contact"
 	"ombak/internal/core/handoff"
+	"ombak/internal/core/message"
 	"ombak/internal/core/page"
+	"ombak/internal/core/person"
 	"ombak/internal/core/pipeline"
+	"ombak/internal/core/rule"
+	"ombak/internal/core/score"
 	"ombak/internal/core/sequence"
 	"ombak/internal/core/signal"
 	"ombak/internal/store"
@@ -437,10 +440,10 @@ func TestWhoMayBeReachedInSQL(t *testing.T) {
 // between them; of many people alike too.
 func TestSearch(t *testing.T) {
 	t.Run("few have it", testSearch)
-	back := store.LookUpNobody(4000)
+	back := store.AskRows(4000)
 	t.Run("many have it", testSearch)
 	back()
-	defer store.LookUpNobody(3)()
+	defer store.AskRows(3)()
 	t.Run("many have it, further down", testSearch)
 }
 
@@ -481,8 +484,7 @@ func testSearch(t *testing.T) {
 		_, err := k.DB().Exec(q, owen)
 		k.must(err)
 	}
-	var lost int64
-	k.must(k.DB().QueryRow("select count(*) from person p left join company c on c.id = p.company_id full join person_search x on x.person_id = p.id where (x.last_name, x.first_name, x.words) is distinct from (lower(p.last_name collate \"C\"), lower(p.first_name collate \"C\"), search_words(p.first_name, p.last_name, p.email, c.name, c.domain))").Scan(&lost))
+	lost := k.unlikeTheRecords()
 	for text, want := range map[string]int64{"owen njal": 1, "soder daems": 1, "so nj": 1, "munro": 0, "reservoir": 0} {
 		n, err := k.CountPeople(k.ctx, store.PeopleQuery{Text: text, Now: at})
 		if k.must(err); n != want || lost != 0 {
@@ -494,4 +496,67 @@ func testSearch(t *testing.T) {
 	if n, err := k.CountPeople(k.ctx, store.PeopleQuery{Text: "daems", Now: at}); err != nil || n != 0 {
 		t.Errorf("who has left a company is found by it: %d, %v", n, err)
 	}
+	// And what they are put in order by follows too.
+	k.tx(func(tx store.Tx) error {
+		m, err := store.SaveModel(k.ctx, tx, store.Model{Model: score.Model{Name: "Engagement", Line: 15}}, at)
+		return errors.Join(err, store.MarkStandings(k.ctx, tx, []int64{owen, kuhl, 7, 9, 11}, at), store.KeepStandings(k.ctx, tx, m,
+			[]store.Standing{{Person: owen, Score: 7.5}, {Person: kuhl, Score: 12}, {Person: 7, Score: 12}, {Person: 9, Score: -3},
+				{Person: 11, Score: 1e-7}}))
+	})
+	if n := k.unlikeTheRecords(); n != 0 {
+		t.Errorf("%d rows are not as they should be after scores changed", n)
+	}
+	k.meet(store.NewPerson{First: "Anna", Last: "Nobody", Company: "Anna's"})
+	// Page by page in each order comes the same as at once, and as the list of all has it.
+	for _, order := range store.Orders() {
+		for _, text := range []string{"anna", "ann a"} {
+			q := store.PeopleQuery{Text: text, Order: order, Limit: 100, Now: at}
+			once := k.pages(q)
+			q.Limit = 4
+			fours := k.pages(q)
+			q.Rule = rule.Rule{None: []rule.Rule{rule.FieldIs(person.City, "nowhere")}}
+			ruled := k.pages(q)
+			all := k.pages(store.PeopleQuery{Order: order, Limit: 7, Now: at})
+			all = slices.DeleteFunc(all, func(id int64) bool { return !slices.Contains(once, id) })
+			if len(once) != 31 || !slices.Equal(once, fours) || !slices.Equal(once, ruled) || !slices.Equal(once, all) {
+				t.Errorf("%q by %s: at once %v, by four %v, with a rule %v, as all are listed %v", text, order, once, fours, ruled, all)
+			}
+		}
+	}
+	k.tx(func(tx store.Tx) error { return store.Erase(k.ctx, tx, kuhl, nil, nil, at) })
+	var left int
+	k.must(k.DB().QueryRow("select count(*) from person_search where person_id = $1", kuhl).Scan(&left))
+	if left != 0 || k.unlikeTheRecords() != 0 {
+		t.Errorf("who was erased is still looked through: %d", left)
+	}
+}
+
+// pages lists whom a query is about, page by page.
+func (k kept) pages(q store.PeopleQuery) (ids []int64) {
+	for {
+		list, last, err := k.People(k.ctx, q)
+		k.must(err)
+		for i := range list {
+			ids = append(ids, list[i].ID)
+		}
+		if len(list) < q.Limit {
+			return ids
+		}
+		if q.After = store.ParseKey(last.String()); q.After != last || len(ids) > 1000 {
+			k.t.Fatalf("the key %q does not lead on", last)
+		}
+	}
+}
+
+// unlikeTheRecords counts the rows of what people are found by that are not what
+// their records say.
+func (k kept) unlikeTheRecords() (n int) {
+	k.must(k.DB().QueryRow(`select count(*) from person p left join company c on c.id = p.company_id
+		left join standing s on s.person_id = p.id and s.model_id = (select min(id) from score_model)
+		full join person_search x on x.person_id = p.id
+		where p.erased_at is null and (x.last_name, x.first_name, x.email, x.company_id, x.company, x.score, x.words)
+			is distinct from (lower(p.last_name collate "C"), lower(p.first_name collate "C"), p.email, p.company_id,
+				coalesce(lower(c.name), ''), coalesce(s.score, 0),
+				search_words(p.first_name, p.last_name, p.email, c.name, c.domain))`).Scan(&n))
+	return n
 }

@@ -83,6 +83,9 @@ func ParseKey(s string) Key {
 	return k
 }
 
+// anybody is the condition of a list of all people.
+const anybody = "true and p.erased_at is null"
+
 // people is the condition of a list of people.
 func (c *compiler) people(q PeopleQuery) string {
 	where := c.rule(&q.Rule) + " and p.erased_at is null"
@@ -114,7 +117,7 @@ func (s *Store) People(ctx context.Context, q PeopleQuery) (list []Person, last 
 }
 
 func people(ctx context.Context, db querier, q PeopleQuery) ([]Person, Key, error) {
-	look, err := seek(ctx, db, q.Text, q.Order)
+	look, err := seek(ctx, db, q)
 	if err != nil {
 		return nil, Key{}, fmt.Errorf("looking for %q: %w", q.Text, err)
 	}
@@ -123,11 +126,10 @@ func people(ctx context.Context, db querier, q PeopleQuery) ([]Person, Key, erro
 		return nil, Key{}, err
 	}
 	list, key, err := peopleIn(ctx, db, q, look, cat)
-	if err == nil && look.many && len(list) < q.Limit {
-		// They are many and the order does not come to them: they are looked up after all.
-		if look, err = look.up(ctx, db, q.Order); err == nil {
-			list, key, err = peopleIn(ctx, db, q, look, cat)
-		}
+	if err == nil && look.walk > 0 && len(list) < q.Limit {
+		// They are many and the order does not come to them: the index finds them after all.
+		look.walk = 0
+		list, key, err = peopleIn(ctx, db, q, look, cat)
 	}
 	if err != nil {
 		return nil, Key{}, fmt.Errorf("listing people: %w", err)
@@ -144,27 +146,35 @@ func peopleIn(ctx context.Context, db querier, q PeopleQuery, look search, cat *
 	if q.Order == ByName || q.Order == Newest {
 		parts = 1 // it knows everybody
 	}
+	byIndex := len(look.like) > 0 && look.walk == 0
+	if byIndex {
+		parts = q.After.Part + 1 // it finds both in one
+	}
 	for part := q.After.Part; part < parts && len(list) < q.Limit; part++ {
 		c := compiler{now: q.Now, few: true, cat: cat}
-		turn, err := c.turn(q, look, part)
+		where := c.people(q)
+		var t turn
+		var err error
+		if byIndex {
+			t, err = c.foundTurn(q, look, where)
+		} else if t, err = c.turn(q, part); err == nil && look.walk > 0 {
+			t = c.walked(t, look)
+		}
 		if err != nil {
 			return nil, Key{}, err
 		}
-		where := c.people(q)
-		if len(look.like) > 0 {
-			turn = c.walked(turn, look)
-		}
 		rows, err := all[struct {
 			Person
+			Part       int
 			Key1, Key2 string
-		}](ctx, db, turn.page(where, c.arg(q.Limit-len(list))), c.args...)
+		}](ctx, db, t.page(where, c.arg(q.Limit-len(list))), c.args...)
 		if err != nil {
 			return nil, Key{}, err
 		}
 		for _, r := range rows {
-			list, key = append(list, r.Person), Key{part, r.Key1, r.Key2, r.ID}
+			list, key = append(list, r.Person), Key{r.Part, r.Key1, r.Key2, r.ID}
 		}
-		if look.many && len(list) < q.Limit {
+		if look.walk > 0 && len(list) < q.Limit {
 			break // what follows may be further down
 		}
 	}
@@ -174,7 +184,8 @@ func peopleIn(ctx context.Context, db querier, q PeopleQuery, look search, cat *
 // turn is the way through the people in one order, from where a page begins.
 type turn struct {
 	from, where string   // whom the order knows; where begins with nothing
-	key1, key2  string   // what a row's Key is made of
+	part        string   // of a row's Key
+	key1, key2  string   // and what else it is made of
 	by          []string // what it is sorted by
 	desc        bool
 	ids, id     string // where their ids alone are to be had; "": from, and p.id
@@ -190,9 +201,9 @@ func (t turn) order() string {
 
 // turn is the way in an order: at first through those whom it knows, then
 // through the rest.
-func (c *compiler) turn(q PeopleQuery, look search, part int) (turn, error) {
+func (c *compiler) turn(q PeopleQuery, part int) (turn, error) {
 	if part == 1 {
-		t := turn{from: c.found(look, "person", "id") + " p", key1: "''", key2: "''", by: []string{"p.id"}, desc: true}
+		t := turn{from: "person p", part: "1", key1: "''", key2: "''", by: []string{"p.id"}, desc: true}
 		t.where = map[Order]string{
 			ByScore: "not exists (select from standing k where k.person_id = p.id and k.model_id = " + theModel +
 				" and k.score > 0)",
@@ -205,10 +216,10 @@ func (c *compiler) turn(q PeopleQuery, look search, part int) (turn, error) {
 		return t, nil
 	}
 	next := q.After != (Key{})
-	t := turn{key1: "''", key2: "''", where: "true"}
+	t := turn{from: "person p", part: "0", key1: "''", key2: "''", where: "true"}
 	switch q.Order {
 	case ByScore:
-		t.ids, t.id = c.found(look, "standing", "person_id")+" k", "k.person_id"
+		t.ids, t.id = "standing k", "k.person_id"
 		t.from = t.ids + " join person p on p.id = k.person_id"
 		t.key1, t.by, t.desc = "k.score::text", []string{"k.score", "k.person_id"}, true
 		t.where = "k.model_id = " + theModel + " and k.score > 0"
@@ -216,14 +227,11 @@ func (c *compiler) turn(q PeopleQuery, look search, part int) (turn, error) {
 			t.where += " and (k.score, k.person_id) < (" + c.arg(q.After.Sort) + "::text::float8, " + c.arg(q.After.ID) + ")"
 		}
 	case ByName:
-		last, first, id := `lower(p.last_name collate "C")`, `lower(p.first_name collate "C")`, "p.id"
-		if len(look.like) > 0 && !look.many {
-			last, first, id = "x.last_name", "x.first_name", "x.person_id"
-			t.ids, t.id, t.where = "person_search x", id, c.hasByIndex(look)
-		}
-		t.key1, t.key2, t.by = last, first, []string{last, first, id}
+		last, first := `lower(p.last_name collate "C")`, `lower(p.first_name collate "C")`
+		t.key1, t.key2, t.by = last, first, []string{last, first, "p.id"}
 		if next {
-			t.where += " and (" + last + ", " + first + ", " + id + ") > (" + c.arg(q.After.Sort) + ", " + c.arg(q.After.Sort2) + ", " + c.arg(q.After.ID) + ")"
+			t.where += " and (" + last + ", " + first + ", p.id) > (" +
+				c.arg(q.After.Sort) + ", " + c.arg(q.After.Sort2) + ", " + c.arg(q.After.ID) + ")"
 		}
 	case ByEmail:
 		t.key1, t.by, t.where = "p.email", []string{"p.email", "p.id"}, "p.email <> ''"
@@ -231,7 +239,7 @@ func (c *compiler) turn(q PeopleQuery, look search, part int) (turn, error) {
 			t.where += " and (p.email, p.id) > (" + c.arg(q.After.Sort) + ", " + c.arg(q.After.ID) + ")"
 		}
 	case ByCompany:
-		t.from = "company k join " + c.found(look, "person", "id") + " p on p.company_id = k.id"
+		t.from = "company k join person p on p.company_id = k.id"
 		t.key1, t.key2, t.by = "lower(k.name)", "k.id::text", []string{"lower(k.name)", "k.id", "p.id"}
 		if next {
 			name, company, last := c.arg(q.After.Sort), c.arg(q.After.Sort2)+"::text::bigint", c.arg(q.After.ID)
@@ -245,15 +253,58 @@ func (c *compiler) turn(q PeopleQuery, look search, part int) (turn, error) {
 	default:
 		return turn{}, fmt.Errorf("people cannot be listed by %q", q.Order)
 	}
-	if t.from == "" && t.ids == "" {
-		t.from = c.found(look, "person", "id") + " p"
-	}
 	return t, nil
 }
 
-// walked is a way of those alone who are looked for, as far as a page needs it:
-// what it is sorted by comes along, so that nobody is fetched who is not shown.
-// Where many have the words, it is the beginning of the way.
+// foundTurn is the way of those alone who are looked for, as the index of
+// trigrams finds them: what every order needs stands beside the words. Where
+// nothing else is asked of them, no more are put in order than a page shows.
+func (c *compiler) foundTurn(q PeopleQuery, look search, where string) (turn, error) {
+	part, key1, key2, tie := "0", "''::text", "''::text", "x.person_id"
+	after1, after2, rest1, rest2 := "::text", "::text", "''::text", "''::text" // types of a Key's parts, and those of the rest
+	t := turn{part: "w.part", key1: "w.key1", key2: "w.key2", where: "true", by: []string{"w.part", "w.key1", "w.key2", "w.tie"}}
+	switch q.Order {
+	case ByScore:
+		part, key1, tie = "(x.score <= 0)::int", "-greatest(x.score, 0)", "-x.person_id"
+		t.key1, after1, rest1 = "(-w.key1)::text", "::text::float8 * -1", "0::float8"
+	case ByName:
+		key1, key2 = "x.last_name", "x.first_name"
+	case ByEmail:
+		part, key1 = "(x.email = '')::int", "x.email"
+	case ByCompany:
+		part, key1, key2 = "(x.company_id is null)::int", "x.company", "coalesce(x.company_id, 0)"
+		t.key2, after2, rest2 = "w.key2::text", "::text::bigint", "0::bigint"
+	case Newest:
+		tie = "-x.person_id"
+	default:
+		return turn{}, fmt.Errorf("people cannot be listed by %q", q.Order)
+	}
+	if tie != "-x.person_id" && part != "0" {
+		tie = "case " + part + " when 1 then -x.person_id else x.person_id end" // the rest, the newest first
+	}
+	found := "select x.person_id as id, " + part + " as part, " + key1 + " as key1, " + key2 + " as key2, " + tie +
+		" as tie from person_search x where " + c.hasByIndex(look)
+	if k := q.After; k != (Key{}) {
+		n := k.ID
+		if k.Part == 1 || strings.HasPrefix(tie, "-") {
+			n = -n
+		}
+		one, two := rest1, rest2
+		if k.Part == 0 {
+			one, two = c.arg(k.Sort)+after1, c.arg(k.Sort2)+after2
+		}
+		found += fmt.Sprintf(" and (%s, %s, %s, %s) > (%s::int, %s, %s, %s::bigint)", part, key1, key2, tie, c.arg(k.Part), one, two, c.arg(n))
+	}
+	end := "offset 0"
+	if where == anybody {
+		end = "limit " + c.arg(q.Limit)
+	}
+	t.from = "(" + found + " order by 2, 3, 4, 5 " + end + ") w join person p on p.id = w.id"
+	return t, nil
+}
+
+// walked is the beginning of a way, of those alone who are looked for: what it is
+// sorted by comes along, so that nobody is fetched who is not shown.
 func (c *compiler) walked(t turn, q search) turn {
 	from, id := t.from, "p.id"
 	if t.ids != "" {
@@ -266,20 +317,16 @@ func (c *compiler) walked(t turn, q search) turn {
 		}
 		return "w.c" + strconv.Itoa(slices.Index(cols, expr))
 	}
-	w := turn{key1: col(t.key1), key2: col(t.key2), desc: t.desc}
+	w := turn{part: t.part, key1: col(t.key1), key2: col(t.key2), desc: t.desc}
 	for _, by := range t.by {
 		w.by = append(w.by, col(by))
 	}
 	for i := range cols {
 		cols[i] += " as c" + strconv.Itoa(i)
 	}
-	end := "offset 0"
-	w.where = "true"
-	if q.many {
-		end, w.where = "limit "+c.arg(walkAtMost), c.soughtInOrder(q, "w.c0")
-	}
+	w.where = c.soughtInOrder(q, "w.c0")
 	w.from = "(select " + strings.Join(cols, ", ") + " from " + from + " where " + t.where +
-		" order by " + t.order() + " " + end + ") w join person p on p.id = w.c0"
+		" order by " + t.order() + " limit " + c.arg(q.walk) + ") w join person p on p.id = w.c0"
 	return w
 }
 
@@ -287,10 +334,10 @@ func (c *compiler) walked(t turn, q search) turn {
 // that what a page does not show is not read.
 func (t turn) page(where, limit string) string {
 	return `with page as materialized (select p.id, row_number() over (order by ` + t.order() + `) as place,
-			` + t.key1 + ` as key1, ` + t.key2 + ` as key2
+			` + t.part + ` as part, ` + t.key1 + ` as key1, ` + t.key2 + ` as key2
 		from ` + t.from + ` left join company c on c.id = p.company_id left join app_user o on o.id = p.owner_id
 		where ` + t.where + ` and ` + where + ` order by ` + t.order() + ` limit ` + limit + `)
-		` + personColumns + `, coalesce(s.score, 0) as score, page.key1, page.key2,
+		` + personColumns + `, coalesce(s.score, 0) as score, page.part, page.key1, page.key2,
 			(select count(*) from enrolment e where e.person_id = p.id and e.ended_at is null) as sequences
 		from page join person p on p.id = page.id left join company c on c.id = p.company_id
 		left join app_user o on o.id = p.owner_id

@@ -14,18 +14,26 @@ import (
 // name, an address, or the name or domain of the company, in any order, without
 // regard to case and accents. A word of a letter or two begins one of those.
 //
-// Where few people have all the words, they are looked up by an index of
-// trigrams, and the page is those few in its order. Where many do, each row is
-// asked as the page's own order comes to it: the page is full soon. Where it is
-// not, because those who have it stand together elsewhere in that order (all of
-// one family in the order of names), they are looked up after all. How many do,
-// the planner estimates first, since only to count them costs more than a page.
+// Where few people have all the words, an index of trigrams finds them, and what
+// a list is in order by stands beside the words: they are put in order as they
+// are found. Where many do, each row is asked as the page's own order comes to
+// it: the page is full soon. Where it is not, because those who have it stand
+// together elsewhere in that order (all of one family in the order of names),
+// they are found by the index after all. How many do, the planner estimates
+// first, since only to count them costs more than a page.
 
-var (
-	fewHave    = 5000  // so many people are looked up at once
-	fewNames   = 15000 // and so many in the order of names, which stand beside the words
-	walkAtMost = 10000 // so many rows are asked before that
-)
+// fewHave is how many are put in order as they are found: more of them where
+// they may stand together in the order, as those of one name do in that of names.
+var fewHave = map[Order]float64{ByScore: 12000, Newest: 12000, ByName: 20000, ByEmail: 20000, ByCompany: 20000}
+
+// Of several words the index is asked for the rarest alone, where at most
+// rareHave have it, else also for those that at most oftenTimes as many have: to
+// read the long lists of the others costs more than to ask each who is found.
+const rareHave, oftenTimes = 8000.0, 20.0
+
+// walkAtMost is how many rows are asked otherwise; and no more than so many times
+// those that would do if who has the words were spread evenly.
+var walkAtMost, walkTimes = 10000.0, 2.0
 
 const (
 	maxWords = 6
@@ -34,12 +42,11 @@ const (
 	shortWord = 2
 )
 
-// search is what is looked for, and for whom it was found.
+// search is what is looked for, and how.
 type search struct {
 	like []string // patterns, all of which hold; none: nothing is looked for
-	many bool     // those who have them were not looked up
-	ids  []int64
-	n    float64 // how many have them, as the planner expects
+	ask  []string // those that the index is asked for; none: all
+	walk int      // how many rows of the page's order are asked; 0: the index of trigrams is
 }
 
 // wordsOf splits what was typed.
@@ -59,7 +66,7 @@ func wordsOf(text string) []string {
 	return out
 }
 
-// searchFor is a search for what was typed, before anybody is looked up.
+// searchFor is a search for what was typed, before it is known how.
 func searchFor(text string) search {
 	var q search
 	for _, w := range wordsOf(text) {
@@ -69,52 +76,58 @@ func searchFor(text string) search {
 		}
 		q.like = append(q.like, "%"+space+likeText(w)+"%")
 	}
-	q.many = len(q.like) > 0
 	return q
 }
 
-// seek looks up whom a text is about, if they are few. In the order of names
-// nobody has to be looked up first.
-func seek(ctx context.Context, db querier, text string, order Order) (search, error) {
-	q := searchFor(text)
-	if len(q.like) == 0 {
-		return q, nil
+// seek says how a page of those is found whom a text is about.
+func seek(ctx context.Context, db querier, q PeopleQuery) (search, error) {
+	look := searchFor(q.Text)
+	if len(look.like) == 0 {
+		return look, nil
 	}
 	c := compiler{}
-	who := c.whoHas(q)
-	var err error
-	if q.n, err = estimate(ctx, db, who, c.args...); err != nil || q.n > float64(2*fewHave) || order == ByName {
-		q.many = order != ByName || q.n > float64(fewNames)
-		return q, err
+	asked := []string{c.hasByIndex(look)}
+	if len(look.like) > 1 {
+		for _, l := range look.like {
+			asked = append(asked, c.hasByIndex(search{like: []string{l}}))
+		}
 	}
-	q.ids, err = all[int64](ctx, db, who+" limit "+c.arg(fewHave+1), c.args...)
-	q.many = len(q.ids) > fewHave
-	return q, err
-}
-
-// up looks up everybody whom a search is about.
-func (q search) up(ctx context.Context, db querier, order Order) (search, error) {
-	if q.many = false; order == ByName {
-		return q, nil
+	n, err := estimate(ctx, db, "select from person_search x where "+strings.Join(asked, " union all select from person_search x where "), c.args...)
+	if err != nil {
+		return look, err
 	}
-	c := compiler{}
-	who := c.whoHas(q)
-	var err error
-	q.ids, err = all[int64](ctx, db, who, c.args...)
-	return q, err
-}
-
-// whoHas selects those who have all words.
-func (c *compiler) whoHas(q search) string {
-	return "select x.person_id from person_search x where " + c.hasByIndex(q)
+	if len(n) > 1 {
+		most := slices.Min(n[1:])
+		if most > rareHave {
+			most *= oftenTimes
+		}
+		for i, l := range look.like {
+			if n[1+i] <= most {
+				look.ask = append(look.ask, l)
+			}
+		}
+	}
+	if n[0] <= fewHave[q.Order] {
+		return look, nil
+	}
+	everybody, err := one[float64](ctx, db, "select reltuples from pg_class where oid = 'person_search'::regclass")
+	if look.walk = int(walkAtMost); everybody > 0 { // else nobody has counted yet
+		look.walk = int(min(walkAtMost, max(1, walkTimes*float64(q.Limit)*everybody/max(n[0], 1))))
+	}
+	return look, err
 }
 
 // hasByIndex is the condition over x, a person_search, that the index of
-// trigrams answers. The end of a domain, which thousands share, is asked of the
-// rows alone: reading its long lists costs more than all the rest.
+// trigrams answers: all words, or those that few have. The end of a domain,
+// which thousands share, is asked of the rows alone: reading its long lists costs
+// more than all the rest.
 func (c *compiler) hasByIndex(q search) string {
+	ask := q.like
+	if len(q.ask) > 0 {
+		ask = q.ask
+	}
 	var begins []string
-	for _, l := range q.like {
+	for _, l := range ask {
 		if begin := l[:max(0, strings.LastIndexByte(l, '.'))]; len(begin) > len("%")+shortWord {
 			begins = append(begins, begin+"%")
 		} else {
@@ -128,21 +141,30 @@ func (c *compiler) hasByIndex(q search) string {
 	return where
 }
 
-// estimate is how many rows the planner expects of a query.
-func estimate(ctx context.Context, q querier, query string, args ...any) (float64, error) {
+// estimate is how many rows the planner expects of a query; of a union, of each
+// of what it unites.
+func estimate(ctx context.Context, q querier, query string, args ...any) ([]float64, error) {
 	raw, err := one[string](ctx, q, "explain (format json) "+query, args...)
 	if err != nil {
-		return 0, err
+		return nil, err
 	}
-	var plan []struct {
-		Plan struct {
-			Rows float64 `json:"Plan Rows"`
-		}
+	type node struct {
+		Type  string  `json:"Node Type"`
+		Rows  float64 `json:"Plan Rows"`
+		Plans []node
 	}
+	var plan []struct{ Plan node }
 	if err := json.Unmarshal([]byte(raw), &plan); err != nil || len(plan) == 0 {
-		return 0, fmt.Errorf("reading a plan: %w", err)
+		return nil, fmt.Errorf("reading a plan: %w", err)
 	}
-	return plan[0].Plan.Rows, nil
+	if top := plan[0].Plan; top.Type == "Append" {
+		var rows []float64
+		for _, p := range top.Plans {
+			rows = append(rows, p.Rows)
+		}
+		return rows, nil
+	}
+	return []float64{plan[0].Plan.Rows}, nil
 }
 
 // has is the condition that words hold all patterns.
@@ -159,13 +181,10 @@ func (c *compiler) has(like []string, words string) string {
 
 // sought is the condition of a search over the person of an id.
 func (c *compiler) sought(q search, id string) string {
-	switch {
-	case len(q.like) == 0:
+	if len(q.like) == 0 {
 		return ""
-	case q.many:
-		return " and exists (select from person_search x where x.person_id = " + id + " and " + c.has(q.like, "x.words") + ")"
 	}
-	return " and " + id + " = any (" + c.arg(append([]int64{}, q.ids...)) + ")"
+	return " and exists (select from person_search x where x.person_id = " + id + " and " + c.has(q.like, "x.words") + ")"
 }
 
 // soughtInOrder is sought for a page that is read in an order, of those whom
@@ -175,18 +194,4 @@ func (c *compiler) sought(q search, id string) string {
 func (c *compiler) soughtInOrder(q search, id string) string {
 	words := "(select x.words from person_search x where x.person_id = " + id + ")"
 	return c.has(q.like, words)
-}
-
-// found are the rows of a table that are about those who were looked up, read
-// before anything is put in order; the table itself where they are many.
-func (c *compiler) found(q search, table, id string) string {
-	if len(q.like) == 0 || q.many {
-		return table
-	}
-	also := ""
-	if table == "standing" {
-		also = "f.model_id = " + theModel + " and "
-	}
-	ids := c.arg(append([]int64{}, q.ids...))
-	return "(select f.* from " + table + " f where " + also + "f." + id + " = any (" + ids + ") offset 0)"
 }
