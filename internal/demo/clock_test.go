@@ -142,7 +142,7 @@ func TestTimePasses(t *testing.T) {
 	if guarded == 0 || len(looked) < 2*guarded {
 		t.Errorf("%d signals of programs, for %d letters they looked at", len(looked), guarded)
 	}
-	if n := count("select count(*) from touch where state in ('claimed', 'sending', 'held', 'stopped')"); n != 0 {
+	if n := count("select count(*) from letter where phase not in ('waiting', 'over')"); n != 0 {
 		t.Errorf("%d emails are stuck", n)
 	}
 }

@@ -134,12 +134,12 @@ func (w *walk) add(c *store.Claimed, p *program, d *sequence.Decision) {
 			Step: x.Step, At: x.At, Ground: p.Plan().GroundOf(x.Step)}
 		switch x.Do {
 		case sequence.SendEmail:
-			touch.Kind, touch.State = "email", "ready"
+			touch.Kind = "email"
 			touch.Message = p.Plan().Step(x.Step).(*sequence.Email).Message
 			touch.MessageVersion = p.messages[touch.Message]
 			w.touches = append(w.touches, touch)
 		case sequence.PutOnDesk:
-			touch.Kind, touch.State = "call", "desk"
+			touch.Kind = "call"
 			w.touches = append(w.touches, touch)
 			w.desk = true
 		case sequence.TakeOffDesk:

@@ -302,7 +302,7 @@ func TestWhatTheMailServerSays(t *testing.T) {
 	if way := w.way(never); way.Reason != "bounced" {
 		t.Errorf("refused for good: %+v", way)
 	}
-	if n := w.count("select count(*) from touch where person_id = $1 and state = 'ready' and ready_at = $2", later, day0.Add(time.Minute)); n != 1 {
+	if n := w.count("select count(*) from touch t join letter l on l.touch_id = t.id where t.person_id = $1 and l.phase = 'waiting' and l.ready_at = $2", later, day0.Add(time.Minute)); n != 1 {
 		t.Error("an email refused for now is not ready again after a minute")
 	}
 	mu.Lock()

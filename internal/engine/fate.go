@@ -8,6 +8,7 @@ import (
 
 	"ombak/internal/core/mailbox"
 	"ombak/internal/core/signal"
+	"ombak/internal/core/touch"
 	"ombak/internal/store"
 )
 
@@ -47,7 +48,7 @@ func (e *Engine) noteTogether(ctx context.Context, r *round, list []outcome) err
 				bounces = append(bounces, store.Signal{Person: x.o.Person, Touch: x.o.ID, Detail: "the mail server refused the address",
 					Signal: signal.Signal{At: x.at, Kind: signal.Bounce, Place: signal.Place{Sequence: x.o.Sequence, Step: x.o.Step, Message: x.o.Message}}})
 			}
-			woken = woken || x.bounced || x.state == "sent"
+			woken = woken || x.bounced || x.state == touch.Sent
 		}
 		if len(bounces) > 0 {
 			if err := e.record(ctx, tx, bounces); err != nil {
@@ -61,7 +62,7 @@ func (e *Engine) noteTogether(ctx context.Context, r *round, list []outcome) err
 	})
 	if err == nil {
 		for _, x := range list {
-			if x.state == "sent" {
+			if x.state == touch.Sent {
 				r.taken++
 			}
 		}
@@ -91,7 +92,7 @@ func (e *Engine) fare(ctx context.Context, tx store.Tx, r *round, list []outcome
 	}
 	for _, x := range list {
 		switch {
-		case x.state == "sent":
+		case x.state == touch.Sent:
 			b.Fared.V = b.Fared.V.Took(day(x.at))
 		case x.refused:
 			var stop bool

@@ -214,7 +214,7 @@ func (w *world) touchOf(to string) int64 {
 		w.t.Fatalf("%s got no letter", to)
 	}
 	var id int64
-	w.must(w.s.DB().QueryRowContext(w.ctx, "select id from touch where mail_id = $1", l[0].MessageID).Scan(&id))
+	w.must(w.s.DB().QueryRowContext(w.ctx, "select touch_id from letter where mail_id = $1", l[0].MessageID).Scan(&id))
 	return id
 }
 

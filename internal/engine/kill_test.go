@@ -106,7 +106,7 @@ func TestKilledWorkersNeverSendTwice(t *testing.T) {
 		t.Errorf("%d sent, %d held, %d otherwise: %d in all, want %d", sent, held, other, sent+held+other, people)
 	}
 	// Whatever is noted as sent has arrived; whatever arrived is sent or held.
-	rows, err := w.s.DB().QueryContext(w.ctx, "select mail_id from touch where state = 'sent'")
+	rows, err := w.s.DB().QueryContext(w.ctx, "select l.mail_id from touch t join letter l on l.touch_id = t.id where t.state = 'sent'")
 	w.must(err)
 	defer rows.Close()
 	for rows.Next() {

@@ -244,8 +244,8 @@ func (l *letters) facts(p *store.Person) rule.Facts {
 }
 
 // values are the merge fields of a reader; sender is who writes, 0: nobody.
-func (l *letters) values(p *store.Person, sender int64) message.Values {
-	v := message.ValuesOf(p.Values(), l.fields)
+func (l *letters) values(words *message.Program, p *store.Person, sender int64) message.Values {
+	v := message.ValuesOf(p.Values(), words.Names())
 	user := func(group string, id int64) {
 		u, ok := l.users[id]
 		if !ok {
@@ -334,7 +334,7 @@ func (e *Engine) WriteFor(ctx context.Context, doc *message.Document, id, reader
 	if err != nil {
 		return d, err
 	}
-	d.Rendered, err = words.Render(d.Group, l.about(l.values(p, *sender), words, p, "[the campaign]"), message.Addresses{OptOut: e.URL + message.OptOutLink, Sender: e.imprint()})
+	d.Rendered, err = words.Render(d.Group, l.about(l.values(words, p, *sender), words, p, "[the campaign]"), message.Addresses{OptOut: e.URL + message.OptOutLink, Sender: e.imprint()})
 	return d, err
 }
 
@@ -378,7 +378,7 @@ func (l *letters) letter(ctx context.Context, o *store.Outgoing) (letter mail.Le
 		Link: func(n int, _ string) string { return e.LinkURL(o.ID, n) }, OptOut: optOut,
 		Pixel: e.PixelURL(o.ID), Trap: e.TrapURL(o.ID), Sender: e.imprint(),
 	}
-	values := l.about(l.values(reader, *o.Sender), p, reader, o.Campaign)
+	values := l.about(l.values(p, reader, *o.Sender), p, reader, o.Campaign)
 	r, err := p.Render(group, values, to)
 	if err == nil && o.ByHand && len(r.Text) < shortLetter {
 		to.Pixel, to.Trap = "", "" // a few lines with a picture that nobody sees look like what they are not

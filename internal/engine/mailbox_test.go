@@ -41,7 +41,7 @@ func TestNobodySendsBeyondTheirLimit(t *testing.T) {
 			t.Errorf("after day %d: %d went out, not %d", day+1, got, want)
 		}
 	}
-	if n := w.count("select max(tries) from touch"); n != 1 {
+	if n := w.count("select max(tries) from letter"); n != 1 {
 		t.Errorf("waiting counted as %d tries", n)
 	}
 	boxes, err := w.s.Mailboxes(w.ctx, day0)

@@ -114,7 +114,7 @@ func TestARefusalAfterTheClaim(t *testing.T) {
 		if n := len(w.letters("ana@")); n != 1 {
 			t.Errorf("%s: %d letters, %d touches stopped", name, n, w.count("select count(*) from touch where state = 'stopped'"))
 		}
-		if n := w.count("select count(*) from touch where tries > 1"); n != 0 {
+		if n := w.count("select count(*) from letter where tries > 1"); n != 0 {
 			t.Errorf("%s: a try that never came to the mail server counts", name)
 		}
 	}

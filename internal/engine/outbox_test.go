@@ -74,11 +74,11 @@ func TestAnAccountHoldsUpNobodyElse(t *testing.T) {
 			bad.Close() // what hangs is let go
 			w.must(<-worked)
 			byState := map[string]int{}
-			for _, state := range []string{"ready", "sent", "held", "stopped", "claimed", "sending", "passed", "withdrawn"} {
-				byState[state] = w.count("select count(*) from touch where sender_id = $1 and state = $2 and mailing_id is not null", w.rep1, state)
+			for _, state := range []string{"waiting", "sent", "held", "stopped", "claimed", "sending", "passed", "withdrawn"} {
+				byState[state] = w.count("select count(*) from touch t join letter l on l.touch_id = t.id where l.sender_id = $1 and case when l.open then l.phase else t.state end = $2 and l.lane = 3", w.rep1, state)
 			}
-			unclaimed := w.count("select count(*) from touch where sender_id is null and state = 'ready' and mailing_id is not null")
-			if n := byState["ready"] + byState["held"] + unclaimed; n != each {
+			unclaimed := w.count("select count(*) from letter where sender_id is null and phase = 'waiting' and lane = 3")
+			if n := byState["waiting"] + byState["held"] + unclaimed; n != each {
 				t.Errorf("of the first account's %d letters %d wait or are held: %v and %d that nobody has claimed", each, n, byState, unclaimed)
 			}
 			if stopped := w.count("select count(*) from outbox where stopped_at is not null and user_id = $1", w.rep1) == 1; stopped != (c.name == "refuses") {

@@ -41,7 +41,7 @@ func TestErasedMeansErased(t *testing.T) {
 	m := w.newsletter(nil)
 	edit := message.Edit{Subject: "For Zebulon alone"}
 	w.must(w.e.EditForOne(w.ctx, *m.Message, p, w.marketer, &edit))
-	_, err = w.s.DB().ExecContext(w.ctx, "update touch set edit = (select edit from personal_edit where person_id = $1) where person_id = $1", p)
+	_, err = w.s.DB().ExecContext(w.ctx, "update letter l set edit = (select edit from personal_edit where person_id = $1) from touch t where t.person_id = $1 and l.touch_id = t.id", p)
 	w.must(err)
 	w.must(w.e.AddSite(w.ctx, "https://karang.example"))
 	w.must(w.e.Visited(w.ctx, "zebulonsbrowser0", "https://karang.example/quagga", w.e.VisitToken(p)))

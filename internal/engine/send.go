@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"ombak/internal/core/mailbox"
+	"ombak/internal/core/touch"
 	"ombak/internal/mail"
 	"ombak/internal/store"
 )
@@ -24,21 +25,21 @@ const (
 	// OutboxConns is over how many connections the letters of one account go, and
 	// outboxHands how many of them are written, signed and marked beside that.
 	OutboxConns = 4
-	outboxHands = 8
+	outboxHands = 24
 
 	// roundsAtOnce is how many claimed batches of one account are on their way: one
 	// goes out while the next is made ready. A slow account holds up nobody else.
-	roundsAtOnce = 2
+	roundsAtOnce = 3
 
 	// roundFor is how long a claimed email waits for its turn; then it is given back,
 	// so that its reader, its hours and its account are asked again.
 	roundFor = time.Minute
 
 	// noteAfter is how long a fate waits for others that are noted with it.
-	noteAfter = 4 * time.Millisecond
+	noteAfter = 8 * time.Millisecond
 
 	// notedAtOnce is how many fates are noted together.
-	notedAtOnce = 64
+	notedAtOnce = 128
 )
 
 // rests are how long an account whose server is not reached is left alone: longer
@@ -297,7 +298,7 @@ func (e *Engine) giveBack(ctx context.Context, list []store.Outgoing, back *sync
 func (e *Engine) send(ctx context.Context, r *round, marks *marker, o *store.Outgoing) (x outcome, ok bool, err error) {
 	letter, group, edit, err := r.l.letter(ctx, o)
 	if wrong, ok := errors.AsType[*unsendable](err); ok {
-		return outcome{o: *o, outbox: r.outbox, state: "stopped", trouble: wrong.Error(), at: e.Now()}, true, nil
+		return outcome{o: *o, outbox: r.outbox, state: touch.Stopped, trouble: wrong.Error(), at: e.Now()}, true, nil
 	}
 	if err != nil {
 		return x, false, err
@@ -315,18 +316,18 @@ func (e *Engine) send(ctx context.Context, r *round, marks *marker, o *store.Out
 	}
 	switch fate {
 	case mail.Taken:
-		x.state = "sent"
+		x.state = touch.Sent
 	case mail.Refused:
 		x.fault = mail.FaultOf(err)
 		x.refused, x.bounced = true, x.fault == mailbox.Reader
-		x.state, x.trouble = "stopped", err.Error()
+		x.state, x.trouble = touch.Stopped, err.Error()
 		if x.fault == mailbox.Ours {
 			x = x.later(err) // it is not the letter's fault: it waits until ours is mended
 		}
 	case mail.Later:
 		x = x.later(err)
 	default:
-		x.state, x.trouble = "held", fmt.Sprintf("perhaps sent: %v", err)
+		x.state, x.trouble = touch.Held, fmt.Sprintf("perhaps sent: %v", err)
 	}
 	return x, true, nil
 }
@@ -334,11 +335,11 @@ func (e *Engine) send(ctx context.Context, r *round, marks *marker, o *store.Out
 // later has an email tried again, unless that has been done often enough.
 func (x outcome) later(why error) outcome {
 	if x.o.Tries > len(gaps) {
-		x.state, x.trouble = "stopped", fmt.Sprintf("not taken in %d tries, the last: %v", x.o.Tries, why)
+		x.state, x.trouble = touch.Stopped, fmt.Sprintf("not taken in %d tries, the last: %v", x.o.Tries, why)
 		return x
 	}
 	slog.Warn("an email is tried again later", "touch", x.o.ID, "tries", x.o.Tries, "reason", why, "error", errors.Unwrap(why))
-	x.state, x.trouble, x.ready = "ready", why.Error(), x.at.Add(gaps[x.o.Tries-1])
+	x.state, x.trouble, x.ready = touch.Ready, why.Error(), x.at.Add(gaps[x.o.Tries-1])
 	return x
 }
 
@@ -346,7 +347,7 @@ func (x outcome) later(why error) outcome {
 type outcome struct {
 	o         store.Outgoing
 	outbox    int64
-	state     string
+	state     touch.State
 	subject   string
 	trouble   string
 	ready     time.Time // when it is tried again
@@ -360,21 +361,18 @@ type outcome struct {
 // Resolve is what a person decides about an email that is held or stopped:
 // "sent" (it arrived after all), "again" (it did not: send it, under the same
 // Message-ID) or "pass" (go on without it).
-func (e *Engine) Resolve(ctx context.Context, touch int64, how string) error {
-	state := map[string]string{"sent": "sent", "again": "ready", "pass": "passed"}[how]
+func (e *Engine) Resolve(ctx context.Context, id int64, how string) error {
+	state := map[string]touch.State{"sent": touch.Sent, "again": touch.Ready, "pass": touch.Passed}[how]
 	if state == "" {
 		return fmt.Errorf("an email is sent, sent again or passed over, not %q", how)
 	}
-	t, err := e.Store.Touch(ctx, touch)
+	t, err := e.Store.Touch(ctx, id)
 	if err != nil {
 		return err
 	}
-	if t.State != "held" && t.State != "stopped" {
-		return store.ErrNotFound
-	}
 	now := e.Now()
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {
-		ok, err := store.EndTouch(ctx, tx, touch, state, "", "", now, now)
+		ok, err := store.ResolveTouch(ctx, tx, id, state, now)
 		if err != nil {
 			return err
 		}

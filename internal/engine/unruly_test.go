@@ -86,7 +86,7 @@ func TestServersThatMisbehave(t *testing.T) {
 			w.to(2 * dayLong)
 			touches, err := w.s.PersonTouches(w.ctx, ana)
 			w.must(err)
-			if len(touches) != 1 || touches[0].State != c.state || !strings.Contains(touches[0].Trouble, c.says) || (c.says == "") != (touches[0].Trouble == "") {
+			if len(touches) != 1 || string(touches[0].State) != c.state || !strings.Contains(touches[0].Trouble, c.says) || (c.says == "") != (touches[0].Trouble == "") {
 				t.Fatalf("it is %q, %q; want %s, %q", touches[0].State, touches[0].Trouble, c.state, c.says)
 			}
 			mu.Lock()

@@ -79,7 +79,7 @@ func (e *Engine) Work(ctx context.Context) error {
 const slowLook = 50 * time.Millisecond
 
 // sendTurn is how many emails are claimed at a time.
-const sendTurn = 100
+const sendTurn = 200
 
 // patiently calls f until it works, or ctx ends: the database may be full, or
 // only just starting.

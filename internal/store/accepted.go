@@ -82,7 +82,13 @@ func ReopenWays(ctx context.Context, tx Tx, ways []OpenWay, reason sequence.Reas
 		back, string(reason), at); err != nil {
 		return err
 	}
-	_, err = exec(ctx, tx, `update touch set state = case when kind = 'call' then 'desk' else 'ready' end, done_at = null, trouble = '', worker = null
-		where enrolment_id = any ($1) and state = 'withdrawn' and trouble = $2 and done_at >= $3`, back, string(reason), at)
+	_, err = exec(ctx, tx, `
+		with back as (
+			update touch set state = case kind when 'email' then 'ready' else 'desk' end, done_at = null, trouble = ''
+			where enrolment_id = any ($1) and state = 'withdrawn' and trouble = $2 and done_at >= $3
+			returning id),
+		letters as (
+			update letter l set phase = 'waiting', worker = null from back where l.touch_id = back.id)
+		update work w set open = true from back where w.touch_id = back.id`, back, string(reason), at)
 	return err
 }

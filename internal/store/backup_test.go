@@ -12,11 +12,6 @@ import (
 // A backup as docs/operating.md has it made comes back whole: what was kept is
 // there, is found, and goes on being kept.
 func TestABackupComesBack(t *testing.T) {
-	bins, err := filepath.Glob("/usr/lib/postgresql/*/bin")
-	if err != nil || len(bins) == 0 {
-		t.Fatalf("PostgreSQL's programs are not here: %v", err)
-	}
-	bin := bins[len(bins)-1]
 	k := open(t)
 	owen, _ := k.meet(store.NewPerson{First: "Øwen", Last: "Munro", Email: "owen@north.example", Company: "Réservoir Nord", Domain: "north.example"})
 	var from string
@@ -25,7 +20,7 @@ func TestABackupComesBack(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "ombak.dump")
 	run := func(program string, args ...string) {
 		t.Helper()
-		if out, err := exec.Command(filepath.Join(bin, program), args...).CombinedOutput(); err != nil {
+		if out, err := exec.Command(postgres(t, program), args...).CombinedOutput(); err != nil {
 			t.Fatalf("%s: %v\n%s", program, err, out)
 		}
 	}
@@ -52,4 +47,14 @@ func TestABackupComesBack(t *testing.T) {
 			t.Errorf("%q finds %d, want %d", text, n, want)
 		}
 	}
+}
+
+// postgres is the path of one of PostgreSQL's programs.
+func postgres(t *testing.T, program string) string {
+	t.Helper()
+	bins, err := filepath.Glob("/usr/lib/postgresql/*/bin")
+	if err != nil || len(bins) == 0 {
+		t.Fatalf("PostgreSQL's programs are not here: %v", err)
+	}
+	return filepath.Join(bins[len(bins)-1], program)
 }

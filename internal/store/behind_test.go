@@ -31,8 +31,8 @@ func TestPeopleBehindFigures(t *testing.T) {
 	})
 	run("insert into enrolment (sequence_id, version_id, person_id, step, entered_at, reached_at) values ($1, $2, $3, 7, $4, $4)", seq, version, ana, at)
 	run("insert into enrolment_log (enrolment_id, version_id, step, at, exit, reason) values (1, $1, 5, $2, 'next', ''), (1, $1, 7, $2, '', 'answered')", version, at)
-	run(`insert into touch (enrolment_id, sequence_id, version_id, person_id, step, kind, state, made_at, ready_at)
-		values (1, $1, $2, $3, 5, 'email', 'sent', $4, $4)`, seq, version, ana, at)
+	run(`insert into touch (enrolment_id, sequence_id, version_id, person_id, step, kind, state, made_at)
+		values (1, $1, $2, $3, 5, 'email', 'sent', $4)`, seq, version, ana, at)
 	k.tx(func(tx store.Tx) error {
 		return store.AddSignals(k.ctx, tx, []store.Signal{{Person: ana, Signal: signal.Signal{At: at, Kind: signal.Open, Place: signal.Place{Sequence: seq, Step: 5}}}})
 	})

@@ -224,21 +224,21 @@ func (s *Store) NextLook(ctx context.Context, not ...int64) (time.Time, error) {
 	}
 	open, args := "", []any{}
 	if not = append(stopped, not...); len(not) > 0 {
-		open, args = " and (t.kind <> 'email' or (select "+outboxOf+" from person p where p.id = t.person_id) <> all ($1))", []any{not}
+		open, args = " and (select "+outboxOf+" from person p where p.id = t.person_id) <> all ($1)", []any{not}
 	}
 	t, err := one[*time.Time](ctx, s.db, `
 		with held as (select id from person where held_at is not null)
 		select least(
 			(select min(e.look) from enrolment e join sequence q on q.id = e.sequence_id
 				where e.ended_at is null and q.state = 'running' and e.person_id <> all (array(select id from held))),
-			(select min(t.ready_at) from touch t join sequence q on q.id = t.sequence_id
-				where t.state = 'ready' and t.mailing_id is null and q.state = 'running'
-					and t.person_id <> all (array(select id from held))`+open+`),
-			(select min(t.ready_at) from touch t
-				where t.state = 'ready' and t.enrolment_id is null and t.mailing_id is null`+open+`),
-			(select min(t.ready_at) from touch t join mailing l on l.id = t.mailing_id
-				where t.state = 'ready' and t.mailing_id is not null and l.state in ('filling', 'sending')
-					and t.person_id <> all (array(select id from held))`+open+`),
+			(select lt.ready_at from letter lt join touch t on t.id = lt.touch_id join sequence q on q.id = t.sequence_id
+				where lt.lane = 2 and lt.open and lt.phase = 'waiting' and q.state = 'running'
+					and t.person_id <> all (array(select id from held))`+open+` order by lt.ready_at limit 1),
+			(select lt.ready_at from letter lt join touch t on t.id = lt.touch_id
+				where lt.lane = 1 and lt.open and lt.phase = 'waiting'`+open+` order by lt.ready_at limit 1),
+			(select lt.ready_at from letter lt join touch t on t.id = lt.touch_id join mailing l on l.id = t.mailing_id
+				where lt.lane = 3 and lt.open and lt.phase = 'waiting' and l.state in ('filling', 'sending')
+					and t.person_id <> all (array(select id from held))`+open+` order by lt.ready_at limit 1),
 			(select min(due) from standing where due is not null))`, args...)
 	if err != nil || t == nil {
 		return time.Time{}, err

@@ -32,7 +32,9 @@ func Erase(ctx context.Context, tx Tx, id int64, addresses []string, hashes [][]
 		"delete from task where person_id = $1", "update page_answer set answers = '{}', hidden = '{}', consents = '[]', acts = '[]', visitor = '', chain = null, proved_at = coalesce(proved_at, at) where person_id = $1",
 		"update message m set name = 'erased' from touch t where t.person_id = $1 and t.once is not null and m.id = t.message_id",
 		"update message_version v set subject = '', doc = '{}' from touch t where t.person_id = $1 and t.once is not null and v.message_id = t.message_id",
-		"update touch set address = '', subject = '', notes = '', trouble = '', edit = null where person_id = $1",
+		"update touch set trouble = '' where person_id = $1",
+		"update letter l set address = '', subject = '', trouble = '', edit = null from touch t where t.person_id = $1 and l.touch_id = t.id",
+		"update work w set notes = '' from touch t where t.person_id = $1 and w.touch_id = t.id",
 	} {
 		if _, err := exec(ctx, tx, q, id); err != nil {
 			return fail(err)

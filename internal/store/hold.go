@@ -21,9 +21,9 @@ func (s *Store) Running(ctx context.Context) ([]Running, error) {
 		from sequence q where q.state = 'running'
 		union all
 		select 'mailing', l.id, l.name,
-			(select count(*) from touch t where t.mailing_id = l.id and t.state in ('ready', 'claimed', 'sending'))
+			(select count(*) from touch t where t.mailing_id = l.id and t.state = 'ready')
 		from mailing l where l.state in ('filling', 'sending')
-			and (l.state = 'filling' or exists (select from touch t where t.mailing_id = l.id and t.state in ('ready', 'claimed')))
+			and (l.state = 'filling' or exists (select from touch t where t.mailing_id = l.id and t.state = 'ready'))
 		order by 1 desc, 3, 2`)
 }
 

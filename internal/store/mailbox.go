@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"fmt"
 	"time"
 
 	"ombak/internal/core/mailbox"
@@ -40,11 +39,12 @@ func (m *Mailbox) Used() mailbox.Used {
 
 // Mailboxes lists every user's, with how it has done since an instant.
 func (s *Store) Mailboxes(ctx context.Context, since time.Time) ([]Mailbox, error) {
-	return all[Mailbox](ctx, s.db, `with r as (select t.sender_id, count(*) as recent,
+	return all[Mailbox](ctx, s.db, `with r as (select lt.sender_id, count(*) as recent,
 				count(*) filter (where exists (select from signal g where g.person_id = t.person_id and g.touch_id = t.id and g.kind = 9)) as bounced,
 				count(*) filter (where exists (select from signal g where g.person_id = t.person_id and g.touch_id = t.id and g.kind = 10)) as complained
-			from touch t where t.kind = 'email' and t.state = 'sent' and t.done_at >= $1 group by 1),
-			w as (select sender_id, count(*) as waiting, (array_agg(trouble order by id desc))[1] as trouble from touch where kind = 'email' and state = 'ready' and tries > 0 and trouble <> '' group by 1)
+			from touch t join letter lt on lt.touch_id = t.id where t.state = 'sent' and t.done_at >= $1 group by 1),
+			w as (select sender_id, count(*) as waiting, (array_agg(trouble order by touch_id desc))[1] as trouble from letter
+				where open and phase = 'waiting' and tries > 0 and trouble <> '' group by 1)
 		select u.id as user_id, u.name, u.email, coalesce(b.box, '{}') as box, coalesce(b.used_day, '') as used_day, coalesce(b.used_sent, 0) as used_sent, b.next_at, coalesce(b.server, '') as server, coalesce(b.login, '') as login,
 			coalesce(r.recent, 0) as recent, coalesce(r.bounced, 0) as bounced, coalesce(r.complained, 0) as complained, coalesce(w.waiting, 0) as waiting, coalesce(w.trouble, '') as trouble
 		from app_user u left join mailbox b on b.user_id = u.id left join r on r.sender_id = u.id left join w on w.sender_id = u.id order by u.name, u.id`, since)
@@ -123,14 +123,4 @@ func KeepUsed(ctx context.Context, tx Tx, user int64, u mailbox.Used) error {
 func GiveUsed(ctx context.Context, tx Tx, user int64, n int, day string) error {
 	_, err := exec(ctx, tx, "update mailbox set used_sent = greatest(used_sent - $2, 0) where user_id = $1 and used_day = $3", user, n, day)
 	return err
-}
-
-// PutOffEmails lets emails that a worker has claimed wait: it was no try.
-func PutOffEmails(ctx context.Context, tx Tx, ids []int64, at []time.Time) error {
-	_, err := exec(ctx, tx, `update touch t set state = 'ready', ready_at = u.at, worker = null, tries = t.tries - 1
-		from unnest($1::bigint[], $2::timestamptz[]) as u(id, at) where t.id = u.id and t.state = 'claimed'`, ids, at)
-	if err != nil {
-		return fmt.Errorf("putting %d emails off: %w", len(ids), err)
-	}
-	return nil
 }

@@ -8,6 +8,7 @@ import (
 	"ombak/internal/core/contact"
 	"ombak/internal/core/mailing"
 	"ombak/internal/core/rule"
+	"ombak/internal/core/touch"
 )
 
 // Mailing is a one-off email.
@@ -36,7 +37,7 @@ type Mailing struct {
 
 const mailingFields = `select l.id, l.name, l.state, l.message_id, l.message_version, l.purpose_id, l.audience_id, to_json(l.excluded) as excluded, l.plan, l.acts, l.made_at, l.launched_at, l.filled_to,
 	coalesce(u.name, '') as by, coalesce(m.name, '') as message_name, coalesce(a.name, '') as audience_name, coalesce(p.name, '') as purpose_name,
-	(select count(*) from touch t where t.mailing_id = l.id and t.state in ('ready', 'claimed', 'sending')) as waiting,
+	(select count(*) from touch t where t.mailing_id = l.id and t.state = 'ready') as waiting,
 	(select count(*) from touch t where t.mailing_id = l.id and t.state = 'sent') as sent,
 	(select count(*) from mailing_left x where x.mailing_id = l.id) as left_count
 	from mailing l left join app_user u on u.id = l.made_by left join message m on m.id = l.message_id left join audience a on a.id = l.audience_id left join purpose p on p.id = l.purpose_id `
@@ -101,7 +102,7 @@ func SetMailingState(ctx context.Context, tx Tx, id int64, from []string, to str
 
 // WithdrawMailing takes back the emails of a mailing that have not gone out.
 func WithdrawMailing(ctx context.Context, tx Tx, id int64, why string, at time.Time) (int64, error) {
-	return exec(ctx, tx, "update touch set state = 'withdrawn', trouble = $2, done_at = $3 where mailing_id = $1 and state in ('ready', 'claimed', 'stopped')", id, why, at)
+	return withdraw(ctx, tx, why, at, "t.mailing_id = $3", id)
 }
 
 // MailingPlan reads when one is sent, and no more of it: its figures count all
@@ -190,9 +191,16 @@ func FillMailing(ctx context.Context, tx Tx, m *Mailing, list []Written, last in
 			left, why = append(left, w.Person), append(why, string(w.Why))
 		}
 	}
-	if _, err := exec(ctx, tx, `insert into touch (mailing_id, person_id, step, kind, state, made_at, ready_at, message_id, message_version, purpose_id)
-		select $1, u.person, 0, 'email', 'ready', $4, u.at, $5, $6, $7 from unnest($2::bigint[], $3::timestamptz[]) as u(person, at)
-		on conflict (mailing_id, person_id) where mailing_id is not null and not merged do nothing`, m.ID, people, at, now, m.Message, m.Version, m.Purpose); err != nil {
+	if _, err := exec(ctx, tx, `
+		with u as materialized (select * from unnest($2::bigint[], $3::timestamptz[]) as u(person, at)),
+		made as (
+			insert into touch (mailing_id, person_id, step, kind, state, made_at, message_id, message_version, purpose_id)
+			select $1, u.person, 0, 'email', 'ready', $4, $5, $6, $7 from u
+			on conflict (mailing_id, person_id) where mailing_id is not null and not merged do nothing
+			returning id, person_id)
+		insert into letter (touch_id, lane, ready_at)
+		select made.id, $8, u.at from made join u on u.person = made.person_id`,
+		m.ID, people, at, now, m.Message, m.Version, m.Purpose, int16(touch.ToGroup)); err != nil {
 		return fmt.Errorf("writing the readers of a mailing down: %w", err)
 	}
 	if _, err := exec(ctx, tx, "insert into mailing_left (mailing_id, person_id, reason) select $1, u.person, u.why from unnest($2::bigint[], $3::text[]) as u(person, why) on conflict do nothing", m.ID, left, why); err != nil {
@@ -231,7 +239,7 @@ func behind(kind string) string {
 		return fmt.Sprintf("exists (select from signal g where g.touch_id = t.id and g.sequence_id is null and g.kind = %d and g.machine %s '')", k, machine)
 	}
 	return map[string]string{
-		"readers": "true", "sent": "t.state = 'sent'", "waiting": "t.state in ('ready', 'claimed', 'sending')", "trouble": "t.state in ('held', 'stopped')", "withdrawn": "t.state = 'withdrawn'",
+		"readers": "true", "sent": "t.state = 'sent'", "waiting": "t.state = 'ready'", "trouble": "t.state in ('held', 'stopped')", "withdrawn": "t.state = 'withdrawn'",
 		"delivered": "t.state = 'sent' and not " + did(9, "="), "opened": did(4, "="), "clicked": did(5, "="), "answered": did(6, "="), "automatic": did(7, "="), "bounced": did(9, "="),
 		"opted out": did(8, "="), "complained": did(10, "="),
 		"machines": "(" + did(4, "<>") + " or " + did(5, "<>") + ") and not " + did(4, "=") + " and not " + did(5, "="),

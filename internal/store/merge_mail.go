@@ -18,18 +18,21 @@ type MergedMail struct {
 // email that both were to get goes once, and what waits gives way to what has
 // gone. Words for the one that stays stand before those for the one that goes.
 func mergeMail(ctx context.Context, tx Tx, m *Merged, at time.Time) error {
-	var err error
-	if m.Mail.Twice, err = all[int64](ctx, tx, `update touch g set merged = true,
-		state = case when w.waits then 'withdrawn' else g.state end, done_at = case when w.waits then $3 else g.done_at end,
-		trouble = case when w.waits then 'merged with a record that gets it' else g.trouble end
-		from (select t.id, t.state in ('ready', 'claimed', 'stopped') and k.state <> 'withdrawn' as waits from touch t
-			join touch k on k.mailing_id = t.mailing_id and k.person_id = $1 and not k.merged where t.person_id = $2 and not t.merged) w
-		where g.id = w.id returning g.id`, m.Kept, m.Gone, at); err != nil || len(m.Mail.Twice) == 0 {
+	const both = `t.id in (select g.id from touch g join touch k on k.mailing_id = g.mailing_id and k.person_id = $3 and not k.merged
+		where g.person_id = $4 and not g.merged and k.state <> 'withdrawn')`
+	if _, err := withdraw(ctx, tx, "merged with a record that gets it", at, both, m.Kept, m.Gone); err != nil {
 		return err
 	}
-	_, err = exec(ctx, tx, `update touch k set state = 'withdrawn', done_at = $3, trouble = 'merged with a record that got it'
-		from touch g where g.id = any ($2) and k.person_id = $1 and k.mailing_id = g.mailing_id and not k.merged
-		and k.state in ('ready', 'claimed', 'stopped') and g.state in ('sending', 'sent', 'held')`, m.Kept, m.Mail.Twice, at)
+	var err error
+	if m.Mail.Twice, err = all[int64](ctx, tx, `update touch g set merged = true from touch k
+		where k.mailing_id = g.mailing_id and k.person_id = $1 and not k.merged and g.person_id = $2 and not g.merged
+		returning g.id`, m.Kept, m.Gone); err != nil || len(m.Mail.Twice) == 0 {
+		return err
+	}
+	// What of theirs is still ready could not be withdrawn: it is being sent.
+	const got = `t.person_id = $3 and not t.merged and t.mailing_id in (select g.mailing_id from touch g
+		where g.id = any ($4) and g.state in ('ready', 'sent', 'held'))`
+	_, err = withdraw(ctx, tx, "merged with a record that got it", at, got, m.Kept, m.Mail.Twice)
 	return err
 }
 

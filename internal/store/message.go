@@ -199,7 +199,7 @@ func (s *Store) MessageUse(ctx context.Context, id int64) ([]Use, error) {
 			exists (select from sequence_version v where v.id = s.version_id and jsonb_path_exists(v.plan, `+path+`))
 			or exists (select from sequence_draft d where d.sequence_id = s.id and d.n = s.draft_n and jsonb_path_exists(d.plan, `+path+`)))
 		union all select 'one-off email', l.id, l.name from mailing l where l.message_id = $1 and l.state in ('draft', 'filling', 'sending', 'held')
-			and (l.state = 'draft' or exists (select from touch t where t.mailing_id = l.id and t.state in ('ready', 'claimed', 'sending', 'held', 'stopped')))
+			and (l.state = 'draft' or exists (select from touch t where t.mailing_id = l.id and t.state in ('ready', 'held', 'stopped')))
 		union all select 'page', g.id, g.title from page g left join page_draft d on d.page_id = g.id and d.n = g.draft_n
 			where g.removed_at is null and ((g.doc->'form'->>'message')::bigint = $1 or (d.doc->'form'->>'message')::bigint = $1)
 		order by 3`, id)

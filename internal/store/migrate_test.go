@@ -1,13 +1,22 @@
 package store_test
 
 import (
+	"compress/gzip"
+	"encoding/json"
+	"fmt"
 	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"slices"
 	"testing"
 
 	"github.com/pressly/goose/v3"
 
 	"ombak/internal/core/sequence"
+	"ombak/internal/core/touch"
 	"ombak/internal/store"
+	"ombak/internal/store/storetest"
 )
 
 // before takes the database back to an earlier version, and answers what brings
@@ -80,4 +89,131 @@ func TestPeopleOfBeforeAreFound(t *testing.T) {
 			t.Errorf("%q counts %d, want %d", text, n, want)
 		}
 	}
+}
+
+// What was sent, waits, is on its way or stands on a desk is so afterwards, in a
+// demo of before letters had a table of their own; and back.
+func TestLettersOfBefore(t *testing.T) {
+	k := open(t)
+	old, err := store.Open(k.ctx, k.restore("demo-29.sql.gz"), 4)
+	k.must(err)
+	defer old.Close()
+	run := func(q string) {
+		t.Helper()
+		_, err := old.DB().ExecContext(k.ctx, q)
+		k.must(err)
+	}
+	read := func(q string) (out []string) {
+		t.Helper()
+		var text []byte
+		k.must(old.DB().QueryRowContext(k.ctx, "select coalesce(json_agg(to_json(x)::text), '[]') from ("+q+") x").Scan(&text))
+		k.must(json.Unmarshal(text, &out))
+		return out
+	}
+	// What a quiet demo has none of: on its way, perhaps sent, not to be sent as it is.
+	for i, state := range []string{"claimed", "sending", "held", "stopped", "passed"} {
+		run(fmt.Sprintf(`update touch set state = '%s', worker = 77, trouble = 'why' where id = (select id from touch
+			where state = 'sent' and enrolment_id is not null order by id offset %d limit 1)`, state, i*3))
+	}
+	const before = `
+		select t.id, t.state, t.ready_at, t.tries, t.mail_id, t.address, t.subject, t.trouble, t.outcome, t.notes, t.rep_id,
+			t.sender_id, t.done_at, t.kind
+		from touch t order by t.id`
+	const after = `
+		select t.id, case when l.open and l.phase <> 'waiting' then l.phase else t.state end as state,
+			coalesce(l.ready_at, w.ready_at) as ready_at, coalesce(l.tries, 0) as tries, l.mail_id,
+			coalesce(l.address, '') as address, coalesce(l.subject, '') as subject,
+			coalesce(nullif(t.trouble, ''), l.trouble, '') as trouble, coalesce(w.outcome, '') as outcome,
+			coalesce(w.notes, '') as notes, w.rep_id, l.sender_id, t.done_at, t.kind
+		from touch t left join letter l on l.touch_id = t.id left join work w on w.touch_id = t.id order by t.id`
+	was := read(before)
+	k.must(old.Migrate(k.ctx))
+	if is := read(after); len(was) < 200 || !slices.Equal(was, is) {
+		t.Errorf("of %d touches these differ: %v", len(was), firstUnlike(was, is))
+	}
+	bad := read(`
+		select t.id, t.state, l.phase
+		from touch t left join letter l on l.touch_id = t.id left join work w on w.touch_id = t.id
+		where t.kind = 'email' and (l.touch_id is null or l.open <> (t.state = 'ready')
+				or (l.phase = 'aside') <> (t.state in ('held', 'stopped')))
+			or t.kind <> 'email' and (w.touch_id is null or w.open <> (t.state = 'desk'))`)
+	if len(bad) > 0 {
+		t.Errorf("letters and work that do not fit their touches: %v", bad)
+	}
+	// What was on its way when the version before ended is looked after.
+	run("insert into worker (id, started_at) overriding system value values (77, now())")
+	held, err := old.HoldOrphans(k.ctx, "perhaps sent")
+	if k.must(err); held != 1 {
+		t.Errorf("%d letters were being sent, want 1", held)
+	}
+	// Back, and forward again.
+	now := read(after)
+	p, err := goose.NewProvider(goose.DialectPostgres, old.DB(), os.DirFS("migrations"), goose.WithLogger(goose.NopLogger()))
+	k.must(err)
+	_, err = p.DownTo(k.ctx, 30)
+	k.must(err)
+	if is := read(before); !slices.Equal(now, is) {
+		t.Errorf("back, these differ: %v", firstUnlike(now, is))
+	}
+	k.must(old.Migrate(k.ctx))
+	if is := read(after); !slices.Equal(now, is) {
+		t.Errorf("forward again, these differ: %v", firstUnlike(now, is))
+	}
+}
+
+func firstUnlike(a, b []string) []string {
+	for i := range min(len(a), len(b)) {
+		if a[i] != b[i] {
+			return []string{a[i], b[i]}
+		}
+	}
+	return []string{fmt.Sprint(len(a)), fmt.Sprint(len(b))}
+}
+
+// The database knows the states that the core knows, and no others.
+func TestStatesOfTouches(t *testing.T) {
+	k := open(t)
+	for _, c := range []struct {
+		table, column string
+		want          []string
+	}{
+		{"touch", "state", texts(touch.States())}, {"letter", "phase", texts(touch.Phases())},
+	} {
+		var check string
+		k.must(k.DB().QueryRow(`select pg_get_constraintdef(oid) from pg_constraint
+			where conrelid = $1::regclass and contype = 'c' and conname = $2`, c.table, c.table+"_"+c.column+"_check").Scan(&check))
+		var got []string
+		for _, m := range regexp.MustCompile(`'(\w+)'::text`).FindAllStringSubmatch(check, -1) {
+			got = append(got, m[1])
+		}
+		slices.Sort(got)
+		if !slices.Equal(got, c.want) {
+			t.Errorf("%s.%s is one of %v in the database, of %v in the core", c.table, c.column, got, c.want)
+		}
+	}
+}
+
+func texts[T ~string](list []T) (out []string) {
+	for _, x := range list {
+		out = append(out, string(x))
+	}
+	slices.Sort(out)
+	return out
+}
+
+// restore makes a database from a dump in testdata, and answers its address.
+func (k kept) restore(name string) string {
+	k.t.Helper()
+	f, err := os.Open(filepath.Join("testdata", name))
+	k.must(err)
+	defer f.Close()
+	dump, err := gzip.NewReader(f)
+	k.must(err)
+	url := storetest.Empty(k.t)
+	cmd := exec.CommandContext(k.ctx, postgres(k.t, "psql"), "-q", "-v", "ON_ERROR_STOP=1", url)
+	cmd.Stdin = dump
+	if out, err := cmd.CombinedOutput(); err != nil {
+		k.t.Fatalf("restoring %s: %v\n%s", name, err, out)
+	}
+	return url
 }

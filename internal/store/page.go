@@ -9,6 +9,7 @@ import (
 	"ombak/internal/core/act"
 	"ombak/internal/core/page"
 	"ombak/internal/core/person"
+	"ombak/internal/core/touch"
 )
 
 // Page is a page as visitors see it, with how far they came.
@@ -282,9 +283,14 @@ func (s *Store) BrowserAnswers(ctx context.Context, chain int64, visitor string)
 // the message's newest version. Whoever got it for this page within the time
 // is not sent it again; then it answers false.
 func MailAnswer(ctx context.Context, tx Tx, answer, who, pageID, message int64, within time.Duration, at time.Time) (bool, error) {
-	n, err := exec(ctx, tx, `insert into touch (answer_id, person_id, step, kind, state, made_at, ready_at, message_id, message_version, request)
-		select $1, $2, 0, 'email', 'ready', $5, $5, m.id, m.version, true from message m where m.id = $4 and m.version > 0
-		and not exists (select from touch t join page_answer a on a.id = t.answer_id where a.person_id = $2 and a.page_id = $3 and t.message_id = $4 and t.made_at > $6)`,
-		answer, who, pageID, message, at, at.Add(-within))
+	n, err := exec(ctx, tx, `
+		with made as (
+			insert into touch (answer_id, person_id, step, kind, state, made_at, message_id, message_version, request)
+			select $1, $2, 0, 'email', 'ready', $5, m.id, m.version, true from message m where m.id = $4 and m.version > 0
+				and not exists (select from touch t join page_answer a on a.id = t.answer_id
+					where a.person_id = $2 and a.page_id = $3 and t.message_id = $4 and t.made_at > $6)
+			returning id)
+		insert into letter (touch_id, lane, ready_at) select id, $7, $5 from made`,
+		answer, who, pageID, message, at, at.Add(-within), int16(touch.Single))
 	return n == 1, err
 }

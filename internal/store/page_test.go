@@ -2,8 +2,6 @@ package store_test
 
 import (
 	"fmt"
-	"os"
-	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -250,29 +248,14 @@ func TestAnswersOfABrowser(t *testing.T) {
 // filled in is counted on; the way back loses no page.
 func TestPagesOfBeforeMoveIn(t *testing.T) {
 	k := open(t)
-	part := func(name, which string) string {
-		b, err := os.ReadFile(filepath.Join("migrations", name))
-		k.must(err)
-		up, down, ok := strings.Cut(string(b), "-- +goose Down")
-		if !ok {
-			t.Fatalf("%s has no way back", name)
-		}
-		if which == "up" {
-			return up
-		}
-		return down
-	}
 	run := func(q string) {
 		t.Helper()
 		if _, err := k.DB().ExecContext(k.ctx, q); err != nil {
 			t.Fatalf("%.200s: %v", q, err)
 		}
 	}
-	list := []string{"0014_pages.sql", "0015_accounts.sql", "0016_by_hand.sql"}
 	k.page("kept")
-	for i := len(list) - 1; i >= 0; i-- {
-		run(part(list[i], "down"))
-	}
+	forward := k.before(14)
 	run(`update page set title = 'Alarms', intro = '<p>Read “this”.</p>', button = 'Send', thanks = 'Thanks.', offer = 'Field guide'`)
 	run(`insert into page (slug, title, button, updated_at) values ('bare', 'Bare', 'Go', now())`)
 	ana, _ := k.meet(store.NewPerson{First: "Ana", Email: "ana@fjord.example"})
@@ -282,9 +265,7 @@ func TestPagesOfBeforeMoveIn(t *testing.T) {
 	k.tx(func(tx store.Tx) error {
 		return store.AddSignals(k.ctx, tx, []store.Signal{sig(signal.PageView, 0), sig(signal.Form, time.Minute), sig(signal.PageView, 50*time.Hour)})
 	})
-	for _, name := range list {
-		run(part(name, "up"))
-	}
+	forward()
 	p, err := k.PageBySlug(k.ctx, "kept")
 	k.must(err)
 	d := p.Doc.V

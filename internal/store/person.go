@@ -336,7 +336,8 @@ func Records(ctx context.Context, q querier, people []int64) (map[int64]*rule.Re
 // already wait until then.
 func SetAway(ctx context.Context, tx Tx, person int64, until time.Time) error {
 	_, err := exec(ctx, tx, `with p as (update person set away_until = $2 where id = $1)
-		update touch set ready_at = $2 where person_id = $1 and kind = 'email' and state = 'ready' and ready_at < $2`, person, until)
+		update letter l set ready_at = $2 from touch t
+		where t.person_id = $1 and l.touch_id = t.id and l.open and l.phase = 'waiting' and l.ready_at < $2`, person, until)
 	return err
 }
 

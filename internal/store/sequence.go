@@ -112,9 +112,8 @@ func EndSequence(ctx context.Context, tx Tx, id int64, reason sequence.Reason, a
 	if err != nil {
 		return 0, err
 	}
-	if _, err := exec(ctx, tx, `update touch t set state = 'withdrawn', done_at = $3, trouble = $2
-		from enrolment e where e.id = t.enrolment_id and e.sequence_id = $1 and e.ended_at is null
-			and t.state in ('ready', 'claimed', 'stopped', 'desk')`, id, string(reason), at); err != nil {
+	if _, err := withdraw(ctx, tx, string(reason), at,
+		"t.enrolment_id in (select e.id from enrolment e where e.sequence_id = $3 and e.ended_at is null)", id); err != nil {
 		return 0, err
 	}
 	return exec(ctx, tx, `

@@ -102,7 +102,7 @@ func UserLeaves(ctx context.Context, tx Tx, id, to int64, at time.Time) error {
 		"update person set owner_id = nullif($2::bigint, 0) where owner_id = $1",
 		"update deal set rep_id = nullif($2::bigint, 0) where rep_id = $1 and closed_at is null",
 		"update handoff set rep_id = nullif($2::bigint, 0) where rep_id = $1 and state = 'open'",
-		"update touch set rep_id = nullif($2::bigint, 0) where rep_id = $1 and state = 'desk'",
+		"update work set rep_id = nullif($2::bigint, 0) where rep_id = $1 and open",
 		"update task set user_id = nullif($2::bigint, 0) where user_id = $1 and done_at is null and not alert",
 	} {
 		if _, err := exec(ctx, tx, q, id, to); err != nil {

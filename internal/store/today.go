@@ -44,8 +44,8 @@ func (s *Store) Figures(ctx context.Context, since time.Time) (Figures, error) {
 		(select count(*) from enrolment where ended_at is null) as on_the_way,
 		(select count(*) from handoff where state = 'open') as waiting,
 		(select count(*) from handoff where state = 'open' and rep_id is null) as pool,
-		(select count(*) from touch where state = 'desk') as calls,
-		(select count(*) from touch where state in ('held', 'stopped')) as trouble,
+		(select count(*) from work where open) as calls,
+		(select count(*) from letter where aside) as trouble,
 		(select count(*) from deal where closed_at is null) as deals,
 		(select count(*) from incoming where kind = 6 and at >= $1) as replies,
 		(select count(*) from person where created_at >= $1) as fresh`, since)

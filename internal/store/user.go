@@ -98,7 +98,7 @@ func RoleOf(ctx context.Context, q querier, id int64) (right.Role, error) {
 // open; nil: nobody's. It is ErrNotFound where it is not open any more.
 func OwnerOfWork(ctx context.Context, tx Tx, kind WorkKind, id int64) (*int64, error) {
 	q, ok := map[WorkKind]string{
-		CallWork:    "select rep_id from touch where id = $1 and state = 'desk' for update",
+		CallWork:    "select rep_id from work where touch_id = $1 and open for update",
 		TaskWork:    "select user_id from task where id = $1 and done_at is null and not alert for update",
 		HandoffWork: "select rep_id from handoff where id = $1 and state = 'open' for update",
 	}[kind]

@@ -19,6 +19,7 @@ import (
 	"ombak/internal/core/score"
 	"ombak/internal/core/sequence"
 	"ombak/internal/core/signal"
+	"ombak/internal/core/touch"
 	"ombak/internal/engine"
 	"ombak/internal/store"
 )
@@ -397,21 +398,21 @@ func (s *Server) timeline(c *echo.Context, d *personData, id int64) error {
 	}
 	for _, t := range touches {
 		switch {
-		case t.Kind == "email" && t.State == "sent":
+		case t.Kind == "email" && t.State == touch.Sent:
 			add(*t.Done, "envelope-simple", "Got the email “"+t.Subject+"”", "", false)
-		case t.Kind == "email" && (t.State == "held" || t.State == "stopped"):
-			add(t.Made, "warning", "An email is "+t.State+": "+t.Trouble, "", false)
-		case t.Kind == "email" && t.State == "ready" && t.Trouble != "":
+		case t.Kind == "email" && (t.State == touch.Held || t.State == touch.Stopped):
+			add(t.Made, "warning", "An email is "+string(t.State)+": "+t.Trouble, "", false)
+		case t.Kind == "email" && t.State == touch.Ready && t.Trouble != "":
 			add(t.Ready, "clock", "An email is tried again: "+t.Trouble, "", true)
-		case t.Kind == "email" && t.State == "ready":
+		case t.Kind == "email" && t.State == touch.Ready:
 			add(t.Ready, "envelope-simple", "An email is ready to go out", "", true)
-		case t.Kind == "email" && t.State == "withdrawn":
+		case t.Kind == "email" && t.State == touch.Withdrawn:
 			add(*t.Done, "envelope-simple", "An email was withdrawn: "+t.Trouble, "", true)
 		case t.Kind == "call" && t.State == "done":
 			add(*t.Done, "phone", "Call: "+t.Outcome, t.Notes, false)
-		case t.Kind == "call" && t.State == "desk":
+		case t.Kind == "call" && t.State == touch.Desk:
 			add(t.Made, "phone", "A call is on the desk", "", false)
-		case t.Kind == "call" && t.State == "missed":
+		case t.Kind == "call" && t.State == touch.Missed:
 			add(*t.Done, "phone", "Nobody called in time", "", true)
 		}
 	}

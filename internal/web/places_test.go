@@ -418,9 +418,9 @@ func TestHasteDoesNotCount(t *testing.T) {
 		if _, err := store.Enrol(t.Context(), tx, &store.RunningEntry{Sequence: seq, Version: v, Plan: store.JSON[*sequence.Plan]{V: plan}}, []int64{p}, now); err != nil {
 			return err
 		}
-		return store.MakeTouches(t.Context(), tx, []store.NewTouch{{Enrolment: 1, Sequence: seq, Version: v, Person: p, Step: plan.Start, Kind: "email", State: "ready", At: now, Message: id, MessageVersion: 1}})
+		return store.MakeTouches(t.Context(), tx, []store.NewTouch{{Enrolment: 1, Sequence: seq, Version: v, Person: p, Step: plan.Start, Kind: "email", At: now, Message: id, MessageVersion: 1}})
 	}))
-	_, err := x.s.DB().Exec("update touch set state = 'sent', done_at = $1", now)
+	_, err := x.s.DB().Exec("with l as (update letter set phase = 'over') update touch set state = 'sent', done_at = $1", now)
 	x.must(err)
 	touch = 1
 	v := x.visitor()

@@ -83,6 +83,7 @@ type Program struct {
 	parts map[int64]*letter // by group
 	links []Link
 	shelf bool // some words name an item of the shelf
+	names []Field
 }
 
 // letter is what the readers of one group get.
@@ -90,6 +91,7 @@ type letter struct {
 	subject, html, text *template
 	links               []Link
 	shelf               bool
+	src                 strings.Builder // of all three
 }
 
 // textOf is what a text alternative has of some HTML: a link's words, then where
@@ -121,8 +123,20 @@ func Compile(d *Document, fields []Field) (*Program, error) {
 		p.parts[g] = l
 		p.shelf = p.shelf || l.shelf
 	}
+	for _, f := range fields {
+		for _, l := range p.parts {
+			if strings.Contains(l.src.String(), f.Name) {
+				p.names = append(p.names, f)
+				break
+			}
+		}
+	}
 	return p, nil
 }
+
+// Names lists the merge fields that it names, of those it was compiled with: no
+// other has to be read for its readers.
+func (p *Program) Names() []Field { return p.names }
 
 func (d *Document) compile(group int64, links []Link, known map[string]bool) (*letter, error) {
 	l := &letter{}
@@ -188,11 +202,13 @@ func (d *Document) compile(group int64, links []Link, known map[string]bool) (*l
 		if err != nil {
 			return nil, at(place, err)
 		}
+		l.src.WriteString(src)
 		if framed {
 			pre, err := prepare(html.EscapeString(d.Preheader.For(group)), true, known)
 			if err != nil {
 				return nil, at("the line behind the subject", err)
 			}
+			l.src.WriteString(pre)
 			src = frame(d.Style, pre, src, d.Bare)
 		}
 		for _, x := range l.links {

@@ -193,8 +193,72 @@ var config = func() liquid.Config {
 	return c
 }()
 
-// template is a text that is ready to be filled in.
-type template struct{ root liquid.Node }
+// template is a text that is ready to be filled in. Most of one is plain text and
+// fields without a filter: those are written as they are, and Liquid is asked only
+// for what is left.
+type template struct {
+	root   liquid.Node
+	pieces []piece // empty: Liquid is asked for all of it
+}
+
+// piece is a part of a template: one of them.
+type piece struct {
+	text  string
+	field *plainField
+	node  liquid.Node
+}
+
+// plainField is a value of a reader, or of a letter (ombak.…).
+type plainField struct {
+	group, name string
+	required    string // the field that is missing where there is no value; "": then nothing is written
+	escape      bool
+}
+
+// plainObject is such a field as prepare writes it.
+var plainObject = regexp.MustCompile(`^([a-z_]+)\.([a-z_0-9]+)(?: \| required_by_reader: "([^"]+)")?( \| escape)?$`)
+
+// piecesOf takes a template apart; none where space around its marks is trimmed,
+// which reaches from one piece to the next.
+func piecesOf(src string, root liquid.Node) []piece {
+	seq, ok := root.(*liquid.SeqNode)
+	if !ok || strings.Contains(src, "{{-") || strings.Contains(src, "-}}") || strings.Contains(src, "{%-") || strings.Contains(src, "-%}") {
+		return nil
+	}
+	var out []piece
+	for _, n := range seq.Children {
+		p := piece{node: n}
+		switch n := n.(type) {
+		case *liquid.TextNode:
+			p = piece{text: n.Source}
+		case *liquid.ObjectNode:
+			if m := plainObject.FindStringSubmatch(n.Args); m != nil {
+				p = piece{field: &plainField{group: m[1], name: m[2], required: m[3], escape: m[4] != ""}}
+			}
+		}
+		out = append(out, p)
+	}
+	return out
+}
+
+// write writes a field's value, as Liquid would.
+func (f *plainField) write(w *bounded, b map[string]any) error {
+	group, _ := b[f.group].(map[string]any)
+	value, _ := group[f.name].(string)
+	if f.required != "" {
+		if strings.TrimSpace(value) == "" {
+			return &Missing{f.required}
+		}
+		if len(value) > maxValue {
+			return errLong
+		}
+	}
+	if f.escape {
+		value = html.EscapeString(value)
+	}
+	_, err := io.WriteString(w, value)
+	return err
+}
 
 // parse readies what prepare answered.
 func parse(src string) (*template, error) {
@@ -202,7 +266,7 @@ func parse(src string) (*template, error) {
 	if err != nil {
 		return nil, &Fault{Why: "the conditions do not fit together: " + strings.TrimPrefix(err.Cause().Error(), "Liquid error: ")}
 	}
-	return &template{root}, nil
+	return &template{root, piecesOf(src, root)}, nil
 }
 
 // fill fills a template in. Whatever Liquid stumbles over is an error of this one email.
@@ -217,7 +281,23 @@ func (t *template) fill(b map[string]any) (out string, err error) {
 		}
 	}()
 	w := &bounded{}
-	rerr := liquid.Render(t.root, w, b, config)
+	rerr := error(nil)
+	if len(t.pieces) == 0 {
+		rerr = rendered(t.root, w, b)
+	}
+	for _, p := range t.pieces {
+		switch {
+		case p.node != nil:
+			rerr = rendered(p.node, w, b)
+		case p.field != nil:
+			rerr = p.field.write(w, b)
+		default:
+			_, rerr = io.WriteString(w, p.text)
+		}
+		if rerr != nil {
+			break
+		}
+	}
 	if rerr == nil {
 		return w.String(), nil
 	}
@@ -243,6 +323,14 @@ func (t *template) fill(b map[string]any) (out string, err error) {
 
 // bounded is a buffer that takes so much and no more.
 type bounded struct{ bytes.Buffer }
+
+// rendered has Liquid write a node.
+func rendered(n liquid.Node, w *bounded, b map[string]any) error {
+	if err := liquid.Render(n, w, b, config); err != nil {
+		return err
+	}
+	return nil
+}
 
 func (b *bounded) Write(p []byte) (int, error) {
 	if b.Len()+len(p) > maxOut {

@@ -364,6 +364,8 @@ func TestCheck(t *testing.T) {
 }
 
 func FuzzRender(f *testing.F) {
+	f.Add(`a {{- person.first_name -}} b {{ person.first_name }} {% if company.name -%} c {%- endif %} d`, " x ")
+	f.Add(`{{ person.city }}{{ sender.signature }}`, "<b>")
 	f.Add(`Dear {{ person.first_name | default: "you" }}`, "x")
 	f.Add(`{{ company.name }} <a href="/p/x">y</a>`, "<a href=x>")
 	f.Add(`<a href="https://x.example/{{ person.first_name }}">{{ "x" }}</a>`, "{{ 1 }}")
@@ -375,7 +377,12 @@ func FuzzRender(f *testing.F) {
 		if err != nil {
 			return
 		}
-		got, err := p.Render(Else, Values{"person.first_name": value, "company.name": value}, Addresses{Link: func(int, string) string { return "https://l.example/" }, OptOut: "https://o.example/"})
+		v := Values{"person.first_name": value, "company.name": value}
+		a := Addresses{Link: func(int, string) string { return "https://l.example/" }, OptOut: "https://o.example/"}
+		got, err := p.Render(Else, v, a)
+		if whole, werr := p.byLiquid().Render(Else, v, a); got != whole || fmt.Sprint(err) != fmt.Sprint(werr) {
+			t.Errorf("piece by piece it is %+v, %v; by Liquid alone %+v, %v", got, err, whole, werr)
+		}
 		if err == nil && strings.Contains(strings.ToLower(got.HTML), "<script") {
 			t.Errorf("script in %q", got.HTML)
 		}
@@ -458,6 +465,51 @@ func TestWhereThePixelLies(t *testing.T) {
 			r, err := p.Render(Else, Values{}, Addresses{OptOut: "https://o.example/", Pixel: pixel})
 			if err != nil || strings.Contains(r.HTML, want) != has || strings.Count(r.HTML, "p.gif") != map[bool]int{true: 1, false: 0}[has] {
 				t.Errorf("%d times, %q: %v\n%s", n, pixel, err, r.HTML)
+			}
+		}
+	}
+}
+
+// byLiquid is the program with every template filled in by Liquid alone.
+func (p *Program) byLiquid() *Program {
+	q := *p
+	q.parts = map[int64]*letter{}
+	for g, l := range p.parts {
+		part := &letter{links: l.links}
+		part.subject, part.html, part.text = &template{root: l.subject.root}, &template{root: l.html.root}, &template{root: l.text.root}
+		q.parts[g] = part
+	}
+	return &q
+}
+
+// A letter is the same whether its fields are written as they are or by Liquid,
+// and only the fields it names are asked for.
+func TestPieceByPiece(t *testing.T) {
+	for _, c := range []struct {
+		subject, body string
+		names         int
+	}{
+		{"Dear {{ person.first_name }}", `<p>{{ person.first_name }} &amp; {{ company.name }} <a href="https://x.example/{{ person.city }}">y</a></p>`, 2},
+		{"x", `{{ person.city | default: "there" | upcase }}, {{ person.title }}`, 2},
+		{"x", `{% if person.city %}in {{ person.city }}{% else %}abroad{% endif %} {{ sender.signature }}`, 1},
+		{"x {{- person.city -}} y", `a {%- if person.city -%} b {%- endif -%} c`, 1},
+		{"x", "no field", 0},
+	} {
+		d := Simple(c.subject, c.body)
+		p, err := Compile(&d, fields)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if n := p.Names(); len(n) != c.names {
+			t.Errorf("%q names %v", c.body, n)
+		}
+		for _, city := range []string{"Bergen", "", " ", "<b>'\"&", strings.Repeat("x", maxValue), strings.Repeat("x", maxValue+1), "{{ person.title }}"} {
+			v := Values{"person.first_name": "Ana", "company.name": city, "person.city": city, "person.title": "T", "sender.signature": "<i>S</i>"}
+			a := Addresses{OptOut: "https://o.example/?a&b", Sender: city, Trap: "https://t.example/", Pixel: "https://p.example/"}
+			got, err := p.Render(Else, v, a)
+			want, werr := p.byLiquid().Render(Else, v, a)
+			if got != want || fmt.Sprint(err) != fmt.Sprint(werr) {
+				t.Errorf("%q for %.20q: piece by piece %+v, %v; by Liquid %+v, %v", c.body, city, got, err, want, werr)
 			}
 		}
 	}
