@@ -7,6 +7,7 @@ import (
 	"maps"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/k3a/html2text"
@@ -84,6 +85,8 @@ type Program struct {
 	links []Link
 	shelf bool // some words name an item of the shelf
 	names []Field
+
+	signatures sync.Map // as written → [2]string, HTML that is safe and text: many letters have few senders
 }
 
 // letter is what the readers of one group get.
@@ -311,7 +314,7 @@ func (p *Program) Render(group int64, v Values, a Addresses) (Rendered, error) {
 	if a.Trap != "" {
 		own["trap"] = html.EscapeString(a.Trap)
 	}
-	b := v.bindings()
+	b := p.bindings(v)
 	b["ombak"] = own
 	var out Rendered
 	subject, err := l.subject.fill(b)
@@ -339,7 +342,7 @@ func (p *Program) Render(group int64, v Values, a Addresses) (Rendered, error) {
 // has an image (common practice, no source): its pixel lies behind it.
 const fewWords = 3300
 
-func (v Values) bindings() map[string]any {
+func (p *Program) bindings(v Values) map[string]any {
 	b := map[string]any{}
 	for k, s := range v {
 		group, field, ok := strings.Cut(k, ".")
@@ -352,8 +355,13 @@ func (v Values) bindings() map[string]any {
 			b[group] = m
 		}
 		if k == signatureField {
-			clean := Clean(s)
-			m["signature_html"], m["signature_text"] = clean, strings.TrimSpace(html2text.HTML2TextWithOptions(clean, html2text.WithUnixLineBreaks()))
+			both, ok := p.signatures.Load(s)
+			if !ok {
+				clean := Clean(s)
+				both = [2]string{clean, strings.TrimSpace(html2text.HTML2TextWithOptions(clean, html2text.WithUnixLineBreaks()))}
+				p.signatures.Store(s, both)
+			}
+			m["signature_html"], m["signature_text"] = both.([2]string)[0], both.([2]string)[1]
 			continue
 		}
 		m[field] = s

@@ -472,14 +472,13 @@ func TestWhereThePixelLies(t *testing.T) {
 
 // byLiquid is the program with every template filled in by Liquid alone.
 func (p *Program) byLiquid() *Program {
-	q := *p
-	q.parts = map[int64]*letter{}
+	q := &Program{doc: p.doc, links: p.links, shelf: p.shelf, names: p.names, parts: map[int64]*letter{}}
 	for g, l := range p.parts {
 		part := &letter{links: l.links}
 		part.subject, part.html, part.text = &template{root: l.subject.root}, &template{root: l.html.root}, &template{root: l.text.root}
 		q.parts[g] = part
 	}
-	return &q
+	return q
 }
 
 // A letter is the same whether its fields are written as they are or by Liquid,
