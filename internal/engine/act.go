@@ -2,11 +2,11 @@ package engine
 
 import (
 	"context"
-	"fmt"
 
 	"ombak/internal/core/act"
 	"ombak/internal/core/handoff"
 	"ombak/internal/core/person"
+	"ombak/internal/core/plainly"
 	"ombak/internal/store"
 )
 
@@ -38,7 +38,7 @@ func (e *Engine) do(ctx context.Context, tx store.Tx, acts []act.Act, reader int
 			err = e.assign(ctx, tx, reader, a.To, how)
 		}
 		if err != nil && !store.IsNotFound(err) {
-			return fmt.Errorf("%s: %w", a.Do, err)
+			return plainly.Errorf("%s: %w", a.Do, err)
 		}
 	}
 	return nil

@@ -2,7 +2,6 @@ package engine
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"log/slog"
 	"slices"
@@ -10,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"ombak/internal/core/plainly"
 	"ombak/internal/core/rule"
 	"ombak/internal/store"
 )
@@ -135,9 +135,9 @@ func inOrder(list []store.Audience) []store.Audience {
 
 // Errors of audiences.
 var (
-	ErrCircle = errors.New("an audience cannot ask for itself, neither directly nor by way of another")
-	ErrInUse  = errors.New("it is in use")
-	ErrNoName = errors.New("give it a name")
+	ErrCircle = plainly.New("an audience cannot ask for itself, neither directly nor by way of another")
+	ErrInUse  = plainly.New("it is in use")
+	ErrNoName = plainly.New("give it a name")
 )
 
 // countFor is how long counting an audience may take where somebody waits for it.
@@ -162,7 +162,7 @@ func (e *Engine) SaveAudience(ctx context.Context, a store.Audience) (int64, err
 				return err
 			}
 			if !a.Rule.V.Asks() {
-				return errors.New("a live audience needs at least one condition; without any it would be everybody")
+				return plainly.New("a live audience needs at least one condition; without any it would be everybody")
 			}
 		} else {
 			a.Rule.V = rule.Rule{}
@@ -285,7 +285,7 @@ func (e *Engine) RemoveAudience(ctx context.Context, id int64) error {
 			for _, u := range use {
 				names = append(names, fmt.Sprintf("the %s “%s”", u.Kind, u.Name))
 			}
-			return fmt.Errorf("%w by %s: take it out there first", ErrInUse, strings.Join(names, ", "))
+			return plainly.Errorf("%w by %s: take it out there first", ErrInUse, strings.Join(names, ", "))
 		}
 		if err := store.RemoveAudience(ctx, tx, id); err != nil {
 			return err

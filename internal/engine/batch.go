@@ -12,6 +12,7 @@ import (
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 
 	"ombak/internal/core/person"
+	"ombak/internal/core/plainly"
 	"ombak/internal/store"
 )
 
@@ -143,7 +144,7 @@ func (e *Engine) RunBatch(ctx context.Context, id int64) error {
 		b.State, err = "stopped", nil
 	case err != nil:
 		slog.Error("a batch failed", "batch", id, "kind", b.Kind, "error", err)
-		b.State, b.Trouble, err = "failed", sayTrouble(err), nil
+		b.State, b.Trouble, err = "failed", Told(err), nil
 	case undo:
 		b.State = "undone"
 	case b.State == "running":
@@ -157,18 +158,7 @@ func (e *Engine) RunBatch(ctx context.Context, id int64) error {
 	return e.Store.Tell(ctx, topic("batch", id), "person")
 }
 
-// sayTrouble is an error as the people see it who wait for the batch.
-func sayTrouble(err error) string {
-	if x, ok := errors.AsType[interface {
-		error
-		ForPeople() string
-	}](err); ok {
-		return x.ForPeople()
-	}
-	return err.Error()
-}
-
-var errStopped = errors.New("stopped")
+var errStopped = plainly.New("stopped")
 
 // progress keeps how far a batch is, and reports errStopped where it is to stop.
 func (e *Engine) progress(ctx context.Context, b *store.Batch) error {
@@ -214,7 +204,7 @@ func (e *Engine) Bulk(ctx context.Context, kind, title string, who Chosen, d sto
 			}
 			def, ok := cat.Define(f)
 			if !ok || def.Fixed || def.Company || def.Type == person.EmailType || def.Type == person.PhoneType {
-				return 0, fmt.Errorf("%q cannot be set for many people at once", f)
+				return 0, plainly.Errorf("%q cannot be set for many people at once", f)
 			}
 			if d.Set[f], err = def.Tidy(v, ""); err != nil {
 				return 0, &FieldError{f, def.Name, v, err}
@@ -236,10 +226,10 @@ func (e *Engine) beginBulk(ctx context.Context, kind, title string, who Chosen, 
 			}
 		}
 		if len(ids) == 0 {
-			return errors.New("choose somebody first")
+			return plainly.New("choose somebody first")
 		}
 		if len(ids) > maxBulk {
-			return fmt.Errorf("this is about more than %d people: describe fewer", maxBulk)
+			return plainly.Errorf("this is about more than %d people: describe fewer", maxBulk)
 		}
 		var err error
 		if id, err = store.AddBatch(ctx, tx, store.Batch{Kind: kind, Title: title, State: "waiting", By: &user, Detail: store.JSON[store.BatchDetail]{V: d}}, e.Now()); err != nil {

@@ -2,13 +2,13 @@ package engine
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"html"
 	"strings"
 
 	"ombak/internal/core/contact"
 	"ombak/internal/core/message"
+	"ombak/internal/core/plainly"
 	"ombak/internal/store"
 )
 
@@ -28,13 +28,13 @@ func MayWrite(p *store.Person) error {
 	case "":
 		return nil
 	case contact.DoNotContact:
-		return errors.New("this person must not be contacted")
+		return plainly.New("this person must not be contacted")
 	case contact.OptedOut:
-		return errors.New("this person opted out of email")
+		return plainly.New("this person opted out of email")
 	case contact.Bounced:
-		return errors.New("their address bounces")
+		return plainly.New("their address bounces")
 	}
-	return errors.New("no email address is known")
+	return plainly.New("no email address is known")
 }
 
 // document is what it says: a plain letter with the item and a signature.
@@ -74,17 +74,17 @@ func (e *Engine) SendByHand(ctx context.Context, b ByHand, user int64) error {
 	var item store.ShelfItem
 	if b.Item != 0 {
 		if item, err = e.Store.ShelfItem(ctx, b.Item); store.IsNotFound(err) {
-			return errors.New("this is not on the shelf any more")
+			return plainly.New("this is not on the shelf any more")
 		} else if err != nil {
 			return err
 		}
 	}
 	if len(b.Once) < 16 || len(b.Once) > 64 {
-		return errors.New("the form is too old: open it anew")
+		return plainly.New("the form is too old: open it anew")
 	}
 	doc := b.document(item)
 	if strings.TrimSpace(b.Text) == "" {
-		return errors.New("write a few words")
+		return plainly.New("write a few words")
 	}
 	fields, err := e.Fields(ctx)
 	if err != nil {

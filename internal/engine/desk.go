@@ -2,8 +2,8 @@ package engine
 
 import (
 	"context"
-	"fmt"
 
+	"ombak/internal/core/plainly"
 	"ombak/internal/core/sequence"
 	"ombak/internal/core/signal"
 	"ombak/internal/store"
@@ -12,7 +12,7 @@ import (
 // FinishCall records what became of a call, and the sequence goes on.
 func (e *Engine) FinishCall(ctx context.Context, touch, rep int64, outcome sequence.Outcome, notes string) error {
 	if !outcome.Known() {
-		return fmt.Errorf("%q is no outcome of a call", outcome)
+		return plainly.Errorf("%q is no outcome of a call", outcome)
 	}
 	now := e.Now()
 	err := e.Store.InTx(ctx, func(tx store.Tx) error {

@@ -21,6 +21,7 @@ import (
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 
 	"ombak/internal/core/calendar"
+	"ombak/internal/core/plainly"
 	"ombak/internal/core/sequence"
 	"ombak/internal/mail"
 	"ombak/internal/seal"
@@ -107,7 +108,7 @@ func New(ctx context.Context, c Config) (*Engine, error) {
 		return nil, fmt.Errorf("readying background jobs: %w", err)
 	}
 	if x.key, err = base64.StdEncoding.DecodeString(key); err != nil || len(x.key) < 32 {
-		return nil, fmt.Errorf("the key that signs links is damaged")
+		return nil, plainly.Errorf("the key that signs links is damaged")
 	}
 	if _, err := x.Store.Setting(ctx, "link_key_before", &x.before); err != nil {
 		return nil, fmt.Errorf("reading the earlier key that signed links: %w", err)

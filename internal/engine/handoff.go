@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"ombak/internal/core/handoff"
+	"ombak/internal/core/plainly"
 	"ombak/internal/core/right"
 	"ombak/internal/core/sequence"
 	"ombak/internal/store"
@@ -70,10 +71,10 @@ func (e *Engine) HandOver(ctx context.Context, person int64) error {
 
 // Errors of handing over.
 var (
-	ErrHanded   = errors.New("they are with a rep already: an open handoff or an open deal")
-	ErrNoReason = errors.New("sending back needs a reason")
-	ErrNoStage  = errors.New("the pipeline has no stage yet: an admin or a lead names the stages in the settings")
-	ErrGone     = errors.New("somebody else has decided this meanwhile")
+	ErrHanded   = plainly.New("they are with a rep already: an open handoff or an open deal")
+	ErrNoReason = plainly.New("sending back needs a reason")
+	ErrNoStage  = plainly.New("the pipeline has no stage yet: an admin or a lead names the stages in the settings")
+	ErrGone     = plainly.New("somebody else has decided this meanwhile")
 )
 
 // Accept accepts a handoff for a rep: a deal is opened in the first stage, or
@@ -114,7 +115,7 @@ func (e *Engine) Accept(ctx context.Context, id, rep int64) (deal int64, err err
 }
 
 // ErrMovedOn is answered where something cannot be taken back any more.
-var ErrMovedOn = errors.New("it cannot be taken back any more: things have gone on since")
+var ErrMovedOn = plainly.New("it cannot be taken back any more: things have gone on since")
 
 // TakeBack puts a handoff that a user accepted or sent back on the desk again.
 // What accepting it did is undone: the deal goes, and the person is back in
@@ -204,7 +205,7 @@ func (e *Engine) GiveDeal(ctx context.Context, deal, rep, user int64) error {
 		var to *int64
 		if rep != 0 {
 			if role, err := store.RoleOf(ctx, tx, rep); err != nil || role == right.Marketer {
-				return errors.Join(err, errors.New("a deal is for a rep, a lead or an admin"))
+				return errors.Join(err, plainly.New("a deal is for a rep, a lead or an admin"))
 			}
 			to = &rep
 		}

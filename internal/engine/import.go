@@ -3,7 +3,6 @@ package engine
 import (
 	"context"
 	"errors"
-	"fmt"
 	"io"
 	"slices"
 	"strings"
@@ -11,6 +10,7 @@ import (
 
 	"ombak/internal/core/intake"
 	"ombak/internal/core/person"
+	"ombak/internal/core/plainly"
 	"ombak/internal/roster"
 	"ombak/internal/store"
 )
@@ -55,7 +55,7 @@ func (e *Engine) NewImport(ctx context.Context, name string, file io.Reader, use
 				break
 			}
 			if err != nil {
-				return fmt.Errorf("the file did not arrive as a whole: %w", err)
+				return plainly.Errorf("the file did not arrive as a whole: %w", err)
 			}
 		}
 		return store.SaveImport(ctx, tx, &store.Import{Batch: id, Form: "csv", Size: size})
@@ -245,10 +245,10 @@ func (e *Engine) CheckImport(ctx context.Context, batch int64, m intake.Mapping)
 		return store.ErrOver
 	}
 	if len(m.Columns) != len(i.Columns.V.Head) {
-		return errors.New("the columns are not those of the file; load the page again")
+		return plainly.New("the columns are not those of the file; load the page again")
 	}
 	if !slices.Contains(intake.Policies(), m.Policy) {
-		return errors.New("choose what happens to people who are known")
+		return plainly.New("choose what happens to people who are known")
 	}
 	i.Options.V, i.Checked = m, false
 	if _, err := e.builder(ctx, &i); err != nil {
@@ -260,7 +260,7 @@ func (e *Engine) CheckImport(ctx context.Context, batch int64, m intake.Mapping)
 			return err
 		}
 		if a.Live {
-			return errors.New("people join a live audience by its rule; choose a hand-picked one")
+			return plainly.New("people join a live audience by its rule; choose a hand-picked one")
 		}
 	}
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {

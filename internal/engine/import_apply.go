@@ -5,6 +5,7 @@ import (
 	"errors"
 	"sync"
 
+	"ombak/internal/core/plainly"
 	"ombak/internal/store"
 )
 
@@ -19,7 +20,7 @@ func (e *Engine) apply(ctx context.Context, b *store.Batch, i *store.Import) err
 	b.Total = i.Counts.V.Rows - i.Counts.V.Rejected
 	if len(pieces[0])+len(pieces[1]) == 0 && b.Done < b.Total {
 		i.Checked = false
-		return errors.Join(errors.New("the database was restarted since the file was checked: check it once more; rows that were brought in are known then"), e.Store.KeepImport(ctx, i))
+		return errors.Join(plainly.New("the database was restarted since the file was checked: check it once more; rows that were brought in are known then"), e.Store.KeepImport(ctx, i))
 	}
 	author := store.Author{How: "import: " + b.Title, Batch: b.ID, At: e.Now()}
 	if b.By != nil {

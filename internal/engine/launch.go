@@ -2,7 +2,6 @@ package engine
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 	"time"
@@ -10,6 +9,7 @@ import (
 	"ombak/internal/core/calendar"
 	"ombak/internal/core/contact"
 	"ombak/internal/core/person"
+	"ombak/internal/core/plainly"
 	"ombak/internal/core/sequence"
 	"ombak/internal/store"
 )
@@ -20,6 +20,9 @@ type Unready struct{ Problems []sequence.Problem }
 func (u *Unready) Error() string {
 	return fmt.Sprintf("it cannot be launched yet: %s", u.Problems[0].Text)
 }
+
+// Plain marks it as an error that users may read.
+func (*Unready) Plain() {}
 
 // Problems lists what keeps the draft of a sequence from being launched: the
 // plan's own faults, who enters, and messages that are not there or that no
@@ -32,7 +35,7 @@ func (e *Engine) Problems(ctx context.Context, q store.Sequence, p *sequence.Pla
 	}
 	if entry.Rule != nil {
 		if err := entry.Rule.Check(nil); err != nil {
-			problems = append(problems, sequence.Problem{Text: "who enters: " + err.Error()})
+			problems = append(problems, sequence.Problem{Text: "who enters: " + Told(err)})
 		}
 	}
 	if problem, err := e.ungrounded(ctx, p.Ground); err != nil {
@@ -139,7 +142,7 @@ func (e *Engine) Launch(ctx context.Context, id, user int64, move bool) error {
 }
 
 // ErrNotRunning is answered where a sequence is not in the state an action is for.
-var ErrNotRunning = errors.New("the sequence is not in that state any more")
+var ErrNotRunning = plainly.New("the sequence is not in that state any more")
 
 // Hold stops everything of a running sequence where it stands: nobody is
 // walked on and nothing goes out until it runs again.

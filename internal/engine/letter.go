@@ -2,7 +2,6 @@ package engine
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"html"
 	"strings"
@@ -12,6 +11,7 @@ import (
 	"ombak/internal/core/calendar"
 	"ombak/internal/core/message"
 	"ombak/internal/core/person"
+	"ombak/internal/core/plainly"
 	"ombak/internal/core/rule"
 	"ombak/internal/core/sequence"
 	"ombak/internal/core/signal"
@@ -53,7 +53,7 @@ func (e *Engine) wordsOf(ctx context.Context, id int64, version int) (*message.P
 	}
 	doc, err := e.Store.VersionDoc(ctx, id, version)
 	if store.IsNotFound(err) {
-		return nil, &unsendable{errors.New("its message is not there any more")}
+		return nil, &unsendable{plainly.New("its message is not there any more")}
 	}
 	if err != nil {
 		return nil, err
@@ -305,7 +305,7 @@ type Draft struct {
 }
 
 // ErrNoSender is why an email without anybody who sends it stops.
-var ErrNoSender = errors.New("nobody sends it: the reader has no owner and the message names no other sender")
+var ErrNoSender = plainly.New("nobody sends it: the reader has no owner and the message names no other sender")
 
 // WriteFor writes a document as one person would get it, with links that lead
 // straight to their targets. group −1 lets the groups' rules decide.
@@ -355,11 +355,11 @@ func (l *letters) letter(ctx context.Context, o *store.Outgoing) (letter mail.Le
 	reader := l.people[o.Person]
 	switch {
 	case reader == nil:
-		return letter, 0, nil, &unsendable{errors.New("the reader is not there any more")}
+		return letter, 0, nil, &unsendable{plainly.New("the reader is not there any more")}
 	case o.Sender == nil:
 		return letter, 0, nil, &unsendable{ErrNoSender}
 	case reader.Email == "":
-		return letter, 0, nil, &unsendable{errors.New("the reader has no email address")}
+		return letter, 0, nil, &unsendable{plainly.New("the reader has no email address")}
 	}
 	p, err := e.wordsOf(ctx, o.Message, o.Version)
 	if err != nil {
@@ -370,7 +370,7 @@ func (l *letters) letter(ctx context.Context, o *store.Outgoing) (letter mail.Le
 	}
 	if edit = l.edits[[2]int64{o.Message, o.Person}]; edit != nil {
 		if p, err = message.Compile(p.Document().With(edit), l.fields); err != nil {
-			return letter, 0, nil, &unsendable{fmt.Errorf("what was changed for this reader: %w", err)}
+			return letter, 0, nil, &unsendable{plainly.Errorf("what was changed for this reader: %w", err)}
 		}
 	}
 	optOut := e.OptOutURL(o.ID)
@@ -398,7 +398,7 @@ func (l *letters) letter(ctx context.Context, o *store.Outgoing) (letter mail.Le
 	}
 	files, err := e.attachments(ctx, doc)
 	if store.IsNotFound(err) {
-		return letter, 0, nil, &unsendable{errors.New("a file it takes along is not there any more")}
+		return letter, 0, nil, &unsendable{plainly.New("a file it takes along is not there any more")}
 	}
 	if err != nil {
 		return letter, 0, nil, err

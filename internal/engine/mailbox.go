@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"ombak/internal/core/mailbox"
+	"ombak/internal/core/plainly"
 	"ombak/internal/mail"
 	"ombak/internal/store"
 )
@@ -80,7 +81,7 @@ func (e *Engine) SetMailbox(ctx context.Context, user int64, b mailbox.Box) erro
 }
 
 // ErrNoSeal is answered where there is no key to keep passwords with.
-var ErrNoSeal = errors.New("passwords cannot be kept here: the key to seal them with is missing")
+var ErrNoSeal = plainly.New("passwords cannot be kept here: the key to seal them with is missing")
 
 // Reseal seals the passwords of mail servers anew that an earlier key has
 // sealed, and answers how many. Several processes may do so at once.
@@ -121,7 +122,7 @@ func (e *Engine) SetMailAccount(ctx context.Context, user int64, server, login, 
 		_, port, implicit, err := mail.ParseServer(a.Server)
 		known := slices.Contains(mailPorts, port) || implicit || e.PrivateServers
 		if err != nil || !known || len(a.Server) > 255 || len(a.Login) > 255 || len(password) > 1000 {
-			return errors.New("a mail server reads like smtp.karang.example:587, with one of the ports 25, 465, 587 and 2525, " +
+			return plainly.New("a mail server reads like smtp.karang.example:587, with one of the ports 25, 465, 587 and 2525, " +
 				"or like smtps://smtp.karang.example:2465 where TLS begins at once")
 		}
 		if e.Seal == nil {
@@ -133,10 +134,10 @@ func (e *Engine) SetMailAccount(ctx context.Context, user int64, server, login, 
 				return err
 			}
 			if len(had) == 0 || had[0].Server != a.Server || had[0].Login != a.Login || had[0].Secret == nil {
-				return errors.New("type the password too")
+				return plainly.New("type the password too")
 			}
 			if password, err = e.Seal.Open(had[0].Secret); err != nil {
-				return fmt.Errorf("the password that was kept cannot be read (%w): type it anew", err)
+				return plainly.Errorf("the password that was kept cannot be read (%w): type it anew", err)
 			}
 		}
 		s, err := mail.NewAccountSender(mail.Account{Server: a.Server, Login: a.Login, Password: password}, e.PrivateServers)
@@ -165,8 +166,8 @@ var mailPorts = []int{25, 465, 587, 2525}
 // Why a mail server of one's own is not kept. What it answered is not told: it
 // may be another's machine, and what listens there is not for us to find out.
 var (
-	ErrNoServer = errors.New("no mail server answered there in a way we could use: check its name and port, and that it offers TLS")
-	ErrNoEntry  = errors.New("the mail server does not take that name and password")
+	ErrNoServer = plainly.New("no mail server answered there in a way we could use: check its name and port, and that it offers TLS")
+	ErrNoEntry  = plainly.New("the mail server does not take that name and password")
 )
 
 func whyNotIn(err error) error {
@@ -210,7 +211,7 @@ func (e *Engine) mailers(ctx context.Context, users []int64) (map[int64]Mailer, 
 					continue
 				}
 				if password, err = e.Seal.Open(a.Secret); err != nil {
-					out[a.User] = closed{fmt.Errorf("the password of the mailbox cannot be read: %w", err)}
+					out[a.User] = closed{plainly.Errorf("the password of the mailbox cannot be read: %w", err)}
 					continue
 				}
 			}

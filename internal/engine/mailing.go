@@ -2,7 +2,6 @@ package engine
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"time"
 
@@ -10,6 +9,7 @@ import (
 	"ombak/internal/core/calendar"
 	"ombak/internal/core/mailing"
 	"ombak/internal/core/person"
+	"ombak/internal/core/plainly"
 	"ombak/internal/core/rule"
 	"ombak/internal/store"
 )
@@ -175,36 +175,36 @@ func (e *Engine) decide(m *store.Mailing, list []store.Candidate, now time.Time)
 func (e *Engine) Ready(ctx context.Context, m *store.Mailing) error {
 	switch {
 	case m.Message == nil:
-		return errors.New("choose a message")
+		return plainly.New("choose a message")
 	case m.Audience == nil:
-		return errors.New("choose an audience")
+		return plainly.New("choose an audience")
 	case m.Purpose == nil:
-		return errors.New("choose what people agreed to")
+		return plainly.New("choose what people agreed to")
 	}
 	if err := m.Plan.V.Check(); err != nil {
 		return err
 	}
 	for _, a := range m.Acts.V {
 		if err := a.Check(act.OfLink()); err != nil {
-			return fmt.Errorf("what pressing a link does besides: %w", err)
+			return plainly.Errorf("what pressing a link does besides: %w", err)
 		}
 	}
 	msg, err := e.Store.Message(ctx, *m.Message)
 	if store.IsNotFound(err) {
-		return errors.New("its message is not there any more")
+		return plainly.New("its message is not there any more")
 	}
 	if err != nil {
 		return err
 	}
 	if msg.Version == 0 {
-		return fmt.Errorf("“%s” is a draft that was not kept yet", msg.Name)
+		return plainly.Errorf("“%s” is a draft that was not kept yet", msg.Name)
 	}
 	fields, err := e.Fields(ctx)
 	if err != nil {
 		return err
 	}
 	if err := msg.Doc.V.Check(fields); err != nil {
-		return fmt.Errorf("“%s”: %w", msg.Name, err)
+		return plainly.Errorf("“%s”: %w", msg.Name, err)
 	}
 	proof, err := e.Proof(ctx, &msg.Doc.V, msg.FromOwner, msg.SenderID, rule.ThingIs(rule.Audience, *m.Audience))
 	if err != nil {
@@ -212,7 +212,7 @@ func (e *Engine) Ready(ctx context.Context, m *store.Mailing) error {
 	}
 	for _, f := range proof.Findings {
 		if f.Grave {
-			return fmt.Errorf("the proof of “%s” found: %s", msg.Name, f.Text)
+			return plainly.Errorf("the proof of “%s” found: %s", msg.Name, f.Text)
 		}
 	}
 	return nil
@@ -379,7 +379,7 @@ func (e *Engine) CleanBounced(ctx context.Context, id, user int64) (int64, error
 		return 0, err
 	}
 	if len(all) == 0 {
-		return 0, errors.New("no address bounced")
+		return 0, plainly.New("no address bounced")
 	}
 	return e.beginBulk(ctx, "set", "take off addresses that bounced", Chosen{IDs: all}, store.BatchDetail{Set: person.Values{person.EmailField: ""}}, user)
 }

@@ -2,9 +2,9 @@ package engine
 
 import (
 	"context"
-	"errors"
 
 	"ombak/internal/core/person"
+	"ombak/internal/core/plainly"
 	"ombak/internal/store"
 )
 
@@ -70,7 +70,7 @@ func (e *Engine) alike(ctx context.Context, pairs []store.Pair, n int) ([]Double
 // It answers the batch by which it can be undone.
 func (e *Engine) Merge(ctx context.Context, keep, gone int64, set person.Values, user int64) (int64, error) {
 	if keep == gone {
-		return 0, errors.New("choose two different records")
+		return 0, plainly.New("choose two different records")
 	}
 	var batch int64
 	err := e.Store.InTx(ctx, func(tx store.Tx) error {

@@ -2,13 +2,13 @@ package engine
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"strings"
 	"time"
 
 	"ombak/internal/core/message"
 	"ombak/internal/core/person"
+	"ombak/internal/core/plainly"
 	"ombak/internal/mail"
 	"ombak/internal/store"
 )
@@ -75,7 +75,7 @@ func (e *Engine) KeepMessage(ctx context.Context, id, user int64) error {
 		return err
 	}
 	if d.SenderID == nil {
-		return errors.New("choose who sends it to readers without an owner")
+		return plainly.New("choose who sends it to readers without an owner")
 	}
 	m.Doc, m.FromOwner, m.SenderID = d.Doc, d.FromOwner, d.SenderID
 	return e.Store.InTx(ctx, func(tx store.Tx) error {
@@ -96,7 +96,7 @@ func (e *Engine) RemoveMessage(ctx context.Context, id int64, back bool) error {
 		for _, u := range use {
 			names = append(names, fmt.Sprintf("the %s “%s”", u.Kind, u.Name))
 		}
-		return fmt.Errorf("%w by %s: take it out there first", ErrInUse, strings.Join(names, ", "))
+		return plainly.Errorf("%w by %s: take it out there first", ErrInUse, strings.Join(names, ", "))
 	}
 	now := e.Now()
 	at := &now
@@ -129,7 +129,7 @@ func (e *Engine) UseGroups(ctx context.Context, id, user int64, groups []int64) 
 			}
 		}
 		if len(use) > message.MaxGroups {
-			return fmt.Errorf("a message has at most %d groups of readers", message.MaxGroups)
+			return plainly.Errorf("a message has at most %d groups of readers", message.MaxGroups)
 		}
 		d.Doc.V.Use(use)
 		return nil
@@ -147,7 +147,7 @@ func (e *Engine) SaveReaderGroup(ctx context.Context, g store.ReaderGroup) (id i
 			return err
 		}
 		if !g.Rule.V.Asks() {
-			return errors.New("a group of readers needs at least one condition; everyone else is always there")
+			return plainly.New("a group of readers needs at least one condition; everyone else is always there")
 		}
 		if err := g.Rule.V.Check(cat); err != nil {
 			return err
@@ -220,7 +220,7 @@ func (e *Engine) EditForOne(ctx context.Context, id, reader, user int64, edit *m
 			edit.Sections[n] = m.Doc.V.Sections[i].Kind.Tidy(c)
 		}
 		if len(edit.Subject) > message.MaxSubject {
-			return fmt.Errorf("the subject is longer than %d bytes", message.MaxSubject)
+			return plainly.Errorf("the subject is longer than %d bytes", message.MaxSubject)
 		}
 		if _, err := message.Compile(m.Doc.V.With(edit), fields); err != nil {
 			return err

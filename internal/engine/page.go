@@ -14,6 +14,7 @@ import (
 	"ombak/internal/core/message"
 	"ombak/internal/core/page"
 	"ombak/internal/core/person"
+	"ombak/internal/core/plainly"
 	"ombak/internal/core/shelf"
 	"ombak/internal/core/signal"
 	"ombak/internal/store"
@@ -294,7 +295,7 @@ func (e *Engine) follow(ctx context.Context, tx store.Tx, a store.Answer, proven
 // NewPage begins a page that nobody sees yet.
 func (e *Engine) NewPage(ctx context.Context, title string, user int64) (id int64, err error) {
 	if title = person.Name(title); title == "" {
-		return 0, errors.New("give the page a title")
+		return 0, plainly.New("give the page a title")
 	}
 	p := store.Page{Slug: Slug(title)}
 	p.Doc.V = page.New(title, "", "Send it to me").WithLadder(person.Title, person.Country, person.PhoneField)
@@ -382,11 +383,11 @@ func (e *Engine) PageFaults(ctx context.Context, d *page.Document) ([]error, err
 		m, err := e.Store.Message(ctx, f.Message)
 		switch {
 		case store.IsNotFound(err):
-			out = append(out, errors.New("the email that brings what was asked for is not there any more"))
+			out = append(out, plainly.New("the email that brings what was asked for is not there any more"))
 		case err != nil:
 			return nil, err
 		case m.Version == 0:
-			out = append(out, errors.New("“"+m.Name+"” is a draft that was not kept yet"))
+			out = append(out, plainly.New("“"+m.Name+"” is a draft that was not kept yet"))
 		}
 	}
 	if f.To != "" {
@@ -395,7 +396,7 @@ func (e *Engine) PageFaults(ctx context.Context, d *page.Document) ([]error, err
 			return nil, err
 		}
 		if !ours {
-			out = append(out, errors.New("the page that follows is one of Ombak’s, such as /p/thanks, or one of your own sites"))
+			out = append(out, plainly.New("the page that follows is one of Ombak’s, such as /p/thanks, or one of your own sites"))
 		}
 	}
 	purposes, err := e.Store.Purposes(ctx)
@@ -404,7 +405,7 @@ func (e *Engine) PageFaults(ctx context.Context, d *page.Document) ([]error, err
 	}
 	for _, c := range f.Consents {
 		if !slices.ContainsFunc(purposes, func(p store.Purpose) bool { return p.ID == c.Purpose }) {
-			out = append(out, errors.New("choose what the box for consent is for"))
+			out = append(out, plainly.New("choose what the box for consent is for"))
 		}
 	}
 	for _, a := range f.Acts {
@@ -412,7 +413,7 @@ func (e *Engine) PageFaults(ctx context.Context, d *page.Document) ([]error, err
 			continue
 		}
 		if _, err := e.Store.Sequence(ctx, a.ID()); store.IsNotFound(err) {
-			out = append(out, errors.New("a sequence that the form leads into is not there any more"))
+			out = append(out, plainly.New("a sequence that the form leads into is not there any more"))
 		} else if err != nil {
 			return nil, err
 		}
@@ -465,7 +466,7 @@ func (e *Engine) RemovePage(ctx context.Context, id int64, back bool) error {
 	if back {
 		at = nil
 	} else if len(use) > 0 {
-		return errors.New("the sequence “" + use[0].Name + "” is entered by its form: change that first")
+		return plainly.New("the sequence “" + use[0].Name + "” is entered by its form: change that first")
 	}
 	return e.Store.InTx(ctx, func(tx store.Tx) error { return store.RemovePage(ctx, tx, id, at) })
 }

@@ -2,13 +2,12 @@ package engine
 
 import (
 	"context"
-	"errors"
-	"fmt"
 	"maps"
 	"strings"
 	"time"
 
 	"ombak/internal/core/person"
+	"ombak/internal/core/plainly"
 	"ombak/internal/store"
 )
 
@@ -21,11 +20,14 @@ type FieldError struct {
 }
 
 func (e *FieldError) Error() string { return e.Name + ": " + e.Err.Error() }
+
+// Plain marks it as an error that users may read.
+func (*FieldError) Plain()          {}
 func (e *FieldError) Unwrap() error { return e.Err }
 
 // ErrNoWay is answered where nothing would be left by which somebody could be
 // told from others.
-var ErrNoWay = errors.New("somebody needs an email address, a telephone number or a profile: nobody could find this record again")
+var ErrNoWay = plainly.New("somebody needs an email address, a telephone number or a profile: nobody could find this record again")
 
 func (e *Engine) by(user int64, how string) store.Author {
 	return store.Author{User: user, How: how, At: e.Now()}
@@ -47,7 +49,7 @@ func (e *Engine) ChangePerson(ctx context.Context, id int64, set person.Values, 
 		for f, v := range set {
 			d, ok := cat.Define(f)
 			if !ok || d.Fixed || d.Company && f != person.Company {
-				return nil, fmt.Errorf("%q cannot be changed on a person", f)
+				return nil, plainly.Errorf("%q cannot be changed on a person", f)
 			}
 			if out[f], err = d.Tidy(v, country); err != nil {
 				return nil, &FieldError{f, d.Name, v, err}
@@ -56,7 +58,7 @@ func (e *Engine) ChangePerson(ctx context.Context, id int64, set person.Values, 
 		if addr := out[person.EmailField]; addr != "" && addr != now[person.EmailField] {
 			who, err := store.LastMailSender(ctx, tx, addr)
 			if err == nil && who != id {
-				return nil, &FieldError{person.EmailField, "email", addr, errors.New("another record has this address; merge the two instead")}
+				return nil, &FieldError{person.EmailField, "email", addr, plainly.New("another record has this address; merge the two instead")}
 			}
 			if err != nil && !store.IsNotFound(err) {
 				return nil, err
@@ -175,9 +177,9 @@ func (e *Engine) AddContact(ctx context.Context, id int64, value string, user in
 			who, err := store.LastMailSender(ctx, tx, addr)
 			switch {
 			case err == nil && who != id:
-				return nil, errors.New("another record has this address; merge the two instead")
+				return nil, plainly.New("another record has this address; merge the two instead")
 			case err == nil:
-				return nil, errors.New("the record has this address already")
+				return nil, plainly.New("the record has this address already")
 			case !store.IsNotFound(err):
 				return nil, err
 			}
@@ -209,7 +211,7 @@ func (e *Engine) UndoChange(ctx context.Context, personID, change, user int64) e
 		}
 		_, kept, err := e.revert(ctx, tx, []store.Changed{h}, e.by(user, "undone"))
 		if err == nil && kept > 0 {
-			err = errors.New("something else has changed this since: nothing was undone")
+			err = plainly.New("something else has changed this since: nothing was undone")
 		}
 		return err
 	})
@@ -298,7 +300,7 @@ func (e *Engine) AddPerson(ctx context.Context, set person.Values, user int64) (
 	var id int64
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {
 		if _, err := store.LastMailSender(ctx, tx, addr); err == nil {
-			return &FieldError{person.EmailField, "email", addr, errors.New("somebody has this address already")}
+			return &FieldError{person.EmailField, "email", addr, plainly.New("somebody has this address already")}
 		} else if !store.IsNotFound(err) {
 			return err
 		}
@@ -329,13 +331,13 @@ func (e *Engine) ChangeCompany(ctx context.Context, id int64, set person.Values,
 	for f, v := range set {
 		d, ok := cat.Define(f)
 		if !ok || !d.Company {
-			return fmt.Errorf("%q cannot be changed on a company", f)
+			return plainly.Errorf("%q cannot be changed on a company", f)
 		}
 		if out[f], err = d.Tidy(v, ""); err != nil {
 			return &FieldError{f, d.Name, v, err}
 		}
 		if f == person.Company && out[f] == "" {
-			return &FieldError{f, d.Name, v, errors.New("a company needs a name")}
+			return &FieldError{f, d.Name, v, plainly.New("a company needs a name")}
 		}
 	}
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {

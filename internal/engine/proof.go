@@ -83,7 +83,7 @@ func (e *Engine) Proof(ctx context.Context, doc *message.Document, fromOwner boo
 		return p, err
 	}
 	if _, err := message.Compile(doc, fields); err != nil {
-		p.Findings = append(p.Findings, message.Finding{Text: err.Error(), Grave: true})
+		p.Findings = append(p.Findings, message.Finding{Text: Told(err), Grave: true})
 	}
 	if sender == nil {
 		p.Findings = append(p.Findings, message.Finding{Text: "nobody is chosen who sends it to readers without an owner", Grave: true})

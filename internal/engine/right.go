@@ -2,14 +2,14 @@ package engine
 
 import (
 	"context"
-	"errors"
 
+	"ombak/internal/core/plainly"
 	"ombak/internal/core/right"
 	"ombak/internal/store"
 )
 
 // ErrNotYours is answered to somebody who would do what is another's.
-var ErrNotYours = errors.New("this is somebody else’s: only they, a lead or an admin can do it")
+var ErrNotYours = plainly.New("this is somebody else’s: only they, a lead or an admin can do it")
 
 // may checks that a user may do what belongs to another; nil: to nobody.
 func may(ctx context.Context, tx store.Tx, user int64, of *int64) error {

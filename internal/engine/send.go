@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"ombak/internal/core/mailbox"
+	"ombak/internal/core/plainly"
 	"ombak/internal/core/touch"
 	"ombak/internal/mail"
 	"ombak/internal/store"
@@ -91,7 +92,7 @@ func (e *Engine) beginRounds(ctx context.Context, n int) (claimed int, done func
 		return 0, done, err
 	}
 	if worker == 0 {
-		return 0, done, errors.New("an engine sends only as a registered worker")
+		return 0, done, plainly.New("an engine sends only as a registered worker")
 	}
 	if clear, err := e.post.clear(ctx, e); err != nil {
 		return 0, done, fmt.Errorf("noting what became of earlier emails: %w", err)
@@ -298,7 +299,7 @@ func (e *Engine) giveBack(ctx context.Context, list []store.Outgoing, back *sync
 func (e *Engine) send(ctx context.Context, r *round, marks *marker, o *store.Outgoing) (x outcome, ok bool, err error) {
 	letter, group, edit, err := r.l.letter(ctx, o)
 	if wrong, ok := errors.AsType[*unsendable](err); ok {
-		return outcome{o: *o, outbox: r.outbox, state: touch.Stopped, trouble: wrong.Error(), at: e.Now()}, true, nil
+		return outcome{o: *o, outbox: r.outbox, state: touch.Stopped, trouble: Told(wrong.error), at: e.Now()}, true, nil
 	}
 	if err != nil {
 		return x, false, err
@@ -320,14 +321,14 @@ func (e *Engine) send(ctx context.Context, r *round, marks *marker, o *store.Out
 	case mail.Refused:
 		x.fault = mail.FaultOf(err)
 		x.refused, x.bounced = true, x.fault == mailbox.Reader
-		x.state, x.trouble = touch.Stopped, err.Error()
+		x.state, x.trouble = touch.Stopped, Told(err)
 		if x.fault == mailbox.Ours {
 			x = x.later(err) // it is not the letter's fault: it waits until ours is mended
 		}
 	case mail.Later:
 		x = x.later(err)
 	default:
-		x.state, x.trouble = touch.Held, fmt.Sprintf("perhaps sent: %v", err)
+		x.state, x.trouble = touch.Held, "perhaps sent: "+Told(err)
 	}
 	return x, true, nil
 }
@@ -335,11 +336,11 @@ func (e *Engine) send(ctx context.Context, r *round, marks *marker, o *store.Out
 // later has an email tried again, unless that has been done often enough.
 func (x outcome) later(why error) outcome {
 	if x.o.Tries > len(gaps) {
-		x.state, x.trouble = touch.Stopped, fmt.Sprintf("not taken in %d tries, the last: %v", x.o.Tries, why)
+		x.state, x.trouble = touch.Stopped, fmt.Sprintf("not taken in %d tries, the last: %s", x.o.Tries, Told(why))
 		return x
 	}
 	slog.Warn("an email is tried again later", "touch", x.o.ID, "tries", x.o.Tries, "reason", why, "error", errors.Unwrap(why))
-	x.state, x.trouble, x.ready = touch.Ready, why.Error(), x.at.Add(gaps[x.o.Tries-1])
+	x.state, x.trouble, x.ready = touch.Ready, Told(why), x.at.Add(gaps[x.o.Tries-1])
 	return x
 }
 
@@ -364,7 +365,7 @@ type outcome struct {
 func (e *Engine) Resolve(ctx context.Context, id int64, how string) error {
 	state := map[string]touch.State{"sent": touch.Sent, "again": touch.Ready, "pass": touch.Passed}[how]
 	if state == "" {
-		return fmt.Errorf("an email is sent, sent again or passed over, not %q", how)
+		return plainly.Errorf("an email is sent, sent again or passed over, not %q", how)
 	}
 	t, err := e.Store.Touch(ctx, id)
 	if err != nil {

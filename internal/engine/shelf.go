@@ -2,8 +2,6 @@ package engine
 
 import (
 	"context"
-	"errors"
-	"fmt"
 	"net/http"
 	"path"
 	"slices"
@@ -12,6 +10,7 @@ import (
 
 	"ombak/internal/core/message"
 	"ombak/internal/core/person"
+	"ombak/internal/core/plainly"
 	"ombak/internal/core/shelf"
 	"ombak/internal/core/signal"
 	"ombak/internal/mail"
@@ -22,7 +21,7 @@ import (
 // stays; a file that is not what its name says is refused.
 func (e *Engine) SaveShelfItem(ctx context.Context, i store.ShelfItem, data []byte, user int64) (id int64, err error) {
 	if i.Title = person.Name(i.Title); i.Title == "" {
-		return 0, errors.New("give it a title")
+		return 0, plainly.New("give it a title")
 	}
 	switch i.Kind {
 	case "file":
@@ -33,12 +32,12 @@ func (e *Engine) SaveShelfItem(ctx context.Context, i store.ShelfItem, data []by
 			}
 			i.File = shelf.SafeName(i.File)
 		} else if i.ID == 0 {
-			return 0, errors.New("choose a file")
+			return 0, plainly.New("choose a file")
 		}
 	case "link":
 		data = nil
 		if i.URL = message.Address(i.URL); !strings.HasPrefix(i.URL, "http") {
-			return 0, errors.New("a link is an address such as https://karang.example/talk")
+			return 0, plainly.New("a link is an address such as https://karang.example/talk")
 		}
 		if i.ID != 0 {
 			was, err := e.Store.ShelfItem(ctx, i.ID)
@@ -50,7 +49,7 @@ func (e *Engine) SaveShelfItem(ctx context.Context, i store.ShelfItem, data []by
 			}
 		}
 	default:
-		return 0, errors.New("it is a file or a link")
+		return 0, plainly.New("it is a file or a link")
 	}
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {
 		id, err = store.SaveShelfItem(ctx, tx, i, data, user, e.Now())
@@ -97,7 +96,7 @@ func (e *Engine) attachment(ctx context.Context, f message.File) (mail.File, err
 	}
 	x, err := e.Store.ShelfVersionFile(ctx, f.Item, f.Version)
 	if store.IsNotFound(err) {
-		return have, fmt.Errorf("the attachment “%s” is not there any more", f.Name)
+		return have, plainly.Errorf("the attachment “%s” is not there any more", f.Name)
 	}
 	if err != nil {
 		return have, err
@@ -131,7 +130,7 @@ func (e *Engine) attachments(ctx context.Context, doc *message.Document) ([]mail
 func (e *Engine) Attach(ctx context.Context, id, user, item int64) error {
 	i, err := e.Store.ShelfItem(ctx, item)
 	if store.IsNotFound(err) || err == nil && i.Kind != "file" {
-		return errors.New("this is no file of the shelf")
+		return plainly.New("this is no file of the shelf")
 	}
 	if err != nil {
 		return err
@@ -140,7 +139,7 @@ func (e *Engine) Attach(ctx context.Context, id, user, item int64) error {
 		doc := &d.Doc.V
 		doc.Files = slices.DeleteFunc(doc.Files, func(f message.File) bool { return f.Item == item })
 		if len(doc.Files) >= message.MaxFiles {
-			return fmt.Errorf("a message has at most %d attachments", message.MaxFiles)
+			return plainly.Errorf("a message has at most %d attachments", message.MaxFiles)
 		}
 		doc.Files = append(doc.Files, message.File{Item: i.ID, Version: i.Version, Name: i.File, Size: i.Size})
 		return nil

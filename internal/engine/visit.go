@@ -2,13 +2,13 @@ package engine
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"net/url"
 	"regexp"
 	"strings"
 	"time"
 
+	"ombak/internal/core/plainly"
 	"ombak/internal/core/signal"
 	"ombak/internal/store"
 )
@@ -51,7 +51,7 @@ func Origin(address string) string {
 func (e *Engine) AddSite(ctx context.Context, address string) error {
 	origin := Origin(address)
 	if origin == "" {
-		return errors.New("a site is an address such as https://karang.example")
+		return plainly.New("a site is an address such as https://karang.example")
 	}
 	return e.Store.InTx(ctx, func(tx store.Tx) error { return store.AddSite(ctx, tx, origin, e.Now()) })
 }
@@ -98,7 +98,7 @@ func (e *Engine) forSite(ctx context.Context, target string, person int64) (stri
 var visitorID = regexp.MustCompile(`^[a-z0-9]{16,40}$`)
 
 // ErrVisit is answered for a view that cannot be one.
-var ErrVisit = errors.New("this is no view of a page")
+var ErrVisit = plainly.New("this is no view of a page")
 
 // Visited keeps that a browser viewed a page of a site of our own. token, where
 // given, tells whose browser it is: then what it viewed before is theirs too.

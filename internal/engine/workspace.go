@@ -5,7 +5,6 @@ import (
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/hex"
-	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -14,6 +13,7 @@ import (
 	"ombak/internal/core/calendar"
 	"ombak/internal/core/person"
 	"ombak/internal/core/pipeline"
+	"ombak/internal/core/plainly"
 	"ombak/internal/core/score"
 	"ombak/internal/core/signal"
 	"ombak/internal/mail"
@@ -86,18 +86,18 @@ func (e *Engine) SetWorkspace(ctx context.Context, w Workspace) error {
 	w.Address = strings.TrimSpace(strings.ReplaceAll(w.Address, "\r\n", "\n"))
 	if w.Zone != "" {
 		if _, err := time.LoadLocation(w.Zone); err != nil || w.Zone == "Local" {
-			return fmt.Errorf("%q is no time zone, such as Europe/Oslo", w.Zone)
+			return plainly.Errorf("%q is no time zone, such as Europe/Oslo", w.Zone)
 		}
 	}
 	if w.Currency = strings.ToUpper(strings.TrimSpace(w.Currency)); !pipeline.KnownCurrency(w.Currency) {
-		return errors.New("a currency is a code of three letters, such as EUR")
+		return plainly.New("a currency is a code of three letters, such as EUR")
 	}
 	hours := calendar.OfficeHours(w.From, w.To)
 	if err := hours.Check(); err != nil {
 		return err
 	}
 	if len(w.Address) > 500 || strings.Count(w.Address, "\n") > 5 {
-		return errors.New("the sender’s address has at most six lines and 500 letters")
+		return plainly.New("the sender’s address has at most six lines and 500 letters")
 	}
 	moved := w.Zone != e.Workspace().Zone
 	err := e.Store.InTx(ctx, func(tx store.Tx) error {
@@ -118,10 +118,10 @@ func (e *Engine) SetWorkspace(ctx context.Context, w Workspace) error {
 
 // Errors of joining.
 var (
-	ErrBadKey   = errors.New("this address does not let anybody in any more")
-	ErrPassword = errors.New("a password has at least 10 letters, and at most 200")
-	ErrLast     = errors.New("somebody has to stay admin: make another one first")
-	ErrRole     = errors.New("a role is marketer, rep, lead or admin")
+	ErrBadKey   = plainly.New("this address does not let anybody in any more")
+	ErrPassword = plainly.New("a password has at least 10 letters, and at most 200")
+	ErrLast     = plainly.New("somebody has to stay admin: make another one first")
+	ErrRole     = plainly.New("a role is marketer, rep, lead or admin")
 )
 
 func hashToken(token string) []byte {
@@ -164,7 +164,7 @@ type Joining struct{ Name, Email, Password string }
 func (j *Joining) user(role string) (store.User, error) {
 	u := store.User{Name: person.Name(j.Name), Role: role}
 	if u.Name == "" {
-		return u, errors.New("say what you are called")
+		return u, plainly.New("say what you are called")
 	}
 	var err error
 	if u.Email, err = person.Email(j.Email); err != nil {
@@ -229,13 +229,13 @@ func (e *Engine) Invite(ctx context.Context, i store.Invitation, by store.User) 
 		return "", nil, err
 	}
 	if i.Name = person.Name(i.Name); i.Name == "" {
-		return "", nil, errors.New("say what they are called")
+		return "", nil, plainly.New("say what they are called")
 	}
 	if !slices.Contains(roles, i.Role) {
 		return "", nil, ErrRole
 	}
 	if _, err := e.Store.UserByEmail(ctx, i.Email); err == nil {
-		return "", nil, fmt.Errorf("%w: somebody signs in as %s already", store.ErrTaken, i.Email)
+		return "", nil, plainly.Errorf("%w: somebody signs in as %s already", store.ErrTaken, i.Email)
 	} else if !store.IsNotFound(err) {
 		return "", nil, err
 	}
@@ -297,13 +297,13 @@ func (e *Engine) Uninvite(ctx context.Context, id int64) error {
 // SetUser changes who somebody is here. One admin stays.
 func (e *Engine) SetUser(ctx context.Context, u store.User) error {
 	if u.Name = person.Name(u.Name); u.Name == "" {
-		return errors.New("a name cannot be empty")
+		return plainly.New("a name cannot be empty")
 	}
 	if !slices.Contains(roles, u.Role) {
 		return ErrRole
 	}
 	if u.Capacity < 0 || u.Capacity > 1000 {
-		return errors.New("room is a whole number from 0 to 1000")
+		return plainly.New("room is a whole number from 0 to 1000")
 	}
 	if u.Phone = strings.TrimSpace(u.Phone); u.Phone != "" {
 		phone, err := person.Phone(u.Phone, "")
@@ -327,7 +327,7 @@ func (e *Engine) SetUser(ctx context.Context, u store.User) error {
 // another user, or to nobody (0).
 func (e *Engine) UserLeaves(ctx context.Context, id, to int64) error {
 	if id == to {
-		return errors.New("choose who gets what is theirs")
+		return plainly.New("choose who gets what is theirs")
 	}
 	err := e.Store.InTx(ctx, func(tx store.Tx) error {
 		if err := keepsAnAdmin(ctx, tx, id, false); err != nil {
@@ -381,7 +381,7 @@ func (e *Engine) RemoveStage(ctx context.Context, id int64) error {
 			return err
 		}
 		if n > 0 {
-			return errors.New("deals are or were in this stage: it stays, and can be renamed")
+			return plainly.New("deals are or were in this stage: it stays, and can be renamed")
 		}
 		return store.RemoveStage(ctx, tx, id)
 	})
@@ -421,7 +421,7 @@ func (e *Engine) changeStages(ctx context.Context, f func(store.Tx) error) error
 			return err
 		}
 		if len(list) > pipeline.MaxStages {
-			return fmt.Errorf("a pipeline has at most %d stages", pipeline.MaxStages)
+			return plainly.Errorf("a pipeline has at most %d stages", pipeline.MaxStages)
 		}
 		return store.Notify(ctx, tx, "pipeline")
 	})
@@ -460,7 +460,7 @@ func (e *Engine) UsualModel(ctx context.Context) error {
 // AddGround lets another ground be named by sequences.
 func (e *Engine) AddGround(ctx context.Context, name string) error {
 	if name = person.Name(name); name == "" || len(name) > 80 {
-		return errors.New("a ground has a name of at most 80 letters")
+		return plainly.New("a ground has a name of at most 80 letters")
 	}
 	return e.Store.InTx(ctx, func(tx store.Tx) error { return store.AddGround(ctx, tx, name) })
 }
@@ -502,7 +502,7 @@ func (e *Engine) sendPlain(ctx context.Context, from store.User, to, subject, te
 		return nil
 	}
 	if err == nil {
-		err = errors.New("the mail server did not take it")
+		err = plainly.New("the mail server did not take it")
 	}
 	return err
 }

@@ -2,8 +2,8 @@ package mail
 
 import (
 	"bytes"
-	"errors"
 	"net/url"
+	"ombak/internal/core/plainly"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -25,7 +25,7 @@ type Event struct {
 // REQUEST of RFC 5546), with its times in UTC.
 func Invitation(e Event) ([]byte, error) {
 	if strings.TrimSpace(e.Title) == "" || e.Start.IsZero() || !e.End.After(e.Start) {
-		return nil, errors.New("an invitation needs a title, a start and how long it takes")
+		return nil, plainly.New("an invitation needs a title, a start and how long it takes")
 	}
 	cal := ical.NewCalendar()
 	cal.Props.SetText(ical.PropProductID, "-//Ombak//EN")

@@ -9,10 +9,10 @@ package mail
 
 import (
 	"bytes"
-	"fmt"
 	"io"
 	"mime"
 	netmail "net/mail"
+	"ombak/internal/core/plainly"
 	"strings"
 	"time"
 	"unicode"
@@ -72,11 +72,11 @@ func Compose(l Letter) (*gomail.Msg, error) {
 	from := netmail.Address{Name: l.FromName, Address: l.From}
 	m.FromMailAddress(&from)
 	if err := m.To(l.To); err != nil {
-		return nil, fmt.Errorf("the address %q: %w", l.To, err)
+		return nil, plainly.Errorf("the address %q: %w", l.To, err)
 	}
 	if l.ReturnPath != "" {
 		if err := m.EnvelopeFrom(l.ReturnPath); err != nil {
-			return nil, fmt.Errorf("the return path %q: %w", l.ReturnPath, err)
+			return nil, plainly.Errorf("the return path %q: %w", l.ReturnPath, err)
 		}
 	}
 	m.Subject(l.Subject)
@@ -101,17 +101,17 @@ func Compose(l Letter) (*gomail.Msg, error) {
 	}
 	if l.ReplyTo != "" {
 		if err := m.ReplyTo(l.ReplyTo); err != nil {
-			return nil, fmt.Errorf("the address for answers %q: %w", l.ReplyTo, err)
+			return nil, plainly.Errorf("the address for answers %q: %w", l.ReplyTo, err)
 		}
 	}
 	if len(l.Cc) > 0 {
 		if err := m.Cc(l.Cc...); err != nil {
-			return nil, fmt.Errorf("who gets a copy: %w", err)
+			return nil, plainly.Errorf("who gets a copy: %w", err)
 		}
 	}
 	if len(l.Bcc) > 0 {
 		if err := m.Bcc(l.Bcc...); err != nil {
-			return nil, fmt.Errorf("who gets a hidden copy: %w", err)
+			return nil, plainly.Errorf("who gets a hidden copy: %w", err)
 		}
 	}
 	m.SetBodyString(gomail.TypeTextPlain, l.Text)
@@ -121,12 +121,12 @@ func Compose(l Letter) (*gomail.Msg, error) {
 	if l.Invite != nil {
 		m.AddAlternativeString("text/calendar; method=REQUEST", string(l.Invite))
 		if err := m.AttachReader("invite.ics", bytes.NewReader(l.Invite), gomail.WithFileContentType("application/ics")); err != nil {
-			return nil, fmt.Errorf("the invitation: %w", err)
+			return nil, plainly.Errorf("the invitation: %w", err)
 		}
 	}
 	for _, f := range l.Files {
 		if err := m.AttachReader(f.Name, bytes.NewReader(f.Data), named(f)); err != nil {
-			return nil, fmt.Errorf("the file %q: %w", f.Name, err)
+			return nil, plainly.Errorf("the file %q: %w", f.Name, err)
 		}
 	}
 	return m, nil

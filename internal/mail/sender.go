@@ -6,10 +6,10 @@ import (
 	"crypto/tls"
 	"crypto/x509"
 	"errors"
-	"fmt"
 	"log/slog"
 	"net"
 	"net/netip"
+	"ombak/internal/core/plainly"
 	"strconv"
 	"strings"
 	"sync"
@@ -58,11 +58,11 @@ func ParseServer(address string) (host string, port int, implicit bool, err erro
 	rest = strings.TrimSuffix(strings.TrimPrefix(rest, "smtp://"), "/")
 	host, p, err := net.SplitHostPort(rest)
 	if err != nil {
-		return "", 0, false, fmt.Errorf("the mail server's address %q: %w", address, err)
+		return "", 0, false, plainly.Errorf("the mail server's address %q: %w", address, err)
 	}
 	port, err = strconv.Atoi(p)
 	if err != nil || port < 1 || port > 65535 || host == "" {
-		return "", 0, false, fmt.Errorf("the mail server's address %q has no host or no port number", address)
+		return "", 0, false, plainly.Errorf("the mail server's address %q has no host or no port number", address)
 	}
 	return host, port, secure || port == submissions, nil
 }
@@ -100,7 +100,7 @@ func NewAccountSender(a Account, private bool) (*Sender, error) {
 }
 
 // ErrPrivate is answered for a server in a network that is not for mailboxes.
-var ErrPrivate = errors.New("it is in a private network, and the settings do not allow that")
+var ErrPrivate = plainly.New("it is in a private network, and the settings do not allow that")
 
 // carrierNAT is the network that providers share among customers (RFC 6598).
 var carrierNAT = netip.MustParsePrefix("100.64.0.0/10")

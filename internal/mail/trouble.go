@@ -33,6 +33,9 @@ func (t *Trouble) Error() string {
 	return t.Words + ": “" + t.Server + "”"
 }
 
+// Plain marks it as an error that users may read.
+func (*Trouble) Plain() {}
+
 // Unwrap is what the libraries say, for the log.
 func (t *Trouble) Unwrap() error { return t.cause }
 

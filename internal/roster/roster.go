@@ -18,6 +18,7 @@ import (
 	"bytes"
 	"fmt"
 	"io"
+	"ombak/internal/core/plainly"
 	"os"
 )
 
@@ -67,6 +68,9 @@ type BadRow struct {
 
 func (b *BadRow) Error() string { return fmt.Sprintf("line %d: %s", b.Row.Line, b.Reason) }
 
+// Plain marks it as an error that users may read.
+func (*BadRow) Plain() {}
+
 // BadFile is a file that cannot be read, or not to its end.
 type BadFile struct {
 	Line   int // 0: none in particular
@@ -80,8 +84,8 @@ func (b *BadFile) Error() string {
 	return b.Reason
 }
 
-// ForPeople says it to whoever waits for it.
-func (b *BadFile) ForPeople() string { return b.Error() }
+// Plain marks it as an error that users may read.
+func (*BadFile) Plain() {}
 
 // Options is how a file is read. The zero Options guess.
 type Options struct {
@@ -181,4 +185,4 @@ func (l *limited) Read(p []byte) (int, error) {
 	return n, err
 }
 
-var errLong = fmt.Errorf("a record is longer than %d kB", MaxRecord>>10)
+var errLong = plainly.Errorf("a record is longer than %d kB", MaxRecord>>10)

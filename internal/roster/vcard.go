@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"errors"
 	"io"
+	"ombak/internal/core/plainly"
 	"strings"
 	"unicode/utf8"
 
@@ -94,7 +95,7 @@ func (c *cardReader) Next() (Row, error) {
 	}
 	card, err := decode(text)
 	if err != nil {
-		return bad("the card cannot be read: " + err.Error())
+		return bad("the card cannot be read")
 	}
 	switch v := card.Value(vcard.FieldVersion); v {
 	case "3.0", "4.0":
@@ -114,7 +115,7 @@ func (c *cardReader) Next() (Row, error) {
 func decode(text []byte) (card vcard.Card, err error) {
 	defer func() {
 		if p := recover(); p != nil {
-			err = errors.New("it is damaged")
+			err = plainly.New("it is damaged")
 		}
 	}()
 	return vcard.NewDecoder(bytes.NewReader(hideSemicolons(text))).Decode()

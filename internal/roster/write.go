@@ -5,8 +5,8 @@ import (
 	"bytes"
 	"encoding/csv"
 	"encoding/json"
-	"fmt"
 	"io"
+	"ombak/internal/core/plainly"
 	"strings"
 
 	"github.com/emersion/go-vcard"
@@ -33,7 +33,7 @@ func NewWriter(f Form, w io.Writer) (Writer, error) {
 	case JSON:
 		return &jsonWriter{w: bufio.NewWriter(w)}, nil
 	}
-	return nil, fmt.Errorf("a list cannot be written as %q", f)
+	return nil, plainly.Errorf("a list cannot be written as %q", f)
 }
 
 // Types are the media types of the forms.
@@ -124,7 +124,7 @@ func (x *xlsxWriter) Head(columns []string) error {
 // Row writes texts as texts: a sheet takes none of them for a formula.
 func (x *xlsxWriter) Row(cells []string) error {
 	if x.n++; x.n > maxSheet {
-		return fmt.Errorf("a sheet has at most %d rows; export as CSV", maxSheet)
+		return plainly.Errorf("a sheet has at most %d rows; export as CSV", maxSheet)
 	}
 	row := make([]any, len(cells))
 	for i, c := range cells {

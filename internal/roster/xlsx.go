@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"ombak/internal/core/plainly"
 	"os"
 	"strconv"
 	"strings"
@@ -43,7 +44,7 @@ func openXLSX(r io.Reader, o Options) (_ Reader, err error) {
 	}
 	x.book, err = open(f)
 	if err != nil {
-		return nil, &BadFile{Reason: "the workbook is damaged or is no workbook: " + err.Error()}
+		return nil, &BadFile{Reason: "the workbook is damaged or is no workbook"}
 	}
 	sheet := o.Sheet
 	if sheet == "" {
@@ -84,7 +85,7 @@ func openXLSX(r io.Reader, o Options) (_ Reader, err error) {
 func open(r io.Reader) (b *excelize.File, err error) {
 	defer func() {
 		if p := recover(); p != nil {
-			err = fmt.Errorf("it cannot be read: %v", p)
+			err = plainly.Errorf("it cannot be read: %v", p)
 		}
 	}()
 	return excelize.OpenReader(r, excelize.Options{RawCellValue: true, UnzipSizeLimit: maxUnzip, UnzipXMLSizeLimit: 8 << 20})
@@ -133,13 +134,13 @@ func (x *xlsxReader) read() (cells []string, err error) {
 	}()
 	if !x.rows.Next() {
 		if err := x.rows.Error(); err != nil {
-			return nil, &BadFile{Line: x.line + 1, Reason: "the sheet is damaged: " + err.Error()}
+			return nil, &BadFile{Line: x.line + 1, Reason: "the sheet is damaged"}
 		}
 		return nil, io.EOF
 	}
 	x.line++
 	if cells, err = x.rows.Columns(); err != nil {
-		return nil, &BadFile{Line: x.line, Reason: "the sheet is damaged: " + err.Error()}
+		return nil, &BadFile{Line: x.line, Reason: "the sheet is damaged"}
 	}
 	return cells, nil
 }

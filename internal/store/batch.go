@@ -2,11 +2,11 @@ package store
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"time"
 
 	"ombak/internal/core/person"
+	"ombak/internal/core/plainly"
 )
 
 // Batch is long work on many people, or one step that can be taken back: an
@@ -139,4 +139,4 @@ func NextBatchPeople(ctx context.Context, tx Tx, batch int64, n int) ([]int64, e
 }
 
 // ErrOver is answered where a batch is not in the state an action is for.
-var ErrOver = errors.New("this has ended or begun in the meantime")
+var ErrOver = plainly.New("this has ended or begun in the meantime")

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"ombak/internal/core/person"
+	"ombak/internal/core/plainly"
 	"ombak/internal/core/rule"
 )
 
@@ -271,7 +272,7 @@ func userNamed(ctx context.Context, tx Tx, name string) (*int64, error) {
 	}
 	id, err := one[int64](ctx, tx, "select id from app_user where lower(name) = lower($1) or email = lower($1) order by id limit 1", name)
 	if IsNotFound(err) {
-		return nil, fmt.Errorf("nobody here is called %q", name)
+		return nil, plainly.Errorf("nobody here is called %q", name)
 	}
 	return &id, err
 }

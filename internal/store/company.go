@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"ombak/internal/core/person"
+	"ombak/internal/core/plainly"
 	"ombak/internal/core/rule"
 )
 
@@ -166,7 +167,7 @@ func SetCompany(ctx context.Context, tx Tx, id int64, set person.Values, a Autho
 		var x any = v
 		switch {
 		case col == "":
-			return fmt.Errorf("%q is no field of a company", f)
+			return plainly.Errorf("%q is no field of a company", f)
 		case f == person.Domain && v == "":
 			x = nil
 		case f == person.Size:

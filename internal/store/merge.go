@@ -3,11 +3,11 @@ package store
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"time"
 
 	"ombak/internal/core/person"
+	"ombak/internal/core/plainly"
 )
 
 // Merged is what a merge did, kept so that it can be taken back: the record
@@ -32,8 +32,8 @@ var belongings = []string{"signal", "enrolment", "touch", "incoming", "handoff",
 
 // Errors of merging.
 var (
-	ErrTwoDeals    = errors.New("both have an open deal: close one of them first")
-	ErrTwoHandoffs = errors.New("both are with a rep to decide on: have one of the handoffs decided first")
+	ErrTwoDeals    = plainly.New("both have an open deal: close one of them first")
+	ErrTwoHandoffs = plainly.New("both are with a rep to decide on: have one of the handoffs decided first")
 )
 
 // Merge makes two records one. The values in set stand in the end; everything
@@ -193,7 +193,7 @@ func Unmerge(ctx context.Context, tx Tx, m Merged, a Author) error {
 	}
 	p, err := one[Person](ctx, tx, personFields+"where p.id = $1 and p.erased_at is null", m.Kept)
 	if IsNotFound(err) {
-		return errors.New("the record that was kept is not there any more")
+		return plainly.New("the record that was kept is not there any more")
 	}
 	if err != nil {
 		return fail(err)
@@ -218,7 +218,7 @@ func Unmerge(ctx context.Context, tx Tx, m Merged, a Author) error {
 	if _, err := exec(ctx, tx, "insert into person ("+columns+") overriding system value select "+columns+
 		" from jsonb_populate_record(null::person, $1)", m.Row); err != nil {
 		if taken(err) {
-			return errors.New("the address of the record that went is somebody else’s by now")
+			return plainly.New("the address of the record that went is somebody else’s by now")
 		}
 		return fail(err)
 	}

@@ -2,13 +2,13 @@ package store
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"time"
 
 	"ombak/internal/core/act"
 	"ombak/internal/core/page"
 	"ombak/internal/core/person"
+	"ombak/internal/core/plainly"
 	"ombak/internal/core/touch"
 )
 
@@ -56,7 +56,7 @@ func (s *Store) PageFile(ctx context.Context, id int64) ([]byte, error) {
 }
 
 // ErrTaken is answered where an address or a name is taken already.
-var ErrTaken = errors.New("it is taken already")
+var ErrTaken = plainly.New("it is taken already")
 
 // SavePage keeps where a page is and what it offers, new where its id is 0;
 // file nil leaves the one there is. What it says changes by EditPage alone.

@@ -16,6 +16,7 @@ import (
 	"io"
 	"io/fs"
 	"log/slog"
+	"ombak/internal/core/plainly"
 	"strings"
 	"syscall"
 	"time"
@@ -35,7 +36,7 @@ import (
 var migrations embed.FS
 
 // ErrNotFound is answered for something that is not there.
-var ErrNotFound = errors.New("not found")
+var ErrNotFound = plainly.New("not found")
 
 // IsBadValue reports whether the database could not take a value for what it
 // is: a number out of range, a text that is none (SQLSTATE class 22).

@@ -165,7 +165,7 @@ func (s *Server) showAudienceForm(c *echo.Context, code int, d audienceForm) err
 	}
 	r, there, err := readRule(v, cat)
 	if err != nil {
-		return echo.NewHTTPError(http.StatusBadRequest, err.Error())
+		return echo.ErrBadRequest.Wrap(err)
 	}
 	if there {
 		d.A.Rule.V = r
@@ -231,7 +231,7 @@ func (s *Server) saveAudience(c *echo.Context) error {
 		return err
 	}
 	if r, there, err := readRule(v, cat); err != nil {
-		return echo.NewHTTPError(http.StatusBadRequest, err.Error())
+		return echo.ErrBadRequest.Wrap(err)
 	} else if there && a.Live {
 		a.Rule.V = r
 	}

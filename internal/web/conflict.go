@@ -4,7 +4,6 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
-	"errors"
 	"html/template"
 	"net/http"
 	"net/url"
@@ -15,6 +14,7 @@ import (
 
 	"ombak/internal/core/message"
 	"ombak/internal/core/page"
+	"ombak/internal/core/plainly"
 	"ombak/internal/core/sequence"
 	"ombak/internal/store"
 )
@@ -24,7 +24,7 @@ import (
 
 // errChanged is answered where a draft is no longer in the state that a form
 // was drawn from.
-var errChanged = errors.New("this draft was changed in another place meanwhile")
+var errChanged = plainly.New("this draft was changed in another place meanwhile")
 
 // stateOf names a state of something by what it says.
 func stateOf(parts ...any) string {

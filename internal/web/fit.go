@@ -11,6 +11,7 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"ombak/internal/core/person"
+	"ombak/internal/core/plainly"
 	"ombak/internal/core/rule"
 	"ombak/internal/store"
 )
@@ -61,7 +62,7 @@ func fitForm(v url.Values, cat *rule.Catalogue, m *store.Model) (lines []fitLine
 		l := fitLine{Points: strings.TrimSpace(v.Get("p." + root))}
 		w := rule.Weighed{If: r}
 		if w.Points, err = strconv.Atoi(strings.ReplaceAll(l.Points, "−", "-")); err != nil {
-			note(fmt.Errorf("points are a whole number, and %q is none", l.Points))
+			note(plainly.Errorf("points are a whole number, and %q is none", l.Points))
 		}
 		if err := (rule.Fit{{If: r, Points: 1}}).Check(cat); err != nil {
 			l.Wrong = sentence(err)
@@ -91,7 +92,7 @@ func bandForm(names, froms []string) (typed []bandLine, bands []rule.Band, err e
 		typed = append(typed, b)
 		n, e := strconv.Atoi(b.From)
 		if e != nil && err == nil {
-			err = fmt.Errorf("the band “%s” begins at a whole number", b.Name)
+			err = plainly.Errorf("the band “%s” begins at a whole number", b.Name)
 		}
 		bands = append(bands, rule.Band{Name: b.Name, From: n})
 	}

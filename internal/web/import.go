@@ -14,6 +14,7 @@ import (
 
 	"ombak/internal/core/intake"
 	"ombak/internal/core/person"
+	"ombak/internal/core/plainly"
 	"ombak/internal/engine"
 	"ombak/internal/roster"
 	"ombak/internal/store"
@@ -246,10 +247,10 @@ func readMapping(c *echo.Context, columns int) (intake.Mapping, error) {
 	}
 	var err error
 	if m.Country, err = person.CountryCode(c.FormValue("country")); err != nil {
-		return m, fmt.Errorf("telephone numbers: %w", err)
+		return m, plainly.Errorf("telephone numbers: %w", err)
 	}
 	if m.Purpose != 0 && m.Ground == "" {
-		return m, errors.New("say on what ground they agreed: where they did so, and when")
+		return m, plainly.New("say on what ground they agreed: where they did so, and when")
 	}
 	return m, nil
 }

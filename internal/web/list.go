@@ -43,7 +43,7 @@ func (s *Server) listOf(c *echo.Context, v url.Values) (listQuery, *rule.Catalog
 	}
 	r, _, err := readRule(v, cat)
 	if err != nil {
-		return listQuery{}, nil, echo.NewHTTPError(http.StatusBadRequest, err.Error())
+		return listQuery{}, nil, echo.ErrBadRequest.Wrap(err)
 	}
 	if r.TooLarge() {
 		return listQuery{}, nil, echo.NewHTTPError(http.StatusBadRequest, "the rule is too large")

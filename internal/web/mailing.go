@@ -17,6 +17,7 @@ import (
 	"ombak/internal/core/mailing"
 	"ombak/internal/core/message"
 	"ombak/internal/core/person"
+	"ombak/internal/core/plainly"
 	"ombak/internal/engine"
 	"ombak/internal/store"
 )
@@ -241,14 +242,14 @@ func (s *Server) readMailing(v url.Values, m *store.Mailing) error {
 	p := &m.Plan.V
 	rest, err := strconv.Atoi(strings.TrimSpace(v.Get("rest")))
 	if err != nil {
-		return errors.New("the rest is a whole number of days from 0 to 365")
+		return plainly.New("the rest is a whole number of days from 0 to 365")
 	}
 	p.Rest, p.WithDeals = rest, v.Get("deals") != ""
 	p.At = time.Time{}
 	if v.Get("when") == "date" {
 		at, err := time.ParseInLocation("2006-01-02T15:04", v.Get("at"), s.Engine.Zone())
 		if err != nil {
-			return errors.New("choose the day and the time")
+			return plainly.New("choose the day and the time")
 		}
 		p.At = at.UTC()
 	}
@@ -261,7 +262,7 @@ func (s *Server) readMailing(v url.Values, m *store.Mailing) error {
 		from, err1 := clockTime(v.Get("from"))
 		to, err2 := clockTime(v.Get("to"))
 		if err1 != nil || err2 != nil {
-			return errors.New("sending hours read like 08:00 and 17:00")
+			return plainly.New("sending hours read like 08:00 and 17:00")
 		}
 		p.Hours = calendar.OfficeHours(from, to)
 	}

@@ -18,6 +18,7 @@ import (
 	"ombak/internal/core/message"
 	"ombak/internal/core/page"
 	"ombak/internal/core/person"
+	"ombak/internal/core/plainly"
 	"ombak/internal/core/rule"
 	"ombak/internal/core/shelf"
 	"ombak/internal/core/signal"
@@ -329,7 +330,7 @@ func uploaded(c *echo.Context, field string, limit int64) (data []byte, name str
 		return nil, "", err
 	}
 	if f.Size > limit {
-		return nil, "", fmt.Errorf("the file is larger than %d MB", limit>>20)
+		return nil, "", plainly.Errorf("the file is larger than %d MB", limit>>20)
 	}
 	r, err := f.Open()
 	if err != nil {

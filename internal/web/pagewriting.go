@@ -16,6 +16,7 @@ import (
 	"ombak/internal/core/message"
 	"ombak/internal/core/page"
 	"ombak/internal/core/person"
+	"ombak/internal/core/plainly"
 	"ombak/internal/store"
 )
 
@@ -230,7 +231,7 @@ func (s *Server) doPage(c *echo.Context, id int64, at int, do, rest string) (ope
 			return at, "", err
 		}
 		if len(purposes) == 0 {
-			return at, "", errors.New("there is no purpose yet that people could agree to: add one under People, Tags and fields")
+			return at, "", plainly.New("there is no purpose yet that people could agree to: add one under People, Tags and fields")
 		}
 		err = form("a box for consent", func(f *page.Form) error {
 			f.Consents = append(f.Consents, page.Consent{Purpose: purposes[0].ID, Words: "Yes, write to me about: " + purposes[0].Name})

@@ -568,9 +568,9 @@ func (s *Server) handOver(c *echo.Context) error {
 	return s.done(c, to, "Handed over.")
 }
 
-// sentence makes an error a sentence for people.
+// sentence makes an error a sentence for people, as engine.Told has it.
 func sentence(err error) string {
-	t := err.Error()
+	t := engine.Told(err)
 	first, n := utf8.DecodeRuneInString(t)
 	t = string(unicode.ToUpper(first)) + t[n:]
 	if strings.HasSuffix(t, ".") || strings.HasSuffix(t, "?") {

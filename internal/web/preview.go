@@ -13,6 +13,7 @@ import (
 
 	"ombak/internal/core/message"
 	"ombak/internal/core/person"
+	"ombak/internal/engine"
 	"ombak/internal/store"
 )
 
@@ -185,7 +186,7 @@ func (s *Server) testSend(c *echo.Context) error {
 		return err
 	}
 	if err != nil {
-		return s.notDone(c, back, "Not sent: "+err.Error()+".")
+		return s.notDone(c, back, "Not sent: "+engine.Told(err)+".")
 	}
 	return s.done(c, back, "Sent to "+u.Email+", as this reader would get it. It counts nowhere.")
 }
@@ -385,7 +386,7 @@ func (s *Server) showGroup(c *echo.Context, code int, d groupForm) error {
 	}
 	r, there, err := readRule(v, cat)
 	if err != nil {
-		return echo.NewHTTPError(http.StatusBadRequest, err.Error())
+		return echo.ErrBadRequest.Wrap(err)
 	}
 	if there {
 		d.G.Rule.V = r
@@ -430,7 +431,7 @@ func (s *Server) saveGroup(c *echo.Context) error {
 	g.Name = v.Get("name")
 	r, there, err := readRule(v, cat)
 	if err != nil {
-		return echo.NewHTTPError(http.StatusBadRequest, err.Error())
+		return echo.ErrBadRequest.Wrap(err)
 	}
 	if there {
 		g.Rule.V = r

@@ -11,6 +11,7 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"ombak/internal/core/person"
+	"ombak/internal/core/plainly"
 	"ombak/internal/core/rule"
 	"ombak/internal/engine"
 	"ombak/internal/store"
@@ -61,7 +62,7 @@ func (s *Server) setMark(c *echo.Context) error {
 	case "audience":
 		var a store.Audience
 		if a, err = s.Store.Audience(ctx, number(what)); err == nil && a.Live {
-			err = errors.New("people join a live audience by its rule")
+			err = plainly.New("people join a live audience by its rule")
 		}
 		if err == nil {
 			err = s.Engine.Mark(ctx, id, person.Mark(person.AudienceMark, a.ID), on, user)
@@ -82,7 +83,7 @@ func (s *Server) setMark(c *echo.Context) error {
 	case "consent":
 		ground := person.Name(c.FormValue("ground"))
 		if on && ground == "" {
-			err = errors.New("say on what ground they agreed: where they did so, and when")
+			err = plainly.New("say on what ground they agreed: where they did so, and when")
 		} else {
 			err = s.Engine.SetConsent(ctx, id, number(what), on, "by hand", ground, user)
 		}

@@ -13,6 +13,7 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"ombak/internal/core/person"
+	"ombak/internal/core/plainly"
 	"ombak/internal/core/rule"
 	"ombak/internal/core/signal"
 )
@@ -82,7 +83,7 @@ func readRuleAt(v url.Values, root string, cat *rule.Catalogue) (r rule.Rule, th
 	if !v.Has("j." + root) {
 		if text := v.Get("rule"); text != "" {
 			if len(text) > 20_000 {
-				return r, false, fmt.Errorf("the rule is too long")
+				return r, false, plainly.Errorf("the rule is too long")
 			}
 			err = json.Unmarshal([]byte(text), &r)
 			return r, true, err
@@ -97,7 +98,7 @@ func readRuleAt(v url.Values, root string, cat *rule.Catalogue) (r rule.Rule, th
 		}
 	}
 	if len(paths) > 250 {
-		return r, false, fmt.Errorf("the rule is too large")
+		return r, false, plainly.Errorf("the rule is too large")
 	}
 	do, at, _ := strings.Cut(v.Get("do"), " ")
 	r = readNode(v, paths, root, do, at, cat, 0)

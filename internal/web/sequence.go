@@ -16,6 +16,7 @@ import (
 	"ombak/internal/core/calendar"
 	"ombak/internal/core/contact"
 	"ombak/internal/core/person"
+	"ombak/internal/core/plainly"
 	"ombak/internal/core/rule"
 	"ombak/internal/core/sequence"
 	"ombak/internal/core/signal"
@@ -517,7 +518,7 @@ func (s *Server) insertStep(c *echo.Context) error {
 	return s.edit(c, func(p *sequence.Plan) (string, sequence.StepID, error) {
 		st := sequence.New(c.FormValue("kind"))
 		if st == nil {
-			return "", 0, errors.New("there is no such kind of step")
+			return "", 0, plainly.New("there is no such kind of step")
 		}
 		from, _ := strconv.Atoi(c.FormValue("from"))
 		if from == 0 && p.Step(p.Start) == nil {
@@ -547,7 +548,7 @@ func (s *Server) changeStep(c *echo.Context) error {
 		}
 		title := person.Name(c.FormValue("title"))
 		if title == "" {
-			return "", 0, errors.New("give the step a title")
+			return "", 0, plainly.New("give the step a title")
 		}
 		st.About().Title = title
 		if read := stepForms[st.Kind().Word]; read != nil {
@@ -597,7 +598,7 @@ func (s *Server) sequenceSettings(c *echo.Context) error {
 	name := person.Name(c.FormValue("name"))
 	entry, err := readEntry(c)
 	if err == nil && name == "" {
-		err = errors.New("give the sequence a name")
+		err = plainly.New("give the sequence a name")
 	}
 	from, err1 := clockTime(c.FormValue("from"))
 	to, err2 := clockTime(c.FormValue("to"))
@@ -660,7 +661,7 @@ func readGround(s string) (contact.Ground, error) {
 	if s == "" { // none yet
 		return contact.Ground{}, nil
 	}
-	return contact.Ground{}, errors.New("choose the ground on which it reaches people")
+	return contact.Ground{}, plainly.New("choose the ground on which it reaches people")
 }
 
 // GroundWords says on what ground the sequence reaches people.
@@ -683,7 +684,7 @@ func clockTime(s string) (int, error) {
 	hour, err1 := strconv.Atoi(h)
 	minute, err2 := strconv.Atoi(m)
 	if !ok || err1 != nil || err2 != nil || hour < 0 || minute < 0 || minute > 59 || hour*60+minute > 24*60 {
-		return 0, fmt.Errorf("%q is no time of day, such as 08:30", s)
+		return 0, plainly.Errorf("%q is no time of day, such as 08:30", s)
 	}
 	return hour*60 + minute, nil
 }
@@ -701,7 +702,7 @@ func readEntry(c *echo.Context) (store.Entry, error) {
 		} else if field := rule.Field(c.FormValue("field")); field == "score" {
 			n, err := strconv.Atoi(value)
 			if err != nil {
-				return store.Entry{}, errors.New("a score is a whole number")
+				return store.Entry{}, plainly.New("a score is a whole number")
 			}
 			r = rule.ScoreAtLeast(n)
 		} else {
@@ -709,7 +710,7 @@ func readEntry(c *echo.Context) (store.Entry, error) {
 		}
 		return store.Entry{Rule: &r}, r.Check(nil)
 	}
-	return store.Entry{}, errors.New("choose who enters")
+	return store.Entry{}, plainly.New("choose who enters")
 }
 
 type launchData struct {

@@ -8,6 +8,7 @@ import (
 	"context"
 	"embed"
 	"errors"
+	"fmt"
 	"io/fs"
 	"log/slog"
 	"net"
@@ -366,8 +367,9 @@ func (s *Server) failed(c *echo.Context, err error) {
 			code = x
 		}
 	}
+	number := ""
 	if code >= 500 {
-		slog.Error("a request failed", "method", c.Request().Method, "path", c.Request().URL.Path, "error", err)
+		number = engine.Noted(fmt.Errorf("%s %s: %w", c.Request().Method, c.Request().URL.Path, err))
 	}
 	text := map[int][2]string{
 		http.StatusNotFound:              {"There is nothing here", "The address may be old or mistyped. Nothing was changed."},
@@ -378,7 +380,8 @@ func (s *Server) failed(c *echo.Context, err error) {
 		http.StatusBadRequest:            {"That could not be read", "Something in the form was not as it should be. Nothing was changed."},
 	}[code]
 	if text[0] == "" {
-		text = [2]string{"Something went wrong", "Nothing was changed. Try again; if it happens again, tell whoever looks after Ombak."}
+		text = [2]string{"Something went wrong", "Nothing was changed. Try again; if it happens again, tell whoever looks after Ombak" +
+			either(number != "", ": it is noted as "+number, "") + "."}
 	}
 	if rerr := c.Render(code, "error.html", View{Title: text[0], Data: text}); rerr != nil {
 		slog.Error("showing an error", "error", rerr)

@@ -12,6 +12,7 @@ import (
 
 	"ombak/internal/core/calendar"
 	"ombak/internal/core/pipeline"
+	"ombak/internal/core/plainly"
 	"ombak/internal/engine"
 	"ombak/internal/store"
 )
@@ -144,7 +145,7 @@ func (s *Server) testLetter(c *echo.Context) error {
 		return s.notDone(c, "/settings", "Too many tries. Wait a minute.")
 	}
 	if err := s.Engine.TestLetter(c.Request().Context(), u); err != nil {
-		return s.notDone(c, "/settings", "The test letter did not go out: "+err.Error()+".")
+		return s.notDone(c, "/settings", "The test letter did not go out: "+engine.Told(err)+".")
 	}
 	return s.done(c, "/settings", "The mail server took a letter to "+u.Email+". See whether it arrives, and where.")
 }
@@ -200,7 +201,7 @@ func (s *Server) saveUser(c *echo.Context) error {
 	u := store.User{ID: id, Name: c.FormValue("name"), Role: c.FormValue("role"), Phone: c.FormValue("phone"), Away: c.FormValue("away") != ""}
 	u.Capacity, err = strconv.Atoi(strings.TrimSpace(c.FormValue("capacity")))
 	if err != nil {
-		err = errors.New("room is a whole number")
+		err = plainly.New("room is a whole number")
 	} else {
 		err = s.Engine.SetUser(c.Request().Context(), u)
 	}
@@ -257,7 +258,7 @@ func (s *Server) saveStage(c *echo.Context) error {
 		n, err = 0, nil
 	}
 	if st.Share = n; err != nil {
-		err = errors.New("a stage’s chance is a whole number from 0 to 100 %")
+		err = plainly.New("a stage’s chance is a whole number from 0 to 100 %")
 	} else {
 		_, err = s.Engine.KeepStage(c.Request().Context(), st)
 	}
@@ -326,7 +327,7 @@ func (s *Server) grounds(c *echo.Context) error {
 func (s *Server) addGround(c *echo.Context) error {
 	if err := s.Engine.AddGround(c.Request().Context(), c.FormValue("name")); err != nil {
 		if errors.Is(err, store.ErrTaken) {
-			err = errors.New("this ground is there already")
+			err = plainly.New("this ground is there already")
 		}
 		return s.notDone(c, "/settings/grounds", sentence(err))
 	}

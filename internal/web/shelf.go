@@ -1,7 +1,6 @@
 package web
 
 import (
-	"errors"
 	"fmt"
 	"net/http"
 	"strings"
@@ -10,6 +9,7 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"ombak/internal/core/person"
+	"ombak/internal/core/plainly"
 	"ombak/internal/core/shelf"
 	"ombak/internal/store"
 )
@@ -173,7 +173,7 @@ func (s *Server) uploadFile(c *echo.Context) error {
 	var i store.ShelfItem
 	if err == nil {
 		if c.QueryParam("picture") != "" && !strings.HasPrefix(http.DetectContentType(data), "image/") {
-			err = errors.New("this is no picture that browsers show: a PNG, a JPEG, a WebP or a GIF is")
+			err = plainly.New("this is no picture that browsers show: a PNG, a JPEG, a WebP or a GIF is")
 		} else {
 			i, err = s.Engine.Upload(c.Request().Context(), name, data, userOf(c).ID)
 		}

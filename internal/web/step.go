@@ -2,13 +2,13 @@ package web
 
 import (
 	"errors"
-	"fmt"
 	"strconv"
 	"strings"
 
 	"github.com/labstack/echo/v5"
 
 	"ombak/internal/core/calendar"
+	"ombak/internal/core/plainly"
 	"ombak/internal/core/rule"
 	"ombak/internal/core/sequence"
 	"ombak/internal/core/signal"
@@ -29,7 +29,7 @@ var stepForms = map[string]func(c *echo.Context, s sequence.Step) error{
 		x := s.(*sequence.Call)
 		x.Guide = strings.TrimSpace(c.FormValue("guide"))
 		if len(x.Guide) > 5000 {
-			return errors.New("the guide is too long: at most 5,000 letters")
+			return plainly.New("the guide is too long: at most 5,000 letters")
 		}
 		x.NoWait = c.FormValue("nowait") != ""
 		return errors.Join(readSpan(c, "wait", &x.Wait), readSpan(c, "limit", &x.Limit))
@@ -45,7 +45,7 @@ var stepForms = map[string]func(c *echo.Context, s sequence.Step) error{
 		w.Page, _ = strconv.ParseInt(c.FormValue("page"), 10, 64)
 		n, err := strconv.Atoi(c.FormValue("times"))
 		if err != nil || n < 1 || n > 1000 {
-			return errors.New("how often is a whole number from 1 to 1000")
+			return plainly.New("how often is a whole number from 1 to 1000")
 		}
 		w.N, w.AtEnd = n, c.FormValue("atend") != ""
 		if w.Signal == signal.Form || w.Signal == signal.PageView || w.Signal == signal.Download {
@@ -65,7 +65,7 @@ var stepForms = map[string]func(c *echo.Context, s sequence.Step) error{
 		if c.FormValue("asks") == "score" {
 			n, err := strconv.Atoi(value)
 			if err != nil {
-				return errors.New("a score is a whole number")
+				return plainly.New("a score is a whole number")
 			}
 			k.Rule = rule.ScoreAtLeast(n)
 			return nil
@@ -86,7 +86,7 @@ func readSpan(c *echo.Context, name string, s *calendar.Span) error {
 	if text != "" {
 		var err error
 		if n, err = strconv.Atoi(text); err != nil {
-			return fmt.Errorf("%q is no whole number", text)
+			return plainly.Errorf("%q is no whole number", text)
 		}
 	}
 	x := calendar.Span{N: n, Unit: calendar.Unit(c.FormValue(name + "-unit"))}

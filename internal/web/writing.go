@@ -15,6 +15,7 @@ import (
 
 	"ombak/internal/core/message"
 	"ombak/internal/core/person"
+	"ombak/internal/core/plainly"
 	"ombak/internal/store"
 )
 
@@ -251,7 +252,7 @@ func (s *Server) applyTyped(c *echo.Context, at int, group int64, v url.Values) 
 		words(&doc.Preheader, v.Get("preheader"), "preheader")
 		if written := strings.TrimSpace(strings.ReplaceAll(v.Get("written"), "\r\n", "\n")); written != doc.Written.For(group) && v.Has("written") {
 			if len(written) > message.MaxBody {
-				return "", fmt.Errorf("the text is longer than %d bytes", message.MaxBody)
+				return "", plainly.Errorf("the text is longer than %d bytes", message.MaxBody)
 			}
 			if doc.Written == nil {
 				doc.Written = message.Words{}
@@ -295,7 +296,7 @@ func (s *Server) applyTyped(c *echo.Context, at int, group int64, v url.Values) 
 			}
 			if sender := number(v.Get("sender")); sender > 0 && (d.SenderID == nil || *d.SenderID != sender) {
 				if _, err := s.Store.User(ctx, sender); err != nil {
-					return "", errors.New("choose who sends it from the list")
+					return "", plainly.New("choose who sends it from the list")
 				}
 				d.SenderID, what = &sender, "sender"
 			}
@@ -313,7 +314,7 @@ func (s *Server) shelfSection(c *echo.Context, v url.Values, was message.Content
 	}
 	i, err := s.Store.ShelfItem(c.Request().Context(), id)
 	if store.IsNotFound(err) {
-		return was, errors.New("this is not on the shelf any more")
+		return was, plainly.New("this is not on the shelf any more")
 	}
 	about := v.Get("text")
 	if id != was.Shelf {
@@ -327,7 +328,7 @@ func readEnvelope(doc *message.Document, v url.Values, zone *time.Location) (wha
 	reply := strings.TrimSpace(v.Get("reply_to"))
 	if reply != "" {
 		if reply, err = person.Email(reply); err != nil {
-			return "", errors.New("answers go to an address such as name@company.example")
+			return "", plainly.New("answers go to an address such as name@company.example")
 		}
 	}
 	if reply != doc.ReplyTo {
@@ -341,10 +342,10 @@ func readEnvelope(doc *message.Document, v url.Values, zone *time.Location) (wha
 		for _, one := range strings.FieldsFunc(v.Get(l.name), func(r rune) bool { return r == ',' || r == ';' || r == ' ' || r == '\n' }) {
 			a, err := person.Email(one)
 			if err != nil {
-				return "", fmt.Errorf("“%s” is no address a copy could go to", one)
+				return "", plainly.Errorf("“%s” is no address a copy could go to", one)
 			}
 			if out = append(out, a); len(out) > 10 {
-				return "", errors.New("copies go to at most 10 addresses")
+				return "", plainly.New("copies go to at most 10 addresses")
 			}
 		}
 		if !slices.Equal(out, *l.list) {
@@ -361,7 +362,7 @@ func readEnvelope(doc *message.Document, v url.Values, zone *time.Location) (wha
 	start, err := time.ParseInLocation("2006-01-02T15:04", when, zone)
 	minutes, merr := strconv.Atoi(strings.TrimSpace(v.Get("minutes")))
 	if title == "" || err != nil || merr != nil || minutes < 1 || minutes > 7*24*60 {
-		return "", errors.New("an invitation needs a title, a day and time, and how many minutes it takes")
+		return "", plainly.New("an invitation needs a title, a day and time, and how many minutes it takes")
 	}
 	inv := message.Invite{Title: title, Start: start.UTC(), Minutes: minutes, Place: person.Name(v.Get("place")), Note: person.Name(v.Get("event_note"))}
 	if doc.Invite == nil || *doc.Invite != inv {

@@ -3,8 +3,7 @@
 package act
 
 import (
-	"errors"
-	"fmt"
+	"ombak/internal/core/plainly"
 	"slices"
 	"strconv"
 	"strings"
@@ -61,22 +60,22 @@ func (a Act) ID() int64 {
 // Check reports what is wrong with an act that may be of some kinds, or nil.
 func (a Act) Check(of []Kind) error {
 	if !slices.Contains(of, a.Do) {
-		return fmt.Errorf("%q cannot be done here", a.Do)
+		return plainly.Errorf("%q cannot be done here", a.Do)
 	}
 	if a.To < 0 {
-		return errors.New("this is nobody’s number")
+		return plainly.New("this is nobody’s number")
 	}
 	switch a.Do {
 	case Audience, Enrol:
 		if a.ID() == 0 {
-			return fmt.Errorf("choose the %s", map[Kind]string{Audience: "audience", Enrol: "sequence"}[a.Do])
+			return plainly.Errorf("choose the %s", map[Kind]string{Audience: "audience", Enrol: "sequence"}[a.Do])
 		}
 	case Tag, Task, Alert:
 		if strings.TrimSpace(a.What) == "" {
-			return fmt.Errorf("say %s", map[Kind]string{Tag: "which tag", Task: "what is to be done", Alert: "what the alert tells"}[a.Do])
+			return plainly.Errorf("say %s", map[Kind]string{Tag: "which tag", Task: "what is to be done", Alert: "what the alert tells"}[a.Do])
 		}
 		if utf8.RuneCountInString(a.What) > maxWords {
-			return fmt.Errorf("at most %d letters", maxWords)
+			return plainly.Errorf("at most %d letters", maxWords)
 		}
 	}
 	return nil

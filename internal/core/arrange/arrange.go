@@ -3,7 +3,7 @@
 package arrange
 
 import (
-	"errors"
+	"ombak/internal/core/plainly"
 	"slices"
 )
 
@@ -11,7 +11,7 @@ import (
 type Part interface{ Number() int }
 
 // ErrGone is answered for a part that is not there.
-var ErrGone = errors.New("this part is not there any more")
+var ErrGone = plainly.New("this part is not there any more")
 
 // Find is where a part stands; −1 where it is not there.
 func Find[T Part](list []T, number int) int {

@@ -11,8 +11,8 @@
 package calendar
 
 import (
-	"errors"
 	"fmt"
+	"ombak/internal/core/plainly"
 	"time"
 )
 
@@ -103,16 +103,16 @@ func (s Span) Check() error {
 		days = s.N
 	case "":
 		if s.N != 0 {
-			return errors.New("a length of time needs a unit")
+			return plainly.New("a length of time needs a unit")
 		}
 	default:
-		return fmt.Errorf("unknown unit of time %q", s.Unit)
+		return plainly.Errorf("unknown unit of time %q", s.Unit)
 	}
 	if s.N < 0 {
-		return errors.New("a length of time cannot be negative")
+		return plainly.New("a length of time cannot be negative")
 	}
 	if days > MaxSpan {
-		return fmt.Errorf("a length of time can be at most %d days", MaxSpan)
+		return plainly.Errorf("a length of time can be at most %d days", MaxSpan)
 	}
 	return nil
 }

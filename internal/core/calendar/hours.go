@@ -1,14 +1,14 @@
 package calendar
 
 import (
-	"errors"
 	"fmt"
+	"ombak/internal/core/plainly"
 	"strings"
 	"time"
 )
 
 // ErrNoHours is what Next answers for sending hours without any interval.
-var ErrNoHours = errors.New("the sending hours have no interval")
+var ErrNoHours = plainly.New("the sending hours have no interval")
 
 // An Interval is a half-open stretch of a wall-clock day, in minutes since
 // midnight: From 510 To 660 is 08:30 up to, not including, 11:00.
@@ -39,21 +39,21 @@ func (h SendingHours) Check() error {
 	some := false
 	for day, list := range h.Days {
 		if len(list) > 3 {
-			return fmt.Errorf("sending hours: more than three intervals on %s", time.Weekday(day))
+			return plainly.Errorf("sending hours: more than three intervals on %s", time.Weekday(day))
 		}
 		for i, in := range list {
 			if in.From < 0 || in.To > 24*60 || in.From >= in.To {
-				return fmt.Errorf("sending hours: %s is no interval on %s", in, time.Weekday(day))
+				return plainly.Errorf("sending hours: %s is no interval on %s", in, time.Weekday(day))
 			}
 			if i > 0 && in.From < list[i-1].To {
-				return fmt.Errorf("sending hours: two intervals overlap on %s", time.Weekday(day))
+				return plainly.Errorf("sending hours: two intervals overlap on %s", time.Weekday(day))
 			}
 			some = true
 		}
 	}
 	if h.Zone != "" {
 		if _, err := time.LoadLocation(h.Zone); err != nil {
-			return fmt.Errorf("sending hours: unknown time zone %q", h.Zone)
+			return plainly.Errorf("sending hours: unknown time zone %q", h.Zone)
 		}
 	}
 	if !some {

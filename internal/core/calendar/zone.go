@@ -2,8 +2,8 @@ package calendar
 
 import (
 	_ "embed"
-	"fmt"
 	"maps"
+	"ombak/internal/core/plainly"
 	"slices"
 	"strings"
 	"sync"
@@ -95,7 +95,7 @@ func ZoneFor(w Whereabouts, fallback *time.Location) (loc *time.Location, guess 
 // Zone finds a zone by its IANA name. The machine's own zone has none.
 func Zone(name string) (*time.Location, error) {
 	if name == "" || name == "Local" {
-		return nil, fmt.Errorf("%q is no time zone", name)
+		return nil, plainly.Errorf("%q is no time zone", name)
 	}
 	return load(name)
 }

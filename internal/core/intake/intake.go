@@ -9,11 +9,11 @@
 package intake
 
 import (
-	"errors"
 	"fmt"
 	"strings"
 
 	"ombak/internal/core/person"
+	"ombak/internal/core/plainly"
 )
 
 // Targets of columns beside the fields.
@@ -70,8 +70,11 @@ func (p *Problem) Error() string {
 	return fmt.Sprintf("%s: %s", p.Name, p.Reason)
 }
 
+// Plain marks it as an error that users may read.
+func (*Problem) Plain() {}
+
 // ErrNoWay is answered for a row that names nobody who could be found again.
-var ErrNoWay = errors.New("there is no email address, telephone number or profile: nobody could find this record again")
+var ErrNoWay = plainly.New("there is no email address, telephone number or profile: nobody could find this record again")
 
 // Record is what a row says of somebody.
 type Record struct {
@@ -123,7 +126,7 @@ func NewBuilder(m *Mapping, define func(person.Field) (person.Definition, bool),
 		default:
 			d, ok := define(person.Field(t))
 			if !ok || d.Fixed {
-				return nil, fmt.Errorf("column %d cannot be read as %q", i+1, t)
+				return nil, plainly.Errorf("column %d cannot be read as %q", i+1, t)
 			}
 			c.def = &d
 			if kind, _, id := person.MarkOf(d.Field); kind == person.ConsentMark {
@@ -135,7 +138,7 @@ func NewBuilder(m *Mapping, define func(person.Field) (person.Definition, bool),
 			}
 		}
 		if used[t] && t != FurtherEmail && t != FurtherPhone && t != Tags && t != Note {
-			return nil, fmt.Errorf("two columns are read as %q; leave one of them out", t)
+			return nil, plainly.Errorf("two columns are read as %q; leave one of them out", t)
 		}
 		used[t] = true
 		// The country comes first: phone numbers are read by it.
@@ -146,7 +149,7 @@ func NewBuilder(m *Mapping, define func(person.Field) (person.Definition, bool),
 		}
 	}
 	if !used[string(person.EmailField)] && !used[string(person.PhoneField)] && !used[string(person.Profile)] {
-		return nil, errors.New("choose the column with the email address, the telephone number or the profile: without one nobody can be found again")
+		return nil, plainly.New("choose the column with the email address, the telephone number or the profile: without one nobody can be found again")
 	}
 	return b, nil
 }

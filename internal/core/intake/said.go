@@ -1,12 +1,12 @@
 package intake
 
 import (
-	"errors"
 	"strings"
 	"time"
 	"unicode"
 
 	"ombak/internal/core/person"
+	"ombak/internal/core/plainly"
 )
 
 // Consent is what a cell says of one purpose: agreed to or not, and when, how
@@ -43,7 +43,7 @@ func ConsentText(c Consent) string {
 }
 
 // ErrConsent is answered for a cell that says neither yes nor no.
-var ErrConsent = errors.New("say yes or no; behind it may stand when, how, and after a colon the ground: yes, 2026-03-01, by form: ticked at the fair")
+var ErrConsent = plainly.New("say yes or no; behind it may stand when, how, and after a colon the ground: yes, 2026-03-01, by form: ticked at the fair")
 
 // ParseConsent reads a cell.
 func ParseConsent(text string) (Consent, error) {
@@ -72,7 +72,7 @@ func ParseConsent(text string) (Consent, error) {
 	}
 	c.How = strings.Trim(c.How, ", ")
 	if len(c.How) > 200 || len(c.Ground) > 1000 {
-		return c, errors.New("how and on what ground they agreed are at most 200 and 1,000 letters")
+		return c, plainly.New("how and on what ground they agreed are at most 200 and 1,000 letters")
 	}
 	return c, nil
 }

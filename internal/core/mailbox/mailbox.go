@@ -3,10 +3,10 @@
 package mailbox
 
 import (
-	"errors"
 	"time"
 
 	"ombak/internal/core/calendar"
+	"ombak/internal/core/plainly"
 )
 
 // Box is what is agreed about an account. The zero Box has no limit.
@@ -22,13 +22,13 @@ type Box struct {
 func (b *Box) Check() error {
 	switch {
 	case b.Daily < 0 || b.Daily > 1_000_000 || b.Begin < 0 || b.Begin > 1_000_000 || b.Step < 0 || b.Step > 1_000_000:
-		return errors.New("a number of emails is a whole number from 0 to 1,000,000")
+		return plainly.New("a number of emails is a whole number from 0 to 1,000,000")
 	case b.Gap < 0 || b.Gap > 3600:
-		return errors.New("the gap between two emails is 0 to 3,600 seconds")
+		return plainly.New("the gap between two emails is 0 to 3,600 seconds")
 	case b.Begin > 0 && b.Step == 0:
-		return errors.New("warming up takes a number of emails to begin with and one to grow by")
+		return plainly.New("warming up takes a number of emails to begin with and one to grow by")
 	case b.Daily > 0 && b.Begin > b.Daily:
-		return errors.New("warming up begins below the daily limit")
+		return plainly.New("warming up begins below the daily limit")
 	}
 	return nil
 }

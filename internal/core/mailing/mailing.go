@@ -7,8 +7,6 @@
 package mailing
 
 import (
-	"errors"
-	"fmt"
 	"net/url"
 	"slices"
 	"strings"
@@ -17,6 +15,7 @@ import (
 	"ombak/internal/core/act"
 	"ombak/internal/core/calendar"
 	"ombak/internal/core/contact"
+	"ombak/internal/core/plainly"
 )
 
 // Reason is why somebody of the audience does not get it: one of this package's
@@ -69,11 +68,11 @@ func NewPlan() Plan {
 // Check reports what of the plan cannot be, or nil.
 func (p *Plan) Check() error {
 	if p.Rest < 0 || p.Rest > 365 {
-		return errors.New("the rest is a whole number of days from 0 to 365")
+		return plainly.New("the rest is a whole number of days from 0 to 365")
 	}
 	for _, t := range []string{p.Tags.Source, p.Tags.Medium, p.Tags.Campaign, p.Tags.Content} {
 		if len(t) > 100 {
-			return errors.New("a campaign tag has at most 100 letters")
+			return plainly.New("a campaign tag has at most 100 letters")
 		}
 	}
 	return p.Hours.Check()
@@ -133,7 +132,7 @@ func Forecast(due map[string]int, limit int, next func(day string) string) ([]Da
 			out = append(out, Day{d, n})
 		}
 		if len(out) > 400 {
-			return out, fmt.Errorf("it would take more than %d days", len(out)-1)
+			return out, plainly.Errorf("it would take more than %d days", len(out)-1)
 		}
 	}
 	return out, nil

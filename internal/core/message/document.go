@@ -11,13 +11,12 @@
 package message
 
 import (
-	"errors"
-	"fmt"
 	"slices"
 	"strings"
 	"time"
 
 	"ombak/internal/core/arrange"
+	"ombak/internal/core/plainly"
 	"ombak/internal/core/rule"
 )
 
@@ -163,10 +162,10 @@ func (d *Document) Section(id int) int { return arrange.Find(d.Sections, id) }
 // answers its id.
 func (d *Document) Insert(k Kind, behind int) (int, error) {
 	if !k.Known() {
-		return 0, fmt.Errorf("there is no kind of section %q", k)
+		return 0, plainly.Errorf("there is no kind of section %q", k)
 	}
 	if len(d.Sections) >= MaxSections {
-		return 0, fmt.Errorf("a message has at most %d sections", MaxSections)
+		return 0, plainly.Errorf("a message has at most %d sections", MaxSections)
 	}
 	d.Last++
 	d.Sections = arrange.Insert(d.Sections, Section{ID: d.Last, Kind: k, For: map[int64]Content{Else: {}}}, behind)
@@ -257,7 +256,7 @@ func (d *Document) Use(groups []Group) {
 	}
 }
 
-var errNoGroup = errors.New("the message does not use this group of readers")
+var errNoGroup = plainly.New("the message does not use this group of readers")
 
 // Prefer has a group asked before the one above it: who fits both then reads
 // its words.
@@ -339,22 +338,22 @@ func (d *Document) With(e *Edit) *Document {
 func (d *Document) Check(fields []Field) error {
 	switch {
 	case d.Style != Plain && d.Style != Designed:
-		return fmt.Errorf("a message is plain or designed, not %q", d.Style)
+		return plainly.Errorf("a message is plain or designed, not %q", d.Style)
 	case strings.TrimSpace(d.Subject.For(Else)) == "":
-		return errors.New("the message has no subject")
+		return plainly.New("the message has no subject")
 	case len(d.Sections) > MaxSections:
-		return fmt.Errorf("a message has at most %d sections", MaxSections)
+		return plainly.Errorf("a message has at most %d sections", MaxSections)
 	case len(d.Files) > MaxFiles:
-		return fmt.Errorf("a message has at most %d attachments", MaxFiles)
+		return plainly.Errorf("a message has at most %d attachments", MaxFiles)
 	case len(d.Groups) > MaxGroups:
-		return fmt.Errorf("a message has at most %d groups of readers", MaxGroups)
+		return plainly.Errorf("a message has at most %d groups of readers", MaxGroups)
 	}
 	for _, s := range d.Subject {
 		if len(s) > MaxSubject {
-			return fmt.Errorf("the subject is longer than %d bytes", MaxSubject)
+			return plainly.Errorf("the subject is longer than %d bytes", MaxSubject)
 		}
 		if strings.ContainsAny(s, "\r\n") {
-			return errors.New("the subject is more than one line")
+			return plainly.New("the subject is more than one line")
 		}
 	}
 	size, said := 0, false
@@ -362,10 +361,10 @@ func (d *Document) Check(fields []Field) error {
 	for i := range d.Sections {
 		s := &d.Sections[i]
 		if !s.Kind.Known() {
-			return fmt.Errorf("there is no kind of section %q", s.Kind)
+			return plainly.Errorf("there is no kind of section %q", s.Kind)
 		}
 		if seen[s.ID] || s.ID < 1 || s.ID > d.Last {
-			return errors.New("two sections have one number")
+			return plainly.New("two sections have one number")
 		}
 		seen[s.ID] = true
 		for _, c := range s.For {
@@ -375,9 +374,9 @@ func (d *Document) Check(fields []Field) error {
 	}
 	switch {
 	case !said:
-		return errors.New("the message has no text")
+		return plainly.New("the message has no text")
 	case size > MaxBody:
-		return fmt.Errorf("the message is longer than %d bytes", MaxBody)
+		return plainly.Errorf("the message is longer than %d bytes", MaxBody)
 	}
 	_, err := Compile(d, fields)
 	return err

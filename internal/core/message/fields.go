@@ -104,10 +104,16 @@ func (m *Missing) Error() string {
 	return fmt.Sprintf("the merge field %s has no value and no fallback", m.Field)
 }
 
+// Plain marks it as an error that users may read.
+func (*Missing) Plain() {}
+
 // Unknown says that a message uses a field that does not exist.
 type Unknown struct{ Field string }
 
 func (u *Unknown) Error() string { return fmt.Sprintf("there is no merge field %s", u.Field) }
+
+// Plain marks it as an error that users may read.
+func (*Unknown) Plain() {}
 
 var (
 	tag  = regexp.MustCompile(`\{\{-?\s*(.*?)\s*-?\}\}`)

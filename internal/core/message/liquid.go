@@ -7,6 +7,7 @@ import (
 	"html"
 	"io"
 	"math"
+	"ombak/internal/core/plainly"
 	"regexp"
 	"slices"
 	"strings"
@@ -52,6 +53,9 @@ func (f *Fault) Error() string {
 	}
 	return s
 }
+
+// Plain marks it as an error that users may read.
+func (*Fault) Plain() {}
 
 // Unwrap gives the *Unknown of a field that does not exist.
 func (f *Fault) Unwrap() error { return f.cause }
@@ -110,7 +114,7 @@ var filters = map[string]filter{
 	"round":         {do: func(a float64, n int) float64 { return rounded(a, n) }, usual: []string{"0"}},
 }
 
-var errLong = errors.New("a value becomes too long")
+var errLong = plainly.New("a value becomes too long")
 
 // measured makes a text if it will not be too long.
 func measured(size int, f func() string) (string, error) {
@@ -149,7 +153,7 @@ var directives = regexp.MustCompile(`^(%[AaBbdeHIjlMmpSUuWwYyZz%]|[^%])*$`)
 
 func date(t time.Time, format string) (string, error) {
 	if len(format) > 100 || !directives.MatchString(format) {
-		return "", errors.New("a date is written by letters such as %d %B %Y")
+		return "", plainly.New("a date is written by letters such as %d %B %Y")
 	}
 	return tuesday.Strftime(format, t)
 }
@@ -177,7 +181,7 @@ var config = func() liquid.Config {
 	tags.AddStandardTags(c)
 	// The list above keeps it out; should it ever come through, it reads no file.
 	c.AddTag("include", func(string) (func(io.Writer, liquid.Context) error, error) {
-		return nil, errors.New("this is not for messages")
+		return nil, plainly.New("this is not for messages")
 	})
 	for name, f := range filters {
 		c.AddFilter(name, f.do)
@@ -264,7 +268,7 @@ func (f *plainField) write(w *bounded, b map[string]any) error {
 func parse(src string) (*template, error) {
 	root, err := config.Compile(src, parser.SourceLoc{})
 	if err != nil {
-		return nil, &Fault{Why: "the conditions do not fit together: " + strings.TrimPrefix(err.Cause().Error(), "Liquid error: ")}
+		return nil, &Fault{Why: "the conditions do not fit together"}
 	}
 	return &template{root, piecesOf(src, root)}, nil
 }
@@ -277,7 +281,7 @@ func (t *template) fill(b map[string]any) (out string, err error) {
 				out, err = "", e
 				return
 			}
-			out, err = "", fmt.Errorf("the merge fields cannot be filled in: %v", p)
+			out, err = "", plainly.Errorf("the merge fields cannot be filled in: %v", p)
 		}
 	}()
 	w := &bounded{}
@@ -318,7 +322,7 @@ func (t *template) fill(b map[string]any) (out string, err error) {
 		}
 		cause = c.Cause()
 	}
-	return "", fmt.Errorf("the merge fields cannot be filled in: %v", rerr)
+	return "", plainly.Errorf("the merge fields cannot be filled in: %v", rerr)
 }
 
 // bounded is a buffer that takes so much and no more.

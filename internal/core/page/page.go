@@ -23,6 +23,7 @@ import (
 	"ombak/internal/core/arrange"
 	"ombak/internal/core/message"
 	"ombak/internal/core/person"
+	"ombak/internal/core/plainly"
 )
 
 // Limits.
@@ -292,10 +293,10 @@ func (d *Document) Block(id int) int { return arrange.Find(d.Blocks, id) }
 // answers its id.
 func (d *Document) Insert(k message.Kind, behind int) (int, error) {
 	if !slices.Contains(Kinds(), k) {
-		return 0, fmt.Errorf("there is no kind of block %q", k)
+		return 0, plainly.Errorf("there is no kind of block %q", k)
 	}
 	if len(d.Blocks) >= MaxBlocks {
-		return 0, fmt.Errorf("a page has at most %d blocks", MaxBlocks)
+		return 0, plainly.Errorf("a page has at most %d blocks", MaxBlocks)
 	}
 	d.Last++
 	d.Blocks = arrange.Insert(d.Blocks, Block{ID: d.Last, Kind: k}, behind)
@@ -338,60 +339,60 @@ func (d *Document) Check(define func(person.Field) (person.Definition, bool)) er
 	f := &d.Form
 	switch {
 	case strings.TrimSpace(d.Title) == "":
-		return errors.New("the page has no title")
+		return plainly.New("the page has no title")
 	case len(d.Blocks) > MaxBlocks:
-		return fmt.Errorf("a page has at most %d blocks", MaxBlocks)
+		return plainly.Errorf("a page has at most %d blocks", MaxBlocks)
 	case strings.TrimSpace(f.Button) == "":
-		return errors.New("the form’s button says nothing")
+		return plainly.New("the form’s button says nothing")
 	case len(f.Questions) > MaxQuestions:
-		return fmt.Errorf("a form has at most %d questions", MaxQuestions)
+		return plainly.Errorf("a form has at most %d questions", MaxQuestions)
 	case len(f.Hidden) > MaxHidden:
-		return fmt.Errorf("a form has at most %d hidden fields", MaxHidden)
+		return plainly.Errorf("a form has at most %d hidden fields", MaxHidden)
 	case len(f.Acts) > act.Max:
-		return fmt.Errorf("a form does at most %d things", act.Max)
+		return plainly.Errorf("a form does at most %d things", act.Max)
 	case f.AtOnce < 0 || f.AtOnce > MaxQuestions:
-		return fmt.Errorf("a form asks at most %d further questions at once", MaxQuestions)
+		return plainly.Errorf("a form asks at most %d further questions at once", MaxQuestions)
 	}
 	size := 0
 	for i := range d.Blocks {
 		b := &d.Blocks[i]
 		if b.ID < 1 || b.ID > d.Last || d.Block(b.ID) != i {
-			return errors.New("two blocks have one number")
+			return plainly.New("two blocks have one number")
 		}
 		if lacks := b.Kind.Lacks(b.Content); lacks != "" {
-			return fmt.Errorf("block %d: %s", i+1, lacks)
+			return plainly.Errorf("block %d: %s", i+1, lacks)
 		}
 		size += len(message.Sketch(b.Kind, b.Content))
 	}
 	if size > message.MaxBody {
-		return fmt.Errorf("the page is longer than %d bytes", message.MaxBody)
+		return plainly.Errorf("the page is longer than %d bytes", message.MaxBody)
 	}
 	seen := map[person.Field]bool{}
 	for _, q := range f.Questions {
 		x, ok := define(q.Field)
 		switch {
 		case !ok:
-			return errors.New("a field that the form asks for is not there any more")
+			return plainly.New("a field that the form asks for is not there any more")
 		case !Askable(&x):
-			return fmt.Errorf("a form cannot ask for “%s”", x.Name)
+			return plainly.Errorf("a form cannot ask for “%s”", x.Name)
 		case seen[q.Field]:
-			return fmt.Errorf("the form asks twice for “%s”", x.Name)
+			return plainly.Errorf("the form asks twice for “%s”", x.Name)
 		case q.Field == person.EmailField && q.Further:
-			return errors.New("the email address is asked for each time: it tells who it is")
+			return plainly.New("the email address is asked for each time: it tells who it is")
 		}
 		seen[q.Field] = true
 	}
 	if !seen[person.EmailField] {
-		return errors.New("the form has to ask for the email address: by it somebody is known again")
+		return plainly.New("the form has to ask for the email address: by it somebody is known again")
 	}
 	for _, h := range f.Hidden {
 		if x, ok := define(h.Field); !ok || !Keepable(&x) {
-			return errors.New("a hidden field sets something that no form may")
+			return plainly.New("a hidden field sets something that no form may")
 		}
 	}
 	for _, c := range f.Consents {
 		if strings.TrimSpace(c.Words) == "" {
-			return errors.New("a box for consent says nothing")
+			return plainly.New("a box for consent says nothing")
 		}
 	}
 	for _, a := range f.Acts {
@@ -400,7 +401,7 @@ func (d *Document) Check(define func(person.Field) (person.Definition, bool)) er
 		}
 	}
 	if f.Proved && f.Message == 0 {
-		return errors.New("an address can only prove itself by an email: choose the one that brings what was asked for")
+		return plainly.New("an address can only prove itself by an email: choose the one that brings what was asked for")
 	}
 	return nil
 }

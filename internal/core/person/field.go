@@ -1,8 +1,6 @@
 package person
 
 import (
-	"errors"
-	"fmt"
 	"net/url"
 	"slices"
 	"strconv"
@@ -10,6 +8,7 @@ import (
 	"time"
 
 	"ombak/internal/core/calendar"
+	"ombak/internal/core/plainly"
 )
 
 // Field names something that is known of a person or of their company. The
@@ -138,15 +137,15 @@ func Shown(value string) string { return strings.ReplaceAll(value, Joint, "; ") 
 
 // Errors of values, each with what would be right.
 var (
-	ErrNumber   = errors.New("this is not a number")
-	ErrDate     = errors.New("this is not a date such as 2026-04-14")
-	ErrYesNo    = errors.New("this is neither yes nor no")
-	ErrOption   = errors.New("this is not one of the values to choose from")
-	ErrCountry  = errors.New("no country has this name or code")
-	ErrLanguage = errors.New("no language has this name or code")
-	ErrZone     = errors.New("no time zone has this name")
-	ErrLink     = errors.New("this is not a web address")
-	ErrLong     = errors.New("this is too long")
+	ErrNumber   = plainly.New("this is not a number")
+	ErrDate     = plainly.New("this is not a date such as 2026-04-14")
+	ErrYesNo    = plainly.New("this is neither yes nor no")
+	ErrOption   = plainly.New("this is not one of the values to choose from")
+	ErrCountry  = plainly.New("no country has this name or code")
+	ErrLanguage = plainly.New("no language has this name or code")
+	ErrZone     = plainly.New("no time zone has this name")
+	ErrLink     = plainly.New("this is not a web address")
+	ErrLong     = plainly.New("this is too long")
 )
 
 // Tidy brings a value into the one form in which the field keeps it, or says
@@ -234,7 +233,7 @@ func (d *Definition) option(value string) (string, error) {
 			return o, nil
 		}
 	}
-	return "", fmt.Errorf("%w: %s", ErrOption, strings.Join(d.Options, ", "))
+	return "", plainly.Errorf("%w: %s", ErrOption, strings.Join(d.Options, ", "))
 }
 
 // number reads 1234, 1,234.5 and 1 234,5; the last sign of a kind that occurs

@@ -4,8 +4,8 @@ package person
 
 import (
 	_ "embed"
-	"errors"
 	"net/mail"
+	"ombak/internal/core/plainly"
 	"strings"
 	"sync"
 	"unicode"
@@ -19,7 +19,7 @@ const (
 )
 
 // ErrEmail is what Email answers for something that is no address.
-var ErrEmail = errors.New("this is not an email address")
+var ErrEmail = plainly.New("this is not an email address")
 
 // Email brings an address into the form in which two of them are compared:
 // without outer spaces and in lower case. RFC 5321 lets a server tell upper

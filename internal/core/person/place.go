@@ -1,7 +1,7 @@
 package person
 
 import (
-	"errors"
+	"ombak/internal/core/plainly"
 	"strconv"
 	"strings"
 	"sync"
@@ -12,7 +12,7 @@ import (
 )
 
 // ErrPhone is what Phone answers for something that is no telephone number.
-var ErrPhone = errors.New("this is not a telephone number; one from another country begins with + and the country's code")
+var ErrPhone = plainly.New("this is not a telephone number; one from another country begins with + and the country's code")
 
 // Phone brings a telephone number into the form of ITU-T E.164 in which two of
 // them are compared: "+442079460101". A number without a country code is read

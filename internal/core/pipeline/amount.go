@@ -1,8 +1,8 @@
 package pipeline
 
 import (
-	"errors"
 	"fmt"
+	"ombak/internal/core/plainly"
 	"strings"
 	"unicode"
 
@@ -10,7 +10,7 @@ import (
 )
 
 // ErrAmount is answered for what is no amount.
-var ErrAmount = errors.New("an amount is a number, such as 12,500.50 or 12.500,50")
+var ErrAmount = plainly.New("an amount is a number, such as 12,500.50 or 12.500,50")
 
 // maxAmount bounds an amount, in whole units.
 const maxAmount = 10_000_000_000
@@ -91,7 +91,7 @@ func ParseAmount(text, code string) (int64, error) {
 		unit *= 10
 	}
 	if n > maxAmount*unit {
-		return 0, fmt.Errorf("an amount is at most %d", int64(maxAmount))
+		return 0, plainly.Errorf("an amount is at most %d", int64(maxAmount))
 	}
 	return n, nil
 }

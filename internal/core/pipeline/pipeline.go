@@ -2,8 +2,8 @@
 package pipeline
 
 import (
-	"errors"
 	"math"
+	"ombak/internal/core/plainly"
 )
 
 // Stage is a column of the pipeline.
@@ -22,13 +22,13 @@ const MaxStages = 20
 func (s Stage) Check() error {
 	switch {
 	case s.Name == "":
-		return errors.New("a stage has a name")
+		return plainly.New("a stage has a name")
 	case len(s.Name) > 80:
-		return errors.New("a stage’s name has at most 80 letters")
+		return plainly.New("a stage’s name has at most 80 letters")
 	case s.Share < 0 || s.Share > 100:
-		return errors.New("a stage’s chance is a whole number from 0 to 100 %")
+		return plainly.New("a stage’s chance is a whole number from 0 to 100 %")
 	case s.Won && s.Lost:
-		return errors.New("a stage is won or lost, not both")
+		return plainly.New("a stage is won or lost, not both")
 	}
 	return nil
 }

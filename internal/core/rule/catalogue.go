@@ -1,12 +1,12 @@
 package rule
 
 import (
-	"errors"
 	"fmt"
 	"slices"
 	"strings"
 
 	"ombak/internal/core/person"
+	"ombak/internal/core/plainly"
 )
 
 // Named is something a rule can name, as the rule keeps it and as people do.
@@ -128,7 +128,7 @@ func (c *Catalogue) band(t Thing, name string) (Band, bool) {
 // The first begins at the least that there is, so that everybody is in one.
 func Ranges(bands []Band) ([]Band, error) {
 	if len(bands) > 12 {
-		return nil, errors.New("there are at most 12 bands")
+		return nil, plainly.New("there are at most 12 bands")
 	}
 	out := slices.Clone(bands)
 	slices.SortStableFunc(out, func(a, b Band) int { return a.From - b.From })
@@ -136,15 +136,15 @@ func Ranges(bands []Band) ([]Band, error) {
 		b := &out[i]
 		switch {
 		case strings.TrimSpace(b.Name) == "" || len(b.Name) > 60:
-			return nil, errors.New("a band needs a short name")
+			return nil, plainly.New("a band needs a short name")
 		case b.From < 0 || b.From > 100_000:
-			return nil, fmt.Errorf("the band “%s” begins at a whole number from 0 to 100,000", b.Name)
+			return nil, plainly.Errorf("the band “%s” begins at a whole number from 0 to 100,000", b.Name)
 		case i == 0 && b.From != 0:
-			return nil, fmt.Errorf("the lowest band, “%s”, begins at 0, so that everybody is in one", b.Name)
+			return nil, plainly.Errorf("the lowest band, “%s”, begins at 0, so that everybody is in one", b.Name)
 		case i > 0 && out[i-1].From == b.From:
-			return nil, fmt.Errorf("the bands “%s” and “%s” begin at the same number", out[i-1].Name, b.Name)
+			return nil, plainly.Errorf("the bands “%s” and “%s” begin at the same number", out[i-1].Name, b.Name)
 		case slices.ContainsFunc(out[:i], func(o Band) bool { return Fold(o.Name) == Fold(b.Name) }):
-			return nil, fmt.Errorf("two bands are called “%s”", b.Name)
+			return nil, plainly.Errorf("two bands are called “%s”", b.Name)
 		}
 		b.To = 0
 		if i+1 < len(out) {

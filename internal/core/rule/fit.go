@@ -1,8 +1,7 @@
 package rule
 
 import (
-	"errors"
-	"fmt"
+	"ombak/internal/core/plainly"
 	"time"
 )
 
@@ -75,15 +74,15 @@ func (r *Rule) onRecord(x *Record) bool {
 // back over days is refused, because time alone would change it.
 func (f Fit) Check(cat *Catalogue) error {
 	if len(f) > maxFit {
-		return fmt.Errorf("a fit has at most %d conditions", maxFit)
+		return plainly.Errorf("a fit has at most %d conditions", maxFit)
 	}
 	for i := range f {
 		w := &f[i]
 		if w.Points == 0 || w.Points < -1000 || w.Points > 1000 {
-			return errors.New("a condition of a fit gives points: a whole number from −1000 to 1000, and not 0")
+			return plainly.New("a condition of a fit gives points: a whole number from −1000 to 1000, and not 0")
 		}
 		if !w.If.Asks() {
-			return errors.New("a condition of a fit needs something to ask")
+			return plainly.New("a condition of a fit needs something to ask")
 		}
 		if err := w.If.Check(cat); err != nil {
 			return err
@@ -91,9 +90,9 @@ func (f Fit) Check(cat *Catalogue) error {
 		var wrong error
 		w.If.Each(func(c *Condition) {
 			if c.Signal != nil || c.Score || c.About != "" {
-				wrong = fmt.Errorf("a fit asks for what is on the record alone, and not for %s", c.subject(cat))
+				wrong = plainly.Errorf("a fit asks for what is on the record alone, and not for %s", c.subject(cat))
 			} else if c.Days > 0 {
-				wrong = fmt.Errorf("a fit does not change with time: ask for %s by dates", c.subject(cat))
+				wrong = plainly.Errorf("a fit does not change with time: ask for %s by dates", c.subject(cat))
 			}
 		})
 		if wrong != nil {
@@ -101,7 +100,7 @@ func (f Fit) Check(cat *Catalogue) error {
 		}
 	}
 	if len(f) > 0 && f.Most() == 0 {
-		return errors.New("some condition of a fit has to give points, not only take them")
+		return plainly.New("some condition of a fit has to give points, not only take them")
 	}
 	return nil
 }

@@ -12,8 +12,6 @@
 package rule
 
 import (
-	"errors"
-	"fmt"
 	"math"
 	"slices"
 	"strconv"
@@ -21,6 +19,7 @@ import (
 	"time"
 
 	"ombak/internal/core/person"
+	"ombak/internal/core/plainly"
 	"ombak/internal/core/signal"
 )
 
@@ -469,7 +468,7 @@ func Fold(s string) string { return strings.ToLower(strings.TrimSpace(s)) }
 // catalogue it also asks that what the rule names is there.
 func (r *Rule) Check(cat *Catalogue) error {
 	if r.TooLarge() {
-		return errors.New("the rule is too large")
+		return plainly.New("the rule is too large")
 	}
 	return r.check(cat)
 }
@@ -493,7 +492,7 @@ func (r *Rule) check(cat *Catalogue) error {
 		}
 	}
 	if set > 1 {
-		return errors.New("a part of a rule is one of all, any, none or a condition")
+		return plainly.New("a part of a rule is one of all, any, none or a condition")
 	}
 	return nil
 }
@@ -561,61 +560,61 @@ func (c *Condition) Ops(cat *Catalogue) []Op {
 // Check reports what of a condition cannot be answered, or nil.
 func (c *Condition) Check(cat *Catalogue) error {
 	if len(c.Value) > maxLength || len(c.Values) > maxParts || len(c.From) > 40 || len(c.To) > 40 {
-		return errors.New("a value in the rule is too long")
+		return plainly.New("a value in the rule is too long")
 	}
 	if c.Days < 0 || c.Days > maxDays {
-		return fmt.Errorf("a rule looks back over at most %d days", maxDays)
+		return plainly.Errorf("a rule looks back over at most %d days", maxDays)
 	}
 	if c.Signal != nil && !c.Signal.Kind.Known() {
-		return errors.New("a rule asks for an unknown kind of signal")
+		return plainly.New("a rule asks for an unknown kind of signal")
 	}
 	if c.Signal == nil && !c.Score && c.About == "" {
 		if _, ok := cat.Define(c.Field); !ok {
 			if _, own := c.Field.OwnID(); own && cat == nil {
 				return nil
 			}
-			return fmt.Errorf("a rule asks for the unknown field %q", c.Field)
+			return plainly.Errorf("a rule asks for the unknown field %q", c.Field)
 		}
 	}
 	if !slices.Contains(c.Ops(cat), c.Op) {
-		return fmt.Errorf("%s cannot be asked with %q", c.subject(cat), c.Op)
+		return plainly.Errorf("%s cannot be asked with %q", c.subject(cat), c.Op)
 	}
 	switch {
 	case c.Signal != nil:
 		if c.N < 0 || c.Op == Between && c.M < c.N {
-			return errors.New("a count of signals is a number, or lies between a smaller and a larger one")
+			return plainly.New("a count of signals is a number, or lies between a smaller and a larger one")
 		}
 		if c.From != "" || c.To != "" {
 			from, ok := day(c.From)
 			to, ok2 := day(c.To)
 			if !ok || !ok2 || to.Before(from) {
-				return errors.New("signals between two dates need both, the earlier first")
+				return plainly.New("signals between two dates need both, the earlier first")
 			}
 		}
 		return nil
 	case c.Score, c.About == ByFit:
 		if c.Op == Between && c.M < c.N {
-			return fmt.Errorf("a %s lies between a smaller and a larger number", c.subject(cat))
+			return plainly.Errorf("a %s lies between a smaller and a larger number", c.subject(cat))
 		}
 		return nil
 	case c.About == InBand, c.About == InFitBand:
 		if _, ok := cat.band(c.About, c.Value); !ok && cat != nil {
-			return fmt.Errorf("there is no %s %q", c.About, c.Value)
+			return plainly.Errorf("there is no %s %q", c.About, c.Value)
 		}
 		return nil
 	case c.About == Lost || c.About == Won:
 		if c.Op == Within && c.Days == 0 {
-			return errors.New("say within how many days the deal was closed")
+			return plainly.New("say within how many days the deal was closed")
 		}
 		return nil
 	case c.About == Deal:
 		return nil
 	case c.About != "":
 		if c.ID == 0 {
-			return fmt.Errorf("choose the %s", c.About)
+			return plainly.Errorf("choose the %s", c.About)
 		}
 		if cat != nil && !slices.ContainsFunc(cat.list(c.About), func(n Named) bool { return n.ID == c.ID }) {
-			return fmt.Errorf("the %s that the rule asks for is not there any more", c.About)
+			return plainly.Errorf("the %s that the rule asks for is not there any more", c.About)
 		}
 		return nil
 	}
@@ -624,11 +623,11 @@ func (c *Condition) Check(cat *Catalogue) error {
 	case Known, NotKnown:
 	case OneOf:
 		if len(c.Values) == 0 {
-			return fmt.Errorf("%s is one of needs values", d.Name)
+			return plainly.Errorf("%s is one of needs values", d.Name)
 		}
 	case Within:
 		if c.Days == 0 {
-			return fmt.Errorf("say within how many days %s lies", d.Name)
+			return plainly.Errorf("say within how many days %s lies", d.Name)
 		}
 	case Between:
 		ok := false
@@ -642,20 +641,20 @@ func (c *Condition) Check(cat *Catalogue) error {
 			ok = ok1 && ok2 && !b.Before(a)
 		}
 		if !ok {
-			return fmt.Errorf("%s between needs two values, the smaller first", d.Name)
+			return plainly.Errorf("%s between needs two values, the smaller first", d.Name)
 		}
 	default:
 		if Fold(c.Value) == "" {
-			return fmt.Errorf("%s %s needs a value", d.Name, c.Op)
+			return plainly.Errorf("%s %s needs a value", d.Name, c.Op)
 		}
 		if d.Type == person.Number {
 			if _, err := number(c.Value); err != nil {
-				return fmt.Errorf("%s %s needs a number", d.Name, c.Op)
+				return plainly.Errorf("%s %s needs a number", d.Name, c.Op)
 			}
 		}
 		if d.Type == person.Date {
 			if _, ok := day(c.Value); !ok {
-				return fmt.Errorf("%s %s needs a date such as 2026-04-14", d.Name, c.Op)
+				return plainly.Errorf("%s %s needs a date such as 2026-04-14", d.Name, c.Op)
 			}
 		}
 	}

@@ -16,12 +16,11 @@
 package score
 
 import (
-	"errors"
-	"fmt"
 	"math"
 	"slices"
 	"time"
 
+	"ombak/internal/core/plainly"
 	"ombak/internal/core/rule"
 	"ombak/internal/core/signal"
 )
@@ -70,24 +69,24 @@ type Model struct {
 func (r *Rule) Check() error {
 	switch {
 	case !r.On.Kind.Known():
-		return errors.New("a score rule needs a kind of signal")
+		return plainly.New("a score rule needs a kind of signal")
 	case r.Points < -1000 || r.Points > 1000:
-		return errors.New("points are a whole number from −1000 to 1000")
+		return plainly.New("points are a whole number from −1000 to 1000")
 	case r.Points == 0 && !r.Wipe:
-		return errors.New("a rule that gives no points does nothing")
+		return plainly.New("a rule that gives no points does nothing")
 	case r.Lasts < 0 || r.Lasts > 3660 || r.Half < 0 || r.Half > 3660 || r.Window < 0 || r.Window > 3660:
-		return errors.New("days are a whole number from 0 to 3660")
+		return plainly.New("days are a whole number from 0 to 3660")
 	case r.Often == While && (r.N < 1 || r.Window < 1):
-		return errors.New("while at least … within … needs a number of signals and of days")
+		return plainly.New("while at least … within … needs a number of signals and of days")
 	case (r.Often == PerDay || r.Often == InAll) && r.N < 1:
-		return errors.New("at most … needs a number of 1 or more")
+		return plainly.New("at most … needs a number of 1 or more")
 	case asksScore(&r.If):
-		return errors.New("a score rule cannot ask for the score")
+		return plainly.New("a score rule cannot ask for the score")
 	}
 	switch r.Often {
 	case Always, First, PerDay, InAll, While:
 	default:
-		return fmt.Errorf("unknown frequency %q", r.Often)
+		return plainly.Errorf("unknown frequency %q", r.Often)
 	}
 	return r.If.Check(nil)
 }

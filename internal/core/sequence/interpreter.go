@@ -1,11 +1,11 @@
 package sequence
 
 import (
-	"fmt"
 	"time"
 
 	"ombak/internal/core/calendar"
 	"ombak/internal/core/contact"
+	"ombak/internal/core/plainly"
 	"ombak/internal/core/rule"
 	"ombak/internal/core/signal"
 )
@@ -199,7 +199,7 @@ const (
 // Compile makes a launched plan ready to run. It fails where Check does.
 func Compile(p *Plan, sequence int64, holdUntil time.Time, w calendar.Working) (*Program, error) {
 	if problems := p.Check(); len(problems) > 0 {
-		return nil, fmt.Errorf("sequence %d cannot run: step %d: %s", sequence, problems[0].Step, problems[0].Text)
+		return nil, plainly.Errorf("sequence %d cannot run: step %d: %s", sequence, problems[0].Step, problems[0].Text)
 	}
 	order, _ := p.order()
 	pr := &Program{Sequence: sequence, HoldUntil: holdUntil, Working: w, plan: p, index: map[StepID]int32{}}

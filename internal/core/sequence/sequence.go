@@ -9,7 +9,6 @@ package sequence
 
 import (
 	"encoding/json"
-	"errors"
 	"fmt"
 	"reflect"
 	"slices"
@@ -17,6 +16,7 @@ import (
 
 	"ombak/internal/core/calendar"
 	"ombak/internal/core/contact"
+	"ombak/internal/core/plainly"
 )
 
 // StepID names a step within its sequence, for ever.
@@ -161,22 +161,22 @@ func (p *Plan) UnmarshalJSON(data []byte) error {
 		return err
 	}
 	if len(raw.Steps) > MaxSteps {
-		return fmt.Errorf("a plan has at most %d steps", MaxSteps)
+		return plainly.Errorf("a plan has at most %d steps", MaxSteps)
 	}
 	*p = Plan(raw.plainPlan)
 	for i, body := range raw.Steps {
 		var head struct{ Kind string }
 		if err := json.Unmarshal(body, &head); err != nil {
-			return fmt.Errorf("step %d: %w", i+1, err)
+			return plainly.Errorf("step %d: %w", i+1, err)
 		}
 		s := New(head.Kind)
 		if s == nil {
-			return fmt.Errorf("step %d: there is no kind of step %q", i+1, head.Kind)
+			return plainly.Errorf("step %d: there is no kind of step %q", i+1, head.Kind)
 		}
 		// An empty one: what was left out as zero must not come back as a usual setting.
 		s = reflect.New(reflect.TypeOf(s).Elem()).Interface().(Step)
 		if err := json.Unmarshal(body, s); err != nil {
-			return fmt.Errorf("step %d: %w", i+1, err)
+			return plainly.Errorf("step %d: %w", i+1, err)
 		}
 		// A plan from before a kind had all its exits goes on by the main one.
 		if to := s.About().To; len(to) > 0 {
@@ -206,10 +206,10 @@ func (p *Plan) Clone() *Plan {
 
 // Errors of editing a plan.
 var (
-	ErrNoStep  = errors.New("there is no such step any more")
-	ErrNoExit  = errors.New("there is no such exit any more")
-	ErrTooMany = fmt.Errorf("a plan has at most %d steps", MaxSteps)
-	ErrOnlyEnd = errors.New("an end can only go with the branch that leads to it")
+	ErrNoStep  = plainly.New("there is no such step any more")
+	ErrNoExit  = plainly.New("there is no such exit any more")
+	ErrTooMany = plainly.Errorf("a plan has at most %d steps", MaxSteps)
+	ErrOnlyEnd = plainly.New("an end can only go with the branch that leads to it")
 )
 
 // Insert puts s on the stream that leaves step from by exit (or, with from 0,

@@ -8,8 +8,7 @@ package shelf
 
 import (
 	"bytes"
-	"errors"
-	"fmt"
+	"ombak/internal/core/plainly"
 	"path"
 	"slices"
 	"strings"
@@ -43,8 +42,8 @@ var kinds = []kind{
 
 // ErrEmpty and ErrLarge are answered for files of such a size.
 var (
-	ErrEmpty = errors.New("the file is empty")
-	ErrLarge = fmt.Errorf("the file is larger than %d MB", MaxFile>>20)
+	ErrEmpty = plainly.New("the file is empty")
+	ErrLarge = plainly.Errorf("the file is larger than %d MB", MaxFile>>20)
 )
 
 // Accept says as what a file is served, by its name, by what its first bytes
@@ -64,15 +63,15 @@ func Accept(name, is string, data []byte) (served string, err error) {
 		}
 		switch {
 		case is != k.sniffed:
-			return "", fmt.Errorf("the name ends in %s, and in it is something else", end)
+			return "", plainly.Errorf("the name ends in %s, and in it is something else", end)
 		case is == "text/plain; charset=utf-8" && looksActive(data):
-			return "", errors.New("this text is a page or a script, and is not taken")
+			return "", plainly.New("this text is a page or a script, and is not taken")
 		case strings.HasPrefix(k.served, "application/vnd.openxml") && !bytes.Contains(data[:min(len(data), 4096)], []byte("[Content_Types].xml")) && !bytes.Contains(data, []byte("[Content_Types].xml")):
-			return "", fmt.Errorf("the name ends in %s, and in it is another archive", end)
+			return "", plainly.Errorf("the name ends in %s, and in it is another archive", end)
 		}
 		return k.served, nil
 	}
-	return "", fmt.Errorf("files of this kind (%s) are not taken; a PDF, a picture, an office document, a text or a ZIP is", strings.TrimPrefix(end, "."))
+	return "", plainly.Errorf("files of this kind (%s) are not taken; a PDF, a picture, an office document, a text or a ZIP is", strings.TrimPrefix(end, "."))
 }
 
 // looksActive reports whether a text is one that a browser could run.

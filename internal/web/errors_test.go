@@ -1,0 +1,47 @@
+package web
+
+import (
+	"net/http"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"ombak/internal/store"
+)
+
+// No page shows an error's own words but through sentence and engine.Told.
+func TestErrorsAreToldInOnePlace(t *testing.T) {
+	files, err := filepath.Glob("*.go")
+	if err != nil || len(files) < 20 {
+		t.Fatalf("%d files, %v", len(files), err)
+	}
+	shows := regexp.MustCompile(`\b\w*[eE]rr\w*\.Error\(\)`)
+	for _, f := range files {
+		if strings.HasSuffix(f, "_test.go") {
+			continue
+		}
+		text, err := os.ReadFile(f)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if m := shows.FindString(string(text)); m != "" {
+			t.Errorf("%s shows %s", f, m)
+		}
+	}
+}
+
+// Where the database fails, the page says so plainly, with a number.
+func TestAPageThatFails(t *testing.T) {
+	x := newSite(t)
+	x.meet(store.NewPerson{First: "Ana", Email: "ana@fjord.example"})
+	v := x.visitor().signIn("marketer")
+	_, err := x.s.DB().ExecContext(t.Context(), "alter table person_tag rename to gone")
+	x.must(err)
+	res, body := v.do("GET", "/people/1", nil)
+	if res.StatusCode != http.StatusInternalServerError || strings.Contains(body, "person_tag") || strings.Contains(body, "SQLSTATE") ||
+		!regexp.MustCompile(`it is noted as [0-9a-f]{8}\.`).MatchString(body) {
+		t.Errorf("it answers %d: %s", res.StatusCode, body)
+	}
+}
