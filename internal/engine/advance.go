@@ -131,7 +131,7 @@ func (w *walk) add(c *store.Claimed, p *program, d *sequence.Decision) {
 	}
 	for _, x := range d.Effects {
 		touch := store.NewTouch{Enrolment: c.ID, Sequence: c.Sequence, Version: c.Version, Person: c.Person,
-			Step: x.Step, At: x.At, Ground: p.Plan().GroundOf(x.Step)}
+			Step: x.Step, Visit: int(x.Visit), At: x.At, Ground: p.Plan().GroundOf(x.Step)}
 		switch x.Do {
 		case sequence.SendEmail:
 			touch.Kind = "email"
@@ -143,7 +143,7 @@ func (w *walk) add(c *store.Claimed, p *program, d *sequence.Decision) {
 			w.touches = append(w.touches, touch)
 			w.desk = true
 		case sequence.TakeOffDesk:
-			w.missed = append(w.missed, store.MissedTouch{Enrolment: c.ID, Step: x.Step, At: x.At})
+			w.missed = append(w.missed, store.MissedTouch{Enrolment: c.ID, Step: x.Step, Visit: x.Visit, At: x.At})
 			w.desk = true
 		case sequence.HandOver:
 			w.handed = append(w.handed, handed{c.ID, c.Person, c.Sequence, x.At})
@@ -359,12 +359,13 @@ func (f *facts) Nth(p *signal.Pattern, n int, from, to time.Time) (time.Time, bo
 }
 
 func (f *facts) Touch(id sequence.StepID) sequence.Touch {
+	var newest sequence.Touch
 	for i := range f.touches {
-		if t := &f.touches[i]; t.Step == int32(id) {
-			return sequence.Touch{At: t.At, Ended: true, Why: t.Why, What: t.What}
+		if t := &f.touches[i]; t.Step == int32(id) && t.Visit > newest.Visit {
+			newest = sequence.Touch{At: t.At, Ended: true, Why: t.Why, What: t.What, Visit: t.Visit}
 		}
 	}
-	return sequence.Touch{}
+	return newest
 }
 
 func (f *facts) Score(at time.Time) float64 {

@@ -24,7 +24,7 @@ type Claimed struct {
 	TookBack            time.Time     // when they took that consent back; zero: they did not
 }
 
-const claimedFields = `select e.id, e.sequence_id, e.version_id, e.person_id, e.step, e.phase, e.entered_at, e.reached_at, e.due,
+const claimedFields = `select e.id, e.sequence_id, e.version_id, e.person_id, e.key, e.step, e.visit, e.phase, e.entered_at, e.reached_at, e.due,
 			p.country, p.city, p.zone, p.stopped_at, coalesce(p.stopped_by, 0),
 			p.erased_at is not null, p.email <> '', p.phone <> '', p.do_not_contact, p.opted_out_at is not null,
 			p.bounced_at is not null, k.given, k.at
@@ -77,7 +77,7 @@ func claimed(ctx context.Context, tx Tx, query string, args ...any) ([]Claimed, 
 		var due, stopped, said *time.Time
 		var agreed *bool
 		st, r := &c.State, &c.Reach
-		if err := rows.Scan(&c.ID, &c.Sequence, &c.Version, &c.Person, &st.Step, &st.Phase, &st.Entered, &st.Reached, &due,
+		if err := rows.Scan(&c.ID, &c.Sequence, &c.Version, &c.Person, &st.Key, &st.Step, &st.Visit, &st.Phase, &st.Entered, &st.Reached, &due,
 			&c.Country, &c.City, &c.Zone, &stopped, &c.StoppedBy,
 			&r.Erased, &r.Email, &r.Phone, &r.DoNotContact, &r.OptedOut, &r.Bounced, &agreed, &said); err != nil {
 			return nil, err
@@ -104,7 +104,7 @@ func claimed(ctx context.Context, tx Tx, query string, args ...any) ([]Claimed, 
 // which it is written back at once.
 type Progress struct {
 	id             []int64
-	step           []int32
+	step, visit    []int32
 	phase          []int16
 	reached        []time.Time
 	due, look      []pgtype.Timestamptz
@@ -123,6 +123,7 @@ func (p *Progress) Add(c *Claimed, logs []sequence.Log) {
 	st := &c.State
 	p.id = append(p.id, c.ID)
 	p.step = append(p.step, int32(st.Step))
+	p.visit = append(p.visit, max(st.Visit, 1))
 	p.phase = append(p.phase, int16(st.Phase))
 	p.reached = append(p.reached, st.Reached)
 	p.due = append(p.due, stamp(st.Due))
@@ -146,10 +147,10 @@ func KeepProgress(ctx context.Context, tx Tx, p *Progress) error {
 	}
 	if _, err := exec(ctx, tx, `
 		update enrolment e set step = u.step, phase = u.phase, reached_at = u.reached, due = u.due, look = u.look,
-			ended_at = u.ended, reason = u.reason
+			ended_at = u.ended, reason = u.reason, visit = u.visit
 		from unnest($1::bigint[], $2::int[], $3::smallint[], $4::timestamptz[], $5::timestamptz[], $6::timestamptz[],
-			$7::timestamptz[], $8::text[]) as u(id, step, phase, reached, due, look, ended, reason)
-		where e.id = u.id`, p.id, p.step, p.phase, p.reached, p.due, p.look, p.ended, p.reason); err != nil {
+			$7::timestamptz[], $8::text[], $9::int[]) as u(id, step, phase, reached, due, look, ended, reason, visit)
+		where e.id = u.id`, p.id, p.step, p.phase, p.reached, p.due, p.look, p.ended, p.reason, p.visit); err != nil {
 		return fmt.Errorf("keeping %d enrolments: %w", len(p.id), err)
 	}
 	if len(p.logID) == 0 {
@@ -201,8 +202,8 @@ func Leave(ctx context.Context, tx Tx, ids []int64, reason sequence.Reason, at t
 func Enrol(ctx context.Context, tx Tx, q *RunningEntry, people []int64, at time.Time) (int64, error) {
 	plan := q.Plan.V
 	n, err := exec(ctx, tx, `
-		insert into enrolment (sequence_id, version_id, person_id, step, entered_at, reached_at, due, look)
-		select $1, $2, p.id, $3, $5, $5, $5, $5 from person p
+		insert into enrolment (sequence_id, version_id, person_id, key, step, entered_at, reached_at, due, look)
+		select $1, $2, p.id, p.id, $3, $5, $5, $5, $5 from person p
 		where p.id = any ($4) and (`+whyNotEnter(plan.Ways())+`) is null
 			and not exists (select from enrolment e where e.sequence_id = $1 and e.person_id = p.id)
 		order by p.id

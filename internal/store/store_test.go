@@ -2,8 +2,10 @@ package store_test
 
 import (
 	"context"
+	"errors"
 	"testing"
 
+	"ombak/internal/store"
 	"ombak/internal/store/storetest"
 )
 
@@ -16,5 +18,56 @@ func TestMigrateTwice(t *testing.T) {
 	}
 	if err := s.Ping(context.Background()); err != nil {
 		t.Fatal(err)
+	}
+}
+
+// A touch is made once for each visit of a step, and missed by itself; the key of
+// an enrolment is its person's number as they entered.
+func TestTouchesByVisit(t *testing.T) {
+	k := open(t)
+	ana, _ := k.meet(store.NewPerson{First: "Ana", Email: "ana@fjord.example"})
+	var enrolment int64
+	k.must(k.DB().QueryRowContext(k.ctx, `
+		with q as (insert into sequence (name, created_at, updated_at) values ('S', $2, $2) returning id),
+		v as (insert into sequence_version (sequence_id, number, plan, messages, entry, launched_at)
+			select id, 1, '{}', '{}', '{}', $2 from q returning id, sequence_id)
+		insert into enrolment (sequence_id, version_id, person_id, key, step, entered_at, reached_at, look)
+		select sequence_id, id, $1, $1, 1, $2, $2, $2 from v returning id`, ana, at).Scan(&enrolment))
+	k.tx(func(tx store.Tx) error {
+		var list []store.NewTouch
+		for _, visit := range []int{0, 1, 2, 2} {
+			list = append(list, store.NewTouch{Enrolment: enrolment, Sequence: 1, Version: 1, Person: ana, Step: 1, Visit: visit, Kind: "call", At: at})
+		}
+		for i := range list { // each by itself: they come at different times
+			if err := store.MakeTouches(k.ctx, tx, list[i:i+1]); err != nil {
+				return err
+			}
+		}
+		return store.MissTouches(k.ctx, tx, []store.MissedTouch{{Enrolment: enrolment, Step: 1, Visit: 2, At: at}})
+	})
+	var states string
+	k.must(k.DB().QueryRow("select string_agg(t.visit || ' ' || t.state || ' ' || w.open, ', ' order by t.visit) from touch t join work w on w.touch_id = t.id").Scan(&states))
+	if states != "1 desk true, 2 missed false" {
+		t.Errorf("made: %s", states)
+	}
+	k.tx(func(tx store.Tx) error {
+		ended, err := store.EndedTouches(k.ctx, tx, []int64{enrolment})
+		if len(ended) != 1 || ended[0].Visit != 2 {
+			t.Errorf("ended: %+v", ended)
+		}
+		list, cerr := store.ClaimOpen(k.ctx, tx, ana, at)
+		if len(list) != 1 || list[0].State.Key != ana || list[0].State.Visit != 1 {
+			t.Errorf("claimed: %+v", list)
+			return errors.Join(err, cerr)
+		}
+		list[0].State.Visit = 3
+		var p store.Progress
+		p.Add(&list[0], nil)
+		return errors.Join(err, cerr, store.KeepProgress(k.ctx, tx, &p))
+	})
+	var visit int
+	k.must(k.DB().QueryRow("select visit from enrolment").Scan(&visit))
+	if visit != 3 {
+		t.Errorf("kept visit %d", visit)
 	}
 }

@@ -70,6 +70,7 @@ func MakeTouches(ctx context.Context, tx Tx, list []NewTouch) error {
 type EndedTouch struct {
 	Enrolment int64
 	Step      int32
+	Visit     int32 // of the step
 	At        time.Time
 	Why       contact.Reason // it was passed over by itself
 	What      sequence.Outcome
@@ -78,7 +79,7 @@ type EndedTouch struct {
 // EndedTouches reads those of some enrolments.
 func EndedTouches(ctx context.Context, q querier, enrolments []int64) ([]EndedTouch, error) {
 	rows, err := q.QueryxContext(ctx, `
-		select t.enrolment_id, t.step, t.done_at, case when t.state = 'passed' then t.trouble else '' end, coalesce(w.outcome, '')
+		select t.enrolment_id, t.step, t.visit, t.done_at, case when t.state = 'passed' then t.trouble else '' end, coalesce(w.outcome, '')
 		from touch t
 		left join work w on w.touch_id = t.id
 		where t.enrolment_id = any ($1) and t.done_at is not null and t.state in ('sent', 'done', 'missed', 'passed')`, enrolments)
@@ -89,7 +90,7 @@ func EndedTouches(ctx context.Context, q querier, enrolments []int64) ([]EndedTo
 	var out []EndedTouch
 	for rows.Next() {
 		var t EndedTouch
-		if err := rows.Scan(&t.Enrolment, &t.Step, &t.At, &t.Why, &t.What); err != nil {
+		if err := rows.Scan(&t.Enrolment, &t.Step, &t.Visit, &t.At, &t.Why, &t.What); err != nil {
 			return nil, err
 		}
 		out = append(out, t)
@@ -128,23 +129,24 @@ func Withdraw(ctx context.Context, tx Tx, enrolments []int64, why string, at tim
 type MissedTouch struct {
 	Enrolment int64
 	Step      sequence.StepID
+	Visit     int32 // of the step; 0 is 1
 	At        time.Time
 }
 
 // MissTouches takes them off the desk.
 func MissTouches(ctx context.Context, tx Tx, list []MissedTouch) error {
-	enr, step, at := make([]int64, len(list)), make([]int32, len(list)), make([]time.Time, len(list))
+	enr, step, visit, at := make([]int64, len(list)), make([]int32, len(list)), make([]int32, len(list)), make([]time.Time, len(list))
 	for i, m := range list {
-		enr[i], step[i], at[i] = m.Enrolment, int32(m.Step), m.At
+		enr[i], step[i], visit[i], at[i] = m.Enrolment, int32(m.Step), max(m.Visit, 1), m.At
 	}
 	_, err := exec(ctx, tx, `
 		with missed as (
 			update work w set open = false
-			from unnest($1::bigint[], $2::int[], $3::timestamptz[]) as u(enr, step, at)
-			join touch t on t.enrolment_id = u.enr and t.step = u.step
+			from unnest($1::bigint[], $2::int[], $3::int[], $4::timestamptz[]) as u(enr, step, visit, at)
+			join touch t on t.enrolment_id = u.enr and t.step = u.step and t.visit = u.visit
 			where w.touch_id = t.id and w.open
 			returning w.touch_id, u.at)
-		update touch t set state = 'missed', done_at = missed.at from missed where t.id = missed.touch_id`, enr, step, at)
+		update touch t set state = 'missed', done_at = missed.at from missed where t.id = missed.touch_id`, enr, step, visit, at)
 	return err
 }
 

@@ -45,7 +45,7 @@ func (s *Call) reaches() (contact.Channel, bool) { return contact.Call, false }
 func (s *Call) advance(r *run) verdict {
 	if r.st.Phase == Out {
 		limit := r.st.Due.Add(-tick) // an outcome at the limit itself is in time
-		switch t := r.f.Touch(s.ID); {
+		switch t := r.mine(s.ID); {
 		case t.Ended && t.Why != "":
 			return verdict{exit: missed, at: t.At, reason: PassedOver(t.Why)}
 		case t.Ended && !t.At.After(limit):

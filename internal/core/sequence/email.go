@@ -46,7 +46,7 @@ func (s *Email) reaches() (contact.Channel, bool) { return contact.Email, s.Requ
 
 func (s *Email) advance(r *run) verdict {
 	if r.st.Phase == Out {
-		if t := r.f.Touch(s.ID); t.Ended {
+		if t := r.mine(s.ID); t.Ended {
 			v := verdict{exit: 0, at: t.At}
 			if t.Why != "" {
 				v.reason = PassedOver(t.Why)

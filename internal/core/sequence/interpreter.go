@@ -15,7 +15,8 @@ type Facts interface {
 	rule.Facts
 	// Zone is the person's time zone.
 	Zone() *time.Location
-	// Touch tells what became of this enrolment's touch at a step.
+	// Touch tells what became of this enrolment's touch at a step: the newest, where
+	// it came there more than once.
 	Touch(StepID) Touch
 	// Nth is the instant of the n-th signal that matches p, at from or later
 	// and not after to; false where there are fewer.
@@ -32,6 +33,7 @@ type Touch struct {
 	Ended bool           // done or passed over
 	Why   contact.Reason // it was passed over
 	What  Outcome        // of a call
+	Visit int32          // of which visit of the step it is; 0: of the first
 }
 
 // Reason is why somebody is no longer on a sequence.
@@ -117,7 +119,9 @@ const (
 
 // State is one person's way through one sequence.
 type State struct {
+	Key     int64 // of the enrolment: it never changes, so that what is drawn by it can be told in advance
 	Step    StepID
+	Visit   int32 // the how-manieth time it has come to Step; 0 is 1
 	Phase   Phase
 	Entered time.Time
 	Reached time.Time // of Step
@@ -149,9 +153,10 @@ const (
 
 // Effect is something the world has to do because of a decision.
 type Effect struct {
-	Do   Do
-	Step StepID
-	At   time.Time
+	Do    Do
+	Step  StepID
+	At    time.Time
+	Visit int32 // of the step; 0 is 1
 }
 
 // Decision is what Advance came to. Its slices are reused from call to call.
@@ -277,7 +282,15 @@ func (r *run) out(due time.Time) verdict {
 const tick = time.Microsecond
 
 func (r *run) effect(do Do) {
-	r.d.Effects = append(r.d.Effects, Effect{do, r.st.Step, r.now})
+	r.d.Effects = append(r.d.Effects, Effect{do, r.st.Step, r.now, r.st.Visit})
+}
+
+// mine is what became of the touch of a step at this visit of it.
+func (r *run) mine(id StepID) Touch {
+	if t := r.f.Touch(id); max(t.Visit, 1) == max(r.st.Visit, 1) {
+		return t
+	}
+	return Touch{}
 }
 
 // allowed moves an instant to the next at which a touch may go out.
@@ -380,7 +393,7 @@ func (p *Program) Advance(st *State, f Facts, now time.Time, d *Decision) {
 	}
 	for {
 		n := &p.nodes[i]
-		if closing && !st.Reached.Before(at) && !(st.Phase == Out && f.Touch(n.id).Ended) {
+		if closing && !st.Reached.Before(at) && !(st.Phase == Out && r.mine(n.id).Ended) {
 			p.Leave(st, reason, st.Reached, d)
 			return
 		}
@@ -403,7 +416,11 @@ func (p *Program) Advance(st *State, f Facts, now time.Time, d *Decision) {
 		}
 		d.Logs = append(d.Logs, Log{Step: n.id, At: v.at, Exit: n.step.Kind().Exits[v.exit], Reason: v.reason})
 		i = n.next[v.exit]
-		st.Step, st.Phase, st.Reached, st.Due = p.nodes[i].id, Arrived, v.at, v.at
+		visit := int32(0)
+		if p.nodes[i].id == st.Step {
+			visit = max(st.Visit, 1) + 1
+		}
+		st.Step, st.Visit, st.Phase, st.Reached, st.Due = p.nodes[i].id, visit, Arrived, v.at, v.at
 	}
 }
 

@@ -157,7 +157,7 @@ func TestTheGuideEndToEnd(t *testing.T) {
 	t.Run("clicks, and is ready", func(t *testing.T) {
 		f, st, d := someone(), pr.Enter(day0), Decision{}
 		pr.Advance(&st, f, day0, &d)
-		if !slices.Equal(d.Effects, []Effect{{SendEmail, email, day0}}) || st.Phase != Out {
+		if !slices.Equal(d.Effects, []Effect{{Do: SendEmail, Step: email, At: day0}}) || st.Phase != Out {
 			t.Fatalf("at entry: %+v, %+v", d.Effects, st)
 		}
 		pr.Advance(&st, f, day(0.01), &d)
@@ -318,4 +318,40 @@ func BenchmarkAdvance(b *testing.B) {
 		steps += len(d.Logs) + 1 // the two that are done and the email it stops at
 	}
 	b.ReportMetric(float64(steps)/b.Elapsed().Seconds(), "steps/s")
+}
+
+// again is somebody whose newest touch of a step is known with its visit.
+type again struct {
+	Facts
+	newest Touch
+}
+
+func (a *again) Touch(StepID) Touch { return a.newest }
+
+// A step that leads back to itself, as rounds will, has a touch at each visit, and
+// is not done by that of an earlier one.
+func TestVisits(t *testing.T) {
+	p, email, _, _, _, _, _ := guide(t)
+	pr := compile(t, p)
+	i := pr.index[email]
+	pr.nodes[i].next = [4]int32{i, i, i, i}
+	f, st, d := &again{Facts: someone()}, pr.Enter(day0), Decision{}
+	for visit := int32(1); visit <= 3; visit++ {
+		at := day(float64(visit))
+		for range 2 { // whoever looks how often
+			pr.Advance(&st, f, at, &d)
+		}
+		if n := len(d.Effects); n != int(visit) || max(d.Effects[n-1].Visit, 1) != visit || st.Phase != Out || max(st.Visit, 1) != visit {
+			t.Fatalf("at visit %d: %+v, %+v", visit, d.Effects, st)
+		}
+		f.newest = Touch{At: at, Ended: true, Visit: visit}
+	}
+	if len(d.Logs) != 2 {
+		t.Errorf("%+v", d.Logs)
+	}
+	// Somewhere else it counts anew.
+	pr.nodes[i].next = [4]int32{i + 1, i + 1, i + 1, i + 1}
+	if pr.Advance(&st, f, day(3.5), &d); st.Step == email || st.Visit > 1 {
+		t.Errorf("gone on: %+v", st)
+	}
 }

@@ -60,12 +60,15 @@ alter table touch
 -- What has become of a touch is in no index: it changes on its page.
 alter table touch set (fillfactor = 85);
 create unique index touch_visit on touch (enrolment_id, step, visit) where enrolment_id is not null;
-alter table enrolment add column visit int not null default 1; -- of its step
+alter table enrolment
+    add column visit int not null default 1, -- of its step
+    add column key bigint not null default 0; -- its person's number as they entered: a merge changes that, and not this
+update enrolment set key = person_id;
 analyze letter;
 analyze work;
 
 -- +goose Down
-alter table enrolment drop column visit;
+alter table enrolment drop column visit, drop column key;
 drop index touch_visit;
 delete from touch where visit > 1;
 alter table touch drop column visit,
