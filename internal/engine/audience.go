@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
 	"slices"
@@ -21,10 +22,63 @@ const stalePerTurn = 5000
 const sweepEvery = 5 * time.Second
 
 // FollowAudiences brings live audiences up to date: those whose rule is new are
-// asked about everybody; the others about the people who have changed, and
-// about those whom the passing of time alone can have moved since the last
-// look. It answers how much it found to do; call it until that is nothing.
+// asked about everybody, each by itself; the others about the people who have
+// changed, and about those whom the passing of time alone can have moved since the
+// last look. It answers how much it found to do; call it until that is nothing.
 func (e *Engine) FollowAudiences(ctx context.Context) (int64, error) {
+	recounted, err := e.recountAudiences(ctx)
+	if err != nil {
+		return recounted, err
+	}
+	did, err := e.followChanges(ctx)
+	return recounted + did, err
+}
+
+// recountAudiences asks the rules that are new about everybody, each in a
+// transaction of its own: what is done stays done when the process ends, and one
+// that fails keeps none of the others. It answers how many.
+func (e *Engine) recountAudiences(ctx context.Context) (int64, error) {
+	var did int64
+	var wrong []error
+	tried := map[int64]bool{}
+	for ctx.Err() == nil {
+		id := int64(0)
+		err := e.Store.InTx(ctx, func(tx store.Tx) error {
+			id = 0
+			ok, err := store.LockAudiences(ctx, tx)
+			if err != nil || !ok {
+				return err
+			}
+			list, err := store.LiveAudiences(ctx, tx)
+			if err != nil {
+				return err
+			}
+			for _, a := range inOrder(list) {
+				if a.Recount && !tried[a.ID] {
+					id = a.ID
+					if _, err := store.Follow(ctx, tx, a, nil, true, e.Now()); err != nil {
+						return fmt.Errorf("asking the rule of audience %d about everybody: %w", a.ID, err)
+					}
+					return store.Notify(ctx, tx, "audience")
+				}
+			}
+			return nil
+		})
+		switch {
+		case id == 0:
+			return did, errors.Join(append(wrong, err)...)
+		case err != nil:
+			wrong = append(wrong, err)
+		default:
+			did++
+		}
+		tried[id] = true
+	}
+	return did, ctx.Err()
+}
+
+// followChanges asks the rules of audiences about those who may have changed.
+func (e *Engine) followChanges(ctx context.Context) (int64, error) {
 	var did int64
 	err := e.Store.InTx(ctx, func(tx store.Tx) error {
 		did = 0
@@ -45,9 +99,12 @@ func (e *Engine) FollowAudiences(ctx context.Context) (int64, error) {
 		var moved int64
 		var swept []int64
 		for _, a := range inOrder(list) {
-			who, every := concerned(stale, a.Asks.V), a.Recount
+			if a.Recount {
+				continue // it is asked about everybody
+			}
+			who := concerned(stale, a.Asks.V)
 			sweep := now.Sub(a.Swept) >= sweepEvery
-			if !every && sweep {
+			if sweep {
 				movers, err := store.Movers(ctx, tx, a, now)
 				if err != nil {
 					return err
@@ -57,17 +114,14 @@ func (e *Engine) FollowAudiences(ctx context.Context) (int64, error) {
 			if sweep {
 				swept = append(swept, a.ID)
 			}
-			if !every && len(who) == 0 {
+			if len(who) == 0 {
 				continue
 			}
-			n, err := store.Follow(ctx, tx, a, who, every, now)
+			n, err := store.Follow(ctx, tx, a, who, false, now)
 			if err != nil {
 				return err
 			}
 			moved += n
-			if every {
-				did++
-			}
 		}
 		if len(swept) > 0 {
 			if err := store.Swept(ctx, tx, swept, now); err != nil {

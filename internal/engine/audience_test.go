@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -255,5 +256,41 @@ func TestAudiencesFollowTheFit(t *testing.T) {
 		if err := w.e.SaveFit(w.ctx, bad); err == nil {
 			t.Errorf("%+v was kept", bad)
 		}
+	}
+}
+
+// Each audience whose rule is new is asked about everybody by itself: one that
+// cannot be keeps none of the others, and what was done stays done.
+func TestOneAudienceThatFails(t *testing.T) {
+	w := newWorld(t, mailserver.Options{})
+	ana := w.meet(store.NewPerson{First: "Ana", Email: "ana@fjord.example", Country: "NO"})
+	save := func(name string) int64 {
+		a := store.Audience{Name: name, Live: true}
+		a.Rule.V = rule.FieldIs(person.Country, "NO")
+		id, err := w.e.SaveAudience(w.ctx, a)
+		w.must(err)
+		return id
+	}
+	first, second, third := save("A"), save("B"), save("C")
+	_, err := w.s.DB().ExecContext(w.ctx, fmt.Sprintf(`delete from audience_member;
+		update audience set recount = true, members = 0;
+		create function refuse() returns trigger language plpgsql as $$ begin raise 'not this one'; end $$;
+		create trigger refuse before insert on audience_member for each row when (new.audience_id = %d) execute function refuse()`, second))
+	w.must(err)
+	for range 3 {
+		if _, err = w.e.FollowAudiences(w.ctx); err == nil || !strings.Contains(err.Error(), fmt.Sprintf("audience %d", second)) {
+			t.Fatalf("it fails as %v", err)
+		}
+	}
+	for id, want := range map[int64]int{first: 1, second: 0, third: 1} {
+		if n := w.count("select count(*) from audience_member where audience_id = $1 and person_id = $2", id, ana); n != want {
+			t.Errorf("audience %d has %d of 1", id, n)
+		}
+	}
+	_, err = w.s.DB().ExecContext(w.ctx, "drop trigger refuse on audience_member")
+	w.must(err)
+	_, err = w.e.FollowAudiences(w.ctx)
+	if w.must(err); len(w.in(second)) != 1 {
+		t.Error("it is not asked again")
 	}
 }

@@ -30,17 +30,28 @@ func (e *Engine) Work(ctx context.Context) error {
 	}
 	defer stop()
 	var wg, rounds sync.WaitGroup
-	wg.Add(2)
+	wg.Add(3)
 	sendNow := make(chan struct{}, 1)
 	go func() {
 		defer wg.Done()
 		e.loop(ctx, "deciding", e.wake, func(ctx context.Context) (bool, error) {
-			some, err := e.Decide(ctx)
+			some, err := e.walkOn(ctx)
 			select {
 			case sendNow <- struct{}{}:
 			default:
 			}
 			return some, err
+		})
+	}()
+	// Apart from walking people on: a new rule is asked about everybody, and nobody waits for that.
+	go func() {
+		defer wg.Done()
+		e.loop(ctx, "following audiences", nil, func(ctx context.Context) (bool, error) {
+			did, err := e.FollowAudiences(ctx)
+			if did > 0 {
+				e.Nudge() // who enters by an audience, and who is written to by one
+			}
+			return did > 0, err
 		})
 	}()
 	go func() {
@@ -170,6 +181,16 @@ func (e *Engine) loop(ctx context.Context, what string, nudge <-chan struct{}, f
 // Decide does one turn of everything but sending, and reports whether there
 // was something to do.
 func (e *Engine) Decide(ctx context.Context) (bool, error) {
+	some, err := e.walkOn(ctx)
+	if err != nil {
+		return some, err
+	}
+	followed, err := e.FollowAudiences(ctx)
+	return some || followed > 0, err
+}
+
+// walkOn is Decide without following audiences.
+func (e *Engine) walkOn(ctx context.Context) (bool, error) {
 	if c, ok := e.Clock.(interface{ Refresh(context.Context) error }); ok {
 		if err := c.Refresh(ctx); err != nil {
 			return false, err
@@ -197,12 +218,8 @@ func (e *Engine) Decide(ctx context.Context) (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	followed, err := e.FollowAudiences(ctx)
-	if err != nil {
-		return false, err
-	}
 	filled, err := e.FillMailings(ctx)
-	return counted > 0 || entered > 0 || looked > 0 || followed > 0 || filled, err
+	return counted > 0 || entered > 0 || looked > 0 || filled, err
 }
 
 // enterInTurn looks for people whom rules let in, at most every two seconds:
