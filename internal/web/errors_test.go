@@ -2,11 +2,13 @@ package web
 
 import (
 	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"regexp"
 	"strings"
 	"testing"
+	"time"
 
 	"ombak/internal/store"
 )
@@ -43,5 +45,30 @@ func TestAPageThatFails(t *testing.T) {
 	if res.StatusCode != http.StatusInternalServerError || strings.Contains(body, "person_tag") || strings.Contains(body, "SQLSTATE") ||
 		!regexp.MustCompile(`it is noted as [0-9a-f]{8}\.`).MatchString(body) {
 		t.Errorf("it answers %d: %s", res.StatusCode, body)
+	}
+}
+
+// A page that asks too much of the database ends, and says so; a file takes its
+// time.
+func TestAPageThatTakesTooLong(t *testing.T) {
+	x := newSite(t)
+	x.meet(store.NewPerson{First: "Ana", Email: "ana@fjord.example"})
+	x.x.Patience = 300 * time.Millisecond
+	x.srv.Close()
+	x.srv = httptest.NewServer(x.x.Handler())
+	v := x.visitor().signIn("marketer")
+	_, err := x.s.DB().ExecContext(t.Context(), `alter table person_tag rename to slow;
+		create view person_tag as select slow.* from (select pg_sleep(1)) wait, slow`)
+	x.must(err)
+	if res, body := v.do("GET", "/people/1", nil); res.StatusCode != http.StatusServiceUnavailable || !strings.Contains(body, "This takes too long") {
+		t.Errorf("it answers %d: %s", res.StatusCode, body)
+	}
+	if res, _ := v.do("GET", "/people/1/everything", nil); res.StatusCode != http.StatusOK {
+		t.Errorf("a file is cut off: %d", res.StatusCode)
+	}
+	var still int
+	x.must(x.s.DB().QueryRow("select count(*) from pg_stat_activity where query like '%person_tag%' and state = 'active' and pid <> pg_backend_pid() and datname = current_database()").Scan(&still))
+	if still != 0 {
+		t.Errorf("%d queries of it go on", still)
 	}
 }

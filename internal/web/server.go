@@ -5,6 +5,7 @@
 package web
 
 import (
+	"cmp"
 	"context"
 	"embed"
 	"errors"
@@ -55,6 +56,9 @@ type Config struct {
 
 	// Proxies are the networks of proxies before us: what they say of who asks is believed, and nobody else.
 	Proxies []netip.Prefix
+
+	// Patience is how long a page may take; 0: half a minute.
+	Patience time.Duration
 }
 
 // Server serves the interface.
@@ -118,7 +122,7 @@ func (s *Server) Handler() http.Handler {
 
 	s.publicRoutes(e)
 
-	g := e.Group("", echo.WrapMiddleware(s.sessions.LoadAndSave), s.csrf())
+	g := e.Group("", echo.WrapMiddleware(s.sessions.LoadAndSave), s.csrf(), s.patiently())
 	g.GET("/sign-in", s.signInPage)
 	g.POST("/sign-in", s.signIn)
 	g.POST("/sign-in/:id", s.signInAs)
@@ -348,6 +352,23 @@ func (s *Server) ready(c *echo.Context) error {
 	return c.String(http.StatusOK, "ready\n")
 }
 
+// patiently ends what a page asks of the database where that takes too long:
+// nobody waits for it any more, and it keeps others waiting. What is written as a
+// file, or told as it happens, takes its time.
+func (s *Server) patiently() echo.MiddlewareFunc {
+	return middleware.ContextTimeoutWithConfig(middleware.ContextTimeoutConfig{
+		Timeout: cmp.Or(s.Patience, pagePatience),
+		Skipper: func(c *echo.Context) bool {
+			path := c.Request().URL.Path
+			return c.Request().Method != http.MethodGet || path == "/events" || strings.HasSuffix(path, "/export") ||
+				strings.HasSuffix(path, "/everything") || strings.HasSuffix(path, ".csv")
+		},
+	})
+}
+
+// pagePatience is how long a page may take.
+const pagePatience = 30 * time.Second
+
 // failed answers an error: a page that says what happened, what was kept and
 // what to do, and no more of the inside than that.
 func (s *Server) failed(c *echo.Context, err error) {
@@ -377,6 +398,7 @@ func (s *Server) failed(c *echo.Context, err error) {
 		http.StatusTooManyRequests:       {"Too many tries", "Wait a minute, then try again."},
 		http.StatusRequestEntityTooLarge: {"That is too large", "A page’s file can have up to 10 MB. Nothing was changed."},
 		http.StatusMethodNotAllowed:      {"There is nothing here", "The address may be old or mistyped. Nothing was changed."},
+		http.StatusServiceUnavailable:    {"This takes too long", "There is so much that it could not be read in time. Nothing was changed. Ask for less of it, or try again in a while."},
 		http.StatusBadRequest:            {"That could not be read", "Something in the form was not as it should be. Nothing was changed."},
 	}[code]
 	if text[0] == "" {
