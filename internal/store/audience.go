@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"time"
 
+	"ombak/internal/core/plainly"
 	"ombak/internal/core/rule"
 )
 
@@ -53,7 +54,7 @@ func AddAudience(ctx context.Context, tx Tx, a Audience, at time.Time) (int64, e
 	id, err := one[int64](ctx, tx, `insert into audience (name, note, live, rule, asks, owner_id, created_at, changed_at, swept_at, recount)
 		values ($1, $2, $3, $4, $5, $6, $7, $7, $7, $3) returning id`, a.Name, a.Note, a.Live, a.Rule, asksOf(&a.Rule.V), a.OwnerID, at)
 	if taken(err) {
-		return 0, fmt.Errorf("%w: an audience is called %q", ErrTaken, a.Name)
+		return 0, plainly.Errorf("%w: an audience is called %q", ErrTaken, a.Name)
 	}
 	return id, err
 }
@@ -64,7 +65,7 @@ func SaveAudience(ctx context.Context, tx Tx, a Audience, at time.Time) error {
 	n, err := exec(ctx, tx, `update audience set name = $2, note = $3, owner_id = $4, recount = recount or (live and rule <> $5::jsonb), rule = $5, asks = $6, changed_at = $7 where id = $1`,
 		a.ID, a.Name, a.Note, a.OwnerID, a.Rule, asksOf(&a.Rule.V), at)
 	if taken(err) {
-		return fmt.Errorf("%w: an audience is called %q", ErrTaken, a.Name)
+		return plainly.Errorf("%w: an audience is called %q", ErrTaken, a.Name)
 	}
 	if err == nil && n == 0 {
 		err = ErrNotFound

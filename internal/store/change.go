@@ -150,7 +150,7 @@ func Change(ctx context.Context, tx Tx, edits []Edit, a Author) (int, error) {
 			do_not_contact = coalesce(u.dnc, p.do_not_contact)`+set+`
 			from unnest($1::bigint[], $2::jsonb[], $3::bigint[], $4::bigint[], $5::boolean[]`+from+`) as u(id, own, company, owner, dnc`+names+`) where p.id = u.id`, args...); err != nil {
 			if taken(err) {
-				return 0, fmt.Errorf("%w: another person has this address", ErrTaken)
+				return 0, plainly.Errorf("%w: another person has this address", ErrTaken)
 			}
 			return 0, fmt.Errorf("changing %d records: %w", len(ids), err)
 		}
@@ -203,12 +203,12 @@ func setMark(ctx context.Context, tx Tx, f rule.Field, people []int64, on bool, 
 					return err
 				}
 				if there {
-					return fmt.Errorf("%w: another person has the address %s", ErrTaken, what)
+					return plainly.Errorf("%w: another person has the address %s", ErrTaken, what)
 				}
 			}
 			_, err = exec(ctx, tx, "insert into contact_point (person_id, kind, value) select p, $2, $3 from unnest($1::bigint[]) as p on conflict (person_id, kind, value) do nothing", people, k, what)
 			if taken(err) {
-				err = fmt.Errorf("%w: another person has the address %s", ErrTaken, what)
+				err = plainly.Errorf("%w: another person has the address %s", ErrTaken, what)
 			}
 		} else {
 			_, err = exec(ctx, tx, "delete from contact_point where person_id = any ($1) and kind = $2 and value = $3", people, k, what)

@@ -181,7 +181,7 @@ func SetCompany(ctx context.Context, tx Tx, id int64, set person.Values, a Autho
 		}
 		if _, err := exec(ctx, tx, "update company set "+col+" = $2 where id = $1", id, x); err != nil {
 			if taken(err) {
-				return fmt.Errorf("%w: another company has this domain", ErrTaken)
+				return plainly.Errorf("%w: another company has this domain", ErrTaken)
 			}
 			return fmt.Errorf("changing company %d: %w", id, err)
 		}

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"fmt"
+	"ombak/internal/core/plainly"
 	"time"
 )
 
@@ -21,7 +22,7 @@ func (s *Store) Purposes(ctx context.Context) ([]Purpose, error) {
 func AddPurpose(ctx context.Context, tx Tx, name string) (int64, error) {
 	id, err := one[int64](ctx, tx, "insert into purpose (name, position) values ($1, (select coalesce(max(position), 0) + 1 from purpose)) returning id", name)
 	if taken(err) {
-		return 0, fmt.Errorf("%w: a purpose is called %q", ErrTaken, name)
+		return 0, plainly.Errorf("%w: a purpose is called %q", ErrTaken, name)
 	}
 	return id, err
 }

@@ -7,6 +7,7 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 
 	"ombak/internal/core/person"
+	"ombak/internal/core/plainly"
 	"ombak/internal/core/rule"
 )
 
@@ -41,7 +42,7 @@ func (s *Store) OwnFieldsUsed(ctx context.Context) ([]OwnField, error) {
 func AddOwnField(ctx context.Context, tx Tx, f OwnField) (int64, error) {
 	id, err := one[int64](ctx, tx, `insert into own_field (name, type, options, of_company, position) values ($1, $2, coalesce($3::text[], '{}'), $4, (select coalesce(max(position), 0) + 1 from own_field)) returning id`, f.Name, string(f.Type), f.Options.V, f.Company)
 	if taken(err) {
-		return 0, fmt.Errorf("%w: a field is called %q", ErrTaken, f.Name)
+		return 0, plainly.Errorf("%w: a field is called %q", ErrTaken, f.Name)
 	}
 	return id, err
 }
@@ -50,7 +51,7 @@ func AddOwnField(ctx context.Context, tx Tx, f OwnField) (int64, error) {
 func ChangeOwnField(ctx context.Context, tx Tx, id int64, name string, options []string) error {
 	n, err := exec(ctx, tx, "update own_field set name = $2, options = $3 where id = $1", id, name, options)
 	if taken(err) {
-		return fmt.Errorf("%w: a field is called %q", ErrTaken, name)
+		return plainly.Errorf("%w: a field is called %q", ErrTaken, name)
 	}
 	if err == nil && n == 0 {
 		err = ErrNotFound

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"ombak/internal/core/message"
+	"ombak/internal/core/plainly"
 	"ombak/internal/core/rule"
 )
 
@@ -232,7 +233,7 @@ func SaveReaderGroup(ctx context.Context, tx Tx, g ReaderGroup) (int64, error) {
 		}
 	}
 	if taken(err) {
-		return 0, fmt.Errorf("%w: a group of readers is called %q", ErrTaken, g.Name)
+		return 0, plainly.Errorf("%w: a group of readers is called %q", ErrTaken, g.Name)
 	}
 	return g.ID, err
 }

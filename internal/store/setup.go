@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"ombak/internal/core/pipeline"
+	"ombak/internal/core/plainly"
 )
 
 // Invitation is a colleague who was asked to join.
@@ -59,7 +60,7 @@ func NewUser(ctx context.Context, tx Tx, u User, at time.Time) (int64, error) {
 	id, err := one[int64](ctx, tx, `insert into app_user (name, email, phone, role, password_hash, capacity, created_at)
 		values ($1, $2, $3, $4, $5, $6, $7) returning id`, u.Name, u.Email, u.Phone, u.Role, u.PasswordHash, u.Capacity, at)
 	if taken(err) {
-		return 0, fmt.Errorf("%w: somebody signs in as %s already", ErrTaken, u.Email)
+		return 0, plainly.Errorf("%w: somebody signs in as %s already", ErrTaken, u.Email)
 	}
 	return id, err
 }

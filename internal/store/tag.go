@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"time"
 
+	"ombak/internal/core/plainly"
 	"ombak/internal/core/rule"
 )
 
@@ -50,7 +51,7 @@ func TagNamed(ctx context.Context, tx Tx, name string, owner int64, at time.Time
 func SaveTag(ctx context.Context, tx Tx, t Tag) error {
 	n, err := exec(ctx, tx, "update tag set name = $2, note = $3, owner_id = $4, ends_on = $5 where id = $1", t.ID, t.Name, t.Note, t.OwnerID, t.Ends)
 	if taken(err) {
-		return fmt.Errorf("%w: a tag is called %q; merge them instead", ErrTaken, t.Name)
+		return plainly.Errorf("%w: a tag is called %q; merge them instead", ErrTaken, t.Name)
 	}
 	if err == nil && n == 0 {
 		err = ErrNotFound

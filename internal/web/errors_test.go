@@ -13,8 +13,9 @@ import (
 	"ombak/internal/store"
 )
 
-// No page shows an error's own words but through sentence and engine.Told.
-func TestErrorsAreToldInOnePlace(t *testing.T) {
+// No page shows an error's own words but through sentence and engine.Told, and none
+// opens a transaction: what changes something is a use case of the engine.
+func TestWhatPagesLeaveToTheEngine(t *testing.T) {
 	files, err := filepath.Glob("*.go")
 	if err != nil || len(files) < 20 {
 		t.Fatalf("%d files, %v", len(files), err)
@@ -30,6 +31,9 @@ func TestErrorsAreToldInOnePlace(t *testing.T) {
 		}
 		if m := shows.FindString(string(text)); m != "" {
 			t.Errorf("%s shows %s", f, m)
+		}
+		if strings.Contains(string(text), "InTx(") {
+			t.Errorf("%s opens a transaction", f)
 		}
 	}
 }

@@ -2,6 +2,7 @@ package web
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -408,15 +409,10 @@ func (s *Server) bulk(c *echo.Context) error {
 	switch c.FormValue("do") {
 	case "tag", "untag":
 		name := person.Name(c.FormValue("tag"))
-		if name == "" {
+		tag, err := s.Engine.TagNamed(ctx, name, user)
+		if errors.Is(err, engine.ErrNameTag) {
 			return s.notDone(c, back, "Name the tag first.")
 		}
-		var tag int64
-		err := s.Store.InTx(ctx, func(tx store.Tx) error {
-			var err error
-			tag, err = store.TagNamed(ctx, tx, name, user, s.Engine.Now())
-			return err
-		})
 		if err != nil {
 			return err
 		}

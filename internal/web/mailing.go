@@ -396,7 +396,7 @@ func (s *Server) removeMailing(c *echo.Context) error {
 		return err
 	}
 	ctx := c.Request().Context()
-	if err := s.Store.InTx(ctx, func(tx store.Tx) error { return store.RemoveMailing(ctx, tx, id) }); errors.Is(err, store.ErrOver) {
+	if err := s.Engine.RemoveMailing(ctx, id); errors.Is(err, store.ErrOver) {
 		return s.notDone(c, fmt.Sprintf("/content/emails/%d", id), "It was launched, and stays for its results.")
 	} else if err != nil {
 		return err

@@ -303,10 +303,9 @@ func (s *Server) renameMessage(c *echo.Context) error {
 	}
 	at := fmt.Sprintf("/content/messages/%d", id)
 	name := person.Name(c.FormValue("name"))
-	if name == "" {
-		return s.notDone(c, at, "Give the message a name, so that you find it again.")
-	}
-	if err := s.Store.InTx(c.Request().Context(), func(tx store.Tx) error { return store.RenameMessage(c.Request().Context(), tx, id, name) }); err != nil {
+	if err := s.Engine.RenameMessage(c.Request().Context(), id, name); errors.Is(err, engine.ErrNameMessage) {
+		return s.notDone(c, at, sentence(err))
+	} else if err != nil {
 		return err
 	}
 	return s.done(c, at, "")

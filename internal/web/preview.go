@@ -461,7 +461,7 @@ func (s *Server) removeGroup(c *echo.Context) error {
 	if g.Used > 0 && c.FormValue("sure") == "" {
 		return s.notDone(c, "/content/groups", fmt.Sprintf("%d messages have words for “%s”. They keep them; new ones could not use the group any more. Tick that it may go.", g.Used, g.Name))
 	}
-	if err := s.Store.InTx(ctx, func(tx store.Tx) error { return store.RemoveReaderGroup(ctx, tx, id) }); err != nil {
+	if err := s.Engine.RemoveReaderGroup(ctx, id); err != nil {
 		return err
 	}
 	return s.done(c, "/content/groups", "The group is gone. Messages with words for it keep them.")
@@ -477,13 +477,9 @@ func (s *Server) signature(c *echo.Context) error {
 
 func (s *Server) saveSignature(c *echo.Context) error {
 	text := message.Clean(c.FormValue("signature"))
-	if len(text) > 5000 {
-		return s.notDone(c, "/signature", "A signature has at most 5,000 letters.")
-	}
-	ctx := c.Request().Context()
-	err := s.Store.InTx(ctx, func(tx store.Tx) error { return store.SetSignature(ctx, tx, userOf(c).ID, text) })
-	if errors.Is(err, store.ErrNotFound) {
-		return err
+	err := s.Engine.SetSignature(c.Request().Context(), userOf(c).ID, text)
+	if errors.Is(err, engine.ErrSignature) {
+		return s.notDone(c, "/signature", sentence(err))
 	}
 	if err != nil {
 		return err

@@ -108,24 +108,16 @@ func number(s string) int64 {
 	return n
 }
 
-const maxNote = 10_000
-
 func (s *Server) addNote(c *echo.Context) error {
 	id, err := idOf(c, "id")
 	if err != nil {
 		return err
 	}
-	text := strings.TrimSpace(strings.ToValidUTF8(c.FormValue("text"), ""))
-	if text == "" || len(text) > maxNote {
-		return s.notDone(c, personAddress(id), "A note has between one letter and 10,000.")
+	err = s.Engine.AddNote(c.Request().Context(), id, userOf(c).ID, c.FormValue("text"))
+	if errors.Is(err, engine.ErrNote) {
+		return s.notDone(c, personAddress(id), sentence(err))
 	}
-	ctx := c.Request().Context()
-	if _, err := s.Store.Person(ctx, id); err != nil {
-		return err
-	}
-	if err := s.Store.InTx(ctx, func(tx store.Tx) error {
-		return store.AddNote(ctx, tx, id, userOf(c).ID, text, s.Engine.Now())
-	}); err != nil {
+	if err != nil {
 		return err
 	}
 	return s.done(c, personAddress(id), "Noted.")
@@ -140,8 +132,7 @@ func (s *Server) removeNote(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	ctx := c.Request().Context()
-	if err := s.Store.InTx(ctx, func(tx store.Tx) error { return store.RemoveNote(ctx, tx, id, note) }); err != nil {
+	if err := s.Engine.RemoveNote(c.Request().Context(), id, note); err != nil {
 		return err
 	}
 	return s.done(c, personAddress(id), "The note is gone.")
@@ -335,7 +326,7 @@ func (s *Server) notDouble(c *echo.Context) error {
 	if a == b || a == 0 || b == 0 {
 		return echo.ErrBadRequest
 	}
-	if err := s.Store.InTx(ctx, func(tx store.Tx) error { return store.NotDouble(ctx, tx, a, b) }); err != nil {
+	if err := s.Engine.NotDuplicates(ctx, a, b); err != nil {
 		return err
 	}
 	return s.done(c, "/people/doubles", "They are two people: they are not suggested again.")

@@ -38,18 +38,10 @@ func (s *Server) sequences(c *echo.Context) error {
 }
 
 func (s *Server) newSequence(c *echo.Context) error {
-	name := person.Name(c.FormValue("name"))
-	if name == "" {
-		return s.notDone(c, "/sequences?new=1", "Give the sequence a name first.")
+	id, err := s.Engine.AddSequence(c.Request().Context(), c.FormValue("name"))
+	if errors.Is(err, engine.ErrNameSequence) {
+		return s.notDone(c, "/sequences?new=1", sentence(err))
 	}
-	var id int64
-	plan, w := sequence.NewPlan(), s.Engine.Workspace()
-	plan.Hours = calendar.OfficeHours(w.From, w.To)
-	err := s.Store.InTx(c.Request().Context(), func(tx store.Tx) error {
-		var err error
-		id, err = store.AddSequence(c.Request().Context(), tx, name, plan, s.Engine.Now())
-		return err
-	})
 	if err != nil {
 		return err
 	}
@@ -393,12 +385,7 @@ func (s *Server) edit(c *echo.Context, change func(p *sequence.Plan) (what strin
 	if err != nil {
 		return wrong(sentence(err))
 	}
-	saved := false
-	err = s.Store.InTx(ctx, func(tx store.Tx) error {
-		var err error
-		saved, err = store.SaveDraft(ctx, tx, id, draft.N, p, what, s.Engine.Now())
-		return err
-	})
+	saved, err := s.Engine.SaveDraft(ctx, id, draft.N, p, what)
 	if err != nil {
 		return err
 	}
@@ -577,11 +564,7 @@ func (s *Server) undo(by int) echo.HandlerFunc {
 		if err != nil {
 			return err
 		}
-		ctx := c.Request().Context()
-		if err := s.Store.InTx(ctx, func(tx store.Tx) error {
-			_, err := store.MoveDraft(ctx, tx, id, by, s.Engine.Now())
-			return err
-		}); err != nil {
+		if _, err := s.Engine.MoveDraft(c.Request().Context(), id, by); err != nil {
 			return err
 		}
 		return s.goTo(c, id, 0)

@@ -189,14 +189,8 @@ func (s *Server) removeShelf(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	ctx := c.Request().Context()
-	now := s.Engine.Now()
-	at := &now
 	back := c.FormValue("back") != ""
-	if back {
-		at = nil
-	}
-	if err := s.Store.InTx(ctx, func(tx store.Tx) error { return store.RemoveShelfItem(ctx, tx, id, at) }); err != nil {
+	if err := s.Engine.RemoveShelfItem(c.Request().Context(), id, back); err != nil {
 		return err
 	}
 	if back {

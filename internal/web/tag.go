@@ -11,6 +11,7 @@ import (
 
 	"ombak/internal/core/person"
 	"ombak/internal/core/rule"
+	"ombak/internal/engine"
 	"ombak/internal/store"
 )
 
@@ -107,22 +108,13 @@ func (s *Server) saveTag(c *echo.Context) error {
 		}
 		t.Ends = &at
 	}
-	err := s.Store.InTx(ctx, func(tx store.Tx) error {
+	if c.Param("id") != "" {
 		var err error
-		if c.Param("id") == "" {
-			t.ID, err = store.TagNamed(ctx, tx, name, userOf(c).ID, s.Engine.Now())
-			if t.OwnerID == nil {
-				o := userOf(c).ID
-				t.OwnerID = &o
-			}
-		} else {
-			t.ID, err = idOf(c, "id")
-		}
-		if err != nil {
+		if t.ID, err = idOf(c, "id"); err != nil {
 			return err
 		}
-		return store.SaveTag(ctx, tx, t)
-	})
+	}
+	err := s.Engine.SaveTag(ctx, t, userOf(c).ID)
 	if errors.Is(err, store.ErrTaken) {
 		return s.notDone(c, "/people/tags", sentence(err))
 	}
@@ -137,19 +129,13 @@ func (s *Server) mergeTags(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	ctx := c.Request().Context()
-	into := number(c.FormValue("into"))
-	names, err := s.Store.TagNames(ctx)
+	err = s.Engine.MergeTags(c.Request().Context(), id, number(c.FormValue("into")))
+	if errors.Is(err, engine.ErrSameTag) {
+		return s.notDone(c, "/people/tags", sentence(err))
+	}
 	if err != nil {
 		return err
 	}
-	if into == id || !slices.ContainsFunc(names, func(t store.Tag) bool { return t.ID == into }) {
-		return s.notDone(c, "/people/tags", "Choose another tag to merge this one into.")
-	}
-	if err := s.Store.InTx(ctx, func(tx store.Tx) error { return store.MergeTags(ctx, tx, id, into, s.Engine.Now()) }); err != nil {
-		return err
-	}
-	s.Engine.Nudge()
 	return s.done(c, "/people/tags", "The two are one tag now; audiences that asked for the one ask for the other.")
 }
 
@@ -160,35 +146,17 @@ func (s *Server) cleanTags(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	list, err := s.Store.Tags(ctx)
-	if err != nil {
-		return err
+	var ids []int64
+	for _, id := range form["id"] {
+		ids = append(ids, number(id))
 	}
-	n, kept := 0, 0
-	err = s.Store.InTx(ctx, func(tx store.Tx) error {
-		n, kept = 0, 0
-		for _, t := range list {
-			if !slices.Contains(form["id"], fmt.Sprint(t.ID)) {
-				continue
-			}
-			if t.Asked > 0 {
-				kept++
-				continue
-			}
-			if err := store.RemoveTag(ctx, tx, t.ID); err != nil {
-				return err
-			}
-			n++
-		}
-		return nil
-	})
+	n, kept, err := s.Engine.RemoveTags(ctx, ids)
 	if err != nil {
 		return err
 	}
 	if n == 0 {
 		return s.notDone(c, "/people/tags", either(kept > 0, "Audiences ask for these tags: take them out there first.", "Tick the tags that can go first."))
 	}
-	s.Engine.Nudge()
 	return s.done(c, "/people/tags", fmt.Sprintf("%d gone from everybody.%s", n, either(kept > 0, fmt.Sprintf(" %d stay: audiences ask for them.", kept), "")))
 }
 
@@ -206,28 +174,13 @@ func (s *Server) addField(c *echo.Context) error {
 	ctx := c.Request().Context()
 	f := store.OwnField{Name: person.Name(c.FormValue("name")), Type: person.Type(c.FormValue("type")), Company: c.FormValue("of") == "company"}
 	f.Options.V = options(c.FormValue("options"))
-	if _, taken := person.Define(person.Field(strings.ToLower(f.Name))); taken {
-		return s.notDone(c, "/people/tags", "Every record has a field of this name already.")
-	}
-	choices := f.Type == person.OneOf || f.Type == person.SeveralOf
+	_, err := s.Engine.AddField(ctx, f)
 	switch {
-	case f.Name == "":
-		return s.notDone(c, "/people/tags", "A field needs a name.")
-	case !slices.Contains(person.OwnTypes(), f.Type):
+	case errors.Is(err, engine.ErrNoType):
 		return echo.ErrBadRequest
-	case choices && len(f.Options.V) == 0:
-		return s.notDone(c, "/people/tags", "Name the values to choose from, with commas between them.")
-	case !choices:
-		f.Options.V = []string{}
-	}
-	err := s.Store.InTx(ctx, func(tx store.Tx) error {
-		_, err := store.AddOwnField(ctx, tx, f)
-		return err
-	})
-	if errors.Is(err, store.ErrTaken) {
+	case errors.Is(err, store.ErrTaken), errors.Is(err, engine.ErrFieldThere), errors.Is(err, engine.ErrNameField), errors.Is(err, engine.ErrNoOptions):
 		return s.notDone(c, "/people/tags", sentence(err))
-	}
-	if err != nil {
+	case err != nil:
 		return err
 	}
 	return s.done(c, "/people/tags", either(f.Company, "Every company has the field now.", "The field is on every record now."))
@@ -240,31 +193,22 @@ func (s *Server) changeField(c *echo.Context) error {
 	}
 	ctx := c.Request().Context()
 	if c.FormValue("do") == "remove" {
-		use, err := s.Store.FieldUse(ctx, id)
-		if err != nil {
-			return err
-		}
-		if len(use) > 0 {
-			return s.notDone(c, "/people/tags", "It is asked for by "+strings.Join(use, ", ")+". Take it out there first.")
-		}
 		if c.FormValue("sure") == "" {
 			return s.notDone(c, "/people/tags", "Tick that its values may go with it.")
 		}
-		if err := s.Store.InTx(ctx, func(tx store.Tx) error { return store.RemoveOwnField(ctx, tx, id) }); err != nil {
+		if err := s.Engine.RemoveField(ctx, id); errors.Is(err, engine.ErrAskedFor) {
+			return s.notDone(c, "/people/tags", sentence(err))
+		} else if err != nil {
 			return err
 		}
 		return s.done(c, "/people/tags", "The field is gone, with its values.")
-	}
-	name := person.Name(c.FormValue("name"))
-	if name == "" {
-		return s.notDone(c, "/people/tags", "A field needs a name.")
 	}
 	opts := options(c.FormValue("options"))
 	if opts == nil {
 		opts = []string{}
 	}
-	err = s.Store.InTx(ctx, func(tx store.Tx) error { return store.ChangeOwnField(ctx, tx, id, name, opts) })
-	if errors.Is(err, store.ErrTaken) {
+	err = s.Engine.ChangeField(ctx, id, c.FormValue("name"), opts)
+	if errors.Is(err, store.ErrTaken) || errors.Is(err, engine.ErrNameField) {
 		return s.notDone(c, "/people/tags", sentence(err))
 	}
 	if err != nil {
@@ -275,15 +219,8 @@ func (s *Server) changeField(c *echo.Context) error {
 
 func (s *Server) addPurpose(c *echo.Context) error {
 	ctx := c.Request().Context()
-	name := person.Name(c.FormValue("name"))
-	if name == "" {
-		return s.notDone(c, "/people/tags", "A purpose needs a name.")
-	}
-	err := s.Store.InTx(ctx, func(tx store.Tx) error {
-		_, err := store.AddPurpose(ctx, tx, name)
-		return err
-	})
-	if errors.Is(err, store.ErrTaken) {
+	_, err := s.Engine.AddPurpose(ctx, c.FormValue("name"))
+	if errors.Is(err, store.ErrTaken) || errors.Is(err, engine.ErrNamePurpose) {
 		return s.notDone(c, "/people/tags", sentence(err))
 	}
 	if err != nil {

@@ -11,7 +11,6 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"ombak/internal/engine"
-	"ombak/internal/store"
 )
 
 // visited takes a page view from a site of our own. It answers every origin
@@ -78,7 +77,7 @@ func (s *Server) sites(c *echo.Context) error {
 func (s *Server) changeSite(c *echo.Context) error {
 	ctx := c.Request().Context()
 	if c.FormValue("do") == "remove" {
-		if err := s.Store.InTx(ctx, func(tx store.Tx) error { return store.RemoveSite(ctx, tx, c.FormValue("origin")) }); err != nil {
+		if err := s.Engine.RemoveSite(ctx, c.FormValue("origin")); err != nil {
 			return err
 		}
 		return s.done(c, "/content/sites", "Nothing more is recorded there.")
