@@ -83,6 +83,7 @@ func (f *finding) doings(v View) {
 	f.add(
 		found{"user-plus", "New person", "people, by hand", "/people/new", ""},
 		found{"signature", "Your signature", "letters", "/signature", ""},
+		found{"book-open", "Guide", "help, how to", "/guide", ""},
 		found{"sign-out", "Sign out", "", "", "/sign-out"},
 	)
 }
