@@ -15,9 +15,8 @@ import (
 	"strings"
 	"time"
 
-	"ombak/internal/seal"
-
 	"ombak/internal/mail"
+	"ombak/internal/seal"
 )
 
 // setting is one environment variable.

@@ -3,12 +3,12 @@ package engine
 import (
 	"context"
 	"fmt"
-	"ombak/internal/core/message"
 	"sync"
 	"testing"
 	"time"
 
 	"ombak/internal/core/calendar"
+	"ombak/internal/core/message"
 	"ombak/internal/core/page"
 	"ombak/internal/core/person"
 	"ombak/internal/core/rule"

@@ -3,7 +3,6 @@ package engine
 import (
 	"errors"
 	"fmt"
-	"ombak/internal/mail"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -12,6 +11,7 @@ import (
 	"time"
 
 	"ombak/internal/core/mailbox"
+	"ombak/internal/mail"
 	"ombak/internal/seal"
 	"ombak/internal/standin/mailserver"
 	"ombak/internal/standin/unruly"

@@ -3,12 +3,12 @@ package engine
 import (
 	"fmt"
 	"math/rand/v2"
-	"ombak/internal/core/message"
 	"sync"
 	"testing"
 	"time"
 
 	"ombak/internal/core/calendar"
+	"ombak/internal/core/message"
 	"ombak/internal/core/score"
 	"ombak/internal/core/sequence"
 	"ombak/internal/core/signal"

@@ -3,12 +3,13 @@ package mail
 import (
 	"bytes"
 	"net/url"
-	"ombak/internal/core/plainly"
 	"strings"
 	"time"
 	"unicode/utf8"
 
 	"github.com/emersion/go-ical"
+
+	"ombak/internal/core/plainly"
 )
 
 // Event is what an invitation is to.

@@ -12,12 +12,13 @@ import (
 	"io"
 	"mime"
 	netmail "net/mail"
-	"ombak/internal/core/plainly"
 	"strings"
 	"time"
 	"unicode"
 
 	gomail "github.com/wneessen/go-mail"
+
+	"ombak/internal/core/plainly"
 )
 
 // Letter is an email to one reader.

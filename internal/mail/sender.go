@@ -9,7 +9,6 @@ import (
 	"log/slog"
 	"net"
 	"net/netip"
-	"ombak/internal/core/plainly"
 	"strconv"
 	"strings"
 	"sync"
@@ -17,6 +16,8 @@ import (
 	"time"
 
 	gomail "github.com/wneessen/go-mail"
+
+	"ombak/internal/core/plainly"
 )
 
 // Sender sends letters to one mail server, over connections that it keeps open

@@ -18,8 +18,9 @@ import (
 	"bytes"
 	"fmt"
 	"io"
-	"ombak/internal/core/plainly"
 	"os"
+
+	"ombak/internal/core/plainly"
 )
 
 // Form is a format.

@@ -5,11 +5,12 @@ import (
 	"bytes"
 	"errors"
 	"io"
-	"ombak/internal/core/plainly"
 	"strings"
 	"unicode/utf8"
 
 	"github.com/emersion/go-vcard"
+
+	"ombak/internal/core/plainly"
 )
 
 // cardHead are the columns that cards are read into.

@@ -6,11 +6,12 @@ import (
 	"encoding/csv"
 	"encoding/json"
 	"io"
-	"ombak/internal/core/plainly"
 	"strings"
 
 	"github.com/emersion/go-vcard"
 	"github.com/xuri/excelize/v2"
+
+	"ombak/internal/core/plainly"
 )
 
 // Writer writes records one after the other, as they come.

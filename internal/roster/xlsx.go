@@ -5,12 +5,13 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"ombak/internal/core/plainly"
 	"os"
 	"strconv"
 	"strings"
 
 	"github.com/xuri/excelize/v2"
+
+	"ombak/internal/core/plainly"
 )
 
 type xlsxReader struct {

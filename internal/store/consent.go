@@ -3,8 +3,9 @@ package store
 import (
 	"context"
 	"fmt"
-	"ombak/internal/core/plainly"
 	"time"
+
+	"ombak/internal/core/plainly"
 )
 
 // Purpose is something people agree to be written to for.

@@ -16,7 +16,6 @@ import (
 	"io"
 	"io/fs"
 	"log/slog"
-	"ombak/internal/core/plainly"
 	"strings"
 	"syscall"
 	"time"
@@ -30,6 +29,8 @@ import (
 	"github.com/pressly/goose/v3"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 	"github.com/riverqueue/river/rivermigrate"
+
+	"ombak/internal/core/plainly"
 )
 
 //go:embed migrations/*.sql

@@ -3,11 +3,12 @@
 package act
 
 import (
-	"ombak/internal/core/plainly"
 	"slices"
 	"strconv"
 	"strings"
 	"unicode/utf8"
+
+	"ombak/internal/core/plainly"
 )
 
 // Kind is a kind of act: one of a closed set.

@@ -3,8 +3,9 @@
 package arrange
 
 import (
-	"ombak/internal/core/plainly"
 	"slices"
+
+	"ombak/internal/core/plainly"
 )
 
 // Part is a part of a document.

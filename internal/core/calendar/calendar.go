@@ -12,8 +12,9 @@ package calendar
 
 import (
 	"fmt"
-	"ombak/internal/core/plainly"
 	"time"
+
+	"ombak/internal/core/plainly"
 )
 
 // A Date is a day on a wall calendar, without a zone.

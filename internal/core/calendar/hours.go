@@ -2,9 +2,10 @@ package calendar
 
 import (
 	"fmt"
-	"ombak/internal/core/plainly"
 	"strings"
 	"time"
+
+	"ombak/internal/core/plainly"
 )
 
 // ErrNoHours is what Next answers for sending hours without any interval.

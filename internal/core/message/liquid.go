@@ -7,7 +7,6 @@ import (
 	"html"
 	"io"
 	"math"
-	"ombak/internal/core/plainly"
 	"regexp"
 	"slices"
 	"strings"
@@ -18,6 +17,8 @@ import (
 	liquid "github.com/osteele/liquid/render"
 	"github.com/osteele/liquid/tags"
 	"github.com/osteele/tuesday"
+
+	"ombak/internal/core/plainly"
 )
 
 // Words are written by people whom we do not know well, and filled in on our own machine. So of the Liquid language

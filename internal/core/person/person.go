@@ -5,11 +5,12 @@ package person
 import (
 	_ "embed"
 	"net/mail"
-	"ombak/internal/core/plainly"
 	"strings"
 	"sync"
 	"unicode"
 	"unicode/utf8"
+
+	"ombak/internal/core/plainly"
 )
 
 // Limits of what a record takes, in bytes.

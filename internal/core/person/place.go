@@ -1,7 +1,6 @@
 package person
 
 import (
-	"ombak/internal/core/plainly"
 	"strconv"
 	"strings"
 	"sync"
@@ -9,6 +8,8 @@ import (
 	"github.com/nyaruka/phonenumbers"
 	"golang.org/x/text/language"
 	"golang.org/x/text/language/display"
+
+	"ombak/internal/core/plainly"
 )
 
 // ErrPhone is what Phone answers for something that is no telephone number.

@@ -2,11 +2,12 @@ package pipeline
 
 import (
 	"fmt"
-	"ombak/internal/core/plainly"
 	"strings"
 	"unicode"
 
 	"golang.org/x/text/currency"
+
+	"ombak/internal/core/plainly"
 )
 
 // ErrAmount is answered for what is no amount.

@@ -3,6 +3,7 @@ package pipeline
 
 import (
 	"math"
+
 	"ombak/internal/core/plainly"
 )
 

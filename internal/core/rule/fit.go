@@ -1,8 +1,9 @@
 package rule
 
 import (
-	"ombak/internal/core/plainly"
 	"time"
+
+	"ombak/internal/core/plainly"
 )
 
 // Fit says how well somebody is the kind of person that the company sells to:

@@ -8,10 +8,11 @@ package shelf
 
 import (
 	"bytes"
-	"ombak/internal/core/plainly"
 	"path"
 	"slices"
 	"strings"
+
+	"ombak/internal/core/plainly"
 )
 
 // MaxFile is how large a file can be, in bytes.
