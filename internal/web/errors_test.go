@@ -10,6 +10,7 @@ import (
 	"testing"
 	"time"
 
+	"ombak/internal/core/page"
 	"ombak/internal/store"
 )
 
@@ -66,6 +67,14 @@ func TestAPageThatTakesTooLong(t *testing.T) {
 	x.must(err)
 	if res, body := v.do("GET", "/people/1", nil); res.StatusCode != http.StatusServiceUnavailable || !strings.Contains(body, "This takes too long") {
 		t.Errorf("it answers %d: %s", res.StatusCode, body)
+	}
+	slug := "slow"
+	x.newPage(slug, true, page.Document{Title: "Slow"})
+	_, err = x.s.DB().ExecContext(t.Context(), `alter table page rename to slow_page;
+		create view page as select slow_page.* from (select pg_sleep(1)) wait, slow_page`)
+	x.must(err)
+	if res, body := x.visitor().do("GET", "/p/"+slug, nil); res.StatusCode != http.StatusServiceUnavailable || !strings.Contains(body, "This takes too long") {
+		t.Errorf("a visitor is answered %d: %s", res.StatusCode, body)
 	}
 	if res, _ := v.do("GET", "/people/1/everything", nil); res.StatusCode != http.StatusOK {
 		t.Errorf("a file is cut off: %d", res.StatusCode)

@@ -17,9 +17,10 @@ import (
 
 // What readers and visitors reach without signing in.
 func (s *Server) publicRoutes(e *echo.Echo) {
-	e.GET("/p/:slug", s.publicPage)
+	soon := s.patiently()
+	e.GET("/p/:slug", s.publicPage, soon)
 	e.POST("/p/:slug", s.publicForm)
-	e.GET("/p/:slug/form", s.embeddedForm)
+	e.GET("/p/:slug/form", s.embeddedForm, soon)
 	e.POST("/p/:slug/form", s.embeddedForm)
 	e.POST("/p/:slug/started", s.formStarted)
 	e.GET("/f.js", s.formScript)
@@ -27,14 +28,14 @@ func (s *Server) publicRoutes(e *echo.Echo) {
 	e.GET("/v.js", s.visitScript)
 	e.POST("/v", s.visited)
 	session := echo.WrapMiddleware(s.sessions.LoadAndSave)
-	e.GET("/s/:id", s.shelfPage, session, s.withPass)
+	e.GET("/s/:id", s.shelfPage, soon, session, s.withPass)
 	e.GET("/s/:id/file", s.shelfFile, session, s.withPass)
 	e.GET("/l/:touch/:n/:signature", s.click)
 	e.HEAD("/l/:touch/:n/:signature", s.click)
 	e.GET("/o/:touch/:picture", s.pixel)
 	e.GET("/h/:touch/:signature", s.trap)
 	e.HEAD("/h/:touch/:signature", s.trap)
-	e.GET("/u/:touch/:signature", s.optOutPage)
+	e.GET("/u/:touch/:signature", s.optOutPage, soon)
 	e.POST("/u/:touch/:signature", s.optOut)
 }
 
