@@ -56,28 +56,19 @@ func (s *Store) HoldOrphans(ctx context.Context, why string) (int64, error) {
 	var held int64
 	err := s.InTx(ctx, func(tx Tx) error {
 		held = 0
-		workers, err := all[int64](ctx, tx, "select id from worker order by id")
+		gone, err := all[int64](ctx, tx, `select id from (select id from worker order by id offset 0) w
+			where pg_try_advisory_xact_lock(id)`)
 		if err != nil {
 			return err
 		}
-		for _, w := range workers {
-			gone, err := one[bool](ctx, tx, "select pg_try_advisory_xact_lock($1)", w)
-			if err != nil {
-				return err
-			}
-			if !gone {
-				continue
-			}
-			n, err := giveBack(ctx, tx, w, why)
-			if err != nil {
-				return err
-			}
-			held += n
-			if _, err := exec(ctx, tx, "delete from worker where id = $1", w); err != nil {
-				return err
-			}
+		if len(gone) == 0 {
+			return nil
 		}
-		return nil
+		if held, err = giveBack(ctx, tx, gone, why); err != nil {
+			return err
+		}
+		_, err = exec(ctx, tx, "delete from worker where id = any ($1)", gone)
+		return err
 	})
 	return held, err
 }
@@ -87,23 +78,23 @@ func (s *Store) HoldOrphans(ctx context.Context, why string) (int64, error) {
 // It answers how many are held.
 func (s *Store) GiveBack(ctx context.Context, worker int64, why string) (held int64, err error) {
 	err = s.InTx(ctx, func(tx Tx) error {
-		held, err = giveBack(ctx, tx, worker, why)
+		held, err = giveBack(ctx, tx, []int64{worker}, why)
 		return err
 	})
 	return held, err
 }
 
-func giveBack(ctx context.Context, tx Tx, worker int64, why string) (held int64, err error) {
+func giveBack(ctx context.Context, tx Tx, workers []int64, why string) (held int64, err error) {
 	held, err = exec(ctx, tx, `
 		with held as (
 			update letter set phase = 'aside', trouble = $2
-			where open and phase = 'sending' and worker = $1
+			where open and phase = 'sending' and worker = any ($1)
 			returning touch_id)
-		update touch t set state = 'held' from held where t.id = held.touch_id`, worker, why)
+		update touch t set state = 'held' from held where t.id = held.touch_id`, workers, why)
 	if err != nil {
 		return 0, err
 	}
 	_, err = exec(ctx, tx, `update letter set phase = 'waiting', worker = null, tries = greatest(tries - 1, 0)
-		where open and phase = 'claimed' and worker = $1`, worker)
+		where open and phase = 'claimed' and worker = any ($1)`, workers)
 	return held, err
 }

@@ -134,6 +134,9 @@ func Compile(d *Document, fields []Field) (*Program, error) {
 			}
 		}
 	}
+	for _, l := range p.parts {
+		l.src.Reset() // it is kept no longer than that
+	}
 	return p, nil
 }
 

@@ -30,6 +30,8 @@ insert into letter (touch_id, lane, phase, ready_at, tries, worker, claimed_at, 
         ready_at, tries, case when state in ('claimed', 'sending') then worker end, claimed_at, mail_id, sender_id,
         address, subject, case when state in ('passed', 'withdrawn') then '' else trouble end, reader_group, edit
     from touch where kind = 'email';
+-- Who has nothing in hand is not looked after: there is a row for each start of a worker there ever was.
+delete from worker w where not exists (select from letter l where l.worker = w.id);
 create index letter_ready on letter (lane, ready_at, touch_id) where open;
 create index letter_aside on letter (touch_id) where aside;
 
