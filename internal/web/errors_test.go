@@ -3,6 +3,7 @@ package web
 import (
 	"net/http"
 	"net/http/httptest"
+	"net/url"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -44,11 +45,12 @@ func TestAPageThatFails(t *testing.T) {
 	x := newSite(t)
 	x.meet(store.NewPerson{First: "Ana", Email: "ana@fjord.example"})
 	v := x.visitor().signIn("marketer")
+	v.do("POST", "/scheme", url.Values{"scheme": {"dark"}})
 	_, err := x.s.DB().ExecContext(t.Context(), "alter table person_tag rename to gone")
 	x.must(err)
 	res, body := v.do("GET", "/people/1", nil)
 	if res.StatusCode != http.StatusInternalServerError || strings.Contains(body, "person_tag") || strings.Contains(body, "SQLSTATE") ||
-		!regexp.MustCompile(`it is noted as [0-9a-f]{8}\.`).MatchString(body) {
+		!strings.Contains(body, `data-scheme="dark"`) || !regexp.MustCompile(`it is noted as [0-9a-f]{8}\.`).MatchString(body) {
 		t.Errorf("it answers %d: %s", res.StatusCode, body)
 	}
 }

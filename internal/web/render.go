@@ -389,9 +389,7 @@ func (s *Server) view(c *echo.Context, place, title string, data any) View {
 	ctx := c.Request().Context()
 	v.Note, v.Undo = s.sessions.PopString(ctx, "note"), s.sessions.PopString(ctx, "undo")
 	v.Bad = s.sessions.PopString(ctx, "bad")
-	if k, err := c.Cookie("ombak_scheme"); err == nil && (k.Value == "dark" || k.Value == "light") {
-		v.Scheme = k.Value
-	}
+	v.Scheme = schemeOf(c)
 	return v
 }
 
@@ -422,6 +420,14 @@ func (s *Server) done(c *echo.Context, to, note string) error {
 func (s *Server) doneUndo(c *echo.Context, to, note, undo string) error {
 	s.sessions.Put(c.Request().Context(), "undo", undo)
 	return s.done(c, to, note)
+}
+
+// schemeOf is the scheme that somebody chose for their browser; empty: none.
+func schemeOf(c *echo.Context) string {
+	if k, err := c.Cookie("ombak_scheme"); err == nil && (k.Value == "dark" || k.Value == "light") {
+		return k.Value
+	}
+	return ""
 }
 
 // notDone sends the browser back, with a word about why not.

@@ -405,7 +405,7 @@ func (s *Server) failed(c *echo.Context, err error) {
 		text = [2]string{"Something went wrong", "Nothing was changed. Try again; if it happens again, tell whoever looks after Ombak" +
 			either(number != "", ": it is noted as "+number, "") + "."}
 	}
-	if rerr := c.Render(code, "error.html", View{Title: text[0], Data: text}); rerr != nil {
+	if rerr := c.Render(code, "error.html", View{Title: text[0], Data: text, Scheme: schemeOf(c)}); rerr != nil {
 		slog.Error("showing an error", "error", rerr)
 	}
 }
