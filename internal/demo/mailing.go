@@ -35,7 +35,7 @@ func (d *Demo) inviteToClinic(ctx context.Context, m made, user int64) error {
 	mail.Excluded.V = []int64{sales}
 	mail.Plan.V = mailing.NewPlan()
 	mail.Plan.V.Rest, mail.Plan.V.Tags.Campaign = 2, "clinic-may"
-	mail.Acts.V = []mailing.LinkAct{{Link: 2, Act: act.Act{Do: act.Tag, What: "clinic May"}}}
+	mail.Acts.V = []mailing.LinkAct{{Link: 2, Act: act.Tag{Name: "clinic May"}}}
 	id, err := d.Engine.SaveMailing(ctx, mail, user)
 	if err != nil {
 		return err

@@ -57,7 +57,11 @@ func keepPages(ctx context.Context, st *store.Store, m *made, marketer int64, at
 	clinic.Form.Title, clinic.Form.Message, clinic.Form.Proved = "Keep me a place", m.place, true
 	clinic.Form.Thanks = "<h2>Nearly there.</h2><div>Press the button in the email that we have just sent you, and your place is kept.</div>"
 	clinic.Form.Consents = []page.Consent{{Purpose: 2, Words: "Invite me to the next clinics too."}}
-	clinic.Form.Acts = []act.Act{{Do: act.Tag, What: "clinic May"}, {Do: act.Task, What: "Ask which sensor they bring to the clinic"}, {Do: act.Alert, What: "Took a place at the clinic", To: marketer}}
+	clinic.Form.Acts = []act.Kept{
+		{Act: act.Tag{Name: "clinic May"}},
+		{Act: act.Task{Words: "Ask which sensor they bring to the clinic"}},
+		{Act: act.Alert{Words: "Took a place at the clinic", To: marketer}},
+	}
 	return st.InTx(ctx, func(tx store.Tx) error {
 		p := store.Page{Slug: "oxygen-alarms", Published: true, Offer: "Field guide to dissolved-oxygen alarms", FileName: "dissolved-oxygen-alarms.pdf", FileType: "application/pdf"}
 		p.Doc.V = guide

@@ -2,143 +2,138 @@ package engine
 
 import (
 	"context"
+	"fmt"
+	"time"
 
 	"ombak/internal/core/act"
-	"ombak/internal/core/handoff"
-	"ombak/internal/core/person"
-	"ombak/internal/core/plainly"
+	"ombak/internal/core/sequence"
 	"ombak/internal/store"
 )
 
-// do does some things for a person because of something they did; how says
-// what, as their history keeps it. What it is to be done with, and is not there
-// any more, is passed over: a reader must not meet an error for it.
-func (e *Engine) do(ctx context.Context, tx store.Tx, acts []act.Act, reader int64, how string) error {
-	now := e.Now()
-	for _, a := range acts {
-		var err error
-		switch a.Do {
-		case act.Tag:
-			var id int64
-			if id, err = store.TagNamed(ctx, tx, a.What, 0, now); err == nil {
-				err = e.markIn(ctx, tx, reader, person.Mark(person.TagMark, id), how)
-			}
-		case act.Audience:
-			err = e.markIn(ctx, tx, reader, person.Mark(person.AudienceMark, a.ID()), how)
-		case act.Task, act.Alert:
-			if err = store.AddTask(ctx, tx, reader, a.To, a.Do == act.Alert, a.What, how, now); err == nil {
-				err = store.Notify(ctx, tx, "desk")
-			}
-		case act.Enrol:
-			var q store.RunningEntry
-			if q, err = store.RunningSequence(ctx, tx, a.ID()); err == nil {
-				err = e.enter(ctx, tx, q, reader)
-			}
-		case act.Assign:
-			err = e.assign(ctx, tx, reader, a.To, how)
+// occasion is for whom an act is done, when and because of what.
+type occasion struct {
+	Person int64
+	At     time.Time
+	How    string // what they did, as their history keeps it
+	By     string // what made it, as a handoff keeps it: crossing, step or hand
+	Way    *way   // the step that asks for it; nil: none does
+}
+
+// way is somebody's coming to a step.
+type way struct {
+	c     *store.Claimed
+	p     *program
+	step  sequence.StepID
+	visit int32
+}
+
+// deed is an act to be done.
+type deed struct {
+	act.Act
+	occasion
+}
+
+// doing is a deed whose act is an A.
+type doing[A act.Act] struct {
+	Act A
+	occasion
+}
+
+// executor does the acts of one kind, for a whole batch.
+type executor func(e *Engine, ctx context.Context, tx store.Tx, list []deed) error
+
+// does makes an executor of what does acts of type A.
+func does[A act.Act](do func(e *Engine, ctx context.Context, tx store.Tx, list []doing[A]) error) executor {
+	return func(e *Engine, ctx context.Context, tx store.Tx, list []deed) error {
+		own := make([]doing[A], len(list))
+		for i, d := range list {
+			own[i] = doing[A]{d.Act.(A), d.occasion}
 		}
-		if err != nil && !store.IsNotFound(err) {
-			return plainly.Errorf("%s: %w", a.Do, err)
+		return do(e, ctx, tx, own)
+	}
+}
+
+// executors do the kinds of act.
+var executors = map[string]executor{
+	"hand over": does(handOver),
+	"assign":    does(assign),
+	"tag":       does(tag),
+	"audience":  does(include),
+	"task":      does(giveTasks),
+	"alert":     does(giveAlerts),
+	"enrol":     does(enrol),
+	"send":      does(send),
+	"work":      does(putOnDesk),
+	"withdraw":  does(takeOffDesk),
+}
+
+// do does acts, each kind in a few statements however many people it is for. What an
+// act is to be done with, and is not there any more, is passed over: a reader must
+// not meet an error for it, nor somebody who stands beside.
+func (e *Engine) do(ctx context.Context, tx store.Tx, deeds []deed) error {
+	if len(deeds) == 0 {
+		return nil
+	}
+	for _, k := range act.Kinds() {
+		var own []deed
+		for _, d := range deeds {
+			if d.Kind() == k {
+				own = append(own, d)
+			}
+		}
+		if len(own) == 0 {
+			continue
+		}
+		if err := executors[k.Word](e, ctx, tx, own); err != nil {
+			return fmt.Errorf("doing what is to be done (%s): %w", k.Word, err)
 		}
 	}
 	return nil
 }
 
-// enter enters one person into a running sequence.
-func (e *Engine) enter(ctx context.Context, tx store.Tx, q store.RunningEntry, reader int64) error {
-	if _, err := store.Enrol(ctx, tx, &q, []int64{reader}, e.Now()); err != nil {
-		return err
+// doFor does some acts for one person because of something they did; how says what.
+func (e *Engine) doFor(ctx context.Context, tx store.Tx, acts []act.Act, reader int64, how string) error {
+	deeds := make([]deed, len(acts))
+	for i, a := range acts {
+		deeds[i] = deed{a, occasion{Person: reader, At: e.Now(), How: how}}
 	}
-	return store.Notify(ctx, tx, topic("sequence", q.Sequence))
+	return e.do(ctx, tx, deeds)
 }
 
-// assign gives whoever has no owner one: user, or where that is 0 the rep whose
-// turn it is. Where no rep has room nobody becomes the owner.
-func (e *Engine) assign(ctx context.Context, tx store.Tx, reader, user int64, how string) error {
-	owner, err := store.OwnerOf(ctx, tx, reader)
-	if err != nil || owner != 0 {
-		return err
-	}
-	if user == 0 {
-		reps, err := store.RepsInTurn(ctx, tx)
-		if err != nil {
-			return err
+// grouped splits what is to be done by a key, the groups in the order in which they
+// begin.
+func grouped[A act.Act, K comparable](list []doing[A], key func(doing[A]) K) (groups [][]doing[A]) {
+	at := map[K]int{}
+	for _, d := range list {
+		k := key(d)
+		i, ok := at[k]
+		if !ok {
+			i = len(groups)
+			at[k] = i
+			groups = append(groups, nil)
 		}
-		if user, _ = handoff.Route(0, reps); user == 0 {
-			return nil
-		}
-		if err := store.HadTurn(ctx, tx, user, e.Now()); err != nil {
-			return err
-		}
+		groups[i] = append(groups[i], d)
 	}
-	name, err := store.UserName(ctx, tx, user)
-	if err != nil {
-		return err
-	}
-	people, err := store.PeopleByID(ctx, tx, []int64{reader})
-	if err != nil || people[reader] == nil {
-		return err
-	}
-	p := people[reader]
-	return e.applied(ctx, tx, []store.Edit{{P: p, Now: p.Values(), Set: person.Values{person.Owner: name}}}, store.Author{How: how, At: e.Now()})
+	return groups
 }
 
-// markIn sets a mark of a person, with a line in their history.
-func (e *Engine) markIn(ctx context.Context, tx store.Tx, reader int64, mark person.Field, how string) error {
-	people, err := store.PeopleByID(ctx, tx, []int64{reader})
-	if err != nil || people[reader] == nil {
-		return err
+// people lists whom acts are for, each once.
+func people[A act.Act](list []doing[A]) []int64 {
+	seen := make(map[int64]bool, len(list))
+	var out []int64
+	for _, d := range list {
+		if !seen[d.Person] {
+			seen[d.Person] = true
+			out = append(out, d.Person)
+		}
 	}
-	now, err := store.Marks(ctx, tx, []int64{reader}, []person.Field{mark})
-	if err != nil {
-		return err
-	}
-	before := now[reader]
-	if before == nil {
-		before = person.Values{}
-	}
-	if _, err := store.Change(ctx, tx, []store.Edit{{P: people[reader], Now: before, Set: person.Values{mark: "yes"}}}, store.Author{How: how, At: e.Now()}); err != nil {
-		return err
-	}
-	return store.Notify(ctx, tx, "person")
+	return out
 }
 
-// FinishTask keeps that a task is done, with what came of it.
-func (e *Engine) FinishTask(ctx context.Context, id, user int64, notes string) (store.Task, error) {
-	var t store.Task
-	err := e.Store.InTx(ctx, func(tx store.Tx) error {
-		err := mayWork(ctx, tx, user, store.TaskWork, id)
-		if err != nil {
-			return err
-		}
-		if t, err = store.FinishTask(ctx, tx, id, user, cut(notes, 5000), e.Now()); err != nil {
-			return err
-		}
-		return store.Notify(ctx, tx, "desk", "person")
-	})
+// gone lets pass that something is not there any more.
+func gone(err error) error {
 	if store.IsNotFound(err) {
-		err = ErrGone
+		return nil
 	}
-	return t, err
-}
-
-// SeeAlerts keeps that a user has seen alerts.
-func (e *Engine) SeeAlerts(ctx context.Context, ids []int64, user int64) (seen []int64, err error) {
-	err = e.Store.InTx(ctx, func(tx store.Tx) error {
-		if seen, err = store.SeeAlerts(ctx, tx, ids, user, e.Now()); err != nil {
-			return err
-		}
-		return store.Notify(ctx, tx, "desk")
-	})
-	return seen, err
-}
-
-// ReopenTask takes back that a user has done tasks or seen alerts.
-func (e *Engine) ReopenTask(ctx context.Context, ids []int64, user int64) error {
-	return e.Store.InTx(ctx, func(tx store.Tx) error {
-		if err := store.ReopenTask(ctx, tx, ids, user); err != nil {
-			return err
-		}
-		return store.Notify(ctx, tx, "desk", "person")
-	})
+	return err
 }

@@ -2,8 +2,6 @@ package engine
 
 import (
 	"context"
-	"errors"
-	"fmt"
 	"log/slog"
 	"time"
 
@@ -22,50 +20,52 @@ const batch = 500
 // AdvanceBatch walks on up to n enrolments that have to be looked at by now
 // and answers how many it looked at and how many steps they did.
 //
-// An enrolment that cannot be walked on is put off by an hour, logged, and does
-// not keep the others.
+// An enrolment whose data cannot be kept is looked for in ever smaller batches, put
+// off by an hour and logged; it does not keep the others.
 func (e *Engine) AdvanceBatch(ctx context.Context, n int) (looked, steps int, err error) {
 	now := e.Now()
-	err = e.Store.InTx(ctx, func(tx store.Tx) error {
-		looked, steps, err = e.advance(ctx, tx, now, n)
-		return err
-	})
-	x, ok := errors.AsType[*stuck](err)
-	if !ok {
-		return looked, steps, err
+	for {
+		var claimed []store.Claimed
+		err = e.Store.InTx(ctx, func(tx store.Tx) error {
+			claimed, steps, err = e.advance(ctx, tx, now, n)
+			return err
+		})
+		if len(claimed) == 0 || !store.OfData(err) {
+			return len(claimed), steps, err
+		}
+		if len(claimed) > 1 {
+			n = max(1, len(claimed)/8)
+			continue
+		}
+		id := claimed[0].ID
+		slog.Error("an enrolment cannot be walked on and is put off by an hour", "enrolment", id, "error", err)
+		err = e.Store.InTx(ctx, func(tx store.Tx) error {
+			return store.PutOff(ctx, tx, []int64{id}, now.Add(time.Hour))
+		})
+		return 1, 0, err
 	}
-	slog.Error("an enrolment cannot be walked on and is put off by an hour", "enrolment", x.enrolment, "error", x.err)
-	err = e.Store.InTx(ctx, func(tx store.Tx) error { return store.PutOff(ctx, tx, []int64{x.enrolment}, now.Add(time.Hour)) })
-	return 1, 0, err
 }
 
-// stuck is an error that is about one enrolment.
-type stuck struct {
-	enrolment int64
-	err       error
-}
-
-func (s *stuck) Error() string { return fmt.Sprintf("enrolment %d: %v", s.enrolment, s.err) }
-func (s *stuck) Unwrap() error { return s.err }
-
-func (e *Engine) advance(ctx context.Context, tx store.Tx, now time.Time, n int) (looked, steps int, err error) {
+func (e *Engine) advance(
+	ctx context.Context, tx store.Tx, now time.Time, n int,
+) (claimed []store.Claimed, steps int, err error) {
 	waiting, err := uncountedSequences(ctx, tx)
 	if err != nil {
-		return 0, 0, err
+		return nil, 0, err
 	}
-	claimed, err := store.ClaimDue(ctx, tx, now, n, waiting)
+	claimed, err = store.ClaimDue(ctx, tx, now, n, waiting)
 	if err != nil || len(claimed) == 0 {
-		return 0, 0, err
+		return nil, 0, err
 	}
 	w, err := e.walk(ctx, tx, claimed, now, nil)
 	if err != nil {
-		return 0, 0, err
+		return claimed, 0, err
 	}
 	if len(w.unable) > 0 {
 		slog.Error("enrolments whose version cannot run are put off by an hour", "enrolments", w.unable)
 		err = store.PutOff(ctx, tx, w.unable, now.Add(time.Hour))
 	}
-	return len(claimed), w.steps, err
+	return claimed, w.steps, err
 }
 
 // walk looks at claimed enrolments, each as far as it goes by now, and keeps
@@ -95,10 +95,8 @@ func (e *Engine) walk(ctx context.Context, tx store.Tx, claimed []store.Claimed,
 		p.Advance(&c.State, &f, now, &d)
 		w.add(c, p, &d)
 	}
-	for _, h := range w.handed {
-		if err := e.handOver(ctx, tx, h.person, "step", h.sequence, h.at); err != nil {
-			return nil, &stuck{h.enrolment, err}
-		}
+	if err := e.do(ctx, tx, w.deeds); err != nil {
+		return nil, err
 	}
 	return w, w.keep(ctx, tx, now)
 }
@@ -106,20 +104,11 @@ func (e *Engine) walk(ctx context.Context, tx store.Tx, claimed []store.Claimed,
 // walk is what has become of enrolments that were looked at together.
 type walk struct {
 	progress store.Progress
-	touches  []store.NewTouch
-	missed   []store.MissedTouch
-	handed   []handed
+	deeds    []deed
 	left     map[sequence.Reason][]int64
 	changed  map[int64]bool // sequences
-	desk     bool
-	unable   []int64 // enrolments whose version cannot run
+	unable   []int64        // enrolments whose version cannot run
 	steps    int
-}
-
-// handed is somebody whom a step hands over.
-type handed struct {
-	enrolment, person, sequence int64
-	at                          time.Time
 }
 
 // add notes what was decided about one of them.
@@ -130,25 +119,8 @@ func (w *walk) add(c *store.Claimed, p *program, d *sequence.Decision) {
 		w.changed[c.Sequence] = true
 	}
 	for _, x := range d.Effects {
-		touch := store.NewTouch{Enrolment: c.ID, Sequence: c.Sequence, Version: c.Version, Person: c.Person,
-			Step: x.Step, Visit: int(x.Visit), At: x.At, Ground: p.Plan().GroundOf(x.Step)}
-		switch x.Do {
-		case sequence.SendEmail:
-			touch.Kind = "email"
-			touch.Message = p.Plan().Step(x.Step).(*sequence.Email).Message
-			touch.MessageVersion = p.messages[touch.Message]
-			w.touches = append(w.touches, touch)
-		case sequence.PutOnDesk:
-			touch.Kind = "call"
-			w.touches = append(w.touches, touch)
-			w.desk = true
-		case sequence.TakeOffDesk:
-			w.missed = append(w.missed, store.MissedTouch{Enrolment: c.ID, Step: x.Step, Visit: x.Visit, At: x.At})
-			w.desk = true
-		case sequence.HandOver:
-			w.handed = append(w.handed, handed{c.ID, c.Person, c.Sequence, x.At})
-			w.desk = true
-		}
+		w.deeds = append(w.deeds, deed{x.Act, occasion{Person: c.Person, At: x.At, By: "step",
+			Way: &way{c, p, x.Step, x.Visit}}})
 	}
 	if !c.State.Ended.IsZero() && c.State.Reason != sequence.Finished && c.State.Reason != sequence.HandedOver {
 		w.left[c.State.Reason] = append(w.left[c.State.Reason], c.ID)
@@ -157,11 +129,6 @@ func (w *walk) add(c *store.Claimed, p *program, d *sequence.Decision) {
 
 // keep writes it back, in a few statements however many they are.
 func (w *walk) keep(ctx context.Context, tx store.Tx, now time.Time) error {
-	if len(w.missed) > 0 {
-		if err := store.MissTouches(ctx, tx, w.missed); err != nil {
-			return err
-		}
-	}
 	for reason, ids := range w.left {
 		if err := store.Withdraw(ctx, tx, ids, string(reason), now); err != nil {
 			return err
@@ -170,18 +137,10 @@ func (w *walk) keep(ctx context.Context, tx store.Tx, now time.Time) error {
 	if err := store.KeepProgress(ctx, tx, &w.progress); err != nil {
 		return err
 	}
-	if len(w.touches) > 0 {
-		if err := store.MakeTouches(ctx, tx, w.touches); err != nil {
-			return err
-		}
-	}
 	for q := range w.changed {
 		if err := store.Notify(ctx, tx, topic("sequence", q)); err != nil {
 			return err
 		}
-	}
-	if w.desk {
-		return store.Notify(ctx, tx, "desk")
 	}
 	return nil
 }

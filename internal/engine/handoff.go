@@ -4,68 +4,25 @@ import (
 	"context"
 	"errors"
 	"strings"
-	"time"
 
-	"ombak/internal/core/handoff"
+	"ombak/internal/core/act"
 	"ombak/internal/core/plainly"
 	"ombak/internal/core/right"
 	"ombak/internal/core/sequence"
 	"ombak/internal/store"
 )
 
-// handOver makes a handoff, unless the person has an open one or an open deal.
-func (e *Engine) handOver(ctx context.Context, tx store.Tx, person int64, by string, sequenceID int64, at time.Time) error {
-	// The reps are locked first: whoever hands over, waits here.
-	reps, err := store.RepsInTurn(ctx, tx)
-	if err != nil {
-		return err
-	}
-	can, err := store.CanHand(ctx, tx, person)
-	if err != nil || !can {
-		return err
-	}
-	owner, err := store.OwnerOf(ctx, tx, person)
-	if err != nil {
-		return err
-	}
-	rep, how := handoff.Route(owner, reps)
-	brief, err := e.brief(ctx, tx, person, at)
-	if err != nil {
-		return err
-	}
-	if _, err := store.AddHandoff(ctx, tx, store.NewHandoff{Person: person, Rep: rep, Sequence: sequenceID, MadeBy: by, How: how, Brief: brief, At: at}); err != nil {
-		return err
-	}
-	return store.Notify(ctx, tx, "desk")
-}
-
-// brief says why now, from the ledger as it stands.
-func (e *Engine) brief(ctx context.Context, tx store.Tx, person int64, at time.Time) (handoff.Brief, error) {
-	m, err := e.model(ctx, tx)
-	if store.IsNotFound(err) {
-		return handoff.Brief{}, nil
-	}
-	if err != nil {
-		return handoff.Brief{}, err
-	}
-	f, err := personFacts(ctx, tx, &m, person)
-	if err != nil {
-		return handoff.Brief{}, err
-	}
-	return handoff.NewBrief(&m.Model, m.Ledger(nil, f.signals, f, at), f.signals, at), nil
-}
-
 // HandOver hands a person over by hand.
 func (e *Engine) HandOver(ctx context.Context, person int64) error {
 	return e.Store.InTx(ctx, func(tx store.Tx) error {
-		can, err := store.CanHand(ctx, tx, person)
+		can, err := store.Handable(ctx, tx, []int64{person})
 		if err != nil {
 			return err
 		}
-		if !can {
+		if len(can) == 0 {
 			return ErrHanded
 		}
-		return e.handOver(ctx, tx, person, "hand", 0, e.Now())
+		return e.do(ctx, tx, []deed{{act.HandOver{}, occasion{Person: person, At: e.Now(), By: "hand"}}})
 	})
 }
 

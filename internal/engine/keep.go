@@ -266,23 +266,3 @@ func (e *Engine) AddSequence(ctx context.Context, name string) (id int64, err er
 	})
 	return id, err
 }
-
-// SaveDraft keeps a changed plan after state n of a sequence's draft, and says what
-// was done; false: the draft is in another state by now.
-func (e *Engine) SaveDraft(ctx context.Context, id int64, n int, p *sequence.Plan, what string) (saved bool, err error) {
-	err = e.Store.InTx(ctx, func(tx store.Tx) error {
-		saved, err = store.SaveDraft(ctx, tx, id, n, p, what, e.Now())
-		return err
-	})
-	return saved, err
-}
-
-// MoveDraft undoes (by −1) or redoes (by 1) what was done to a sequence's draft;
-// false: there is nothing more.
-func (e *Engine) MoveDraft(ctx context.Context, id int64, by int) (moved bool, err error) {
-	err = e.Store.InTx(ctx, func(tx store.Tx) error {
-		moved, err = store.MoveDraft(ctx, tx, id, by, e.Now())
-		return err
-	})
-	return moved, err
-}

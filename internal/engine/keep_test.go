@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"ombak/internal/core/person"
+	"ombak/internal/core/sequence"
 	"ombak/internal/standin/mailserver"
 	"ombak/internal/store"
 )
@@ -62,11 +63,23 @@ func TestWhatPeopleMake(t *testing.T) {
 	}
 	draft, err := w.s.Draft(w.ctx, seq)
 	w.must(err)
-	p := draft.Plan.V.Clone()
-	for i, want := range []bool{true, false} { // the second comes from an old tab
-		if saved, err := w.e.SaveDraft(w.ctx, seq, draft.N, p, "nothing"); err != nil || saved != want {
-			t.Errorf("saved the %d. time: %v, %v", i+1, saved, err)
+	edit := sequence.InsertStep{Kind: "pause"}
+	for i, want := range []error{nil, ErrChanged} { // the second comes from an old tab
+		if step, err := w.e.EditPlan(w.ctx, seq, draft.N, edit); !errors.Is(err, want) || (step != 0) != (want == nil) {
+			t.Errorf("edited the %d. time: step %d, %v", i+1, step, err)
 		}
+	}
+	// What is wrong in part keeps nothing, the name neither.
+	wrong := SequenceSettings{Name: "Another name"}
+	if err := w.e.SetSequence(w.ctx, seq, draft.N+1, wrong); err == nil {
+		t.Error("no sending hours at all are kept")
+	}
+	wrong.Plan.Hours, wrong.Name = draft.Plan.V.Hours, " "
+	if err := w.e.SetSequence(w.ctx, seq, draft.N+1, wrong); !errors.Is(err, ErrNameSequence) {
+		t.Errorf("without a name: %v", err)
+	}
+	if q, err := w.s.Sequence(w.ctx, seq); err != nil || q.Name == "Another name" {
+		t.Errorf("it is called %q now, %v", q.Name, err)
 	}
 	w.must(w.e.MergeTags(w.ctx, other, tag))
 	if gone, kept, err := w.e.RemoveTags(w.ctx, []int64{tag, other, 999}); gone != 1 || kept != 0 || err != nil {

@@ -47,25 +47,24 @@ func (e *Engine) Problems(ctx context.Context, q store.Sequence, p *sequence.Pla
 	if err != nil {
 		return nil, err
 	}
-	for _, s := range p.Steps {
-		mail, ok := s.(*sequence.Email)
-		if !ok || mail.Message == 0 {
+	for _, part := range p.Parts() {
+		if part.What != sequence.MessagePart || part.ID == 0 {
 			continue
 		}
-		m, err := e.Store.Message(ctx, mail.Message)
+		m, err := e.Store.Message(ctx, part.ID)
 		if store.IsNotFound(err) {
-			problems = append(problems, sequence.Problem{Step: mail.ID, Text: "its message is not there any more"})
+			problems = append(problems, sequence.Problem{Step: part.Step, Text: "its message is not there any more"})
 			continue
 		}
 		if err != nil {
 			return nil, err
 		}
 		if m.Version == 0 {
-			problems = append(problems, sequence.Problem{Step: mail.ID, Text: fmt.Sprintf("“%s” is a draft that was not kept yet", m.Name)})
+			problems = append(problems, sequence.Problem{Step: part.Step, Text: fmt.Sprintf("“%s” is a draft that was not kept yet", m.Name)})
 			continue
 		}
 		if err := m.Doc.V.Check(fields); err != nil {
-			problems = append(problems, sequence.Problem{Step: mail.ID, Text: fmt.Sprintf("“%s”: %v", m.Name, err)})
+			problems = append(problems, sequence.Problem{Step: part.Step, Text: fmt.Sprintf("“%s”: %v", m.Name, err)})
 		}
 	}
 	return problems, nil
@@ -117,8 +116,10 @@ func (e *Engine) Launch(ctx context.Context, id, user int64, move bool) error {
 		var steps []int32
 		for _, s := range plan.Steps {
 			steps = append(steps, int32(s.About().ID))
-			if m, ok := s.(*sequence.Email); ok {
-				ids = append(ids, m.Message)
+		}
+		for _, part := range plan.Parts() {
+			if part.What == sequence.MessagePart {
+				ids = append(ids, part.ID)
 			}
 		}
 		if v.Messages.V, err = store.MessageVersions(ctx, tx, ids); err != nil {

@@ -185,7 +185,7 @@ func (e *Engine) Ready(ctx context.Context, m *store.Mailing) error {
 		return err
 	}
 	for _, a := range m.Acts.V {
-		if err := a.Check(act.OfLink()); err != nil {
+		if err := act.Check(a.Act, act.OfLink()); err != nil {
 			return plainly.Errorf("what pressing a link does besides: %w", err)
 		}
 	}
@@ -359,7 +359,7 @@ func (e *Engine) pressed(ctx context.Context, m *store.Mailing, link int, reader
 	if len(acts) == 0 {
 		return nil
 	}
-	err := e.Store.InTx(ctx, func(tx store.Tx) error { return e.do(ctx, tx, acts, reader, "by a link of “"+m.Name+"”") })
+	err := e.Store.InTx(ctx, func(tx store.Tx) error { return e.doFor(ctx, tx, acts, reader, "by a link of “"+m.Name+"”") })
 	if err != nil {
 		return fmt.Errorf("doing what the link %d does: %w", link, err)
 	}

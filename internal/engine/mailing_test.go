@@ -109,8 +109,8 @@ func TestAOneOffEmail(t *testing.T) {
 	m := w.newsletter(func(m *store.Mailing) {
 		m.Excluded.V = []int64{friends}
 		m.Plan.V.Tags.Campaign = "spring"
-		m.Acts.V = []mailing.LinkAct{{Link: 1, Act: act.Act{Do: act.Tag, What: "keen"}}, {Link: 2, Act: act.Act{Do: act.Audience, What: fmt.Sprint(friends)}},
-			{Link: 1, Act: act.Act{Do: act.Task, What: "Send the price list"}}, {Link: 1, Act: act.Act{Do: act.Alert, What: "Asks for prices", To: w.rep2}}}
+		m.Acts.V = []mailing.LinkAct{{Link: 1, Act: act.Tag{Name: "keen"}}, {Link: 2, Act: act.Include{Audience: friends}},
+			{Link: 1, Act: act.Task{Words: "Send the price list"}}, {Link: 1, Act: act.Alert{Words: "Asks for prices", To: w.rep2}}}
 	})
 	reach, err := w.e.Reach(w.ctx, &m)
 	w.must(err)
@@ -310,12 +310,12 @@ func TestWhatKeepsAOneOffEmailBack(t *testing.T) {
 	for want, f := range map[string]func(*store.Mailing){
 		"choose a message": func(m *store.Mailing) { m.Message = nil }, "choose an audience": func(m *store.Mailing) { m.Audience = nil }, "agreed to": func(m *store.Mailing) { m.Purpose = nil },
 		"not kept yet": func(m *store.Mailing) { m.Message = &draft }, "no such page": func(m *store.Mailing) { m.Message = &broken }, "sending hours": func(m *store.Mailing) { m.Plan.V.Hours.Days[1] = nil; m.Plan.V.Hours.Zone = "Atlantis" },
-		"say what is to be done": func(m *store.Mailing) { m.Acts.V = []mailing.LinkAct{{Link: 1, Act: act.Act{Do: act.Task}}} },
+		"say what is to be done": func(m *store.Mailing) { m.Acts.V = []mailing.LinkAct{{Link: 1, Act: act.Task{}}} },
 		"choose the audience": func(m *store.Mailing) {
-			m.Acts.V = []mailing.LinkAct{{Link: 1, Act: act.Act{Do: act.Audience, What: "0"}}}
+			m.Acts.V = []mailing.LinkAct{{Link: 1, Act: act.Include{}}}
 		},
 		"cannot be done here": func(m *store.Mailing) {
-			m.Acts.V = []mailing.LinkAct{{Link: 1, Act: act.Act{Do: act.Enrol, What: "1"}}}
+			m.Acts.V = []mailing.LinkAct{{Link: 1, Act: act.Enrol{Sequence: 1}}}
 		},
 	} {
 		m := good

@@ -277,7 +277,11 @@ func (e *Engine) follow(ctx context.Context, tx store.Tx, a store.Answer, proven
 			return err
 		}
 	}
-	if err := e.do(ctx, tx, a.Acts.V, a.Person, how); err != nil {
+	acts := make([]act.Act, len(a.Acts.V))
+	for i, k := range a.Acts.V {
+		acts[i] = k.Act
+	}
+	if err := e.doFor(ctx, tx, acts, a.Person, how); err != nil {
 		return err
 	}
 	entries, err := store.EnteredByPage(ctx, tx, a.Page)
@@ -409,10 +413,11 @@ func (e *Engine) PageFaults(ctx context.Context, d *page.Document) ([]error, err
 		}
 	}
 	for _, a := range f.Acts {
-		if a.Do != act.Enrol {
+		x, ok := a.Act.(act.Enrol)
+		if !ok {
 			continue
 		}
-		if _, err := e.Store.Sequence(ctx, a.ID()); store.IsNotFound(err) {
+		if _, err := e.Store.Sequence(ctx, x.Sequence); store.IsNotFound(err) {
 			out = append(out, plainly.New("a sequence that the form leads into is not there any more"))
 		} else if err != nil {
 			return nil, err

@@ -16,6 +16,14 @@ import (
 	"ombak/internal/store"
 )
 
+// kept are acts as a document keeps them.
+func kept(acts []act.Act) (out []act.Kept) {
+	for _, a := range acts {
+		out = append(out, act.Kept{Act: a})
+	}
+	return out
+}
+
 // clinic publishes a page whose form sends an email of its own, and after which something follows.
 func (w *world) clinic(proved bool, acts ...act.Act) store.Page {
 	w.t.Helper()
@@ -25,7 +33,7 @@ func (w *world) clinic(proved bool, acts ...act.Act) store.Page {
 		return err
 	})
 	doc := page.New("Clinic", "<p>Come.</p>", "Keep me a place").WithLadder(person.Title, person.Country)
-	doc.Form.Message, doc.Form.Proved, doc.Form.Acts = msg, proved, acts
+	doc.Form.Message, doc.Form.Proved, doc.Form.Acts = msg, proved, kept(acts)
 	doc.Form.Consents = []page.Consent{{Purpose: 1, Words: "Invite me again."}}
 	return w.newPage("clinic", doc)
 }
@@ -52,8 +60,8 @@ func (w *world) browser(token string) Browser {
 func TestAnAddressProvesItself(t *testing.T) {
 	w := newWorld(t, mailserver.Options{})
 	w.launch()
-	p := w.clinic(true, act.Act{Do: act.Tag, What: "clinic"}, act.Act{Do: act.Task, What: "Ask which sensor"}, act.Act{Do: act.Alert, What: "A place was taken", To: w.marketer},
-		act.Act{Do: act.Assign}, act.Act{Do: act.Enrol, What: fmt.Sprint(w.seq)}, act.Act{Do: act.Enrol, What: "999"})
+	p := w.clinic(true, act.Tag{Name: "clinic"}, act.Task{Words: "Ask which sensor"}, act.Alert{Words: "A place was taken", To: w.marketer},
+		act.Assign{}, act.Enrol{Sequence: w.seq}, act.Enrol{Sequence: 999})
 	a := answers("Ana", "Strand", "ana@fjord.example", "Fjord Farms")
 	a.Consents = []page.Given{{Purpose: 1, Words: "Invite me again."}}
 	ana, _ := w.comes(p, Browser{}, a)
@@ -88,10 +96,10 @@ func TestAnAddressProvesItself(t *testing.T) {
 	if len(said) != 1 || !strings.Contains(said[0].Ground, "Invite me again.") || !strings.Contains(said[0].Ground, "pressed the link") || !strings.Contains(said[0].How, "Clinic") {
 		t.Errorf("the consent says %+v", said)
 	}
-	// The owner is the rep whose turn it was, and has the task, which was made before: it stayed anybody’s.
-	tasks, err := w.s.OpenTasks(w.ctx, w.rep2, false)
+	// The owner is the rep whose turn it was, and has the task, whichever was asked for first.
+	tasks, err := w.s.OpenTasks(w.ctx, w.rep1, false)
 	w.must(err)
-	if len(tasks) != 1 || tasks[0].User != nil || tasks[0].Words != "Ask which sensor" || !strings.Contains(tasks[0].How, "by form “Clinic”") {
+	if len(tasks) != 1 || tasks[0].User == nil || *tasks[0].User != w.rep1 || tasks[0].Words != "Ask which sensor" || !strings.Contains(tasks[0].How, "by form “Clinic”") {
 		t.Errorf("the task: %+v", tasks)
 	}
 	alerts, err := w.s.OpenTasks(w.ctx, w.marketer, true)
@@ -103,17 +111,17 @@ func TestAnAddressProvesItself(t *testing.T) {
 		t.Errorf("somebody else is told: %v, %v", list, err)
 	}
 	// Done once, and taken back.
-	if _, err := w.e.FinishTask(w.ctx, tasks[0].ID, w.rep2, "An optical one"); err != nil {
+	if _, err := w.e.FinishTask(w.ctx, tasks[0].ID, w.rep1, "An optical one"); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := w.e.FinishTask(w.ctx, tasks[0].ID, w.rep1, ""); !errors.Is(err, ErrGone) {
+	if _, err := w.e.FinishTask(w.ctx, tasks[0].ID, w.rep2, ""); !errors.Is(err, ErrGone) {
 		t.Errorf("a task that is done was done again: %v", err)
 	}
-	w.must(w.e.ReopenTask(w.ctx, []int64{tasks[0].ID}, w.rep1))
+	w.must(w.e.ReopenTask(w.ctx, []int64{tasks[0].ID}, w.rep2))
 	if w.count("select count(*) from task where done_at is not null and not alert") != 1 {
 		t.Error("somebody took back what another did")
 	}
-	w.must(w.e.ReopenTask(w.ctx, []int64{tasks[0].ID}, w.rep2))
+	w.must(w.e.ReopenTask(w.ctx, []int64{tasks[0].ID}, w.rep1))
 	seen, err := w.e.SeeAlerts(w.ctx, []int64{alerts[0].ID, tasks[0].ID}, w.marketer)
 	w.must(err)
 	if len(seen) != 1 || w.count("select count(*) from task where done_at is null") != 1 {
@@ -234,7 +242,7 @@ func TestWhatWasAskedForRestsNobody(t *testing.T) {
 // Whoever asks twice in a day gets one email, and another the day after.
 func TestAskedForTwice(t *testing.T) {
 	w := newWorld(t, mailserver.Options{})
-	p := w.clinic(false, act.Act{Do: act.Tag, What: "clinic"})
+	p := w.clinic(false, act.Tag{Name: "clinic"})
 	for range 3 {
 		w.comes(p, Browser{}, answers("Ana", "Strand", "ana@fjord.example", "Fjord"))
 	}
@@ -344,7 +352,7 @@ func TestWhatKeepsAPageFromVisitors(t *testing.T) {
 		"not there any more":     func(f *page.Form) { f.Message = 999 },
 		"such as /p/thanks":      func(f *page.Form) { f.To = "https://elsewhere.example/" },
 		"what the box":           func(f *page.Form) { f.Consents = []page.Consent{{Purpose: 999, Words: "Yes"}} },
-		"a sequence that":        func(f *page.Form) { f.Acts = []act.Act{{Do: act.Enrol, What: "999"}} },
+		"a sequence that":        func(f *page.Form) { f.Acts = []act.Kept{{Act: act.Enrol{Sequence: 999}}} },
 		"choose the one that br": func(f *page.Form) { f.Proved = true },
 	} {
 		edit(func(d *page.Document) { f(&d.Form) })

@@ -52,7 +52,7 @@ func TestErasedMeansErased(t *testing.T) {
 	w.must(w.e.SendByHand(w.ctx, ByHand{Person: p, Subject: "For Zebulon", Text: "Dear Zebulon Quagga", Once: "0123456789abcdef"}, w.rep1))
 	w.settle()
 	w.tx(func(tx store.Tx) error {
-		return store.AddTask(w.ctx, tx, p, 0, false, "Call Zebulon", "by hand", w.clock.Now())
+		return store.AddTasks(w.ctx, tx, []store.NewTask{{Person: p, Words: "Call Zebulon", How: "by hand", At: w.clock.Now()}})
 	})
 	sent := w.count("select count(*) from touch")
 	signals := w.count("select count(*) from signal where person_id = $1", p)
@@ -113,7 +113,9 @@ func TestMergesAndTheirUndo(t *testing.T) {
 		}
 		return store.SetConsent(w.ctx, tx, 1, b, false, "y", store.Author{How: "by hand", At: day0.Add(time.Hour)})
 	})
-	w.tx(func(tx store.Tx) error { return store.AddTask(w.ctx, tx, b, 0, false, "Call", "by hand", day0) })
+	w.tx(func(tx store.Tx) error {
+		return store.AddTasks(w.ctx, tx, []store.NewTask{{Person: b, Words: "Call", How: "by hand", At: day0}})
+	})
 	w.must(w.e.SendByHand(w.ctx, ByHand{Person: b, Subject: "For you", Text: "Dear Ana", Once: "0123456789abcdef"}, w.rep1))
 	w.settle()
 	state := func() string {

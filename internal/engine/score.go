@@ -5,6 +5,7 @@ import (
 	"math"
 	"time"
 
+	"ombak/internal/core/act"
 	"ombak/internal/core/rule"
 	"ombak/internal/core/score"
 	"ombak/internal/core/signal"
@@ -118,12 +119,14 @@ func (e *Engine) CountBatch(ctx context.Context, n int) (int, error) {
 		if err := store.KeepStandings(ctx, tx, m.ID, list); err != nil {
 			return err
 		}
+		var deeds []deed
 		for _, s := range list {
 			if at, ok := crossed[s.Person]; ok {
-				if err := e.handOver(ctx, tx, s.Person, "crossing", 0, at); err != nil {
-					return err
-				}
+				deeds = append(deeds, deed{act.HandOver{}, occasion{Person: s.Person, At: at, By: "crossing"}})
 			}
+		}
+		if err := e.do(ctx, tx, deeds); err != nil {
+			return err
 		}
 		return store.Notify(ctx, tx, "score")
 	})

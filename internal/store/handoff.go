@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"time"
 
@@ -31,16 +32,25 @@ const handoffFields = `select h.id, h.person_id, h.rep_id, coalesce(a.name, '') 
 	p.first_name as first, p.last_name as last, p.email, p.title, coalesce(c.name, '') as company, p.country, p.city, p.zone, p.phone
 	from handoff h join person p on p.id = h.person_id left join company c on c.id = p.company_id left join app_user a on a.id = h.rep_id `
 
-// CanHand reports whether a person may be handed over: nobody who has an open
-// handoff or an open deal is.
-func CanHand(ctx context.Context, tx Tx, person int64) (bool, error) {
-	return one[bool](ctx, tx, `select not exists (select from handoff where person_id = $1 and state = 'open')
-		and not exists (select from deal where person_id = $1 and closed_at is null)`, person)
+// Handable tells which of some people may be handed over, with their owners (0 for
+// none): nobody who has an open handoff or an open deal is.
+func Handable(ctx context.Context, tx Tx, people []int64) (owners map[int64]int64, err error) {
+	list, err := all[struct{ ID, Owner int64 }](ctx, tx, `
+		select p.id, coalesce(p.owner_id, 0) as owner
+		from person p
+		where p.id = any ($1)
+			and not exists (select from handoff h where h.person_id = p.id and h.state = 'open')
+			and not exists (select from deal d where d.person_id = p.id and d.closed_at is null)`, people)
+	owners = make(map[int64]int64, len(list))
+	for _, p := range list {
+		owners[p.ID] = p.Owner
+	}
+	return owners, err
 }
 
-// OwnerOf answers a person's owner, 0 for none.
-func OwnerOf(ctx context.Context, tx Tx, person int64) (int64, error) {
-	return one[int64](ctx, tx, "select coalesce(owner_id, 0) from person where id = $1", person)
+// Unowned lists those of some people who have no owner.
+func Unowned(ctx context.Context, tx Tx, people []int64) ([]int64, error) {
+	return all[int64](ctx, tx, "select id from person where id = any ($1) and owner_id is null order by id", people)
 }
 
 // NewHandoff is one to be kept.
@@ -52,27 +62,43 @@ type NewHandoff struct {
 	At                    time.Time
 }
 
-// AddHandoff keeps a handoff, and that the rep was handed somebody. It answers
-// false where the person has an open one already.
-func AddHandoff(ctx context.Context, tx Tx, h NewHandoff) (bool, error) {
-	n, err := exec(ctx, tx, `insert into handoff (person_id, rep_id, made_by, how, sequence_id, brief, made_at)
-		values ($1, nullif($2, 0), $3, $4, nullif($5, 0), $6, $7) on conflict (person_id) where state = 'open' do nothing`,
-		h.Person, h.Rep, h.MadeBy, string(h.How), h.Sequence, JSON[handoff.Brief]{h.Brief}, h.At)
+// AddHandoffs keeps handoffs, and that their reps were handed somebody: whoever has
+// no owner has the rep as one. It answers whose it kept: somebody who has an open
+// one already gets none.
+func AddHandoffs(ctx context.Context, tx Tx, list []NewHandoff) ([]int64, error) {
+	n := len(list)
+	who, rep, seq := make([]int64, n), make([]int64, n), make([]int64, n)
+	by, how, briefs, at := make([]string, n), make([]string, n), make([]string, n), make([]time.Time, n)
+	for i, h := range list {
+		brief, err := json.Marshal(h.Brief)
+		if err != nil {
+			return nil, fmt.Errorf("the brief about person %d: %w", h.Person, err)
+		}
+		who[i], rep[i], seq[i] = h.Person, h.Rep, h.Sequence
+		by[i], how[i], briefs[i], at[i] = h.MadeBy, string(h.How), string(brief), h.At
+	}
+	made, err := all[int64](ctx, tx, `
+		with made as (
+			insert into handoff (person_id, rep_id, made_by, how, sequence_id, brief, made_at)
+			select u.who, nullif(u.rep, 0), u.by, u.how, nullif(u.seq, 0), u.brief, u.at
+			from unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::text[], $5::text[], $6::jsonb[], $7::timestamptz[])
+				with ordinality as u(who, rep, seq, by, how, brief, at, n)
+			order by u.n
+			on conflict (person_id) where state = 'open' do nothing
+			returning person_id, rep_id, made_at),
+		turn as (
+			update app_user a set handed_at = t.at
+			from (select rep_id, max(made_at) as at from made where rep_id is not null group by rep_id) t
+			where a.id = t.rep_id),
+		owned as (
+			update person p set owner_id = made.rep_id
+			from made
+			where p.id = made.person_id and made.rep_id is not null and p.owner_id is null)
+		select person_id from made`, who, rep, seq, by, how, briefs, at)
 	if err != nil {
-		return false, fmt.Errorf("handing over person %d: %w", h.Person, err)
+		return nil, fmt.Errorf("handing over %d people: %w", n, err)
 	}
-	if n == 0 {
-		return false, nil
-	}
-	if h.Rep != 0 {
-		if _, err := exec(ctx, tx, "update app_user set handed_at = $2 where id = $1", h.Rep, h.At); err != nil {
-			return false, err
-		}
-		if _, err := exec(ctx, tx, "update person set owner_id = $2 where id = $1 and owner_id is null", h.Person, h.Rep); err != nil {
-			return false, err
-		}
-	}
-	return true, nil
+	return made, nil
 }
 
 // OpenHandoffs lists those waiting for a rep, and those in the pool, the

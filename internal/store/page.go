@@ -223,7 +223,7 @@ type Answer struct {
 	Answers  JSON[person.Values]
 	Hidden   JSON[person.Values]
 	Consents JSON[[]page.Given]
-	Acts     JSON[[]act.Act]
+	Acts     JSON[[]act.Kept]
 	Site     string
 	Chain    int64      // the first answer from the same browser; 0: this one
 	Visitor  string     // the browser, where it came from a site of our own

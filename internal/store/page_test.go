@@ -198,7 +198,7 @@ func TestAnswersOfABrowser(t *testing.T) {
 			a := store.Answer{Page: id, Person: ana, At: at, Chain: chain, Visitor: visitor}
 			a.Answers.V = person.Values{person.Title: title}
 			a.Consents.V = []page.Given{{Purpose: 1, Words: "Yes."}}
-			a.Acts.V = []act.Act{{Do: act.Tag, What: "x"}}
+			a.Acts.V = []act.Kept{{Act: act.Tag{Name: "x"}}}
 			n, err = store.AddAnswer(k.ctx, tx, a)
 			return err
 		})

@@ -74,6 +74,16 @@ func (s *Store) Draft(ctx context.Context, id int64) (Draft, error) {
 		from sequence q join sequence_draft d on d.sequence_id = q.id and d.n = q.draft_n where q.id = $1`, id)
 }
 
+// DraftIn is Draft within a transaction, locked.
+func DraftIn(ctx context.Context, tx Tx, id int64) (Draft, error) {
+	return one[Draft](ctx, tx, `
+		select d.n, d.plan, d.what, d.n as last
+		from sequence q
+		join sequence_draft d on d.sequence_id = q.id and d.n = q.draft_n
+		where q.id = $1
+		for update of q`, id)
+}
+
 // maxDrafts is how many states of a draft can be undone.
 const maxDrafts = 100
 
@@ -135,9 +145,10 @@ func RemoveSequence(ctx context.Context, tx Tx, id int64, at *time.Time) error {
 	return err
 }
 
-// RenameSequence gives it another name.
-func (s *Store) RenameSequence(ctx context.Context, id int64, name string, at time.Time) error {
-	_, err := exec(ctx, s.db, "update sequence set name = $2, updated_at = $3 where id = $1", id, name, at)
+// SetSequence keeps a sequence's name and who enters it.
+func SetSequence(ctx context.Context, tx Tx, id int64, name string, e Entry, at time.Time) error {
+	_, err := exec(ctx, tx, "update sequence set name = $2, entry = $3, updated_at = $4 where id = $1",
+		id, name, JSON[Entry]{e}, at)
 	return err
 }
 

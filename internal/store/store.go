@@ -46,6 +46,13 @@ func IsBadValue(err error) bool {
 	return ok && strings.HasPrefix(e.Code, "22")
 }
 
+// OfData reports whether an error is about what was to be kept, and not about the
+// database: the same will fail again, and something else beside it will not.
+func OfData(err error) bool {
+	e, ok := errors.AsType[*pgconn.PgError](err)
+	return ok && (strings.HasPrefix(e.Code, "22") || strings.HasPrefix(e.Code, "23"))
+}
+
 // Store is one database. It is safe for use by several goroutines.
 type Store struct {
 	Pool *pgxpool.Pool

@@ -22,12 +22,34 @@ type Task struct {
 	Score                       float64
 }
 
-// AddTask keeps a task or an alert. to 0 is the person's owner, else anybody.
-// The same one twice for somebody, while the first is open, is one.
-func AddTask(ctx context.Context, tx Tx, person, to int64, alert bool, words, how string, at time.Time) error {
-	_, err := exec(ctx, tx, `insert into task (person_id, user_id, alert, words, how, made_at)
-		select p.id, coalesce(nullif($2::bigint, 0), p.owner_id), $3, $4, $5, $6 from person p where p.id = $1
-		and not exists (select from task t where t.person_id = $1 and t.alert = $3 and t.words = $4 and t.how = $5 and t.done_at is null)`, person, to, alert, words, how, at)
+// NewTask is a task or an alert to be kept.
+type NewTask struct {
+	Person, To int64 // to 0: the person's owner, else anybody
+	Alert      bool
+	Words, How string
+	At         time.Time
+}
+
+// AddTasks keeps tasks and alerts. The same one twice for somebody, while the first
+// is open, is one.
+func AddTasks(ctx context.Context, tx Tx, list []NewTask) error {
+	n := len(list)
+	who, to, alert := make([]int64, n), make([]int64, n), make([]bool, n)
+	words, how, at := make([]string, n), make([]string, n), make([]time.Time, n)
+	for i, t := range list {
+		who[i], to[i], alert[i], words[i], how[i], at[i] = t.Person, t.To, t.Alert, t.Words, t.How, t.At
+	}
+	_, err := exec(ctx, tx, `
+		insert into task (person_id, user_id, alert, words, how, made_at)
+		select distinct on (p.id, u.alert, u.words, u.how)
+			p.id, coalesce(nullif(u.whose, 0), p.owner_id), u.alert, u.words, u.how, u.at
+		from unnest($1::bigint[], $2::bigint[], $3::boolean[], $4::text[], $5::text[], $6::timestamptz[])
+			as u(who, whose, alert, words, how, at)
+		join person p on p.id = u.who
+		where not exists (
+			select from task t
+			where t.person_id = p.id and t.alert = u.alert and t.words = u.words and t.how = u.how and t.done_at is null)
+		order by p.id, u.alert, u.words, u.how, u.at`, who, to, alert, words, how, at)
 	return err
 }
 

@@ -17,7 +17,9 @@ func TestWhoseTasks(t *testing.T) {
 		t.Fatal(err)
 	}
 	add := func(who, to int64, alert bool, words string) {
-		k.tx(func(tx store.Tx) error { return store.AddTask(k.ctx, tx, who, to, alert, words, "by a link", at) })
+		k.tx(func(tx store.Tx) error {
+			return store.AddTasks(k.ctx, tx, []store.NewTask{{Person: who, To: to, Alert: alert, Words: words, How: "by a link", At: at}})
+		})
 	}
 	for range 2 {
 		add(ana, 0, false, "Call")

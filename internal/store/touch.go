@@ -17,8 +17,8 @@ import (
 type NewTouch struct {
 	Enrolment, Sequence, Version, Person int64
 	Step                                 sequence.StepID
-	Kind                                 string // email or call
-	Visit                                int    // the how-manieth of the step; 0 is 1
+	Kind                                 touch.Kind
+	Visit                                int // the how-manieth of the step; 0 is 1
 	At                                   time.Time
 	Message                              int64
 	MessageVersion                       int
@@ -38,7 +38,7 @@ func MakeTouches(ctx context.Context, tx Tx, list []NewTouch) error {
 	for i, t := range list {
 		purpose[i], ground[i], request[i] = t.Ground.Purpose, t.Ground.Other, t.Ground.Request
 		enr[i], seq[i], ver[i], person[i], msg[i] = t.Enrolment, t.Sequence, t.Version, t.Person, t.Message
-		step[i], mver[i], kind[i], at[i], visit[i] = int32(t.Step), int32(t.MessageVersion), t.Kind, t.At, int32(max(t.Visit, 1))
+		step[i], mver[i], kind[i], at[i], visit[i] = int32(t.Step), int32(t.MessageVersion), string(t.Kind), t.At, int32(max(t.Visit, 1))
 	}
 	_, err := exec(ctx, tx, `
 		with made as (
@@ -159,7 +159,7 @@ type Touch struct {
 	Mailing   int64       `db:"mailing_id"`
 	Person    int64       `db:"person_id"`
 	Step      int32       `db:"step"`
-	Kind      string      `db:"kind"`
+	Kind      touch.Kind  `db:"kind"`
 	State     touch.State `db:"state"`
 	Made      time.Time   `db:"made_at"`
 	Ready     time.Time   `db:"ready_at"`

@@ -2,9 +2,7 @@ package web
 
 import (
 	"context"
-	"fmt"
 	"net/url"
-	"strconv"
 
 	"ombak/internal/core/act"
 	"ombak/internal/core/person"
@@ -13,9 +11,43 @@ import (
 
 // actRow is an act in a form, with what it can be done with.
 type actRow struct {
-	act.Act
-	Kinds   []act.Kind
+	act.Given
+	Kind    *act.Kind // nil: nothing yet
+	Kinds   []*act.Kind
 	Choices *actChoices
+}
+
+// actRows are the acts of a link or a form, of some kinds, and one that does nothing yet.
+func actRows(acts []act.Act, kinds []*act.Kind, d *actChoices) []actRow {
+	var out []actRow
+	for _, a := range acts {
+		out = append(out, actRow{a.Kind().Given(a), a.Kind(), kinds, d})
+	}
+	return append(out, actRow{Kinds: kinds, Choices: d})
+}
+
+// Word is its kind's, and Takes what that takes.
+func (r actRow) Word() string {
+	if r.Kind == nil {
+		return ""
+	}
+	return r.Kind.Word
+}
+
+// Takes is what its kind takes.
+func (r actRow) Takes() act.Takes {
+	if r.Kind == nil {
+		return act.Nothing
+	}
+	return r.Kind.Takes
+}
+
+// For is whom it is for where nobody is chosen; empty: it is for nobody.
+func (r actRow) For() string {
+	if r.Kind == nil {
+		return ""
+	}
+	return r.Kind.For
 }
 
 // actChoices is what acts can be done with.
@@ -53,48 +85,39 @@ func (s *Server) actChoices(ctx context.Context) (*actChoices, error) {
 	return &d, err
 }
 
-// name names what an act is done with.
-func (d *actChoices) name(of act.Kind, id int64) string {
-	switch of {
-	case act.Audience:
-		for _, a := range d.Audiences {
-			if a.ID == id {
-				return a.Name
-			}
-		}
-	case act.Enrol:
-		for _, q := range d.Sequences {
-			if q.ID == id {
-				return q.Name
-			}
-		}
-	default:
-		for _, u := range d.Users {
-			if u.ID == id {
-				return u.Name
-			}
+const notThere = "something that is not there any more"
+
+// Audience names a hand-picked audience.
+func (d *actChoices) Audience(id int64) string {
+	for _, a := range d.Audiences {
+		if a.ID == id {
+			return a.Name
 		}
 	}
-	return "something that is not there any more"
+	return notThere
 }
 
-// Label is a kind of act as a menu has it.
-func (r actRow) Label(k act.Kind) string {
-	return map[act.Kind]string{act.Tag: "tag them", act.Audience: "put them into", act.Task: "a task", act.Alert: "an alert", act.Enrol: "enter them into", act.Assign: "give whoever has none an owner"}[k]
-}
-
-// Whom is what stands for nobody in particular.
-func (r actRow) Whom() string {
-	if r.Do == act.Assign {
-		return "the rep whose turn it is"
+// Sequence names a sequence that runs.
+func (d *actChoices) Sequence(id int64) string {
+	for _, q := range d.Sequences {
+		if q.ID == id {
+			return q.Name
+		}
 	}
-	return "for their owner"
+	return notThere
 }
 
-// Number is the number of the audience or sequence.
-func (r actRow) Number() int64 { return r.ID() }
+// User names a user.
+func (d *actChoices) User(id int64) string {
+	for _, u := range d.Users {
+		if u.ID == id {
+			return u.Name
+		}
+	}
+	return notThere
+}
 
-// typedAct reads the i-th act of a form.
+// typedAct reads the i-th act of a form; nil: none was chosen.
 func typedAct(v url.Values, i int) act.Act {
 	at := func(k string) string {
 		if i < len(v[k]) {
@@ -102,16 +125,10 @@ func typedAct(v url.Values, i int) act.Act {
 		}
 		return ""
 	}
-	a := act.Act{Do: act.Kind(at("act_do"))}
-	switch a.Do {
-	case act.Audience, act.Enrol:
-		n, _ := strconv.ParseInt(at("act_what"), 10, 64) // what is no number was a word before
-		a.What = fmt.Sprint(max(n, 0))
-	case act.Tag, act.Task, act.Alert:
-		a.What = person.Name(at("act_what"))
+	k := act.Named(at("act_do"))
+	if k == nil {
+		return nil
 	}
-	if a.Do == act.Task || a.Do == act.Alert || a.Do == act.Assign {
-		a.To = max(number(at("act_to")), 0)
-	}
-	return a
+	what := at("act_what")
+	return k.Make(act.Given{Words: person.Name(what), ID: max(number(what), 0), To: max(number(at("act_to")), 0)})
 }

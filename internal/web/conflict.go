@@ -143,19 +143,14 @@ func pageConflict(a, b *page.Document) (out conflictData) {
 	return out
 }
 
-// stepConflict is messageConflict for a step of a sequence; messages tells
-// their names.
-func stepConflict(a, b sequence.Step, messages map[int64]string) (out conflictData) {
+// stepConflict is messageConflict for a step of a sequence.
+func stepConflict(a, b sequence.Step, n sequence.Names) (out conflictData) {
 	out.words("Title", a.About().Title, b.About().Title)
-	out.words("What it does", a.Says(), b.Says())
-	switch x := a.(type) {
-	case *sequence.Email:
-		if y, ok := b.(*sequence.Email); ok {
-			out.words("Message", messages[x.Message], messages[y.Message])
-		}
-	case *sequence.Call:
-		if y, ok := b.(*sequence.Call); ok {
-			out.words("Guide", x.Guide, y.Guide)
+	out.words("What it does", a.Says(n), b.Says(n))
+	mine := b.Settings(n)
+	for i, x := range a.Settings(n) {
+		if a.Kind() == b.Kind() && i < len(mine) {
+			out.words(x.Name, x.Is, mine[i].Is)
 		}
 	}
 	if len(out.Lines) == 0 && stateOf(a) != stateOf(b) {

@@ -105,8 +105,8 @@ func (s *Server) showDesk(c *echo.Context, code int, wrong string) error {
 			if err != nil {
 				return err
 			}
-			if step, ok := v.Plan.V.Step(sequence.StepID(d.Now.Call.Step)).(*sequence.Call); ok {
-				d.Guide = step.Guide
+			if step, ok := v.Plan.V.Step(sequence.StepID(d.Now.Call.Step)).(sequence.Work); ok {
+				d.Guide, d.Outcomes = step.Tells(), step.Outcomes()
 			}
 		default:
 			who = d.Now.Handoff.Person

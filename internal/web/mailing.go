@@ -151,13 +151,14 @@ func (s *Server) showMailing(c *echo.Context, code int, m store.Mailing, wrong s
 		if l.Group != message.Else {
 			x.For = doc.GroupName(l.Group)
 		}
+		var acts []act.Act
 		for _, a := range m.Acts.V {
 			if a.Link == l.N {
-				x.Acts = append(x.Acts, actRow{a.Act, act.OfLink(), d.Choices})
-				x.Does = append(x.Does, a.Words(d.Choices.name))
+				acts = append(acts, a.Act)
+				x.Does = append(x.Does, a.Says(d.Choices))
 			}
 		}
-		x.Acts = append(x.Acts, actRow{act.Act{}, act.OfLink(), d.Choices})
+		x.Acts = actRows(acts, act.OfLink(), d.Choices)
 		d.Links = append(d.Links, x)
 	}
 	if m.State == "draft" {
@@ -271,7 +272,7 @@ func (s *Server) readMailing(v url.Values, m *store.Mailing) error {
 	for i := range v["act_link"] {
 		n, _ := strconv.Atoi(v["act_link"][i]) // what is no number is no link
 		a := mailing.LinkAct{Link: n, Act: typedAct(v, i)}
-		if n > 0 && slices.Contains(act.OfLink(), a.Do) && len(m.Acts.V) < 50 {
+		if n > 0 && a.Act != nil && slices.Contains(act.OfLink(), a.Kind()) && len(m.Acts.V) < 50 {
 			m.Acts.V = append(m.Acts.V, a)
 		}
 	}

@@ -9,7 +9,6 @@ import (
 
 	"ombak/internal/core/flowmap"
 	"ombak/internal/core/sequence"
-	"ombak/internal/core/signal"
 	"ombak/internal/store"
 )
 
@@ -39,10 +38,6 @@ type stream struct {
 	Says   string
 }
 
-var kindIcons = map[string]string{
-	"email": "envelope-simple", "call": "phone", "pause": "hourglass-medium", "watch": "binoculars", "check": "scales", "hand over": "handshake", "end": "flag",
-}
-
 // flowFigures are the people of a running sequence, as the store counts them.
 type flowFigures struct {
 	passed, here []store.StepFigure
@@ -67,14 +62,13 @@ func drawMap(d *sequenceData, f flowFigures) drawn {
 		a := s.About()
 		x := flowmap.Step{ID: int(a.ID), Day: days[a.ID], Title: flowmap.Cut(a.Title), Figure: flowmap.Cut(d.says(s))}
 		if !d.Draft {
-			x.Figure = flowmap.Cut(f.of(s))
-			if _, asks := s.(*sequence.Check); asks {
-				x.Figure = flowmap.Cut(d.says(s))
+			if line := s.Kind().Line; len(line) > 0 {
+				x.Figure = flowmap.Cut(f.counts(s.About().ID).line(line))
 			}
 			x.Left, x.Why = f.left(int32(a.ID))
 		}
-		for _, e := range s.Kind().Exits {
-			exit := flowmap.Exit{Name: string(e), Label: exitLabel(s, e), To: int(a.To[e]), People: f.took(int32(a.ID), string(e))}
+		for _, e := range s.Exits() {
+			exit := flowmap.Exit{Name: string(e), Label: s.Answer(e), To: int(a.To[e]), People: f.took(int32(a.ID), string(e))}
 			// Exits that lead to the same step are one stream.
 			if i := slices.IndexFunc(x.Exits, func(o flowmap.Exit) bool { return o.To == exit.To }); i >= 0 {
 				o := &x.Exits[i]
@@ -96,14 +90,14 @@ func drawMap(d *sequenceData, f flowFigures) drawn {
 	}
 	for _, b := range m.Buoys {
 		s := d.Plan.Step(sequence.StepID(b.ID))
-		v := buoy{Buoy: b, Icon: kindIcons[s.Kind().Word], Title: flowmap.Cut(s.About().Title), Href: fmt.Sprintf("%sstep=%d", base, b.ID), Missing: problems[s.About().ID]}
+		v := buoy{Buoy: b, Icon: s.Kind().Icon, Title: flowmap.Cut(s.About().Title), Href: fmt.Sprintf("%sstep=%d", base, b.ID), Missing: problems[s.About().ID]}
 		for _, x := range in.Steps {
 			if x.ID == b.ID {
 				v.Figure = x.Figure
 			}
 		}
-		if s.Kind().Word == "hand over" {
-			v.Class = "hand"
+		if s.Kind().Look == sequence.Handing {
+			v.Class = string(sequence.Handing)
 		}
 		if v.Missing != "" {
 			v.Class += " missing"
@@ -117,10 +111,8 @@ func drawMap(d *sequenceData, f flowFigures) drawn {
 		switch {
 		case x.Empty:
 			v.Class = "none"
-		case to.Kind().Word == "hand over":
-			v.Class = "hand"
-		case to.Kind().Word == "end":
-			v.Class = "quiet"
+		default:
+			v.Class = string(to.Kind().Look)
 		}
 		v.Chosen = d.Panel == "insert" && int(d.From) == x.From && string(d.Exit) == x.Exit
 		where := "the start"
@@ -139,40 +131,6 @@ func drawMap(d *sequenceData, f flowFigures) drawn {
 	// Wide streams first, so that thin ones stay visible over them.
 	sort.SliceStable(out.Streams, func(i, j int) bool { return out.Streams[i].Width > out.Streams[j].Width })
 	return out
-}
-
-// exitLabel is the answer an exit stands for, in a word or two.
-func exitLabel(s sequence.Step, e sequence.Exit) string {
-	switch e {
-	case sequence.Happened:
-		if w, ok := s.(*sequence.Watch); ok {
-			word := map[signal.Kind]string{signal.Click: "Clicked", signal.Open: "Opened", signal.Form: "Filled in", signal.PageView: "Looked", signal.Download: "Took it", signal.Reply: "Answered", signal.Meeting: "Booked"}[w.Signal]
-			if word == "" {
-				word = "It happened"
-			}
-			if w.N > 1 {
-				word += fmt.Sprintf(" %d×", w.N)
-			}
-			return word
-		}
-	case sequence.NotInTime:
-		if w, ok := s.(*sequence.Watch); ok {
-			return "Not in " + w.For.String()
-		}
-	case sequence.Yes:
-		return "Yes"
-	case sequence.No:
-		return "No"
-	case sequence.Talked:
-		return "Talked"
-	case sequence.NotReached:
-		return "Not reached"
-	case sequence.NotInterested:
-		return "Not interested"
-	case sequence.Missed:
-		return "Missed"
-	}
-	return ""
 }
 
 func (f flowFigures) took(step int32, exit string) (n int) {
@@ -202,43 +160,58 @@ func (f flowFigures) left(step int32) (int, string) {
 	return total, strings.Join(words, ", ")
 }
 
-// of is the one figure under a running step's title.
-func (f flowFigures) of(s sequence.Step) string {
-	id := int32(s.About().ID)
-	here := int64(0)
+// counts is what is counted of the people at a step.
+type counts map[sequence.Count]int64
+
+func (f flowFigures) counts(id sequence.StepID) counts {
+	out := counts{}
 	for _, x := range f.here {
-		if x.Step == id {
-			here = x.N
+		if x.Step == int32(id) {
+			out[sequence.Here] = x.N
 		}
 	}
-	var r store.StepResult
-	for _, x := range f.results {
-		if x.Step == id {
-			r = x
-		}
-	}
-	ended := int64(0)
 	for _, x := range f.passed {
-		if x.Step == id && x.Exit == "" && (x.Reason == string(sequence.Finished) || x.Reason == string(sequence.HandedOver)) {
-			ended += x.N
+		if x.Step == int32(id) && x.Exit == "" && (x.Reason == string(sequence.Finished) || x.Reason == string(sequence.HandedOver)) {
+			out[sequence.Ended] += x.N
 		}
 	}
-	switch s.Kind().Word {
-	case "email":
-		text := thousands(r.Sent) + " sent"
-		if r.Sent > 0 {
-			text += fmt.Sprintf(" · %.0f %% opened", float64(r.Opened)/float64(r.Sent)*100) // as the side says it
+	for _, r := range f.results {
+		if r.Step == int32(id) {
+			out[sequence.Sent], out[sequence.Opened], out[sequence.Clicked] = r.Sent, r.Opened, r.Clicked
+			out[sequence.Replied], out[sequence.InDoubt] = r.Replied, r.Trouble
+			out[sequence.OnDesk], out[sequence.WorkDone], out[sequence.NotDone] = r.Desk, r.Done, r.Missed
 		}
-		if r.Trouble > 0 {
-			text += fmt.Sprintf(" · %d held", r.Trouble)
-		}
-		return text
-	case "call":
-		return fmt.Sprintf("%s made · %s waiting", thousands(r.Done), thousands(r.Desk))
-	case "hand over", "end":
-		return thousands(ended)
-	case "check":
-		return s.Says()
 	}
-	return thousands(here) + " on the way"
+	return out
+}
+
+// line says figures in one line: "1,204 sent · 31 % opened".
+func (c counts) line(figures []sequence.Figure) string {
+	var words []string
+	for _, f := range figures {
+		n, of := c[f.Count], c[f.Of]
+		switch {
+		case f.Any && n == 0 || f.Of != "" && of == 0:
+		case f.Of != "": // as the side says it
+			words = append(words, fmt.Sprintf("%.0f %% %s", float64(n)/float64(of)*100, f.Word))
+		default:
+			words = append(words, strings.TrimSpace(thousands(n)+" "+f.Word))
+		}
+	}
+	return strings.Join(words, " · ")
+}
+
+// counted is a figure of a step beside its map, which leads to the people behind it.
+type counted struct {
+	sequence.Figure
+	N, Base int64
+}
+
+func (c counts) each(figures []sequence.Figure) (out []counted) {
+	for _, f := range figures {
+		if n := c[f.Count]; n > 0 || !f.Any {
+			out = append(out, counted{f, n, c[f.Of]})
+		}
+	}
+	return out
 }

@@ -178,10 +178,11 @@ func (s *Server) showPage(c *echo.Context, code int, d pageData) error {
 	if d.Choices, err = s.actChoices(ctx); err != nil {
 		return err
 	}
+	var acts []act.Act
 	for _, a := range form.Acts {
-		d.Acts = append(d.Acts, actRow{a, act.OfForm(), d.Choices})
+		acts = append(acts, a.Act)
 	}
-	d.Acts = append(d.Acts, actRow{act.Act{}, act.OfForm(), d.Choices})
+	d.Acts = actRows(acts, act.OfForm(), d.Choices)
 	if d.Faults, err = s.Engine.PageFaults(ctx, d.Doc); err != nil {
 		return err
 	}

@@ -80,7 +80,7 @@ func TestAPageByForm(t *testing.T) {
 		t.Errorf("it asks %s", got)
 	}
 	if doc.Form.AtOnce != 2 || !doc.Form.Later || len(doc.Form.Consents) != 1 || !doc.Form.Consents[0].Must || len(doc.Form.Hidden) != 1 || doc.Form.Hidden[0] != (page.Hidden{Field: person.City, Value: "Oslo", Param: "city"}) ||
-		len(doc.Form.Acts) != 2 || doc.Form.Acts[1] != (act.Act{Do: act.Task, What: "Call them"}) {
+		len(doc.Form.Acts) != 2 || doc.Form.Acts[1].Act != (act.Task{Words: "Call them"}) {
 		t.Errorf("the form: %+v", doc.Form)
 	}
 	// What is kept while somebody types is kept, and draws nothing.
@@ -287,11 +287,11 @@ func TestTasksAndAlerts(t *testing.T) {
 	ben := x.meet(store.NewPerson{First: "Ben", Email: "ben@kelp.example"})
 	x.must(x.s.InTx(t.Context(), func(tx store.Tx) error {
 		for _, p := range []int64{ana, ben, ben} {
-			if err := store.AddTask(t.Context(), tx, p, 0, true, "Took the <guide>", "by form “Guide”", now); err != nil {
+			if err := store.AddTasks(t.Context(), tx, []store.NewTask{{Person: p, Alert: true, Words: "Took the <guide>", How: "by form “Guide”", At: now}}); err != nil {
 				return err
 			}
 		}
-		return store.AddTask(t.Context(), tx, ana, 0, false, "Ask which sensor", "by form “Clinic”", now)
+		return store.AddTasks(t.Context(), tx, []store.NewTask{{Person: ana, Words: "Ask which sensor", How: "by form “Clinic”", At: now}})
 	}))
 	v := x.visitor().signIn("rep")
 	_, desk := v.do("GET", "/desk", nil)

@@ -397,24 +397,23 @@ func (s *Server) timeline(c *echo.Context, d *personData, id int64) error {
 		return err
 	}
 	for _, t := range touches {
-		switch {
-		case t.Kind == "email" && t.State == touch.Sent:
-			add(*t.Done, "envelope-simple", "Got the email “"+t.Subject+"”", "", false)
-		case t.Kind == "email" && (t.State == touch.Held || t.State == touch.Stopped):
-			add(t.Made, "warning", "An email is "+string(t.State)+": "+t.Trouble, "", false)
-		case t.Kind == "email" && t.State == touch.Ready && t.Trouble != "":
-			add(t.Ready, "clock", "An email is tried again: "+t.Trouble, "", true)
-		case t.Kind == "email" && t.State == touch.Ready:
-			add(t.Ready, "envelope-simple", "An email is ready to go out", "", true)
-		case t.Kind == "email" && t.State == touch.Withdrawn:
-			add(*t.Done, "envelope-simple", "An email was withdrawn: "+t.Trouble, "", true)
-		case t.Kind == "call" && t.State == "done":
-			add(*t.Done, "phone", "Call: "+t.Outcome, t.Notes, false)
-		case t.Kind == "call" && t.State == touch.Desk:
-			add(t.Made, "phone", "A call is on the desk", "", false)
-		case t.Kind == "call" && t.State == touch.Missed:
-			add(*t.Done, "phone", "Nobody called in time", "", true)
+		line, ok := t.Kind.Line(t.State, t.Trouble != "")
+		if !ok {
+			continue
 		}
+		at := t.Made
+		switch {
+		case line.At == touch.Due:
+			at = t.Ready
+		case line.At == touch.Ended && t.Done != nil:
+			at = *t.Done
+		}
+		about := map[touch.About]string{touch.Subject: t.Subject, touch.Outcome: t.Outcome, touch.Trouble: t.Trouble}
+		said := ""
+		if line.About == touch.Outcome {
+			said = t.Notes
+		}
+		add(at, line.Icon, line.Words(about[line.About]), said, line.Quiet)
 	}
 	for _, h := range d.Handoffs {
 		to := h.RepName

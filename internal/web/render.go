@@ -243,7 +243,6 @@ var funcs = template.FuncMap{
 	"toLine":      toLine,
 	"tel":         func(e164 string) template.HTML { return telLink(e164, person.ShowPhone(e164)) },
 	"telWords":    telLink,
-	"kindIcon":    func(s sequence.Step) string { return kindIcons[s.Kind().Word] },
 	"stepTitle":   stepTitle,
 	"hour":        hour,
 	"weekend":     func(h calendar.SendingHours) bool { return len(h.Days[time.Saturday]) > 0 },

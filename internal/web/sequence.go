@@ -8,6 +8,7 @@ import (
 	"html/template"
 	"net/http"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -62,21 +63,21 @@ type sequenceData struct {
 	Problems []sequence.Problem
 	Parts    []part
 
-	Panel  string // step, insert or sequence
-	Step   sequence.Step
-	Result *store.StepResult
-	Here   int64
-	Passed int64
-	Left   int64
-	Form   template.HTML
-	From   sequence.StepID
-	Exit   sequence.Exit
-	Kinds  []kindChoice
-	Entry  entryForm
-	Typed  *[2]string // sending hours that were wrong; nil: those of the plan
-	Pages  []store.Page
-	Wrong  string
-	Lately []lately
+	Panel   string // step, insert or sequence
+	Step    sequence.Step
+	Results []counted
+	Here    int64
+	Passed  int64
+	Left    int64
+	Form    template.HTML
+	From    sequence.StepID
+	Exit    sequence.Exit
+	Kinds   []kindChoice
+	Entry   entryForm
+	Typed   *[2]string // sending hours that were wrong; nil: those of the plan
+	Pages   []store.Page
+	Wrong   string
+	Lately  []lately
 
 	Audiences []rule.Named
 	Purposes  []store.Purpose
@@ -90,12 +91,7 @@ type sequenceData struct {
 }
 
 // says is what a step does, with what its rule asks for by name.
-func (d *sequenceData) says(s sequence.Step) string {
-	if k, ok := s.(*sequence.Check); ok {
-		return k.Rule.Words(d.cat)
-	}
-	return s.Says()
-}
+func (d *sequenceData) says(s sequence.Step) string { return s.Says(sequence.Names{Rules: d.cat}) }
 
 // lately is something that happened to somebody on the sequence.
 type lately struct {
@@ -105,12 +101,11 @@ type lately struct {
 
 type kindChoice struct{ Word, Does, Icon string }
 
-// part is a line of the parts list: a message that a step needs.
+// part is a line of the parts list.
 type part struct {
-	Step    sequence.StepID
-	Title   string
-	Message string
-	ID      int64
+	sequence.Part
+	Title string // of the step
+	Name  string // of the part
 }
 
 // entryForm is who enters, as the form has it.
@@ -206,16 +201,14 @@ func (s *Server) showSequence(c *echo.Context, code int, id int64, adjust func(*
 			}
 		}
 	}
-	for _, st := range d.Plan.Steps {
-		if m, ok := st.(*sequence.Email); ok {
-			p := part{Step: m.ID, Title: m.Title, ID: m.Message}
-			for _, x := range messages {
-				if x.ID == m.Message {
-					p.Message = x.Name
-				}
+	for _, x := range d.Plan.Parts() {
+		p := part{Part: x, Title: d.Plan.Step(x.Step).About().Title}
+		for _, m := range messages {
+			if x.What == sequence.MessagePart && m.ID == x.ID {
+				p.Name = m.Name
 			}
-			d.Parts = append(d.Parts, p)
 		}
+		d.Parts = append(d.Parts, p)
 	}
 	step, _ := strconv.Atoi(c.FormValue("step"))
 	d.Panel = "sequence"
@@ -225,7 +218,7 @@ func (s *Server) showSequence(c *echo.Context, code int, id int64, adjust func(*
 		f, _ := strconv.Atoi(from)
 		d.Panel, d.From, d.Exit = "insert", sequence.StepID(f), sequence.Exit(exit)
 		for _, k := range sequence.Kinds() {
-			d.Kinds = append(d.Kinds, kindChoice{k.Word, k.Does, kindIcons[k.Word]})
+			d.Kinds = append(d.Kinds, kindChoice{k.Word, k.Does, k.Icon})
 		}
 	}
 	adjust(&d)
@@ -274,16 +267,11 @@ func (s *Server) figures(c *echo.Context, d *sequenceData) error {
 	}
 	if d.Step != nil {
 		id := int32(d.Step.About().ID)
-		for i := range f.results {
-			if f.results[i].Step == id {
-				d.Result = &f.results[i]
-			}
+		all := f.counts(d.Step.About().ID)
+		if s := d.Step.Kind().Results; slices.ContainsFunc(f.results, func(r store.StepResult) bool { return r.Step == id }) {
+			d.Results = all.each(s)
 		}
-		for _, x := range f.here {
-			if x.Step == id {
-				d.Here = x.N
-			}
-		}
+		d.Here = all[sequence.Here]
 		for _, x := range f.passed {
 			if x.Step == id {
 				d.Passed += x.N
@@ -310,10 +298,10 @@ func (s *Server) happening(c *echo.Context, d *sequenceData) error {
 	for _, e := range events {
 		x := lately{Event: e, Text: e.Reason}
 		if st := d.Plan.Step(sequence.StepID(e.Step)); st != nil {
-			x.Icon = kindIcons[st.Kind().Word]
+			x.Icon = st.Kind().Icon
 			switch {
-			case e.Exit != "" && exitLabel(st, sequence.Exit(e.Exit)) != "":
-				x.Text = st.About().Title + ": " + exitLabel(st, sequence.Exit(e.Exit))
+			case e.Exit != "" && st.Answer(sequence.Exit(e.Exit)) != "":
+				x.Text = st.About().Title + ": " + st.Answer(sequence.Exit(e.Exit))
 			case e.Exit != "" || e.Reason == string(sequence.Finished) || e.Reason == string(sequence.HandedOver):
 				x.Text = st.About().Title
 			default:
@@ -346,56 +334,60 @@ func (s *Server) happening(c *echo.Context, d *sequenceData) error {
 
 // stepForm renders the form of a step's kind.
 func (s *Server) stepForm(p *sequence.Plan, st sequence.Step, messages []store.Message, pages []store.Page, audiences []rule.Named) (template.HTML, error) {
+	form, ok := stepForms[st.Kind().Word]
+	if !ok {
+		return "", nil // a kind without settings
+	}
 	t, err := templateOf("sequence.html")
 	if err != nil {
 		return "", err
 	}
 	var b bytes.Buffer
-	err = t.ExecuteTemplate(&b, "step-"+strings.ReplaceAll(st.Kind().Word, " ", "-"), map[string]any{
+	err = t.ExecuteTemplate(&b, form.part, map[string]any{
 		"S": st, "Messages": messages, "Pages": pages, "Emails": p.Touches(st.About().ID, "email"), "Kinds": signal.Kinds(),
 		"Units": []calendar.Unit{calendar.Minutes, calendar.Hours, calendar.Days, calendar.WorkingDays}, "Fields": simpleFields(), "Audiences": audiences,
 	})
 	return template.HTML(b.String()), err
 }
 
-// edit changes the draft and shows the map again. What goes along with the
-// change and is not of the plan is done by also, which may be nil.
-func (s *Server) edit(c *echo.Context, change func(p *sequence.Plan) (what string, step sequence.StepID, err error),
-	also func() error) error {
-	ctx := c.Request().Context()
+// edit makes a change to the draft and shows the map again.
+func (s *Server) edit(c *echo.Context, edit sequence.Edit) error {
 	id, err := idOf(c, "id")
 	if err != nil {
 		return err
 	}
-	draft, err := s.Store.Draft(ctx, id)
+	step, err := s.Engine.EditPlan(c.Request().Context(), id, stateN(c), edit)
+	return s.edited(c, id, edit, step, err)
+}
+
+// stateN is the state of the draft that a form was drawn from; −1: it says none.
+func stateN(c *echo.Context) int {
+	n, err := strconv.Atoi(c.FormValue("n"))
 	if err != nil {
-		return err
+		return -1
 	}
-	wrong := func(text string) error {
+	return n
+}
+
+// edited answers to a change of a draft: the map with the step to look at next, what
+// is wrong, or that the draft was changed in another place.
+func (s *Server) edited(c *echo.Context, id int64, edit sequence.Edit, step sequence.StepID, err error) error {
+	switch {
+	case err == nil:
+		return s.goTo(c, id, step)
+	case store.IsNotFound(err):
+		return err
+	case !errors.Is(err, engine.ErrChanged):
+		text := sentence(err)
 		return s.showSequence(c, http.StatusUnprocessableEntity, id, func(d *sequenceData) { d.Wrong = text })
 	}
-	p := draft.Plan.V.Clone()
-	what, step, err := change(p)
-	if n, nerr := strconv.Atoi(c.FormValue("n")); nerr != nil || n != draft.N {
-		return s.planConflict(c, id, &draft, p, step, err)
-	}
-	if err == nil && also != nil {
-		err = also()
-	}
-	if err != nil {
-		return wrong(sentence(err))
-	}
-	saved, err := s.Engine.SaveDraft(ctx, id, draft.N, p, what)
+	draft, err := s.Store.Draft(c.Request().Context(), id)
 	if err != nil {
 		return err
 	}
-	if !saved {
-		if draft, err = s.Store.Draft(ctx, id); err != nil {
-			return err
-		}
-		return s.planConflict(c, id, &draft, p, step, nil)
-	}
-	return s.goTo(c, id, step)
+	mine := draft.Plan.V.Clone()
+	_, step, cannot := edit.Apply(mine)
+	return s.planConflict(c, id, &draft, mine, step, cannot)
 }
 
 // planConflict answers to a change of a draft that was changed in another place
@@ -420,9 +412,12 @@ func (s *Server) planConflict(c *echo.Context, id int64, draft *store.Draft, min
 		if err != nil {
 			return err
 		}
-		names := map[int64]string{}
+		names := sequence.Names{Messages: map[int64]string{}}
 		for _, m := range list {
-			names[m.ID] = m.Name
+			names.Messages[m.ID] = m.Name
+		}
+		if names.Rules, err = s.Store.Catalogue(ctx); err != nil {
+			return err
 		}
 		d = stepConflict(a, b, names)
 	case cannot == nil && v.Has("name"):
@@ -502,60 +497,39 @@ func (s *Server) goTo(c *echo.Context, id int64, step sequence.StepID) error {
 }
 
 func (s *Server) insertStep(c *echo.Context) error {
-	return s.edit(c, func(p *sequence.Plan) (string, sequence.StepID, error) {
-		st := sequence.New(c.FormValue("kind"))
-		if st == nil {
-			return "", 0, plainly.New("there is no such kind of step")
-		}
-		from, _ := strconv.Atoi(c.FormValue("from"))
-		if from == 0 && p.Step(p.Start) == nil {
-			return "", 0, sequence.ErrNoStep
-		}
-		// A watch that follows an email watches that email, unless told otherwise.
-		if w, ok := st.(*sequence.Watch); ok {
-			if e, ok := p.Step(sequence.StepID(from)).(*sequence.Email); ok {
-				w.Of = e.ID
-			}
-		}
-		var exits []sequence.Exit
-		for _, e := range strings.Split(c.FormValue("exit"), "|") {
-			exits = append(exits, sequence.Exit(e))
-		}
-		id, err := p.Insert(st, sequence.StepID(from), exits[0], exits[1:]...)
-		return "insert " + st.Kind().Word, id, err
-	}, nil)
+	x := sequence.InsertStep{Kind: c.FormValue("kind"), From: sequence.StepID(number(c.FormValue("from")))}
+	for _, e := range strings.Split(c.FormValue("exit"), "|") {
+		x.Exits = append(x.Exits, sequence.Exit(e))
+	}
+	return s.edit(c, x)
 }
 
 func (s *Server) changeStep(c *echo.Context) error {
-	return s.edit(c, func(p *sequence.Plan) (string, sequence.StepID, error) {
-		id, _ := strconv.Atoi(c.Param("step"))
-		st := p.Step(sequence.StepID(id))
-		if st == nil {
-			return "", 0, sequence.ErrNoStep
-		}
-		title := person.Name(c.FormValue("title"))
-		if title == "" {
-			return "", 0, plainly.New("give the step a title")
-		}
-		st.About().Title = title
-		if read := stepForms[st.Kind().Word]; read != nil {
-			if err := read(c, st); err != nil {
-				return "", 0, err
-			}
-		}
-		return "change “" + title + "”", st.About().ID, nil
-	}, nil)
+	id, err := idOf(c, "id")
+	if err != nil {
+		return err
+	}
+	draft, err := s.Store.Draft(c.Request().Context(), id)
+	if err != nil {
+		return err
+	}
+	st := draft.Plan.V.Step(sequence.StepID(number(c.Param("step"))))
+	if st == nil {
+		return s.edit(c, sequence.RemoveStep{}) // says that it is not there, whatever else has changed
+	}
+	st = sequence.CloneStep(st)
+	st.About().Title = person.Name(c.FormValue("title"))
+	if read := stepForms[st.Kind().Word].read; read != nil {
+		err = read(c, st)
+	}
+	if err != nil {
+		return s.edited(c, id, nil, 0, err)
+	}
+	return s.edit(c, sequence.ChangeStep{With: st})
 }
 
 func (s *Server) removeStep(c *echo.Context) error {
-	return s.edit(c, func(p *sequence.Plan) (string, sequence.StepID, error) {
-		id, _ := strconv.Atoi(c.Param("step"))
-		st := p.Step(sequence.StepID(id))
-		if st == nil {
-			return "", 0, sequence.ErrNoStep
-		}
-		return "remove “" + st.About().Title + "”", 0, p.Remove(st.About().ID)
-	}, nil)
+	return s.edit(c, sequence.RemoveStep{ID: sequence.StepID(number(c.Param("step")))})
 }
 
 func (s *Server) undo(by int) echo.HandlerFunc {
@@ -577,7 +551,6 @@ func (s *Server) sequenceSettings(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	ctx := c.Request().Context()
 	name := person.Name(c.FormValue("name"))
 	entry, err := readEntry(c)
 	if err == nil && name == "" {
@@ -598,15 +571,10 @@ func (s *Server) sequenceSettings(c *echo.Context) error {
 	if err != nil {
 		return s.showSequence(c, http.StatusUnprocessableEntity, id, func(d *sequenceData) { s.typedSettings(c, d, sentence(err)) })
 	}
-	return s.edit(c, func(p *sequence.Plan) (string, sequence.StepID, error) {
-		p.Hours, p.Ground, p.LaunchHold = hours, ground, c.FormValue("hold") != ""
-		return "change the settings", 0, nil
-	}, func() error {
-		if err := s.Store.RenameSequence(ctx, id, name, s.Engine.Now()); err != nil {
-			return err
-		}
-		return s.Store.SetEntry(ctx, id, entry, s.Engine.Now())
-	})
+	x := engine.SequenceSettings{Name: name, Entry: entry,
+		Plan: sequence.ChangePlan{Hours: hours, Ground: ground, LaunchHold: c.FormValue("hold") != ""}}
+	err = s.Engine.SetSequence(c.Request().Context(), id, stateN(c), x)
+	return s.edited(c, id, x.Plan, 0, err)
 }
 
 // typedSettings shows the settings as they were typed, with what is wrong.

@@ -14,18 +14,23 @@ import (
 	"ombak/internal/core/signal"
 )
 
-// stepForms read the form of each kind of step, as templates/steps.html writes
-// it. A kind without settings of its own needs none.
-var stepForms = map[string]func(c *echo.Context, s sequence.Step) error{
-	"email": func(c *echo.Context, s sequence.Step) error {
+// stepForm is the form of a kind of step.
+type stepForm struct {
+	part string                                       // the template that writes it
+	read func(c *echo.Context, s sequence.Step) error // nil: there is nothing to read
+}
+
+// stepForms are the forms of the kinds of step, as templates/steps.html writes them.
+var stepForms = map[string]stepForm{
+	"email": {"step-email", func(c *echo.Context, s sequence.Step) error {
 		e := s.(*sequence.Email)
 		e.Message, _ = strconv.ParseInt(c.FormValue("message"), 10, 64)
 		e.Request = c.FormValue("request") != ""
 		thread, _ := strconv.Atoi(c.FormValue("thread")) // none: a new one
 		e.Thread = sequence.StepID(thread)
 		return readSpan(c, "wait", &e.Wait)
-	},
-	"call": func(c *echo.Context, s sequence.Step) error {
+	}},
+	"call": {"step-call", func(c *echo.Context, s sequence.Step) error {
 		x := s.(*sequence.Call)
 		x.Guide = strings.TrimSpace(c.FormValue("guide"))
 		if len(x.Guide) > 5000 {
@@ -33,11 +38,11 @@ var stepForms = map[string]func(c *echo.Context, s sequence.Step) error{
 		}
 		x.NoWait = c.FormValue("nowait") != ""
 		return errors.Join(readSpan(c, "wait", &x.Wait), readSpan(c, "limit", &x.Limit))
-	},
-	"pause": func(c *echo.Context, s sequence.Step) error {
+	}},
+	"pause": {"step-pause", func(c *echo.Context, s sequence.Step) error {
 		return readSpan(c, "for", &s.(*sequence.Pause).For)
-	},
-	"watch": func(c *echo.Context, s sequence.Step) error {
+	}},
+	"watch": {"step-watch", func(c *echo.Context, s sequence.Step) error {
 		w := s.(*sequence.Watch)
 		kind, _ := strconv.Atoi(c.FormValue("signal"))
 		of, _ := strconv.Atoi(c.FormValue("of"))
@@ -48,14 +53,14 @@ var stepForms = map[string]func(c *echo.Context, s sequence.Step) error{
 			return plainly.New("how often is a whole number from 1 to 1000")
 		}
 		w.N, w.AtEnd = n, c.FormValue("atend") != ""
-		if w.Signal == signal.Form || w.Signal == signal.PageView || w.Signal == signal.Download {
+		if w.Signal.OfPage() {
 			w.Of = 0 // these come from pages, not from emails
 		} else {
 			w.Page = 0
 		}
 		return readSpan(c, "for", &w.For)
-	},
-	"check": func(c *echo.Context, s sequence.Step) error {
+	}},
+	"check": {"step-check", func(c *echo.Context, s sequence.Step) error {
 		k := s.(*sequence.Check)
 		value := strings.TrimSpace(c.FormValue("value"))
 		if id, ok := audienceOf(c.FormValue("asks")); ok {
@@ -76,7 +81,9 @@ var stepForms = map[string]func(c *echo.Context, s sequence.Step) error{
 		}
 		k.Rule = r
 		return nil
-	},
+	}},
+	"hand over": {part: "step-hand-over"},
+	"end":       {part: "step-end"},
 }
 
 // readSpan reads a length of time from the fields name and name-unit.

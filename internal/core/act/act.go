@@ -1,108 +1,160 @@
-// Package act is what is done for a person because of something they did: they
-// pressed a link, or filled in a form.
+// Package act is what is done for a person because of something: a step of a
+// sequence that they came to, a link they pressed, a form they filled in, a score
+// that crossed the line, or a hand.
+//
+// The acts are one closed set: Act can only be implemented here, one type for each,
+// which carries what it needs. Whoever makes them does not do them: the engine has
+// one executor for each, which does it for a whole batch of people.
 package act
 
 import (
+	"encoding/json"
 	"slices"
-	"strconv"
 	"strings"
 	"unicode/utf8"
 
 	"ombak/internal/core/plainly"
 )
 
-// Kind is a kind of act: one of a closed set.
-type Kind string
+// Act is one thing to do for one person. Acts are values and can be compared.
+type Act interface {
+	Kind() *Kind
+	// Check reports what is wrong with it, or nil.
+	Check() error
+	// Says says it: "tag “oxygen”", "a task for the owner: call".
+	Says(Names) string
 
-// The kinds.
-const (
-	Tag      Kind = "tag"
-	Audience Kind = "audience" // a hand-picked one
-	Task     Kind = "task"     // work on a desk
-	Alert    Kind = "alert"    // somebody is told
-	Enrol    Kind = "enrol"    // a running sequence
-	Assign   Kind = "assign"   // whoever has no owner gets one
-)
-
-// Act is one thing to do.
-type Act struct {
-	Do Kind `json:"do"`
-	// What is the tag's name, the words of a task or an alert, or the number of
-	// the audience or sequence.
-	What string `json:"what,omitempty"`
-	// To is the user who gets a task or an alert, or becomes the owner. 0: the
-	// person's owner, for an assignment the rep whose turn it is.
-	To int64 `json:"to,omitempty"`
+	sealed()
 }
 
+// Names names what acts refer to by number.
+type Names interface {
+	Audience(id int64) string
+	Sequence(id int64) string
+	User(id int64) string
+}
+
+// Kind describes a kind of act.
+type Kind struct {
+	Word  string // as it is stored
+	Menu  string // as a menu offers it; empty: no menu does
+	Takes Takes  // what a form asks for besides
+	For   string // whom it is for where nobody is chosen; empty: it is for nobody
+	// Make makes one of what a form gives, and Given gives it back.
+	Make  func(Given) Act
+	Given func(Act) Given
+	read  func([]byte) (Act, error)
+}
+
+// Takes is what a form has to give for an act.
+type Takes string
+
+// What there is to give.
+const (
+	Nothing    Takes = ""
+	ATag       Takes = "tag"      // its name
+	Words      Takes = "words"    // of at most 200 letters
+	AnAudience Takes = "audience" // a hand-picked one, by its number
+	ASequence  Takes = "sequence" // a running one, by its number
+)
+
+// Given is what a form gives for an act: words or a number, as it takes, and a user.
+type Given struct {
+	Words string
+	ID    int64
+	To    int64
+}
+
+// Kinds lists the kinds of act in the order in which they are done for one person:
+// whoever becomes the owner does so before the owner is given something to do.
+func Kinds() []*Kind { return slices.Clone(kinds) }
+
+var kinds = []*Kind{handOver, assign, tag, include, task, alert, enrol, send, work, withdraw}
+
 // OfLink lists what pressing a link can do, OfForm what filling in a form can.
-func OfLink() []Kind { return []Kind{Tag, Task, Alert, Audience} }
+func OfLink() []*Kind { return []*Kind{tag, task, alert, include} }
 
 // OfForm lists what filling in a form can do.
-func OfForm() []Kind { return []Kind{Tag, Task, Alert, Audience, Enrol, Assign} }
+func OfForm() []*Kind { return []*Kind{tag, task, alert, include, enrol, assign} }
+
+// Named is the kind with that word, or nil.
+func Named(word string) *Kind {
+	for _, k := range kinds {
+		if k.Word == word {
+			return k
+		}
+	}
+	return nil
+}
 
 // Max is how many acts one link or form has at most.
 const Max = 20
 
 const maxWords = 200
 
-// ID is the number of the audience or sequence; 0 where there is none.
-func (a Act) ID() int64 {
-	if a.Do != Audience && a.Do != Enrol {
-		return 0
+// Check reports what is wrong with an act that may be of some kinds, or nil.
+func Check(a Act, of []*Kind) error {
+	if a == nil || !slices.Contains(of, a.Kind()) {
+		return plainly.New("this cannot be done here")
 	}
-	n, err := strconv.ParseInt(a.What, 10, 64)
-	if err != nil || n < 0 {
-		return 0
-	}
-	return n
+	return a.Check()
 }
 
-// Check reports what is wrong with an act that may be of some kinds, or nil.
-func (a Act) Check(of []Kind) error {
-	if !slices.Contains(of, a.Do) {
-		return plainly.Errorf("%q cannot be done here", a.Do)
+// Kept is an act as it is kept in a document: its kind's word, as "do", beside what
+// it carries.
+type Kept struct{ Act }
+
+// MarshalJSON writes {"do": "tag", "what": "oxygen"}.
+func (k Kept) MarshalJSON() ([]byte, error) {
+	body, err := json.Marshal(k.Act)
+	if err != nil || k.Act == nil {
+		return body, err
 	}
-	if a.To < 0 {
-		return plainly.New("this is nobody’s number")
+	word, err := json.Marshal(k.Act.Kind().Word)
+	out := append([]byte(`{"do":`), word...)
+	if len(body) > 2 {
+		out = append(out, ',')
 	}
-	switch a.Do {
-	case Audience, Enrol:
-		if a.ID() == 0 {
-			return plainly.Errorf("choose the %s", map[Kind]string{Audience: "audience", Enrol: "sequence"}[a.Do])
-		}
-	case Tag, Task, Alert:
-		if strings.TrimSpace(a.What) == "" {
-			return plainly.Errorf("say %s", map[Kind]string{Tag: "which tag", Task: "what is to be done", Alert: "what the alert tells"}[a.Do])
-		}
-		if utf8.RuneCountInString(a.What) > maxWords {
-			return plainly.Errorf("at most %d letters", maxWords)
-		}
+	return append(out, body[1:]...), err
+}
+
+// UnmarshalJSON reads what MarshalJSON writes; an unknown kind is an error.
+func (k *Kept) UnmarshalJSON(data []byte) error {
+	var head struct{ Do string }
+	if err := json.Unmarshal(data, &head); err != nil {
+		return err
+	}
+	kind := Named(head.Do)
+	if kind == nil {
+		return plainly.Errorf("%q is nothing that can be done", head.Do)
+	}
+	a, err := kind.read(data)
+	k.Act = a
+	return err
+}
+
+// reads reads an act's own fields.
+func reads[A Act](data []byte) (Act, error) {
+	var a A
+	err := json.Unmarshal(data, &a)
+	return a, err
+}
+
+// checkWords reports what is wrong with words that say missing when they are not there.
+func checkWords(words, missing string) error {
+	if strings.TrimSpace(words) == "" {
+		return plainly.New("say " + missing)
+	}
+	if utf8.RuneCountInString(words) > maxWords {
+		return plainly.Errorf("at most %d letters", maxWords)
 	}
 	return nil
 }
 
-// Words says an act: "tag “oxygen”", "a task for the owner: call". name names
-// an audience, a sequence or a user (of kind Assign) by its number.
-func (a Act) Words(name func(of Kind, id int64) string) string {
-	whom := "the owner"
-	if a.To != 0 {
-		whom = name(Assign, a.To)
+// checkUser reports that a number is nobody's; 0 stands for nobody in particular.
+func checkUser(id int64) error {
+	if id < 0 {
+		return plainly.New("this is nobody’s number")
 	}
-	switch a.Do {
-	case Tag:
-		return "tag “" + a.What + "”"
-	case Audience:
-		return "add to “" + name(Audience, a.ID()) + "”"
-	case Enrol:
-		return "enter “" + name(Enrol, a.ID()) + "”"
-	case Task:
-		return "a task for " + whom + ": " + a.What
-	case Alert:
-		return "tell " + whom + ": " + a.What
-	}
-	if a.To == 0 {
-		whom = "the rep whose turn it is"
-	}
-	return "whoever has no owner gets " + whom
+	return nil
 }

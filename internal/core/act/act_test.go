@@ -1,44 +1,98 @@
 package act
 
 import (
+	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
+
+	"ombak/internal/core/touch"
 )
 
+type numbers struct{}
+
+func (numbers) Audience(id int64) string { return fmt.Sprint("audience ", id) }
+func (numbers) Sequence(id int64) string { return fmt.Sprint("sequence ", id) }
+func (numbers) User(id int64) string     { return fmt.Sprint("user ", id) }
+
 func TestWhatCanBeDone(t *testing.T) {
-	name := func(of Kind, id int64) string { return fmt.Sprintf("%s %d", of, id) }
+	long := strings.Repeat("ä", 200)
 	for _, x := range []struct {
 		a     Act
 		link  bool // a link can do it
 		form  bool
 		words string
+		kept  string // as it was kept before acts were types of their own, too
 	}{
-		{Act{Do: Tag, What: "oxygen"}, true, true, "tag “oxygen”"},
-		{Act{Do: Tag, What: "  "}, false, false, "tag “  ”"},
-		{Act{Do: Tag, What: strings.Repeat("ä", 200)}, true, true, "tag “" + strings.Repeat("ä", 200) + "”"},
-		{Act{Do: Tag, What: strings.Repeat("ä", 201)}, false, false, "tag “" + strings.Repeat("ä", 201) + "”"},
-		{Act{Do: Task, What: "call"}, true, true, "a task for the owner: call"},
-		{Act{Do: Task, What: "call", To: 3}, true, true, "a task for assign 3: call"},
-		{Act{Do: Task}, false, false, "a task for the owner: "},
-		{Act{Do: Alert, What: "asks for a price"}, true, true, "tell the owner: asks for a price"},
-		{Act{Do: Audience, What: "7"}, true, true, "add to “audience 7”"},
-		{Act{Do: Audience, What: "seven"}, false, false, "add to “audience 0”"},
-		{Act{Do: Enrol, What: "4"}, false, true, "enter “enrol 4”"},
-		{Act{Do: Enrol, What: "-4"}, false, false, "enter “enrol 0”"},
-		{Act{Do: Assign}, false, true, "whoever has no owner gets the rep whose turn it is"},
-		{Act{Do: Assign, To: 2}, false, true, "whoever has no owner gets assign 2"},
-		{Act{Do: Assign, To: -2}, false, false, "whoever has no owner gets assign -2"},
-		{Act{Do: "launch"}, false, false, "whoever has no owner gets the rep whose turn it is"},
+		{Tag{"oxygen"}, true, true, "tag “oxygen”", `{"do":"tag","what":"oxygen"}`},
+		{Tag{"  "}, false, false, "tag “  ”", `{"do":"tag","what":"  "}`},
+		{Tag{long}, true, true, "tag “" + long + "”", `{"do":"tag","what":"` + long + `"}`},
+		{Tag{long + "ä"}, false, false, "tag “" + long + "ä”", `{"do":"tag","what":"` + long + `ä"}`},
+		{Task{Words: "call"}, true, true, "a task for the owner: call", `{"do":"task","what":"call"}`},
+		{Task{"call", 3}, true, true, "a task for user 3: call", `{"do":"task","what":"call","to":3}`},
+		{Task{}, false, false, "a task for the owner: ", `{"do":"task","what":""}`},
+		{Task{"call", -3}, false, false, "a task for user -3: call", `{"do":"task","what":"call","to":-3}`},
+		{Alert{Words: "asks"}, true, true, "tell the owner: asks", `{"do":"alert","what":"asks"}`},
+		{Alert{"asks", -1}, false, false, "tell user -1: asks", `{"do":"alert","what":"asks","to":-1}`},
+		{Include{7}, true, true, "add to “audience 7”", `{"do":"audience","what":"7"}`},
+		{Include{0}, false, false, "add to “audience 0”", `{"do":"audience","what":"0"}`},
+		{Enrol{4}, false, true, "enter “sequence 4”", `{"do":"enrol","what":"4"}`},
+		{Enrol{-4}, false, false, "enter “sequence -4”", `{"do":"enrol","what":"-4"}`},
+		{Assign{}, false, true, "whoever has no owner gets the rep whose turn it is", `{"do":"assign"}`},
+		{Assign{2}, false, true, "whoever has no owner gets user 2", `{"do":"assign","to":2}`},
+		{Assign{-2}, false, false, "whoever has no owner gets user -2", `{"do":"assign","to":-2}`},
+		{HandOver{}, false, false, "hand over", `{"do":"hand over"}`},
+		{Send{3}, false, false, "send a message", `{"do":"send","message":3}`},
+		{Work{touch.Call}, false, false, "put a call on the desk", `{"do":"work","of":"call"}`},
+		{Withdraw{}, false, false, "take off the desk", `{"do":"withdraw"}`},
 	} {
-		if err := x.a.Check(OfLink()); (err == nil) != x.link {
+		if err := Check(x.a, OfLink()); (err == nil) != x.link {
 			t.Errorf("%+v of a link: %v", x.a, err)
 		}
-		if err := x.a.Check(OfForm()); (err == nil) != x.form {
+		if err := Check(x.a, OfForm()); (err == nil) != x.form {
 			t.Errorf("%+v of a form: %v", x.a, err)
 		}
-		if got := x.a.Words(name); got != x.words {
+		if got := x.a.Says(numbers{}); got != x.words {
 			t.Errorf("%+v reads %q, want %q", x.a, got, x.words)
+		}
+		body, err := json.Marshal(Kept{x.a})
+		if err != nil || string(body) != x.kept {
+			t.Errorf("%+v is kept as %s (%v), want %s", x.a, body, err, x.kept)
+		}
+		var back Kept
+		if err := json.Unmarshal(body, &back); err != nil || back.Act != x.a {
+			t.Errorf("%s comes back as %+v (%v)", body, back, err)
+		}
+		if k := x.a.Kind(); k.Make(k.Given(x.a)) != x.a {
+			t.Errorf("%+v given by a form is %+v", x.a, k.Make(k.Given(x.a)))
+		}
+	}
+	for _, wrong := range []string{`{"do":"launch"}`, `{}`, `[]`, `{"do":"audience","what":"seven"}`, `{"do":"task","to":"x"}`} {
+		var k Kept
+		if err := json.Unmarshal([]byte(wrong), &k); err == nil {
+			t.Errorf("%s is read as %+v", wrong, k)
+		}
+	}
+	if Check(nil, OfForm()) == nil || (Work{touch.Email}).Check() == nil || (Work{touch.Call}).Check() != nil ||
+		(Send{}).Check() == nil || (Send{1}).Check() != nil || (HandOver{}).Check() != nil || (Withdraw{}).Check() != nil {
+		t.Error("what nobody chooses is checked wrongly")
+	}
+}
+
+// Each kind has what it needs to be offered, kept and given by a form.
+func TestKindsAreWhole(t *testing.T) {
+	seen := map[string]bool{}
+	for _, k := range Kinds() {
+		if k.Word == "" || seen[k.Word] || k.Make == nil || k.Given == nil || k.read == nil || Named(k.Word) != k {
+			t.Errorf("the kind %q is not whole", k.Word)
+		}
+		seen[k.Word] = true
+		if offered := slices.Contains(OfLink(), k) || slices.Contains(OfForm(), k); offered != (k.Menu != "") {
+			t.Errorf("the kind %q is offered: %v, as %q", k.Word, offered, k.Menu)
+		}
+		if k.Make(Given{}).Kind() != k {
+			t.Errorf("the kind %q makes another", k.Word)
 		}
 	}
 }

@@ -4,6 +4,7 @@ package handoff
 import (
 	"fmt"
 	"math"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -40,10 +41,8 @@ const (
 // the rep with room who has waited longest, the lower ID among equals; else
 // nobody (0).
 func Route(owner int64, reps []Rep) (int64, How) {
-	for i := range reps {
-		if reps[i].ID == owner && !reps[i].Away {
-			return owner, ByOwner
-		}
+	if i := slices.IndexFunc(reps, func(r Rep) bool { return r.ID == owner && !r.Away }); i >= 0 {
+		return owner, ByOwner
 	}
 	best := -1
 	for i := range reps {
@@ -59,6 +58,22 @@ func Route(owner int64, reps []Rep) (int64, How) {
 		return 0, Pool
 	}
 	return reps[best].ID, InTurn
+}
+
+// Given keeps in reps that one of them was handed somebody at an instant, so that
+// whoever comes next is routed by it. A rep that is none of them changes nothing.
+func Given(reps []Rep, rep int64, at time.Time) {
+	HadTurn(reps, rep, at)
+	if i := slices.IndexFunc(reps, func(r Rep) bool { return r.ID == rep }); i >= 0 {
+		reps[i].Open++
+	}
+}
+
+// HadTurn keeps in reps that it was the turn of one of them.
+func HadTurn(reps []Rep, rep int64, at time.Time) {
+	if i := slices.IndexFunc(reps, func(r Rep) bool { return r.ID == rep }); i >= 0 {
+		reps[i].Last = at
+	}
 }
 
 // Reason is a line of a brief: points that count now, and what for.

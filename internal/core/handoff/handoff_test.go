@@ -38,7 +38,7 @@ func TestTurnsAreEven(t *testing.T) {
 	for n := range 30 {
 		id, _ := Route(0, reps)
 		got[id]++
-		reps[id-1].Last = t0.Add(time.Duration(n) * time.Minute)
+		Given(reps, id, t0.Add(time.Duration(n)*time.Minute))
 	}
 	for id, n := range got {
 		if n != 10 {

@@ -7,6 +7,9 @@
 package mailing
 
 import (
+	"encoding/json"
+	"errors"
+	"fmt"
 	"net/url"
 	"slices"
 	"strings"
@@ -168,6 +171,26 @@ func (t Tags) Tagged(target string) string {
 
 // LinkAct is what pressing a link does besides leading somewhere.
 type LinkAct struct {
-	Link int `json:"link"`
+	Link int
 	act.Act
+}
+
+// MarshalJSON writes the link beside the act: {"link": 2, "do": "tag", "what": "keen"}.
+func (l LinkAct) MarshalJSON() ([]byte, error) {
+	body, err := json.Marshal(act.Kept{Act: l.Act})
+	if err != nil {
+		return nil, err
+	}
+	return append(fmt.Appendf(nil, `{"link":%d,`, l.Link), body[1:]...), nil
+}
+
+// UnmarshalJSON reads what MarshalJSON writes.
+func (l *LinkAct) UnmarshalJSON(data []byte) error {
+	var head struct{ Link int }
+	var kept act.Kept
+	if err := errors.Join(json.Unmarshal(data, &head), json.Unmarshal(data, &kept)); err != nil {
+		return err
+	}
+	*l = LinkAct{head.Link, kept.Act}
+	return nil
 }

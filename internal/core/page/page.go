@@ -68,7 +68,7 @@ type Form struct {
 	To        string     `json:"to,omitempty"`      // or the page of our own that follows
 	Message   int64      `json:"message,omitempty"` // the email that brings what was asked for
 	Proved    bool       `json:"proved,omitempty"`  // acts wait until the address has proved itself
-	Acts      []act.Act  `json:"acts,omitempty"`
+	Acts      []act.Kept `json:"acts,omitempty"`
 }
 
 // Question asks for a field of the record.
@@ -396,7 +396,7 @@ func (d *Document) Check(define func(person.Field) (person.Definition, bool)) er
 		}
 	}
 	for _, a := range f.Acts {
-		if err := a.Check(act.OfForm()); err != nil {
+		if err := act.Check(a.Act, act.OfForm()); err != nil {
 			return err
 		}
 	}

@@ -3,8 +3,10 @@ package sequence
 import (
 	"slices"
 
+	"ombak/internal/core/act"
 	"ombak/internal/core/calendar"
 	"ombak/internal/core/contact"
+	"ombak/internal/core/touch"
 )
 
 // Call puts a call on the desk of the person's rep. It is done when somebody
@@ -20,15 +22,52 @@ type Call struct {
 // callLimit is how long a call waits for its outcome where the step does not say.
 var callLimit = calendar.Span{N: 5, Unit: calendar.WorkingDays}
 
-var kindCall = register(1, &Kind{Word: "call", Does: "puts a call on a rep’s desk", Exits: []Exit{Talked, NotReached, Missed, NotInterested}, Touch: true,
-	With: map[Exit]Exit{Missed: NotReached},
-	make: func() Step { return &Call{Common: Common{Title: "Call"}, Limit: callLimit} }})
+// The exits of a call.
+const (
+	Talked        Exit = "done" // as it was named before there were several outcomes
+	NotReached    Exit = "not reached"
+	Missed        Exit = "missed"
+	NotInterested Exit = "not interested"
+)
+
+var callExits = []Exit{Talked, NotReached, Missed, NotInterested}
+
+var kindCall = Register(1, &Kind{Word: "call", Does: "puts a call on a rep’s desk", Icon: "phone",
+	With: map[Exit]Exit{Missed: NotReached}, Line: worked, Results: workResults},
+	func() Step { return &Call{Common: Common{Title: "Call"}, Limit: callLimit} })
 
 // Kind describes calls.
 func (*Call) Kind() *Kind { return kindCall }
 
+// Exits follow what came of it, and that nobody called in time.
+func (*Call) Exits() []Exit { return callExits }
+
+// Answer says what came of it.
+func (*Call) Answer(e Exit) string {
+	switch e {
+	case Talked:
+		return "Talked"
+	case NotReached:
+		return "Not reached"
+	case NotInterested:
+		return "Not interested"
+	}
+	return "Missed"
+}
+
 // Says tells when it comes to the desk.
-func (s *Call) Says() string { return waitWords(s.Wait) }
+func (s *Call) Says(Names) string { return waitWords(s.Wait) }
+
+// Settings give the guide.
+func (s *Call) Settings(Names) []Setting { return []Setting{{"Guide", s.Guide}} }
+
+// Tells gives the guide to whoever calls.
+func (s *Call) Tells() string { return s.Guide }
+
+// Outcomes lists what can come of a call.
+func (*Call) Outcomes() []Outcome { return Outcomes() }
+
+func (*Call) does() act.Act { return act.Work{Of: touch.Call} }
 
 func (s *Call) check(_ *Plan, report func(string)) {
 	for _, w := range []calendar.Span{s.Wait, s.Limit} {
@@ -52,13 +91,13 @@ func (s *Call) advance(r *run) verdict {
 			return verdict{exit: t.What.exit(), at: t.At}
 		case limit.Before(r.now):
 			if !t.Ended { // an outcome that came too late is kept
-				r.effect(TakeOffDesk)
+				r.act(act.Withdraw{})
 			}
 			return verdict{exit: missed, at: limit}
 		}
 		return r.out(r.st.Due)
 	}
-	if v, ok := r.begin(s, s.Wait, PutOnDesk, missed); !ok {
+	if v, ok := r.begin(s, s.Wait, missed); !ok {
 		return v
 	}
 	if s.NoWait {
@@ -99,7 +138,7 @@ func (o Outcome) Spoke() bool { return o == TheyTalked || o == TheyDoNotWantIt }
 
 // exit is the place of the exit an outcome leads to, among a call's. One that
 // is not known, from before there were several, is a talk.
-func (o Outcome) exit() int8 {
+func (o Outcome) exit() int {
 	switch o {
 	case NoAnswer, LeftMessage, WrongNumber:
 		return 1

@@ -8,14 +8,33 @@ type Check struct {
 	Rule rule.Rule `json:"rule"`
 }
 
-var kindCheck = register(4, &Kind{Word: "check", Does: "asks yes or no of the person", Exits: []Exit{Yes, No},
-	make: func() Step { return &Check{Common{Title: "Check"}, rule.ScoreAtLeast(15)} }})
+// The exits of a check.
+const (
+	Yes Exit = "yes"
+	No  Exit = "no"
+)
+
+var checkExits = []Exit{Yes, No}
+
+var kindCheck = Register(4, &Kind{Word: "check", Does: "asks yes or no of the person", Icon: "scales"},
+	func() Step { return &Check{Common{Title: "Check"}, rule.ScoreAtLeast(15)} })
 
 // Kind describes checks.
 func (*Check) Kind() *Kind { return kindCheck }
 
+// Exits are that the rule holds, and that it does not.
+func (*Check) Exits() []Exit { return checkExits }
+
+// Answer is yes or no.
+func (*Check) Answer(e Exit) string {
+	if e == Yes {
+		return "Yes"
+	}
+	return "No"
+}
+
 // Says gives the rule in words.
-func (s *Check) Says() string { return s.Rule.Words(nil) }
+func (s *Check) Says(n Names) string { return s.Rule.Words(n.Rules) }
 
 func (s *Check) check(_ *Plan, report func(string)) {
 	if !s.Rule.Asks() {

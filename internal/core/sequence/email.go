@@ -1,6 +1,7 @@
 package sequence
 
 import (
+	"ombak/internal/core/act"
 	"ombak/internal/core/calendar"
 	"ombak/internal/core/contact"
 )
@@ -14,14 +15,24 @@ type Email struct {
 	Thread  StepID        `json:"thread,omitempty"`  // the email in whose thread it answers; 0: it begins one
 }
 
-var kindEmail = register(0, &Kind{Word: "email", Does: "sends a message", Exits: []Exit{Next}, Touch: true,
-	make: func() Step { return &Email{Common: Common{Title: "Email"}} }})
+var kindEmail = Register(0, &Kind{Word: "email", Does: "sends a message", Icon: "envelope-simple",
+	Line: mailed, Results: mailResults},
+	func() Step { return &Email{Common: Common{Title: "Email"}} })
 
 // Kind describes emails.
 func (*Email) Kind() *Kind { return kindEmail }
 
+// Exits are one: it goes on.
+func (*Email) Exits() []Exit { return onward }
+
 // Says tells when it goes out.
-func (s *Email) Says() string { return waitWords(s.Wait) }
+func (s *Email) Says(Names) string { return waitWords(s.Wait) }
+
+// Settings name the message.
+func (s *Email) Settings(n Names) []Setting { return []Setting{{"Message", n.Messages[s.Message]}} }
+
+func (s *Email) parts() []Part { return []Part{{s.ID, MessagePart, s.Message}} }
+func (s *Email) does() act.Act { return act.Send{Message: s.Message} }
 
 func (s *Email) check(p *Plan, report func(string)) {
 	if s.Message == 0 {
@@ -55,7 +66,7 @@ func (s *Email) advance(r *run) verdict {
 		}
 		return r.out(r.st.Due)
 	}
-	if v, ok := r.begin(s, s.Wait, SendEmail, 0); !ok {
+	if v, ok := r.begin(s, s.Wait, 0); !ok {
 		return v
 	}
 	return r.out(zero)

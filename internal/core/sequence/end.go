@@ -5,14 +5,17 @@ type End struct {
 	Common
 }
 
-var kindEnd = register(6, &Kind{Word: "end", Does: "ends the way",
-	make: func() Step { return &End{Common{Title: "End"}} }})
+var kindEnd = Register(6, &Kind{Word: "end", Does: "ends the way", Icon: "flag", Look: Closing, Line: gone},
+	func() Step { return &End{Common{Title: "End"}} })
 
 // Kind describes ends.
 func (*End) Kind() *Kind { return kindEnd }
 
 // Says says nothing more.
-func (*End) Says() string { return "" }
+func (*End) Says(Names) string { return "" }
+
+// Exits are none.
+func (*End) Exits() []Exit { return nil }
 
 func (*End) check(*Plan, func(string))      {}
 func (*End) takes() (before, after float64) { return 0, 0 }

@@ -1,16 +1,20 @@
 package sequence
 
-import "ombak/internal/core/contact"
+import (
+	"ombak/internal/core/act"
+	"ombak/internal/core/contact"
+)
 
-// touch is a step that reaches somebody: by which channel, and whether it
+// reaching is a step that reaches somebody: by which channel, and whether it
 // answers their own request.
-type touch interface {
+type reaching interface {
 	Step
 	reaches() (contact.Channel, bool)
+	does() act.Act // that begins it
 }
 
 // On is by which channel and on what ground a touch of the plan reaches people.
-func (p *Plan) On(s touch) (contact.Channel, contact.Ground) {
+func (p *Plan) On(s reaching) (contact.Channel, contact.Ground) {
 	by, request := s.reaches()
 	if request {
 		return by, contact.Ground{Request: true}
@@ -22,7 +26,7 @@ func (p *Plan) On(s touch) (contact.Channel, contact.Ground) {
 
 // GroundOf is the ground of a step that reaches people; of any other, none.
 func (p *Plan) GroundOf(id StepID) contact.Ground {
-	if s, ok := p.Step(id).(touch); ok {
+	if s, ok := p.Step(id).(reaching); ok {
 		_, g := p.On(s)
 		return g
 	}
@@ -40,7 +44,7 @@ type Way struct {
 func (p *Plan) Ways() []Way {
 	var has [3]bool
 	for _, s := range p.Steps {
-		if t, ok := s.(touch); ok {
+		if t, ok := s.(reaching); ok {
 			switch by, request := t.reaches(); {
 			case request:
 				has[2] = true

@@ -3,6 +3,7 @@ package sequence
 import (
 	"time"
 
+	"ombak/internal/core/act"
 	"ombak/internal/core/calendar"
 	"ombak/internal/core/contact"
 	"ombak/internal/core/plainly"
@@ -139,21 +140,9 @@ type Log struct {
 	Reason Reason
 }
 
-// Do is what an effect asks for.
-type Do int8
-
-// SendEmail and PutOnDesk start the touch of a step, TakeOffDesk withdraws
-// one nobody took in time, HandOver makes a handoff.
-const (
-	SendEmail Do = iota + 1
-	PutOnDesk
-	TakeOffDesk
-	HandOver
-)
-
-// Effect is something the world has to do because of a decision.
+// Effect is an act that a step asks for.
 type Effect struct {
-	Do    Do
+	act.Act
 	Step  StepID
 	At    time.Time
 	Visit int32 // of the step; 0 is 1
@@ -181,10 +170,12 @@ type Program struct {
 }
 
 type node struct {
-	step Step
-	id   StepID
-	next [4]int32 // by the place of the exit in the kind's Exits
-	need Need
+	step  Step
+	id    StepID
+	exits []Exit
+	next  []int32 // by the place of the exit
+	does  act.Act // that begins its touch; nil: it is none
+	need  Need
 }
 
 // Need says which facts the steps that can follow may ask for, so that nothing
@@ -210,16 +201,22 @@ func Compile(p *Plan, sequence int64, holdUntil time.Time, w calendar.Working) (
 	pr := &Program{Sequence: sequence, HoldUntil: holdUntil, Working: w, plan: p, index: map[StepID]int32{}}
 	for i, id := range order {
 		pr.index[id] = int32(i)
-		pr.nodes = append(pr.nodes, node{step: p.Step(id), id: id})
+		n := node{step: p.Step(id), id: id}
+		if t, ok := n.step.(reaching); ok {
+			n.does = t.does()
+		}
+		pr.nodes = append(pr.nodes, n)
 	}
 	for i := len(pr.nodes) - 1; i >= 0; i-- { // successors first
 		n := &pr.nodes[i]
 		if x, ok := n.step.(interface{ needs() Need }); ok {
 			n.need = x.needs()
 		}
-		for e, exit := range n.step.Kind().Exits {
-			n.next[e] = pr.index[n.step.About().To[exit]]
-			n.need |= pr.nodes[n.next[e]].need
+		n.exits = n.step.Exits()
+		for _, exit := range n.exits {
+			to := pr.index[n.step.About().To[exit]]
+			n.next = append(n.next, to)
+			n.need |= pr.nodes[to].need
 		}
 	}
 	return pr, nil
@@ -244,20 +241,21 @@ func (p *Program) Enter(at time.Time) State {
 // verdict is how a step ends its look at somebody: it goes on by an exit (the
 // place of it among the kind's) at an instant, ends the way, or waits.
 type verdict struct {
-	exit   int8 // ≥ 0: by that exit
+	exit   int // ≥ 0: by that exit
 	at     time.Time
 	reason Reason // of an end, or why a touch was passed over
 }
 
 const (
-	waits int8 = -1
-	ends  int8 = -2
+	waits = -1
+	ends  = -2
 )
 
 // run is what a step sees while it is asked.
 type run struct {
 	pattern signal.Pattern // room for the one a step asks with
 	p       *Program
+	n       *node // of the step
 	st      *State
 	f       Facts
 	now     time.Time
@@ -281,8 +279,9 @@ func (r *run) out(due time.Time) verdict {
 // decided one tick after it.
 const tick = time.Microsecond
 
-func (r *run) effect(do Do) {
-	r.d.Effects = append(r.d.Effects, Effect{do, r.st.Step, r.now, r.st.Visit})
+// act asks for an act.
+func (r *run) act(a act.Act) {
+	r.d.Effects = append(r.d.Effects, Effect{a, r.st.Step, r.now, r.st.Visit})
 }
 
 // mine is what became of the touch of a step at this visit of it.
@@ -316,8 +315,10 @@ func (r *run) hoursZone() *time.Location {
 // MayGoOut is the first instant, not before now, at which the email of a step may
 // go out to a reader in a zone. Whatever has moved an email later asks it again.
 func (p *Plan) MayGoOut(id StepID, now time.Time, zone *time.Location) (time.Time, error) {
-	if s, ok := p.Step(id).(*Email); ok && s.Request {
-		return now, nil
+	if t, ok := p.Step(id).(reaching); ok {
+		if _, request := t.reaches(); request {
+			return now, nil
+		}
 	}
 	if z := p.Hours.Zone; z != "" {
 		zone, _ = calendar.ZoneFor(calendar.Whereabouts{Zone: z}, time.UTC)
@@ -325,12 +326,12 @@ func (p *Plan) MayGoOut(id StepID, now time.Time, zone *time.Location) (time.Tim
 	return p.Hours.Next(now, zone)
 }
 
-// begin begins the touch of a step, by an effect, once it can go out. Where it
+// begin begins the touch of a step, by its act, once it can go out. Where it
 // goes on at once instead, or waits, ok is false and the verdict says how. A
 // worker that comes late finds the hours over and waits for the next; an answer
 // to one's own request waits for the launch hold alone. Whom it may not reach it
 // passes over, by an exit, or they leave.
-func (r *run) begin(s touch, wait calendar.Span, do Do, passed int8) (v verdict, ok bool) {
+func (r *run) begin(s reaching, wait calendar.Span, passed int) (v verdict, ok bool) {
 	if r.st.Phase == Arrived {
 		r.st.Due = wait.After(r.st.Reached, r.f.Zone(), r.p.Working)
 	}
@@ -356,7 +357,7 @@ func (r *run) begin(s touch, wait calendar.Span, do Do, passed int8) (v verdict,
 		}
 		return verdict{exit: passed, at: r.now, reason: PassedOver(why)}, false
 	}
-	r.effect(do)
+	r.act(r.n.does)
 	return verdict{}, true
 }
 
@@ -393,6 +394,7 @@ func (p *Program) Advance(st *State, f Facts, now time.Time, d *Decision) {
 	}
 	for {
 		n := &p.nodes[i]
+		r.n = n
 		if closing && !st.Reached.Before(at) && !(st.Phase == Out && r.mine(n.id).Ended) {
 			p.Leave(st, reason, st.Reached, d)
 			return
@@ -414,7 +416,7 @@ func (p *Program) Advance(st *State, f Facts, now time.Time, d *Decision) {
 			st.end(v.reason, v.at)
 			return
 		}
-		d.Logs = append(d.Logs, Log{Step: n.id, At: v.at, Exit: n.step.Kind().Exits[v.exit], Reason: v.reason})
+		d.Logs = append(d.Logs, Log{Step: n.id, At: v.at, Exit: n.exits[v.exit], Reason: v.reason})
 		i = n.next[v.exit]
 		visit := int32(0)
 		if p.nodes[i].id == st.Step {

@@ -5,10 +5,12 @@ import (
 	"testing"
 	"time"
 
+	"ombak/internal/core/act"
 	"ombak/internal/core/calendar"
 	"ombak/internal/core/contact"
 	"ombak/internal/core/rule"
 	"ombak/internal/core/signal"
+	"ombak/internal/core/touch"
 )
 
 // day0 is a Tuesday morning.
@@ -157,7 +159,7 @@ func TestTheGuideEndToEnd(t *testing.T) {
 	t.Run("clicks, and is ready", func(t *testing.T) {
 		f, st, d := someone(), pr.Enter(day0), Decision{}
 		pr.Advance(&st, f, day0, &d)
-		if !slices.Equal(d.Effects, []Effect{{Do: SendEmail, Step: email, At: day0}}) || st.Phase != Out {
+		if !slices.Equal(d.Effects, []Effect{{Act: act.Send{Message: 1}, Step: email, At: day0}}) || st.Phase != Out {
 			t.Fatalf("at entry: %+v, %+v", d.Effects, st)
 		}
 		pr.Advance(&st, f, day(0.01), &d)
@@ -181,7 +183,7 @@ func TestTheGuideEndToEnd(t *testing.T) {
 		d.Reset()
 		f.touches[second] = day(1)
 		pr.Advance(&st, f, day(1), &d)
-		if st.Reason != HandedOver || d.Effects[0].Do != HandOver || d.Effects[0].Step != hand {
+		if st.Reason != HandedOver || d.Effects[0].Act != (act.HandOver{}) || d.Effects[0].Step != hand {
 			t.Fatalf("at the end: %+v, %+v", st, d.Effects)
 		}
 	})
@@ -192,7 +194,7 @@ func TestTheGuideEndToEnd(t *testing.T) {
 		f.signals = []signal.Signal{{At: day(1), Kind: signal.Click, Place: signal.Place{Sequence: 7, Step: int32(email)}}}
 		st := State{Step: watch, Entered: day0, Reached: day0}
 		pr.Advance(&st, f, day(1), &d)
-		if d.Effects[0].Do != PutOnDesk || st.Step != call {
+		if d.Effects[0].Act != (act.Work{Of: touch.Call}) || st.Step != call {
 			t.Fatalf("%+v, %+v", d.Effects, st)
 		}
 		// Five working days from a Wednesday are the Wednesday after.
@@ -205,7 +207,7 @@ func TestTheGuideEndToEnd(t *testing.T) {
 			t.Fatalf("at the limit an outcome is still in time: %+v", d)
 		}
 		pr.Advance(&st, f, day(8).Add(tick), &d)
-		if d.Effects[0].Do != TakeOffDesk || d.Logs[0].Exit != Missed || st.Reason != Finished {
+		if d.Effects[0].Act != (act.Withdraw{}) || d.Logs[0].Exit != Missed || st.Reason != Finished {
 			t.Fatalf("%+v %+v %+v", d.Effects, d.Logs, st)
 		}
 	})
@@ -334,7 +336,7 @@ func TestVisits(t *testing.T) {
 	p, email, _, _, _, _, _ := guide(t)
 	pr := compile(t, p)
 	i := pr.index[email]
-	pr.nodes[i].next = [4]int32{i, i, i, i}
+	pr.nodes[i].next = []int32{i, i, i, i}
 	f, st, d := &again{Facts: someone()}, pr.Enter(day0), Decision{}
 	for visit := int32(1); visit <= 3; visit++ {
 		at := day(float64(visit))
@@ -350,7 +352,7 @@ func TestVisits(t *testing.T) {
 		t.Errorf("%+v", d.Logs)
 	}
 	// Somewhere else it counts anew.
-	pr.nodes[i].next = [4]int32{i + 1, i + 1, i + 1, i + 1}
+	pr.nodes[i].next = []int32{i + 1, i + 1, i + 1, i + 1}
 	if pr.Advance(&st, f, day(3.5), &d); st.Step == email || st.Visit > 1 {
 		t.Errorf("gone on: %+v", st)
 	}

@@ -14,14 +14,17 @@ type Pause struct {
 	For calendar.Span `json:"for"`
 }
 
-var kindPause = register(2, &Kind{Word: "pause", Does: "lets time pass", Exits: []Exit{Next},
-	make: func() Step { return &Pause{Common{Title: "Pause"}, calendar.Span{N: 3, Unit: calendar.Days}} }})
+var kindPause = Register(2, &Kind{Word: "pause", Does: "lets time pass", Icon: "hourglass-medium", Line: onTheWay},
+	func() Step { return &Pause{Common{Title: "Pause"}, calendar.Span{N: 3, Unit: calendar.Days}} })
 
 // Kind describes pauses.
 func (*Pause) Kind() *Kind { return kindPause }
 
+// Exits are one: it goes on.
+func (*Pause) Exits() []Exit { return onward }
+
 // Says tells how long.
-func (s *Pause) Says() string { return s.For.String() }
+func (s *Pause) Says(Names) string { return s.For.String() }
 
 func (s *Pause) check(_ *Plan, report func(string)) {
 	if err := s.For.Check(); err != nil {

@@ -7,6 +7,7 @@ import (
 	"testing"
 	"time"
 
+	"ombak/internal/core/act"
 	"ombak/internal/core/calendar"
 	"ombak/internal/core/contact"
 	"ombak/internal/core/rule"
@@ -269,7 +270,8 @@ func walked(pr *Program, x *plain) ([]Log, map[StepID]time.Time) {
 			pr.Advance(&st, w, now, &d)
 			logs = append(logs, d.Logs...)
 			for _, e := range d.Effects {
-				if e.Do == SendEmail || e.Do == PutOnDesk {
+				switch e.Act.(type) {
+				case act.Send, act.Work:
 					w.out[e.Step] = e.At
 				}
 			}
@@ -302,7 +304,7 @@ func somePlan(t *testing.T, r *rand.Rand) *Plan {
 		ids, _ := p.order()
 		from := p.Step(ids[r.IntN(len(ids))])
 		var err error
-		if exits := from.Kind().Exits; len(exits) == 0 || r.IntN(6) == 0 {
+		if exits := from.Exits(); len(exits) == 0 || r.IntN(6) == 0 {
 			_, err = p.Insert(s, 0, "")
 		} else {
 			_, err = p.Insert(s, from.About().ID, exits[r.IntN(len(exits))])
@@ -321,8 +323,8 @@ func somePlan(t *testing.T, r *rand.Rand) *Plan {
 	if r.IntN(3) == 0 {
 		ids, _ := p.order()
 		for _, id := range ids {
-			if s := p.Step(id); len(s.Kind().Exits) > 0 {
-				if _, err := p.Insert(&Handover{}, id, s.Kind().Exits[0]); err == nil {
+			if s := p.Step(id); len(s.Exits()) > 0 {
+				if _, err := p.Insert(&Handover{}, id, s.Exits()[0]); err == nil {
 					break
 				}
 			}

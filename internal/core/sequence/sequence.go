@@ -25,38 +25,25 @@ type StepID int32
 // Exit is the name of a way out of a step.
 type Exit string
 
-// The exits there are.
-const (
-	Next      Exit = "next"
-	Happened  Exit = "happened"
-	NotInTime Exit = "not in time"
-	Yes       Exit = "yes"
-	No        Exit = "no"
-	Missed    Exit = "missed"
+// Next is the exit of a step that has only one.
+const Next Exit = "next"
 
-	Talked        Exit = "done" // as it was named before there were several outcomes
-	NotReached    Exit = "not reached"
-	NotInterested Exit = "not interested"
-)
-
-// Kind describes a kind of step.
-type Kind struct {
-	Word  string // "email", as it is stored and said
-	Does  string // what it is for, in one line
-	Exits []Exit // in the order in which a map draws them; the first is the main one
-	Touch bool   // it reaches the person: sending hours and rest rules apply
-	// With says which exit of a new step leads where another one does, instead
-	// of to an end of its own.
-	With map[Exit]Exit
-	make func() Step
-}
+var onward = []Exit{Next}
 
 // Step is one step of a plan. Its implementations are the kinds of step.
 type Step interface {
 	About() *Common
 	Kind() *Kind
+	// Exits lists its ways out in the order in which a map draws them; the first is
+	// the main one. It must not be changed.
+	Exits() []Exit
+	// Answer is what an exit stands for, in a word or two: "Clicked". Where there is
+	// only one it says nothing.
+	Answer(Exit) string
 	// Says gives the step's figure-less line on the map: "5 days for a click".
-	Says() string
+	Says(Names) string
+	// Settings are those of its settings that Says leaves out.
+	Settings(Names) []Setting
 
 	check(p *Plan, report func(string))
 	// takes is what the step lets pass on a plan's time axis, in days: before
@@ -75,29 +62,11 @@ type Common struct {
 // About returns c itself, so that every kind that embeds it has what a Step needs.
 func (c *Common) About() *Common { return c }
 
-var kinds []*Kind // filled by register, sorted by the order given
+// Answer says nothing.
+func (*Common) Answer(Exit) string { return "" }
 
-func register(order int, k *Kind) *Kind {
-	for len(kinds) <= order {
-		kinds = append(kinds, nil)
-	}
-	kinds[order] = k
-	return k
-}
-
-// Kinds lists the kinds of step in the order an editor offers them.
-func Kinds() []*Kind { return slices.Clone(kinds) }
-
-// New makes a step of the kind with that word, with its usual settings, or
-// nil where there is no such kind.
-func New(word string) Step {
-	for _, k := range kinds {
-		if k.Word == word {
-			return k.make()
-		}
-	}
-	return nil
-}
+// Settings are none.
+func (*Common) Settings(Names) []Setting { return nil }
 
 // Plan is a sequence as it is drawn. The zero Plan has no step and cannot be
 // launched.
@@ -180,9 +149,9 @@ func (p *Plan) UnmarshalJSON(data []byte) error {
 		}
 		// A plan from before a kind had all its exits goes on by the main one.
 		if to := s.About().To; len(to) > 0 {
-			for _, e := range s.Kind().Exits {
+			for _, e := range s.Exits() {
 				if _, ok := to[e]; !ok {
-					to[e] = to[s.Kind().Exits[0]]
+					to[e] = to[s.Exits()[0]]
 				}
 			}
 		}
@@ -208,9 +177,27 @@ func (p *Plan) Clone() *Plan {
 var (
 	ErrNoStep  = plainly.New("there is no such step any more")
 	ErrNoExit  = plainly.New("there is no such exit any more")
+	ErrNoKind  = plainly.New("there is no such kind of step")
 	ErrTooMany = plainly.Errorf("a plan has at most %d steps", MaxSteps)
 	ErrOnlyEnd = plainly.New("an end can only go with the branch that leads to it")
 )
+
+// Add is Insert of a new step of the kind with that word, with the settings that
+// are usual behind step from. Without such a step it is ErrNoStep.
+func (p *Plan) Add(word string, from StepID, exit Exit, also ...Exit) (StepID, error) {
+	s := New(word)
+	if s == nil {
+		return 0, ErrNoKind
+	}
+	before := p.Step(from)
+	if from == 0 && p.Step(p.Start) == nil {
+		return 0, ErrNoStep
+	}
+	if x, ok := s.(interface{ follow(Step) }); ok && before != nil {
+		x.follow(before)
+	}
+	return p.Insert(s, from, exit, also...)
+}
 
 // Insert puts s on the stream that leaves step from by exit (or, with from 0,
 // before the start) and returns its new id. Its main exit leads where the
@@ -218,7 +205,7 @@ var (
 // closes the stream: what only that stream reached is gone. Exits that lead
 // where the first one does, and are named too, go along.
 func (p *Plan) Insert(s Step, from StepID, exit Exit, also ...Exit) (StepID, error) {
-	if len(p.Steps)+len(s.Kind().Exits) >= MaxSteps {
+	if len(p.Steps)+len(s.Exits()) >= MaxSteps {
 		return 0, ErrTooMany
 	}
 	target := p.Start
@@ -246,11 +233,11 @@ func (p *Plan) Insert(s Step, from StepID, exit Exit, also ...Exit) (StepID, err
 	p.LastID++
 	c.ID = p.LastID
 	c.To = nil
-	if len(s.Kind().Exits) > 0 {
+	if len(s.Exits()) > 0 {
 		c.To = map[Exit]StepID{}
 	}
 	p.Steps = append(p.Steps, s)
-	for i, e := range s.Kind().Exits {
+	for i, e := range s.Exits() {
 		if i == 0 {
 			c.To[e] = target
 			continue
@@ -278,7 +265,7 @@ func (p *Plan) Remove(id StepID) error {
 		return ErrNoStep
 	}
 	var target StepID
-	if exits := s.Kind().Exits; len(exits) > 0 {
+	if exits := s.Exits(); len(exits) > 0 {
 		target = s.About().To[exits[0]]
 	} else if s.Kind() == kindEnd {
 		return ErrOnlyEnd
@@ -339,7 +326,7 @@ func (p *Plan) order() ([]StepID, bool) {
 			return
 		}
 		state[id] = going
-		exits := s.Kind().Exits
+		exits := s.Exits()
 		for i := len(exits) - 1; i >= 0; i-- {
 			visit(s.About().To[exits[i]])
 		}
@@ -396,12 +383,12 @@ func (p *Plan) Check() []Problem {
 	for _, id := range order {
 		s := p.Step(id)
 		report := func(text string) { out = append(out, Problem{id, text}) }
-		for _, e := range s.Kind().Exits {
+		for _, e := range s.Exits() {
 			if p.Step(s.About().To[e]) == nil {
 				report(fmt.Sprintf("the exit “%s” leads nowhere", e))
 			}
 		}
-		if t, ok := s.(touch); ok {
+		if t, ok := s.(reaching); ok {
 			touches++
 			if _, g := p.On(t); !g.Named() && !grounded {
 				out = append(out, Problem{0, "say on what ground it reaches people: what they agreed to, or another"})

@@ -93,7 +93,7 @@ func TestEditsNeverBreakAPlan(t *testing.T) {
 		used := map[StepID]bool{1: true}
 		for range 80 {
 			s := p.Steps[rnd.IntN(len(p.Steps))]
-			if exits := s.Kind().Exits; rnd.IntN(3) > 0 && len(exits) > 0 || len(p.Steps) < 3 {
+			if exits := s.Exits(); rnd.IntN(3) > 0 && len(exits) > 0 || len(p.Steps) < 3 {
 				k := Kinds()[rnd.IntN(len(kinds))]
 				from, exit := StepID(0), Exit("")
 				if len(exits) > 0 && rnd.IntN(4) > 0 {
@@ -112,7 +112,7 @@ func TestEditsNeverBreakAPlan(t *testing.T) {
 				t.Fatalf("%d steps, %d reached, no circle: %v", len(p.Steps), len(order), ok)
 			}
 			for _, s := range p.Steps {
-				for _, e := range s.Kind().Exits {
+				for _, e := range s.Exits() {
 					if p.Step(s.About().To[e]) == nil {
 						t.Fatalf("exit %s of step %d leads nowhere", e, s.About().ID)
 					}

@@ -22,16 +22,47 @@ type Watch struct {
 	AtEnd  bool          `json:"at_end,omitempty"` // always wait the whole time, then decide
 }
 
-var kindWatch = register(3, &Kind{Word: "watch", Does: "waits for what they do", Exits: []Exit{Happened, NotInTime},
-	make: func() Step {
-		return &Watch{Common: Common{Title: "Watch"}, Signal: signal.Click, N: 1, For: calendar.Span{N: 5, Unit: calendar.Days}}
-	}})
+// The exits of a watch.
+const (
+	Happened  Exit = "happened"
+	NotInTime Exit = "not in time"
+)
+
+var watchExits = []Exit{Happened, NotInTime}
+
+var kindWatch = Register(3, &Kind{Word: "watch", Does: "waits for what they do", Icon: "binoculars", Line: onTheWay},
+	func() Step {
+		return &Watch{Common: Common{Title: "Watch"}, Signal: signal.Click, N: 1,
+			For: calendar.Span{N: 5, Unit: calendar.Days}}
+	})
 
 // Kind describes watches.
 func (*Watch) Kind() *Kind { return kindWatch }
 
+// Exits are that it happened, and that it did not.
+func (*Watch) Exits() []Exit { return watchExits }
+
+// Answer says what happened: "Clicked 3×".
+func (s *Watch) Answer(e Exit) string {
+	if e == NotInTime {
+		return "Not in " + s.For.String()
+	}
+	word := s.Signal.Answer()
+	if s.N > 1 {
+		word += fmt.Sprintf(" %d×", s.N)
+	}
+	return word
+}
+
+// follow has a watch that follows an email watch that email.
+func (s *Watch) follow(before Step) {
+	if e, ok := before.(*Email); ok {
+		s.Of = e.ID
+	}
+}
+
 // Says tells what it waits for.
-func (s *Watch) Says() string {
+func (s *Watch) Says(Names) string {
 	if s.N > 1 {
 		return fmt.Sprintf("%s for %s", s.For, s.Signal.Plural(s.N))
 	}

@@ -31,19 +31,19 @@ const (
 	kindEnd
 )
 
-var kinds = [...]struct{ word, did, plural string }{
-	PageView:       {"page view", "viewed a page", "page views"},
-	Form:           {"form", "filled in a form", "forms"},
-	Download:       {"download", "took a download", "downloads"},
-	Open:           {"open", "opened an email", "opens"},
-	Click:          {"click", "clicked a link", "clicks"},
-	Reply:          {"reply", "replied", "replies"},
-	AutomaticReply: {"automatic reply", "sent an automatic reply", "automatic replies"},
-	OptOut:         {"opt-out", "opted out", "opt-outs"},
-	Bounce:         {"bounce", "bounced", "bounces"},
-	Complaint:      {"complaint", "complained", "complaints"},
-	Meeting:        {"meeting", "booked a meeting", "meetings"},
-	CallAnswered:   {"call answered", "took a call", "calls answered"},
+var kinds = [...]struct{ word, did, plural, answer string }{
+	PageView:       {"page view", "viewed a page", "page views", "Looked"},
+	Form:           {"form", "filled in a form", "forms", "Filled in"},
+	Download:       {"download", "took a download", "downloads", "Took it"},
+	Open:           {"open", "opened an email", "opens", "Opened"},
+	Click:          {"click", "clicked a link", "clicks", "Clicked"},
+	Reply:          {"reply", "replied", "replies", "Answered"},
+	AutomaticReply: {"automatic reply", "sent an automatic reply", "automatic replies", "It happened"},
+	OptOut:         {"opt-out", "opted out", "opt-outs", "It happened"},
+	Bounce:         {"bounce", "bounced", "bounces", "It happened"},
+	Complaint:      {"complaint", "complained", "complaints", "It happened"},
+	Meeting:        {"meeting", "booked a meeting", "meetings", "Booked"},
+	CallAnswered:   {"call answered", "took a call", "calls answered", "It happened"},
 }
 
 // Kinds lists every kind, in the order of their numbers.
@@ -72,6 +72,17 @@ func (k Kind) Did() string {
 		return k.String()
 	}
 	return kinds[k].did
+}
+
+// OfPage reports whether such a signal comes from a page, and not from an email.
+func (k Kind) OfPage() bool { return k == PageView || k == Form || k == Download }
+
+// Answer is the kind as the answer to whether it happened: "Looked".
+func (k Kind) Answer() string {
+	if !k.Known() {
+		return "It happened"
+	}
+	return kinds[k].answer
 }
 
 // Plural is the kind's noun for n of them, with the figure: "3 clicks".

@@ -1,0 +1,78 @@
+package act
+
+// Task gives a user something to do for them, with 0 their owner.
+type Task struct {
+	Words string `json:"what"`
+	To    int64  `json:"to,omitempty"`
+}
+
+var task = &Kind{Word: "task", Menu: "a task", Takes: Words, For: "for their owner", read: reads[Task],
+	Make:  func(g Given) Act { return Task{g.Words, g.To} },
+	Given: func(a Act) Given { return Given{Words: a.(Task).Words, To: a.(Task).To} },
+}
+
+// Kind describes tasks.
+func (Task) Kind() *Kind { return task }
+func (Task) sealed()     {}
+
+// Check asks what is to be done.
+func (a Task) Check() error {
+	if err := checkUser(a.To); err != nil {
+		return err
+	}
+	return checkWords(a.Words, "what is to be done")
+}
+
+// Says tells whose task it is, and what.
+func (a Task) Says(n Names) string { return "a task for " + owner(a.To, n) + ": " + a.Words }
+
+// Alert tells a user something about them, with 0 their owner.
+type Alert struct {
+	Words string `json:"what"`
+	To    int64  `json:"to,omitempty"`
+}
+
+var alert = &Kind{Word: "alert", Menu: "an alert", Takes: Words, For: "for their owner", read: reads[Alert],
+	Make:  func(g Given) Act { return Alert{g.Words, g.To} },
+	Given: func(a Act) Given { return Given{Words: a.(Alert).Words, To: a.(Alert).To} },
+}
+
+// Kind describes alerts.
+func (Alert) Kind() *Kind { return alert }
+func (Alert) sealed()     {}
+
+// Check asks what is to be told.
+func (a Alert) Check() error {
+	if err := checkUser(a.To); err != nil {
+		return err
+	}
+	return checkWords(a.Words, "what the alert tells")
+}
+
+// Says tells who is told, and what.
+func (a Alert) Says(n Names) string { return "tell " + owner(a.To, n) + ": " + a.Words }
+
+func owner(to int64, n Names) string {
+	if to == 0 {
+		return "the owner"
+	}
+	return n.User(to)
+}
+
+// HandOver hands them over to a rep, with a brief.
+type HandOver struct{}
+
+var handOver = &Kind{Word: "hand over", read: reads[HandOver],
+	Make:  func(Given) Act { return HandOver{} },
+	Given: func(Act) Given { return Given{} },
+}
+
+// Kind describes handings over.
+func (HandOver) Kind() *Kind { return handOver }
+func (HandOver) sealed()     {}
+
+// Check finds nothing wrong.
+func (HandOver) Check() error { return nil }
+
+// Says says it.
+func (HandOver) Says(Names) string { return "hand over" }

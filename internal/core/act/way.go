@@ -1,0 +1,99 @@
+package act
+
+import (
+	"ombak/internal/core/plainly"
+	"ombak/internal/core/touch"
+)
+
+// Enrol enters them into a running sequence.
+type Enrol struct {
+	Sequence int64 `json:"what,string"`
+}
+
+var enrol = &Kind{Word: "enrol", Menu: "enter them into", Takes: ASequence, read: reads[Enrol],
+	Make:  func(g Given) Act { return Enrol{g.ID} },
+	Given: func(a Act) Given { return Given{ID: a.(Enrol).Sequence} },
+}
+
+// Kind describes enterings.
+func (Enrol) Kind() *Kind { return enrol }
+func (Enrol) sealed()     {}
+
+// Check asks for a sequence.
+func (a Enrol) Check() error {
+	if a.Sequence <= 0 {
+		return plainly.New("choose the sequence")
+	}
+	return nil
+}
+
+// Says names the sequence.
+func (a Enrol) Says(n Names) string { return "enter “" + n.Sequence(a.Sequence) + "”" }
+
+// Send writes them the message of a step, to go out now.
+type Send struct {
+	Message int64 `json:"message"`
+}
+
+var send = &Kind{Word: "send", read: reads[Send],
+	Make:  func(g Given) Act { return Send{g.ID} },
+	Given: func(a Act) Given { return Given{ID: a.(Send).Message} },
+}
+
+// Kind describes sendings.
+func (Send) Kind() *Kind { return send }
+func (Send) sealed()     {}
+
+// Check asks for a message.
+func (a Send) Check() error {
+	if a.Message <= 0 {
+		return plainly.New("choose the message")
+	}
+	return nil
+}
+
+// Says says it.
+func (Send) Says(Names) string { return "send a message" }
+
+// Work puts the touch of a step on a desk, for somebody to do.
+type Work struct {
+	Of touch.Kind `json:"of"`
+}
+
+var work = &Kind{Word: "work", read: reads[Work],
+	Make:  func(g Given) Act { return Work{touch.Kind(g.Words)} },
+	Given: func(a Act) Given { return Given{Words: string(a.(Work).Of)} },
+}
+
+// Kind describes work for a desk.
+func (Work) Kind() *Kind { return work }
+func (Work) sealed()     {}
+
+// Check asks for a kind of touch that somebody does.
+func (a Work) Check() error {
+	if !a.Of.Known() || a.Of == touch.Email {
+		return plainly.New("this is no work for a desk")
+	}
+	return nil
+}
+
+// Says says it.
+func (a Work) Says(Names) string { return "put a " + string(a.Of) + " on the desk" }
+
+// Withdraw takes the touch of a step off the desk that nobody took in time.
+type Withdraw struct{}
+
+var withdraw = &Kind{Word: "withdraw", read: reads[Withdraw],
+	Make:  func(Given) Act { return Withdraw{} },
+	Given: func(Act) Given { return Given{} },
+}
+
+// Kind describes withdrawals.
+func (Withdraw) Kind() *Kind { return withdraw }
+func (Withdraw) sealed()     {}
+
+// Check finds nothing wrong.
+func (Withdraw) Check() error { return nil }
+
+// Says says it.
+func (Withdraw) Says(Names) string { return "take off the desk" }

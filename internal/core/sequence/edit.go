@@ -1,0 +1,87 @@
+package sequence
+
+import (
+	"ombak/internal/core/calendar"
+	"ombak/internal/core/contact"
+	"ombak/internal/core/plainly"
+)
+
+// Edit is a change of a plan, whoever makes it: a page, a command or a file.
+type Edit interface {
+	// Apply makes the change. what says it in words, step is the one to look at
+	// next; 0: none. Where it fails, p is not to be used any more.
+	Apply(p *Plan) (what string, step StepID, err error)
+}
+
+// InsertStep puts a new step of a kind, with its usual settings, on the stream that
+// leaves From by Exits; From 0 is before the start.
+type InsertStep struct {
+	Kind  string
+	From  StepID
+	Exits []Exit
+}
+
+// Apply inserts it.
+func (x InsertStep) Apply(p *Plan) (string, StepID, error) {
+	var first Exit
+	var also []Exit
+	if len(x.Exits) > 0 {
+		first, also = x.Exits[0], x.Exits[1:]
+	}
+	id, err := p.Add(x.Kind, x.From, first, also...)
+	return "insert " + x.Kind, id, err
+}
+
+// ChangeStep gives the step with the id of With its title and settings. Where its
+// exits lead stays as it is.
+type ChangeStep struct{ With Step }
+
+// Apply changes it.
+func (x ChangeStep) Apply(p *Plan) (string, StepID, error) {
+	mine := x.With.About()
+	for i, s := range p.Steps {
+		if s.About().ID != mine.ID {
+			continue
+		}
+		if s.Kind() != x.With.Kind() {
+			return "", 0, ErrNoStep
+		}
+		if mine.Title == "" {
+			return "", 0, plainly.New("give the step a title")
+		}
+		mine.To = s.About().To
+		p.Steps[i] = x.With
+		return "change “" + mine.Title + "”", mine.ID, nil
+	}
+	return "", 0, ErrNoStep
+}
+
+// RemoveStep takes a step out.
+type RemoveStep struct{ ID StepID }
+
+// Apply takes it out.
+func (x RemoveStep) Apply(p *Plan) (string, StepID, error) {
+	s := p.Step(x.ID)
+	if s == nil {
+		return "", 0, ErrNoStep
+	}
+	return "remove “" + s.About().Title + "”", 0, p.Remove(x.ID)
+}
+
+// ChangePlan sets what holds for the plan as a whole.
+type ChangePlan struct {
+	Hours      calendar.SendingHours
+	Ground     contact.Ground
+	LaunchHold bool
+}
+
+// Apply sets it.
+func (x ChangePlan) Apply(p *Plan) (string, StepID, error) {
+	p.Hours, p.Ground, p.LaunchHold = x.Hours, x.Ground, x.LaunchHold
+	return "change the settings", 0, x.Hours.Check()
+}
+
+// CloneStep is a copy of a step that shares nothing with it.
+func CloneStep(s Step) Step {
+	return (&Plan{Steps: []Step{s}}).Clone().Steps[0]
+}

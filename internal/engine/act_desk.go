@@ -1,0 +1,99 @@
+package engine
+
+import (
+	"context"
+
+	"ombak/internal/core/act"
+	"ombak/internal/core/handoff"
+	"ombak/internal/core/rule"
+	"ombak/internal/store"
+)
+
+// giveTasks gives users something to do for people.
+func giveTasks(_ *Engine, ctx context.Context, tx store.Tx, list []doing[act.Task]) error {
+	out := make([]store.NewTask, len(list))
+	for i, d := range list {
+		out[i] = store.NewTask{Person: d.Person, To: d.Act.To, Words: d.Act.Words, How: d.How, At: d.At}
+	}
+	return told(ctx, tx, out)
+}
+
+// giveAlerts tells users something about people.
+func giveAlerts(_ *Engine, ctx context.Context, tx store.Tx, list []doing[act.Alert]) error {
+	out := make([]store.NewTask, len(list))
+	for i, d := range list {
+		out[i] = store.NewTask{Person: d.Person, To: d.Act.To, Alert: true, Words: d.Act.Words, How: d.How, At: d.At}
+	}
+	return told(ctx, tx, out)
+}
+
+func told(ctx context.Context, tx store.Tx, list []store.NewTask) error {
+	if err := store.AddTasks(ctx, tx, list); err != nil {
+		return err
+	}
+	return store.Notify(ctx, tx, "desk")
+}
+
+// handOver hands people over who have neither an open handoff nor an open deal, in
+// the order given.
+func handOver(e *Engine, ctx context.Context, tx store.Tx, list []doing[act.HandOver]) error {
+	// The reps are locked first: whoever hands over, waits here.
+	reps, err := store.RepsInTurn(ctx, tx)
+	if err != nil {
+		return err
+	}
+	owners, err := store.Handable(ctx, tx, people(list))
+	if err != nil || len(owners) == 0 {
+		return err
+	}
+	var out []store.NewHandoff
+	for _, d := range list {
+		owner, can := owners[d.Person]
+		if !can {
+			continue
+		}
+		delete(owners, d.Person)
+		h := store.NewHandoff{Person: d.Person, MadeBy: d.By, At: d.At}
+		if d.Way != nil {
+			h.Sequence = d.Way.c.Sequence
+		}
+		h.Rep, h.How = handoff.Route(owner, reps)
+		handoff.Given(reps, h.Rep, h.At)
+		out = append(out, h)
+	}
+	if err := e.brief(ctx, tx, out); err != nil {
+		return err
+	}
+	if _, err := store.AddHandoffs(ctx, tx, out); err != nil {
+		return err
+	}
+	return store.Notify(ctx, tx, "desk")
+}
+
+// brief says in each handoff why now, from the ledgers as they stand.
+func (e *Engine) brief(ctx context.Context, tx store.Tx, list []store.NewHandoff) error {
+	m, err := e.model(ctx, tx)
+	if err != nil {
+		return gone(err) // without a model of scores there is nothing to say
+	}
+	ids, since := make([]int64, len(list)), make([]store.Since, len(list))
+	for i, h := range list {
+		ids[i], since[i] = h.Person, store.Since{Person: h.Person}
+	}
+	signals, err := store.SignalsSince(ctx, tx, since)
+	if err != nil {
+		return err
+	}
+	var records map[int64]*rule.Record
+	if asksRecord(&m.Model) {
+		if records, err = store.Records(ctx, tx, ids); err != nil {
+			return err
+		}
+	}
+	for i := range list {
+		h := &list[i]
+		f := &personOf{records[h.Person], signals[h.Person]}
+		h.Brief = handoff.NewBrief(&m.Model, m.Ledger(nil, f.signals, f, h.At), f.signals, h.At)
+	}
+	return nil
+}

@@ -1,0 +1,135 @@
+package engine
+
+import (
+	"context"
+
+	"ombak/internal/core/act"
+	"ombak/internal/core/handoff"
+	"ombak/internal/core/person"
+	"ombak/internal/store"
+)
+
+// tag puts tags on people's records; one that is not there yet is made.
+func tag(e *Engine, ctx context.Context, tx store.Tx, list []doing[act.Tag]) error {
+	type key struct{ name, how string }
+	for _, group := range grouped(list, func(d doing[act.Tag]) key { return key{d.Act.Name, d.How} }) {
+		id, err := store.TagNamed(ctx, tx, group[0].Act.Name, 0, e.Now())
+		if err == nil {
+			err = e.markAll(ctx, tx, people(group), person.Mark(person.TagMark, id), group[0].How)
+		}
+		if gone(err) != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// include puts people into hand-picked audiences.
+func include(e *Engine, ctx context.Context, tx store.Tx, list []doing[act.Include]) error {
+	type key struct {
+		audience int64
+		how      string
+	}
+	for _, group := range grouped(list, func(d doing[act.Include]) key { return key{d.Act.Audience, d.How} }) {
+		mark := person.Mark(person.AudienceMark, group[0].Act.Audience)
+		if err := gone(e.markAll(ctx, tx, people(group), mark, group[0].How)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// markAll sets a mark of people, with a line in the history of each.
+func (e *Engine) markAll(ctx context.Context, tx store.Tx, ids []int64, mark person.Field, how string) error {
+	list, err := store.PeopleByID(ctx, tx, ids)
+	if err != nil {
+		return err
+	}
+	now, err := store.Marks(ctx, tx, ids, []person.Field{mark})
+	if err != nil {
+		return err
+	}
+	var edits []store.Edit
+	for _, id := range ids {
+		if list[id] == nil {
+			continue
+		}
+		before := now[id]
+		if before == nil {
+			before = person.Values{}
+		}
+		edits = append(edits, store.Edit{P: list[id], Now: before, Set: person.Values{mark: "yes"}})
+	}
+	if _, err := store.Change(ctx, tx, edits, store.Author{How: how, At: e.Now()}); err != nil {
+		return err
+	}
+	return store.Notify(ctx, tx, "person")
+}
+
+// assign gives people who have no owner one: the user named, or the rep whose turn
+// it is. Where no rep has room nobody becomes the owner.
+func assign(e *Engine, ctx context.Context, tx store.Tx, list []doing[act.Assign]) error {
+	unowned, err := store.Unowned(ctx, tx, people(list))
+	if err != nil || len(unowned) == 0 {
+		return err
+	}
+	waits := make(map[int64]bool, len(unowned))
+	for _, id := range unowned {
+		waits[id] = true
+	}
+	var reps []handoff.Rep
+	owner := map[int64]int64{}
+	how := map[string][]int64{}
+	for _, d := range list {
+		if !waits[d.Person] {
+			continue
+		}
+		to := d.Act.To
+		if to == 0 {
+			if reps == nil {
+				if reps, err = store.RepsInTurn(ctx, tx); err != nil {
+					return err
+				}
+			}
+			if to, _ = handoff.Route(0, reps); to == 0 {
+				continue
+			}
+			if err := store.HadTurn(ctx, tx, to, d.At); err != nil {
+				return err
+			}
+			handoff.HadTurn(reps, to, d.At)
+		}
+		delete(waits, d.Person)
+		owner[d.Person] = to
+		how[d.How] = append(how[d.How], d.Person)
+	}
+	for how, ids := range how {
+		if err := gone(e.own(ctx, tx, ids, owner, how)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// own gives people their owners.
+func (e *Engine) own(ctx context.Context, tx store.Tx, ids []int64, owner map[int64]int64, how string) error {
+	list, err := store.PeopleByID(ctx, tx, ids)
+	if err != nil {
+		return err
+	}
+	names := map[int64]string{}
+	var edits []store.Edit
+	for _, id := range ids {
+		p, to := list[id], owner[id]
+		if p == nil {
+			continue
+		}
+		if names[to] == "" {
+			if names[to], err = store.UserName(ctx, tx, to); err != nil {
+				return err
+			}
+		}
+		edits = append(edits, store.Edit{P: p, Now: p.Values(), Set: person.Values{person.Owner: names[to]}})
+	}
+	return e.applied(ctx, tx, edits, store.Author{How: how, At: e.Now()})
+}

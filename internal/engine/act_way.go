@@ -1,0 +1,72 @@
+package engine
+
+import (
+	"context"
+
+	"ombak/internal/core/act"
+	"ombak/internal/core/touch"
+	"ombak/internal/store"
+)
+
+// enrol enters people into running sequences; one that does not run any more lets
+// nobody in.
+func enrol(e *Engine, ctx context.Context, tx store.Tx, list []doing[act.Enrol]) error {
+	for _, group := range grouped(list, func(d doing[act.Enrol]) int64 { return d.Act.Sequence }) {
+		q, err := store.RunningSequence(ctx, tx, group[0].Act.Sequence)
+		if err == nil {
+			err = e.enter(ctx, tx, q, people(group)...)
+		}
+		if gone(err) != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// enter enters people into a running sequence.
+func (e *Engine) enter(ctx context.Context, tx store.Tx, q store.RunningEntry, people ...int64) error {
+	if _, err := store.Enrol(ctx, tx, &q, people, e.Now()); err != nil {
+		return err
+	}
+	return store.Notify(ctx, tx, topic("sequence", q.Sequence))
+}
+
+// send makes the emails of steps, ready to go out.
+func send(_ *Engine, ctx context.Context, tx store.Tx, list []doing[act.Send]) error {
+	out := make([]store.NewTouch, len(list))
+	for i, d := range list {
+		out[i] = d.Way.touch(touch.Email, d.occasion)
+		out[i].Message, out[i].MessageVersion = d.Act.Message, d.Way.p.messages[d.Act.Message]
+	}
+	return store.MakeTouches(ctx, tx, out)
+}
+
+// putOnDesk makes the touches of steps that somebody has to do.
+func putOnDesk(_ *Engine, ctx context.Context, tx store.Tx, list []doing[act.Work]) error {
+	out := make([]store.NewTouch, len(list))
+	for i, d := range list {
+		out[i] = d.Way.touch(d.Act.Of, d.occasion)
+	}
+	if err := store.MakeTouches(ctx, tx, out); err != nil {
+		return err
+	}
+	return store.Notify(ctx, tx, "desk")
+}
+
+// touch is what a step reaches out by.
+func (w *way) touch(kind touch.Kind, o occasion) store.NewTouch {
+	return store.NewTouch{Enrolment: w.c.ID, Sequence: w.c.Sequence, Version: w.c.Version, Person: o.Person,
+		Step: w.step, Visit: int(w.visit), Kind: kind, At: o.At, Ground: w.p.Plan().GroundOf(w.step)}
+}
+
+// takeOffDesk takes touches off the desk that nobody took in time.
+func takeOffDesk(_ *Engine, ctx context.Context, tx store.Tx, list []doing[act.Withdraw]) error {
+	out := make([]store.MissedTouch, len(list))
+	for i, d := range list {
+		out[i] = store.MissedTouch{Enrolment: d.Way.c.ID, Step: d.Way.step, Visit: d.Way.visit, At: d.At}
+	}
+	if err := store.MissTouches(ctx, tx, out); err != nil {
+		return err
+	}
+	return store.Notify(ctx, tx, "desk")
+}
