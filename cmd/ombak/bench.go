@@ -120,10 +120,10 @@ func benchEngine(ctx context.Context, s *store.Store, e *engine.Engine, clock *f
 	}
 	var seq, version int64
 	err = s.InTx(ctx, func(tx store.Tx) error {
-		if seq, err = store.AddSequence(ctx, tx, "Bench", p, at); err != nil {
+		if seq, err = tx.AddSequence(ctx, "Bench", p, at); err != nil {
 			return err
 		}
-		version, err = store.AddVersion(ctx, tx, store.Version{Sequence: seq, Plan: store.JSON[*sequence.Plan]{V: p}, Launched: at}, 0)
+		version, err = tx.AddVersion(ctx, store.Version{Sequence: seq, Plan: store.JSON[*sequence.Plan]{V: p}, Launched: at}, 0)
 		return err
 	})
 	if err != nil {

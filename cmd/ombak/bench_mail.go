@@ -242,7 +242,7 @@ func benchMail(ctx context.Context, s *store.Store, _ *engine.Engine, clock *fix
 		wg.Go(func() {
 			for i := next.Add(1); i <= mailPresses; i = next.Add(1) {
 				if err := s.InTx(ctx, func(tx store.Tx) error {
-					return store.AddSignals(ctx, tx, []store.Signal{{Person: i%mailPeople + 1, Signal: signal.Signal{At: clock.Now(), Kind: signal.Open}}})
+					return tx.AddSignals(ctx, []store.Signal{{Person: i%mailPeople + 1, Signal: signal.Signal{At: clock.Now(), Kind: signal.Open}}})
 				}); err != nil {
 					failed.Store(&err)
 					return
@@ -300,7 +300,7 @@ func keepMailing(ctx context.Context, s *store.Store, e *engine.Engine, doc mess
 	}
 	var msg int64
 	if err := s.InTx(ctx, func(tx store.Tx) error {
-		msg, err = store.SaveMessage(ctx, tx, store.Message{Name: "Bench", SenderID: &user, Doc: store.JSON[message.Document]{V: doc}}, user, at)
+		msg, err = tx.SaveMessage(ctx, store.Message{Name: "Bench", SenderID: &user, Doc: store.JSON[message.Document]{V: doc}}, user, at)
 		return err
 	}); err != nil {
 		return err

@@ -28,14 +28,14 @@ func (h *house) furnish() {
 	var people []int64
 	h.must(h.s.InTx(ctx, func(tx store.Tx) error {
 		for i := range 3 {
-			id, _, err := store.MeetPerson(ctx, tx, store.NewPerson{First: "Ana", Last: fmt.Sprintf("Strand%d", i), Email: fmt.Sprintf("ana%d@fjord.example", i),
+			id, _, err := tx.MeetPerson(ctx, store.NewPerson{First: "Ana", Last: fmt.Sprintf("Strand%d", i), Email: fmt.Sprintf("ana%d@fjord.example", i),
 				Company: "Fjord Farms", Domain: "fjord.example", Country: "NO", Phone: "+44 20 7946 0101"}, h.d.Clock.Now())
 			if err != nil {
 				return err
 			}
 			people = append(people, id)
 		}
-		_, err := store.SavePage(ctx, tx, store.Page{Slug: "alarms", Doc: store.JSON[page.Document]{V: page.New("Oxygen alarms", "<p>Read.</p>", "Send it")}, Published: true}, nil, h.d.Clock.Now())
+		_, err := tx.SavePage(ctx, store.Page{Slug: "alarms", Doc: store.JSON[page.Document]{V: page.New("Oxygen alarms", "<p>Read.</p>", "Send it")}, Published: true}, nil, h.d.Clock.Now())
 		return err
 	}))
 	msg, err := e.NewMessage(ctx, "Guide", message.Simple("Your guide", `<p><a href="/p/alarms">Here</a></p>`), true, me)
@@ -61,7 +61,7 @@ func (h *house) furnish() {
 	for i, plan := range []*sequence.Plan{p, call} {
 		var id int64
 		h.must(h.s.InTx(ctx, func(tx store.Tx) (err error) {
-			id, err = store.AddSequence(ctx, tx, []string{"Guide", "Ring them"}[i], plan, h.d.Clock.Now())
+			id, err = tx.AddSequence(ctx, []string{"Guide", "Ring them"}[i], plan, h.d.Clock.Now())
 			return err
 		}))
 		r := rule.FieldIs(person.Country, "NO")

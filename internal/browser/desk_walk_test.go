@@ -20,7 +20,7 @@ func TestTheDeskByKeys(t *testing.T) {
 		names = append(names, name)
 		var id int64
 		h.must(h.s.InTx(t.Context(), func(tx store.Tx) (err error) {
-			id, _, err = store.MeetPerson(t.Context(), tx, store.NewPerson{First: name, Last: "Moe", Email: person.Name(name) + "@kelp.example"}, h.d.Clock.Now())
+			id, _, err = tx.MeetPerson(t.Context(), store.NewPerson{First: name, Last: "Moe", Email: person.Name(name) + "@kelp.example"}, h.d.Clock.Now())
 			return err
 		}))
 		h.must(h.d.Engine.HandOver(t.Context(), id))

@@ -17,7 +17,7 @@ func (h *house) reader(first, last, email, language string) {
 	var id int64
 	h.must(h.s.InTx(ctx, func(tx store.Tx) error {
 		var err error
-		id, _, err = store.MeetPerson(ctx, tx, store.NewPerson{First: first, Last: last, Email: email, Country: "DE"}, demo.Start)
+		id, _, err = tx.MeetPerson(ctx, store.NewPerson{First: first, Last: last, Email: email, Country: "DE"}, demo.Start)
 		return err
 	}))
 	users, err := h.s.Users(ctx)

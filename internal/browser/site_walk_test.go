@@ -25,7 +25,7 @@ func TestFromTheCompanysSite(t *testing.T) {
 	doc := page.New("Is your oxygen alarm the right one?", "<p>Read.</p>", "Send me the guide").WithLadder(person.Title, person.Seniority)
 	doc.Form.To = site + "/buoys" // back to where they came from
 	h.must(h.s.InTx(t.Context(), func(tx store.Tx) error {
-		_, err := store.SavePage(t.Context(), tx, store.Page{Slug: "oxygen-alarms", Doc: store.JSON[page.Document]{V: doc}, Published: true}, nil, h.d.Clock.Now())
+		_, err := tx.SavePage(t.Context(), store.Page{Slug: "oxygen-alarms", Doc: store.JSON[page.Document]{V: doc}, Published: true}, nil, h.d.Clock.Now())
 		return err
 	}))
 	noted := func() int {

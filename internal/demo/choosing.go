@@ -84,22 +84,22 @@ func (d *Demo) keepChoosing(ctx context.Context, s *scenario, people, ids []int6
 			if f.f.Company {
 				f.f.Options.V = partners
 			}
-			if *f.id, err = store.AddOwnField(ctx, tx, f.f); err != nil {
+			if *f.id, err = tx.AddOwnField(ctx, f.f); err != nil {
 				return err
 			}
 		}
-		if _, err = store.AddPurpose(ctx, tx, "Invitations to clinics"); err != nil {
+		if _, err = tx.AddPurpose(ctx, "Invitations to clinics"); err != nil {
 			return err
 		}
 		for _, c := range s.companies {
 			if s.rnd.IntN(4) > 0 {
 				continue
 			}
-			id, err := store.CompanyByDomain(ctx, tx, c.domain)
+			id, err := tx.CompanyByDomain(ctx, c.domain)
 			if err != nil {
 				return err
 			}
-			if err := store.SetCompany(ctx, tx, id, person.Values{person.Own(partner): partners[s.rnd.IntN(len(partners))]}, store.Author{User: ids[0], How: "bulk: from the order book", At: began}); err != nil {
+			if err := tx.SetCompany(ctx, id, person.Values{person.Own(partner): partners[s.rnd.IntN(len(partners))]}, store.Author{User: ids[0], How: "bulk: from the order book", At: began}); err != nil {
 				return err
 			}
 		}
@@ -134,13 +134,13 @@ func (d *Demo) keepMarks(ctx context.Context, s *scenario, people, ids []int64, 
 		{"to check", "", 2, 0, "", 220},
 	}
 	return d.Store.InTx(ctx, func(tx store.Tx) error {
-		records, err := store.PeopleByID(ctx, tx, people)
+		records, err := tx.PeopleByID(ctx, people)
 		if err != nil {
 			return err
 		}
 		for _, t := range tags {
 			at := began.AddDate(0, 0, -t.ago)
-			id, err := store.TagNamed(ctx, tx, t.name, ids[0], at)
+			id, err := tx.TagNamed(ctx, t.name, ids[0], at)
 			if err != nil {
 				return err
 			}
@@ -152,7 +152,7 @@ func (d *Demo) keepMarks(ctx context.Context, s *scenario, people, ids []int64, 
 				end := Start.AddDate(0, 0, t.ends)
 				x.Ends = &end
 			}
-			if err := store.SaveTag(ctx, tx, x); err != nil {
+			if err := tx.SaveTag(ctx, x); err != nil {
 				return err
 			}
 			var edits []store.Edit
@@ -161,7 +161,7 @@ func (d *Demo) keepMarks(ctx context.Context, s *scenario, people, ids []int64, 
 					edits = append(edits, store.Edit{P: records[p], Now: person.Values{}, Set: person.Values{person.Mark(person.TagMark, id): "yes"}})
 				}
 			}
-			if _, err := store.Change(ctx, tx, edits, store.Author{User: ids[0], How: "bulk: tag “" + t.name + "”", At: at}); err != nil {
+			if _, err := tx.Change(ctx, edits, store.Author{User: ids[0], How: "bulk: tag “" + t.name + "”", At: at}); err != nil {
 				return err
 			}
 		}
@@ -182,10 +182,10 @@ func (d *Demo) keepMarks(ctx context.Context, s *scenario, people, ids []int64, 
 				agreed = append(agreed, store.Edit{P: records[p], Now: person.Values{}, Set: person.Values{person.Mark(person.ConsentMark, int64(1)): "yes"}})
 			}
 		}
-		if _, err := store.Change(ctx, tx, own, store.Author{User: ids[0], How: "bulk: from the order book", At: began.AddDate(0, 0, -30)}); err != nil {
+		if _, err := tx.Change(ctx, own, store.Author{User: ids[0], How: "bulk: from the order book", At: began.AddDate(0, 0, -30)}); err != nil {
 			return err
 		}
-		_, err = store.Change(ctx, tx, agreed, store.Author{How: "by form: ticked on the page", At: began.AddDate(0, 0, -45)})
+		_, err = tx.Change(ctx, agreed, store.Author{How: "by form: ticked on the page", At: began.AddDate(0, 0, -45)})
 		return err
 	})
 }

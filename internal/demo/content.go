@@ -70,7 +70,7 @@ func keepContent(ctx context.Context, st *store.Store, ids []int64, at time.Time
 		keep := func(name string, doc message.Document, fromOwner bool) int64 {
 			var id int64
 			if err == nil {
-				id, err = store.SaveMessage(ctx, tx, store.Message{Name: name, Doc: store.JSON[message.Document]{V: doc}, FromOwner: fromOwner, SenderID: &marketer}, marketer, at)
+				id, err = tx.SaveMessage(ctx, store.Message{Name: name, Doc: store.JSON[message.Document]{V: doc}, FromOwner: fromOwner, SenderID: &marketer}, marketer, at)
 			}
 			return id
 		}
@@ -84,7 +84,7 @@ func keepContent(ctx context.Context, st *store.Store, ids []int64, at time.Time
 		}{{"Spanish readers", rule.FieldIs(person.Language, "es")}, {"Norwegian readers", rule.FieldIs(person.Language, "nb")}, {"Ports", rule.FieldIs(person.Industry, "Ports")}} {
 			if err == nil {
 				x := store.ReaderGroup{Name: g.name, Rule: store.JSON[rule.Rule]{V: g.r}}
-				x.ID, err = store.SaveReaderGroup(ctx, tx, x)
+				x.ID, err = tx.SaveReaderGroup(ctx, x)
 				groups = append(groups, message.Group{ID: x.ID, Name: g.name, Rule: g.r})
 			}
 		}
@@ -142,10 +142,10 @@ func keepContent(ctx context.Context, st *store.Store, ids []int64, at time.Time
 		return m, err
 	}
 	err = st.InTx(ctx, func(tx store.Tx) error {
-		if m.followUp, err = store.AddSequence(ctx, tx, "Field guide follow-up", p, at); err != nil {
+		if m.followUp, err = tx.AddSequence(ctx, "Field guide follow-up", p, at); err != nil {
 			return err
 		}
-		m.loanSeq, err = store.AddSequence(ctx, tx, "Buoy loan in Norway", q, at)
+		m.loanSeq, err = tx.AddSequence(ctx, "Buoy loan in Norway", q, at)
 		return err
 	})
 	if err != nil {

@@ -25,13 +25,13 @@ func keepPeople(ctx context.Context, st *store.Store, s *scenario, ids []int64, 
 	err := st.InTx(ctx, func(tx store.Tx) error {
 		people, past = nil, nil
 		for i, p := range s.people {
-			id, _, err := store.MeetPerson(ctx, tx, p, met[i])
+			id, _, err := tx.MeetPerson(ctx, p, met[i])
 			if err != nil {
 				return err
 			}
 			people = append(people, id)
 		}
-		if err := store.DemoRecords(ctx, tx, people, ownersOf(s, ids)); err != nil {
+		if err := tx.DemoRecords(ctx, people, ownersOf(s, ids)); err != nil {
 			return err
 		}
 		for i, p := range s.people {
@@ -39,7 +39,7 @@ func keepPeople(ctx context.Context, st *store.Store, s *scenario, ids []int64, 
 		}
 		for len(past) > 0 {
 			n := min(len(past), 5000)
-			if err := store.AddSignals(ctx, tx, past[:n]); err != nil {
+			if err := tx.AddSignals(ctx, past[:n]); err != nil {
 				return err
 			}
 			past = past[n:]
@@ -147,7 +147,7 @@ func keepDeals(ctx context.Context, st *store.Store, s *scenario, people, ids []
 				}
 				h.Amount = int64(40+s.rnd.IntN(460)) * 100 * 100
 			}
-			if err := store.AddPastHandoff(ctx, tx, h); err != nil {
+			if err := tx.AddPastHandoff(ctx, h); err != nil {
 				return fmt.Errorf("keeping a past handoff: %w", err)
 			}
 		}

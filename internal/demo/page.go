@@ -66,12 +66,12 @@ func keepPages(ctx context.Context, st *store.Store, m *made, marketer int64, at
 		p := store.Page{Slug: "oxygen-alarms", Published: true, Offer: "Field guide to dissolved-oxygen alarms", FileName: "dissolved-oxygen-alarms.pdf", FileType: "application/pdf"}
 		p.Doc.V = guide
 		var err error
-		if m.page, err = store.SavePage(ctx, tx, p, guidePDF(), at); err != nil {
+		if m.page, err = tx.SavePage(ctx, p, guidePDF(), at); err != nil {
 			return err
 		}
 		p = store.Page{Slug: "calibration-clinic", Published: true}
 		p.Doc.V = clinic
-		_, err = store.SavePage(ctx, tx, p, nil, at)
+		_, err = tx.SavePage(ctx, p, nil, at)
 		return err
 	})
 }

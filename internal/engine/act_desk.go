@@ -28,21 +28,21 @@ func giveAlerts(_ *Engine, ctx context.Context, tx store.Tx, list []doing[act.Al
 }
 
 func told(ctx context.Context, tx store.Tx, list []store.NewTask) error {
-	if err := store.AddTasks(ctx, tx, list); err != nil {
+	if err := tx.AddTasks(ctx, list); err != nil {
 		return err
 	}
-	return store.Notify(ctx, tx, "desk")
+	return tx.Notify(ctx, "desk")
 }
 
 // handOver hands people over who have neither an open handoff nor an open deal, in
 // the order given.
 func handOver(e *Engine, ctx context.Context, tx store.Tx, list []doing[act.HandOver]) error {
 	// The reps are locked first: whoever hands over, waits here.
-	reps, err := store.RepsInTurn(ctx, tx)
+	reps, err := tx.RepsInTurn(ctx)
 	if err != nil {
 		return err
 	}
-	owners, err := store.Handable(ctx, tx, people(list))
+	owners, err := tx.Handable(ctx, people(list))
 	if err != nil || len(owners) == 0 {
 		return err
 	}
@@ -64,10 +64,10 @@ func handOver(e *Engine, ctx context.Context, tx store.Tx, list []doing[act.Hand
 	if err := e.brief(ctx, tx, out); err != nil {
 		return err
 	}
-	if _, err := store.AddHandoffs(ctx, tx, out); err != nil {
+	if _, err := tx.AddHandoffs(ctx, out); err != nil {
 		return err
 	}
-	return store.Notify(ctx, tx, "desk")
+	return tx.Notify(ctx, "desk")
 }
 
 // brief says in each handoff why now, from the ledgers as they stand.
@@ -80,13 +80,13 @@ func (e *Engine) brief(ctx context.Context, tx store.Tx, list []store.NewHandoff
 	for i, h := range list {
 		ids[i], since[i] = h.Person, store.Since{Person: h.Person}
 	}
-	signals, err := store.SignalsSince(ctx, tx, since)
+	signals, err := tx.SignalsSince(ctx, since)
 	if err != nil {
 		return err
 	}
 	var records map[int64]*rule.Record
 	if asksRecord(&m.Model) {
-		if records, err = store.Records(ctx, tx, ids); err != nil {
+		if records, err = tx.Records(ctx, ids); err != nil {
 			return err
 		}
 	}

@@ -13,7 +13,7 @@ import (
 func tag(e *Engine, ctx context.Context, tx store.Tx, list []doing[act.Tag]) error {
 	type key struct{ name, how string }
 	for _, group := range grouped(list, func(d doing[act.Tag]) key { return key{d.Act.Name, d.How} }) {
-		id, err := store.TagNamed(ctx, tx, group[0].Act.Name, 0, e.Now())
+		id, err := tx.TagNamed(ctx, group[0].Act.Name, 0, e.Now())
 		if err == nil {
 			err = e.markAll(ctx, tx, people(group), person.Mark(person.TagMark, id), group[0].How)
 		}
@@ -41,11 +41,11 @@ func include(e *Engine, ctx context.Context, tx store.Tx, list []doing[act.Inclu
 
 // markAll sets a mark of people, with a line in the history of each.
 func (e *Engine) markAll(ctx context.Context, tx store.Tx, ids []int64, mark person.Field, how string) error {
-	list, err := store.PeopleByID(ctx, tx, ids)
+	list, err := tx.PeopleByID(ctx, ids)
 	if err != nil {
 		return err
 	}
-	now, err := store.Marks(ctx, tx, ids, []person.Field{mark})
+	now, err := tx.Marks(ctx, ids, []person.Field{mark})
 	if err != nil {
 		return err
 	}
@@ -60,16 +60,16 @@ func (e *Engine) markAll(ctx context.Context, tx store.Tx, ids []int64, mark per
 		}
 		edits = append(edits, store.Edit{P: list[id], Now: before, Set: person.Values{mark: "yes"}})
 	}
-	if _, err := store.Change(ctx, tx, edits, store.Author{How: how, At: e.Now()}); err != nil {
+	if _, err := tx.Change(ctx, edits, store.Author{How: how, At: e.Now()}); err != nil {
 		return err
 	}
-	return store.Notify(ctx, tx, "person")
+	return tx.Notify(ctx, "person")
 }
 
 // assign gives people who have no owner one: the user named, or the rep whose turn
 // it is. Where no rep has room nobody becomes the owner.
 func assign(e *Engine, ctx context.Context, tx store.Tx, list []doing[act.Assign]) error {
-	unowned, err := store.Unowned(ctx, tx, people(list))
+	unowned, err := tx.Unowned(ctx, people(list))
 	if err != nil || len(unowned) == 0 {
 		return err
 	}
@@ -87,14 +87,14 @@ func assign(e *Engine, ctx context.Context, tx store.Tx, list []doing[act.Assign
 		to := d.Act.To
 		if to == 0 {
 			if reps == nil {
-				if reps, err = store.RepsInTurn(ctx, tx); err != nil {
+				if reps, err = tx.RepsInTurn(ctx); err != nil {
 					return err
 				}
 			}
 			if to, _ = handoff.Route(0, reps); to == 0 {
 				continue
 			}
-			if err := store.HadTurn(ctx, tx, to, d.At); err != nil {
+			if err := tx.HadTurn(ctx, to, d.At); err != nil {
 				return err
 			}
 			handoff.HadTurn(reps, to, d.At)
@@ -113,7 +113,7 @@ func assign(e *Engine, ctx context.Context, tx store.Tx, list []doing[act.Assign
 
 // own gives people their owners.
 func (e *Engine) own(ctx context.Context, tx store.Tx, ids []int64, owner map[int64]int64, how string) error {
-	list, err := store.PeopleByID(ctx, tx, ids)
+	list, err := tx.PeopleByID(ctx, ids)
 	if err != nil {
 		return err
 	}
@@ -125,7 +125,7 @@ func (e *Engine) own(ctx context.Context, tx store.Tx, ids []int64, owner map[in
 			continue
 		}
 		if names[to] == "" {
-			if names[to], err = store.UserName(ctx, tx, to); err != nil {
+			if names[to], err = tx.UserName(ctx, to); err != nil {
 				return err
 			}
 		}

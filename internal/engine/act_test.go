@@ -38,7 +38,7 @@ func TestHandedOverTogether(t *testing.T) {
 
 	// What handing over each by itself would have come to.
 	var reps []handoff.Rep
-	w.tx(func(tx store.Tx) (err error) { reps, err = store.RepsInTurn(w.ctx, tx); return err })
+	w.tx(func(tx store.Tx) (err error) { reps, err = tx.RepsInTurn(w.ctx); return err })
 	want := map[int64]int64{}
 	var deeds []deed
 	for i, p := range append(people, people[:5]...) {
@@ -88,7 +88,7 @@ func TestOneThatCannotBeKept(t *testing.T) {
 		people = append(people, w.meet(store.NewPerson{First: fmt.Sprint("P", i), Email: fmt.Sprintf("p%d@n.example", i)}))
 	}
 	w.tx(func(tx store.Tx) error {
-		q, err := store.RunningSequence(w.ctx, tx, w.seq)
+		q, err := tx.RunningSequence(w.ctx, w.seq)
 		if err != nil {
 			return err
 		}

@@ -12,7 +12,7 @@ import (
 // nobody in.
 func enrol(e *Engine, ctx context.Context, tx store.Tx, list []doing[act.Enrol]) error {
 	for _, group := range grouped(list, func(d doing[act.Enrol]) int64 { return d.Act.Sequence }) {
-		q, err := store.RunningSequence(ctx, tx, group[0].Act.Sequence)
+		q, err := tx.RunningSequence(ctx, group[0].Act.Sequence)
 		if err == nil {
 			err = e.enter(ctx, tx, q, people(group)...)
 		}
@@ -25,10 +25,10 @@ func enrol(e *Engine, ctx context.Context, tx store.Tx, list []doing[act.Enrol])
 
 // enter enters people into a running sequence.
 func (e *Engine) enter(ctx context.Context, tx store.Tx, q store.RunningEntry, people ...int64) error {
-	if _, err := store.Enrol(ctx, tx, &q, people, e.Now()); err != nil {
+	if _, err := tx.Enrol(ctx, &q, people, e.Now()); err != nil {
 		return err
 	}
-	return store.Notify(ctx, tx, topic("sequence", q.Sequence))
+	return tx.Notify(ctx, topic("sequence", q.Sequence))
 }
 
 // send makes the emails of steps, ready to go out.
@@ -38,7 +38,7 @@ func send(_ *Engine, ctx context.Context, tx store.Tx, list []doing[act.Send]) e
 		out[i] = d.Way.touch(touch.Email, d.occasion)
 		out[i].Message, out[i].MessageVersion = d.Act.Message, d.Way.p.messages[d.Act.Message]
 	}
-	return store.MakeTouches(ctx, tx, out)
+	return tx.MakeTouches(ctx, out)
 }
 
 // putOnDesk makes the touches of steps that somebody has to do.
@@ -47,10 +47,10 @@ func putOnDesk(_ *Engine, ctx context.Context, tx store.Tx, list []doing[act.Wor
 	for i, d := range list {
 		out[i] = d.Way.touch(d.Act.Of, d.occasion)
 	}
-	if err := store.MakeTouches(ctx, tx, out); err != nil {
+	if err := tx.MakeTouches(ctx, out); err != nil {
 		return err
 	}
-	return store.Notify(ctx, tx, "desk")
+	return tx.Notify(ctx, "desk")
 }
 
 // touch is what a step reaches out by.
@@ -65,8 +65,8 @@ func takeOffDesk(_ *Engine, ctx context.Context, tx store.Tx, list []doing[act.W
 	for i, d := range list {
 		out[i] = store.MissedTouch{Enrolment: d.Way.c.ID, Step: d.Way.step, Visit: d.Way.visit, At: d.At}
 	}
-	if err := store.MissTouches(ctx, tx, out); err != nil {
+	if err := tx.MissTouches(ctx, out); err != nil {
 		return err
 	}
-	return store.Notify(ctx, tx, "desk")
+	return tx.Notify(ctx, "desk")
 }

@@ -40,7 +40,7 @@ func (e *Engine) AdvanceBatch(ctx context.Context, n int) (looked, steps int, er
 		id := claimed[0].ID
 		slog.Error("an enrolment cannot be walked on and is put off by an hour", "enrolment", id, "error", err)
 		err = e.Store.InTx(ctx, func(tx store.Tx) error {
-			return store.PutOff(ctx, tx, []int64{id}, now.Add(time.Hour))
+			return tx.PutOff(ctx, []int64{id}, now.Add(time.Hour))
 		})
 		return 1, 0, err
 	}
@@ -53,7 +53,7 @@ func (e *Engine) advance(
 	if err != nil {
 		return nil, 0, err
 	}
-	claimed, err = store.ClaimDue(ctx, tx, now, n, waiting)
+	claimed, err = tx.ClaimDue(ctx, now, n, waiting)
 	if err != nil || len(claimed) == 0 {
 		return nil, 0, err
 	}
@@ -63,7 +63,7 @@ func (e *Engine) advance(
 	}
 	if len(w.unable) > 0 {
 		slog.Error("enrolments whose version cannot run are put off by an hour", "enrolments", w.unable)
-		err = store.PutOff(ctx, tx, w.unable, now.Add(time.Hour))
+		err = tx.PutOff(ctx, w.unable, now.Add(time.Hour))
 	}
 	return claimed, w.steps, err
 }
@@ -130,15 +130,15 @@ func (w *walk) add(c *store.Claimed, p *program, d *sequence.Decision) {
 // keep writes it back, in a few statements however many they are.
 func (w *walk) keep(ctx context.Context, tx store.Tx, now time.Time) error {
 	for reason, ids := range w.left {
-		if err := store.Withdraw(ctx, tx, ids, string(reason), now); err != nil {
+		if err := tx.Withdraw(ctx, ids, string(reason), now); err != nil {
 			return err
 		}
 	}
-	if err := store.KeepProgress(ctx, tx, &w.progress); err != nil {
+	if err := tx.KeepProgress(ctx, &w.progress); err != nil {
 		return err
 	}
 	for q := range w.changed {
-		if err := store.Notify(ctx, tx, topic("sequence", q)); err != nil {
+		if err := tx.Notify(ctx, topic("sequence", q)); err != nil {
 			return err
 		}
 	}
@@ -204,7 +204,7 @@ func (e *Engine) gather(ctx context.Context, tx store.Tx, claimed []store.Claime
 		if b.model, err = e.model(ctx, tx); err != nil && !store.IsNotFound(err) {
 			return nil, err
 		}
-		list, err := store.Standings(ctx, tx, b.model.ID, scored)
+		list, err := tx.Standings(ctx, b.model.ID, scored)
 		if err != nil {
 			return nil, err
 		}
@@ -229,22 +229,22 @@ func (e *Engine) gather(ctx context.Context, tx store.Tx, claimed []store.Claime
 		}
 	}
 	if len(recent) > 0 {
-		if b.recent, err = store.SignalsSince(ctx, tx, recent); err != nil {
+		if b.recent, err = tx.SignalsSince(ctx, recent); err != nil {
 			return nil, err
 		}
 	}
 	if len(ever) > 0 {
-		if b.ever, err = store.SignalsSince(ctx, tx, unique(ever)); err != nil {
+		if b.ever, err = tx.SignalsSince(ctx, unique(ever)); err != nil {
 			return nil, err
 		}
 	}
 	if len(records) > 0 {
-		if b.records, err = store.Records(ctx, tx, records); err != nil {
+		if b.records, err = tx.Records(ctx, records); err != nil {
 			return nil, err
 		}
 	}
 	if len(touched) > 0 {
-		list, err := store.EndedTouches(ctx, tx, touched)
+		list, err := tx.EndedTouches(ctx, touched)
 		if err != nil {
 			return nil, err
 		}

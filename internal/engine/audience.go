@@ -45,21 +45,21 @@ func (e *Engine) recountAudiences(ctx context.Context) (int64, error) {
 		id := int64(0)
 		err := e.Store.InTx(ctx, func(tx store.Tx) error {
 			id = 0
-			ok, err := store.LockAudiences(ctx, tx)
+			ok, err := tx.LockAudiences(ctx)
 			if err != nil || !ok {
 				return err
 			}
-			list, err := store.LiveAudiences(ctx, tx)
+			list, err := tx.LiveAudiences(ctx)
 			if err != nil {
 				return err
 			}
 			for _, a := range inOrder(list) {
 				if a.Recount && !tried[a.ID] {
 					id = a.ID
-					if _, err := store.Follow(ctx, tx, a, nil, true, e.Now()); err != nil {
+					if _, err := tx.Follow(ctx, a, nil, true, e.Now()); err != nil {
 						return fmt.Errorf("asking the rule of audience %d about everybody: %w", a.ID, err)
 					}
-					return store.Notify(ctx, tx, "audience")
+					return tx.Notify(ctx, "audience")
 				}
 			}
 			return nil
@@ -82,16 +82,16 @@ func (e *Engine) followChanges(ctx context.Context) (int64, error) {
 	var did int64
 	err := e.Store.InTx(ctx, func(tx store.Tx) error {
 		did = 0
-		ok, err := store.LockAudiences(ctx, tx)
+		ok, err := tx.LockAudiences(ctx)
 		if err != nil || !ok {
 			return err
 		}
-		list, err := store.LiveAudiences(ctx, tx)
+		list, err := tx.LiveAudiences(ctx)
 		if err != nil {
 			return err
 		}
 		now := e.Now()
-		stale, err := store.TakeStale(ctx, tx, now, stalePerTurn)
+		stale, err := tx.TakeStale(ctx, now, stalePerTurn)
 		if err != nil || len(list) == 0 {
 			return err
 		}
@@ -105,7 +105,7 @@ func (e *Engine) followChanges(ctx context.Context) (int64, error) {
 			who := concerned(stale, a.Asks.V)
 			sweep := now.Sub(a.Swept) >= sweepEvery
 			if sweep {
-				movers, err := store.Movers(ctx, tx, a, now)
+				movers, err := tx.Movers(ctx, a, now)
 				if err != nil {
 					return err
 				}
@@ -117,20 +117,20 @@ func (e *Engine) followChanges(ctx context.Context) (int64, error) {
 			if len(who) == 0 {
 				continue
 			}
-			n, err := store.Follow(ctx, tx, a, who, false, now)
+			n, err := tx.Follow(ctx, a, who, false, now)
 			if err != nil {
 				return err
 			}
 			moved += n
 		}
 		if len(swept) > 0 {
-			if err := store.Swept(ctx, tx, swept, now); err != nil {
+			if err := tx.Swept(ctx, swept, now); err != nil {
 				return err
 			}
 		}
 		did += moved
 		if did > 0 {
-			return store.Notify(ctx, tx, "audience")
+			return tx.Notify(ctx, "audience")
 		}
 		return nil
 	})
@@ -207,7 +207,7 @@ func (e *Engine) SaveAudience(ctx context.Context, a store.Audience) (int64, err
 	}
 	id := a.ID
 	err := e.Store.InTx(ctx, func(tx store.Tx) error {
-		cat, err := store.CatalogueIn(ctx, tx)
+		cat, err := tx.Catalogue(ctx)
 		if err != nil {
 			return err
 		}
@@ -222,21 +222,21 @@ func (e *Engine) SaveAudience(ctx context.Context, a store.Audience) (int64, err
 			a.Rule.V = rule.Rule{}
 		}
 		if a.ID == 0 {
-			id, err = store.AddAudience(ctx, tx, a, e.Now())
+			id, err = tx.AddAudience(ctx, a, e.Now())
 		} else {
-			list, lerr := store.LiveAudiences(ctx, tx)
+			list, lerr := tx.LiveAudiences(ctx)
 			if lerr != nil {
 				return lerr
 			}
 			if reaches(list, a.Rule.V.Audiences(), a.ID) {
 				return ErrCircle
 			}
-			err = store.SaveAudience(ctx, tx, a, e.Now())
+			err = tx.SaveAudience(ctx, a, e.Now())
 		}
 		if err != nil {
 			return err
 		}
-		return store.Notify(ctx, tx, "audience")
+		return tx.Notify(ctx, "audience")
 	})
 	if err != nil {
 		return 0, err
@@ -254,18 +254,18 @@ func (e *Engine) SaveAudience(ctx context.Context, a store.Audience) (int64, err
 // worker is at it, or what it asks for is not counted itself.
 func (e *Engine) countAudience(ctx context.Context, id int64) error {
 	return e.Store.InTx(ctx, func(tx store.Tx) error {
-		if err := store.Quickly(ctx, tx, countFor); err != nil {
+		if err := tx.Quickly(ctx, countFor); err != nil {
 			return err
 		}
-		ok, err := store.LockAudiences(ctx, tx)
+		ok, err := tx.LockAudiences(ctx)
 		if err != nil || !ok {
 			return err
 		}
-		a, err := store.AudienceIn(ctx, tx, id)
+		a, err := tx.LockAudience(ctx, id)
 		if err != nil || !a.Recount {
 			return err
 		}
-		uncounted, err := store.Uncounted(ctx, tx)
+		uncounted, err := tx.Uncounted(ctx)
 		if err != nil {
 			return err
 		}
@@ -274,21 +274,21 @@ func (e *Engine) countAudience(ctx context.Context, id int64) error {
 				return nil
 			}
 		}
-		if _, err := store.Follow(ctx, tx, a, nil, true, e.Now()); err != nil {
+		if _, err := tx.Follow(ctx, a, nil, true, e.Now()); err != nil {
 			return err
 		}
-		return store.Notify(ctx, tx, "audience")
+		return tx.Notify(ctx, "audience")
 	})
 }
 
 // uncountedSequences are those that ask for an audience of which it is not known
 // yet who is in it: nobody enters by it, and nobody is sorted by it.
 func uncountedSequences(ctx context.Context, tx store.Tx) ([]int64, error) {
-	uncounted, err := store.Uncounted(ctx, tx)
+	uncounted, err := tx.Uncounted(ctx)
 	if err != nil {
 		return nil, err
 	}
-	return store.SequencesAsking(ctx, tx, uncounted)
+	return tx.SequencesAsking(ctx, uncounted)
 }
 
 // reaches reports whether some audiences ask, by whatever way, for target.
@@ -316,10 +316,10 @@ func reaches(list []store.Audience, from []int64, target int64) bool {
 // GiveAudiences gives audiences an owner; 0 is nobody.
 func (e *Engine) GiveAudiences(ctx context.Context, ids []int64, owner int64) (n int64, err error) {
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {
-		if n, err = store.GiveAudiences(ctx, tx, ids, owner); err != nil {
+		if n, err = tx.GiveAudiences(ctx, ids, owner); err != nil {
 			return err
 		}
-		return store.Notify(ctx, tx, "audience")
+		return tx.Notify(ctx, "audience")
 	})
 	return n, err
 }
@@ -327,10 +327,10 @@ func (e *Engine) GiveAudiences(ctx context.Context, ids []int64, owner int64) (n
 // RemoveAudience removes an audience that nothing asks for.
 func (e *Engine) RemoveAudience(ctx context.Context, id int64) error {
 	return e.Store.InTx(ctx, func(tx store.Tx) error {
-		if _, err := store.AudienceIn(ctx, tx, id); err != nil {
+		if _, err := tx.LockAudience(ctx, id); err != nil {
 			return err
 		}
-		use, err := store.AudienceUse(ctx, tx, id)
+		use, err := tx.AudienceUse(ctx, id)
 		if err != nil {
 			return err
 		}
@@ -341,10 +341,10 @@ func (e *Engine) RemoveAudience(ctx context.Context, id int64) error {
 			}
 			return plainly.Errorf("%w by %s: take it out there first", ErrInUse, strings.Join(names, ", "))
 		}
-		if err := store.RemoveAudience(ctx, tx, id); err != nil {
+		if err := tx.RemoveAudience(ctx, id); err != nil {
 			return err
 		}
-		return store.Notify(ctx, tx, "audience")
+		return tx.Notify(ctx, "audience")
 	})
 }
 
@@ -369,11 +369,11 @@ func (e *Engine) Reasons(ctx context.Context, r *rule.Rule, people []store.Perso
 		for _, p := range people {
 			ids, since = append(ids, p.ID), append(since, store.Since{Person: p.ID})
 		}
-		records, err := store.Records(ctx, tx, ids)
+		records, err := tx.Records(ctx, ids)
 		if err != nil {
 			return err
 		}
-		signals, err := store.SignalsSince(ctx, tx, since)
+		signals, err := tx.SignalsSince(ctx, since)
 		if err != nil {
 			return err
 		}

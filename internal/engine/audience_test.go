@@ -19,7 +19,7 @@ func (w *world) meet(p store.NewPerson) (id int64) {
 	w.t.Helper()
 	w.tx(func(tx store.Tx) error {
 		var err error
-		id, _, err = store.MeetPerson(w.ctx, tx, p, w.clock.Now())
+		id, _, err = tx.MeetPerson(w.ctx, p, w.clock.Now())
 		return err
 	})
 	return id
@@ -200,7 +200,7 @@ func TestAudiencesNeverDrift(t *testing.T) {
 			var want []int64
 			w.tx(func(tx store.Tx) error {
 				var err error
-				want, err = store.AllIDs(w.ctx, tx, store.PeopleQuery{Rule: r, Now: w.clock.Now()})
+				want, err = tx.AllIDs(w.ctx, store.PeopleQuery{Rule: r, Now: w.clock.Now()})
 				return err
 			})
 			if got := w.in(audiences[i]); !slices.Equal(got, want) {

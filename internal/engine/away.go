@@ -20,7 +20,7 @@ const morning = 9 * time.Hour
 // postpone has the emails to somebody who is away wait until they are back: the
 // day that their automatic answer names, else some working days.
 func (e *Engine) postpone(ctx context.Context, tx store.Tx, person int64, text string) error {
-	people, err := store.PeopleByID(ctx, tx, []int64{person})
+	people, err := tx.PeopleByID(ctx, []int64{person})
 	if err != nil || people[person] == nil {
 		return err
 	}
@@ -33,5 +33,5 @@ func (e *Engine) postpone(ctx context.Context, tx store.Tx, person int64, text s
 	} else {
 		until = restAway.After(now, zone, calendar.Working{})
 	}
-	return store.SetAway(ctx, tx, person, until)
+	return tx.SetAway(ctx, person, until)
 }

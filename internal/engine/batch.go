@@ -221,7 +221,7 @@ func (e *Engine) beginBulk(ctx context.Context, kind, title string, who Chosen, 
 		ids := who.IDs
 		if who.All != nil {
 			var err error
-			if ids, err = store.AllIDs(ctx, tx, *who.All); err != nil {
+			if ids, err = tx.AllIDs(ctx, *who.All); err != nil {
 				return err
 			}
 		}
@@ -232,19 +232,19 @@ func (e *Engine) beginBulk(ctx context.Context, kind, title string, who Chosen, 
 			return plainly.Errorf("this is about more than %d people: describe fewer", maxBulk)
 		}
 		var err error
-		if id, err = store.AddBatch(ctx, tx, store.Batch{Kind: kind, Title: title, State: "waiting", By: &user, Detail: store.JSON[store.BatchDetail]{V: d}}, e.Now()); err != nil {
+		if id, err = tx.AddBatch(ctx, store.Batch{Kind: kind, Title: title, State: "waiting", By: &user, Detail: store.JSON[store.BatchDetail]{V: d}}, e.Now()); err != nil {
 			return err
 		}
-		n, err := store.AddBatchPeople(ctx, tx, id, ids)
+		n, err := tx.AddBatchPeople(ctx, id, ids)
 		if err != nil {
 			return err
 		}
-		b, err := store.BatchIn(ctx, tx, id)
+		b, err := tx.LockBatch(ctx, id)
 		if err != nil {
 			return err
 		}
 		b.Total = n
-		return store.SetBatch(ctx, tx, &b)
+		return tx.SetBatch(ctx, &b)
 	})
 	if err != nil {
 		return 0, err
@@ -267,7 +267,7 @@ func (e *Engine) runBulk(ctx context.Context, b *store.Batch) error {
 		done := 0
 		err := e.Store.InTx(ctx, func(tx store.Tx) error {
 			author.At = e.Now()
-			ids, err := store.NextBatchPeople(ctx, tx, b.ID, bulkChunk)
+			ids, err := tx.NextBatchPeople(ctx, b.ID, bulkChunk)
 			if err != nil || len(ids) == 0 {
 				return err
 			}
@@ -287,7 +287,7 @@ func (e *Engine) runBulk(ctx context.Context, b *store.Batch) error {
 				}
 				next.Detail.V.Changed += int64(n)
 			}
-			if err := store.SetBatch(ctx, tx, &next); err != nil {
+			if err := tx.SetBatch(ctx, &next); err != nil {
 				return err
 			}
 			*b, done = next, len(ids)
@@ -301,7 +301,7 @@ func (e *Engine) runBulk(ctx context.Context, b *store.Batch) error {
 }
 
 func (e *Engine) setAll(ctx context.Context, tx store.Tx, ids []int64, d store.BatchDetail, a store.Author) (int, error) {
-	people, err := store.PeopleByID(ctx, tx, ids)
+	people, err := tx.PeopleByID(ctx, ids)
 	if err != nil {
 		return 0, err
 	}
@@ -311,7 +311,7 @@ func (e *Engine) setAll(ctx context.Context, tx store.Tx, ids []int64, d store.B
 			marks = append(marks, f)
 		}
 	}
-	have, err := store.Marks(ctx, tx, ids, marks)
+	have, err := tx.Marks(ctx, ids, marks)
 	if err != nil {
 		return 0, err
 	}
@@ -341,7 +341,7 @@ func (e *Engine) setAll(ctx context.Context, tx store.Tx, ids []int64, d store.B
 // changed since is set back to what it was.
 func (e *Engine) UndoBatch(ctx context.Context, id, user int64) error {
 	err := e.Store.InTx(ctx, func(tx store.Tx) error {
-		b, err := store.BatchIn(ctx, tx, id)
+		b, err := tx.LockBatch(ctx, id)
 		if err != nil {
 			return err
 		}
@@ -349,15 +349,15 @@ func (e *Engine) UndoBatch(ctx context.Context, id, user int64) error {
 			return store.ErrOver
 		}
 		if b.Kind == "merge" && b.Detail.V.Merge != nil {
-			if err := store.Unmerge(ctx, tx, *b.Detail.V.Merge, store.Author{User: user, How: "undone", Batch: id, At: e.Now()}); err != nil {
+			if err := tx.Unmerge(ctx, *b.Detail.V.Merge, store.Author{User: user, How: "undone", Batch: id, At: e.Now()}); err != nil {
 				return err
 			}
 			b.State = "undone"
-			return store.SetBatch(ctx, tx, &b)
+			return tx.SetBatch(ctx, &b)
 		}
 		b.State, b.Stop, b.Ended, b.Done = "undoing", false, nil, 0
 		b.Detail.V.Undone, b.Detail.V.Kept = 0, 0
-		return store.SetBatch(ctx, tx, &b)
+		return tx.SetBatch(ctx, &b)
 	})
 	if err != nil {
 		return err
@@ -382,7 +382,7 @@ func (e *Engine) undoBatch(ctx context.Context, b *store.Batch) error {
 		n := 0
 		err := e.Store.InTx(ctx, func(tx store.Tx) error {
 			author.At = e.Now()
-			list, err := store.BatchChanges(ctx, tx, b.ID, before, bulkChunk)
+			list, err := tx.BatchChanges(ctx, b.ID, before, bulkChunk)
 			if err != nil || len(list) == 0 {
 				return err
 			}

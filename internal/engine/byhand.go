@@ -99,7 +99,7 @@ func (e *Engine) SendByHand(ctx context.Context, b ByHand, user int64) error {
 	}
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {
 		m := store.Message{Name: "By hand: " + doc.Subject[message.Else], Doc: store.JSON[message.Document]{V: doc}, SenderID: &user}
-		return store.SendByHand(ctx, tx, m, b.Person, user, b.Once, e.Now())
+		return tx.SendByHand(ctx, m, b.Person, user, b.Once, e.Now())
 	})
 	if err == nil {
 		e.Nudge()

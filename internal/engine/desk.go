@@ -19,7 +19,7 @@ func (e *Engine) FinishCall(ctx context.Context, touch, rep int64, outcome seque
 		if err := mayWork(ctx, tx, rep, store.CallWork, touch); err != nil {
 			return err
 		}
-		t, err := store.FinishCall(ctx, tx, touch, rep, string(outcome), cut(notes, 5000), now)
+		t, err := tx.FinishCall(ctx, touch, rep, string(outcome), cut(notes, 5000), now)
 		if store.IsNotFound(err) {
 			return ErrGone
 		}
@@ -33,10 +33,10 @@ func (e *Engine) FinishCall(ctx context.Context, touch, rep int64, outcome seque
 				return err
 			}
 		}
-		if err := store.WakeOne(ctx, tx, t.Enrolment, now); err != nil {
+		if err := tx.WakeOne(ctx, t.Enrolment, now); err != nil {
 			return err
 		}
-		return store.Notify(ctx, tx, "desk", topic("sequence", t.Sequence))
+		return tx.Notify(ctx, "desk", topic("sequence", t.Sequence))
 	})
 	if err == nil {
 		e.Nudge()

@@ -152,7 +152,7 @@ func (e *Engine) programsOf(ctx context.Context, tx store.Tx, claimed []store.Cl
 	if len(missing) == 0 {
 		return out, nil
 	}
-	versions, err := store.Versions(ctx, tx, missing)
+	versions, err := tx.Versions(ctx, missing)
 	if err != nil {
 		return nil, err
 	}

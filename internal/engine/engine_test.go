@@ -317,7 +317,7 @@ func TestWhatTheMailServerSays(t *testing.T) {
 func TestAMissingFieldStopsThatEmailAlone(t *testing.T) {
 	w := newWorld(t, mailserver.Options{})
 	w.tx(func(tx store.Tx) error {
-		_, err := store.SaveMessage(w.ctx, tx, store.Message{ID: w.first, Name: "Guide", Doc: store.JSON[message.Document]{V: message.Simple("For {{ person.title }}", "<p>x</p>")}, SenderID: &w.marketer}, w.marketer, day0)
+		_, err := tx.SaveMessage(w.ctx, store.Message{ID: w.first, Name: "Guide", Doc: store.JSON[message.Document]{V: message.Simple("For {{ person.title }}", "<p>x</p>")}, SenderID: &w.marketer}, w.marketer, day0)
 		return err
 	})
 	w.launch()
@@ -398,7 +398,7 @@ func TestEntryByRule(t *testing.T) {
 	w.launch()
 	for _, c := range []struct{ email, country string }{{"ca@x.example", "ca "}, {"us@x.example", "US"}} {
 		w.tx(func(tx store.Tx) error {
-			_, _, err := store.MeetPerson(w.ctx, tx, store.NewPerson{Email: c.email, Country: c.country}, day0)
+			_, _, err := tx.MeetPerson(w.ctx, store.NewPerson{Email: c.email, Country: c.country}, day0)
 			return err
 		})
 	}
@@ -420,7 +420,7 @@ func TestALaunchedVersionNeverChanges(t *testing.T) {
 	w := newWorld(t, mailserver.Options{})
 	w.launch()
 	w.tx(func(tx store.Tx) error {
-		_, err := store.SaveMessage(w.ctx, tx, store.Message{ID: w.first, Name: "Guide", Doc: store.JSON[message.Document]{V: message.Simple("Changed", "<p>x</p>")}, SenderID: &w.marketer}, w.marketer, day0)
+		_, err := tx.SaveMessage(w.ctx, store.Message{ID: w.first, Name: "Guide", Doc: store.JSON[message.Document]{V: message.Simple("Changed", "<p>x</p>")}, SenderID: &w.marketer}, w.marketer, day0)
 		return err
 	})
 	w.fill("Kim", "kim@fjord.example")
@@ -448,7 +448,7 @@ func TestAnswersInTheThread(t *testing.T) {
 	_, err = p.Insert(&sequence.Email{Message: w.second, Wait: day, Request: true, Thread: two}, two, sequence.Next)
 	w.must(err)
 	w.tx(func(tx store.Tx) error {
-		w.seq, err = store.AddSequence(w.ctx, tx, "In a thread", p, day0)
+		w.seq, err = tx.AddSequence(w.ctx, "In a thread", p, day0)
 		return err
 	})
 	w.must(w.s.SetEntry(w.ctx, w.seq, store.Entry{Page: w.page.ID}, day0))

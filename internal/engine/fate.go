@@ -38,7 +38,7 @@ func (e *Engine) noteTogether(ctx context.Context, r *round, list []outcome) err
 				ends[i].Ready = x.at
 			}
 		}
-		moved, err := store.EndTouches(ctx, tx, ends)
+		moved, err := tx.EndTouches(ctx, ends)
 		if err != nil {
 			return err
 		}
@@ -82,7 +82,7 @@ func (e *Engine) noteTogether(ctx context.Context, r *round, list []outcome) err
 // fare keeps how an outbox fares, and stops it where too much is refused. What
 // was taken before in the round counts first.
 func (e *Engine) fare(ctx context.Context, tx store.Tx, r *round, list []outcome) (stopped bool, err error) {
-	b, err := store.LockOutbox(ctx, tx, r.outbox)
+	b, err := tx.LockOutbox(ctx, r.outbox)
 	if err != nil {
 		return false, err
 	}
@@ -101,24 +101,24 @@ func (e *Engine) fare(ctx context.Context, tx store.Tx, r *round, list []outcome
 			}
 		}
 	}
-	if err := store.KeepOutbox(ctx, tx, b); err != nil || !stopped {
+	if err := tx.KeepOutbox(ctx, b); err != nil || !stopped {
 		return false, err
 	}
-	return true, store.Notify(ctx, tx, "mailbox")
+	return true, tx.Notify(ctx, "mailbox")
 }
 
 // OpenOutbox lets letters go out again by an outbox that was stopped.
 func (e *Engine) OpenOutbox(ctx context.Context, user int64) error {
 	err := e.Store.InTx(ctx, func(tx store.Tx) error {
-		b, err := store.LockOutbox(ctx, tx, user)
+		b, err := tx.LockOutbox(ctx, user)
 		if err != nil {
 			return err
 		}
 		b.Stopped, b.Why, b.Fared.V = nil, "", mailbox.Record{}
-		if err := store.KeepOutbox(ctx, tx, b); err != nil {
+		if err := tx.KeepOutbox(ctx, b); err != nil {
 			return err
 		}
-		return store.Notify(ctx, tx, "mailbox")
+		return tx.Notify(ctx, "mailbox")
 	})
 	if err == nil {
 		e.Nudge()

@@ -25,7 +25,7 @@ func (w *world) reach(steps ...sequence.Step) *sequence.Plan {
 		w.must(err)
 	}
 	w.tx(func(tx store.Tx) (err error) {
-		w.seq, err = store.AddSequence(w.ctx, tx, "On consent", p, day0)
+		w.seq, err = tx.AddSequence(w.ctx, "On consent", p, day0)
 		return err
 	})
 	r := rule.FieldIs(person.Country, "NO")
@@ -38,7 +38,7 @@ func (w *world) reach(steps ...sequence.Step) *sequence.Plan {
 func (w *world) silent(first string) (id int64) {
 	w.t.Helper()
 	w.tx(func(tx store.Tx) (err error) {
-		id, _, err = store.MeetPerson(w.ctx, tx, store.NewPerson{First: first, Email: first + "@fjord.example", Country: "NO"}, w.clock.Now())
+		id, _, err = tx.MeetPerson(w.ctx, store.NewPerson{First: first, Email: first + "@fjord.example", Country: "NO"}, w.clock.Now())
 		return err
 	})
 	return id

@@ -15,7 +15,7 @@ import (
 // HandOver hands a person over by hand.
 func (e *Engine) HandOver(ctx context.Context, person int64) error {
 	return e.Store.InTx(ctx, func(tx store.Tx) error {
-		can, err := store.Handable(ctx, tx, []int64{person})
+		can, err := tx.Handable(ctx, []int64{person})
 		if err != nil {
 			return err
 		}
@@ -42,31 +42,31 @@ func (e *Engine) Accept(ctx context.Context, id, rep int64) (deal int64, err err
 		if err := mayWork(ctx, tx, rep, store.HandoffWork, id); err != nil {
 			return err
 		}
-		h, err := store.DecideHandoff(ctx, tx, id, rep, "accepted", "", now)
+		h, err := tx.DecideHandoff(ctx, id, rep, "accepted", "", now)
 		if store.IsNotFound(err) {
 			return ErrGone
 		}
 		if err != nil {
 			return err
 		}
-		if ok, err := store.AnyOpenStage(ctx, tx); err != nil || !ok {
+		if ok, err := tx.AnyOpenStage(ctx); err != nil || !ok {
 			return errors.Join(err, ErrNoStage)
 		}
 		did := store.Accepted{Handoff: id}
-		if did.Ways.V, err = store.OpenWays(ctx, tx, h.Person); err != nil {
+		if did.Ways.V, err = tx.OpenWays(ctx, h.Person); err != nil {
 			return err
 		}
-		if deal, did.Fresh, err = store.OpenDeal(ctx, tx, h, rep, now); err != nil {
+		if deal, did.Fresh, err = tx.OpenDeal(ctx, h, rep, now); err != nil {
 			return err
 		}
 		did.Deal = deal
-		if err := store.KeepAccepted(ctx, tx, did); err != nil {
+		if err := tx.KeepAccepted(ctx, did); err != nil {
 			return err
 		}
 		if err := e.leave(ctx, tx, h.Person, sequence.DealOpened, now); err != nil {
 			return err
 		}
-		return store.Notify(ctx, tx, "desk", "pipeline")
+		return tx.Notify(ctx, "desk", "pipeline")
 	})
 	return deal, err
 }
@@ -81,7 +81,7 @@ var ErrMovedOn = plainly.New("it cannot be taken back any more: things have gone
 func (e *Engine) TakeBack(ctx context.Context, id, user int64) error {
 	now := e.Now()
 	err := e.Store.InTx(ctx, func(tx store.Tx) error {
-		h, err := store.HandoffIn(ctx, tx, id)
+		h, err := tx.LockHandoff(ctx, id)
 		if err != nil {
 			return err
 		}
@@ -89,7 +89,7 @@ func (e *Engine) TakeBack(ctx context.Context, id, user int64) error {
 			return err
 		}
 		if h.State == "accepted" {
-			did, err := store.TakeAccepted(ctx, tx, id)
+			did, err := tx.TakeAccepted(ctx, id)
 			if store.IsNotFound(err) {
 				return ErrMovedOn
 			}
@@ -97,19 +97,19 @@ func (e *Engine) TakeBack(ctx context.Context, id, user int64) error {
 				return err
 			}
 			if did.Fresh {
-				gone, err := store.RemoveFreshDeal(ctx, tx, did.Deal)
+				gone, err := tx.RemoveFreshDeal(ctx, did.Deal)
 				if err != nil || !gone {
 					return errors.Join(err, ErrMovedOn)
 				}
 			}
-			if err := store.ReopenWays(ctx, tx, did.Ways.V, sequence.DealOpened, *h.Decided, now); err != nil {
+			if err := tx.ReopenWays(ctx, did.Ways.V, sequence.DealOpened, *h.Decided, now); err != nil {
 				return err
 			}
 		}
-		if ok, err := store.ReopenHandoff(ctx, tx, id); err != nil || !ok {
+		if ok, err := tx.ReopenHandoff(ctx, id); err != nil || !ok {
 			return errors.Join(err, ErrMovedOn)
 		}
-		return store.Notify(ctx, tx, "desk", "pipeline", "signal")
+		return tx.Notify(ctx, "desk", "pipeline", "signal")
 	})
 	if err == nil {
 		e.Nudge()
@@ -127,21 +127,21 @@ func (e *Engine) SendBack(ctx context.Context, id, rep int64, reason string) err
 		if err := mayWork(ctx, tx, rep, store.HandoffWork, id); err != nil {
 			return err
 		}
-		_, err := store.DecideHandoff(ctx, tx, id, rep, "sent back", cut(reason, 500), e.Now())
+		_, err := tx.DecideHandoff(ctx, id, rep, "sent back", cut(reason, 500), e.Now())
 		if store.IsNotFound(err) {
 			return ErrGone
 		}
 		if err != nil {
 			return err
 		}
-		return store.Notify(ctx, tx, "desk")
+		return tx.Notify(ctx, "desk")
 	})
 }
 
 // MoveDeal puts a deal into a stage, before another one of it (0: at its end).
 func (e *Engine) MoveDeal(ctx context.Context, deal, stage, before, user int64) error {
 	return e.changeDeal(ctx, deal, user, func(tx store.Tx, _ *int64, _ int64) error {
-		_, err := store.MoveDeal(ctx, tx, deal, stage, before, user, e.Now())
+		_, err := tx.MoveDeal(ctx, deal, stage, before, user, e.Now())
 		return err
 	})
 }
@@ -152,7 +152,7 @@ func (e *Engine) SetAmount(ctx context.Context, deal, amount, user int64) error 
 		if was == amount {
 			return nil
 		}
-		return store.SetAmount(ctx, tx, deal, was, amount, user, e.Now())
+		return tx.SetAmount(ctx, deal, was, amount, user, e.Now())
 	})
 }
 
@@ -161,7 +161,7 @@ func (e *Engine) GiveDeal(ctx context.Context, deal, rep, user int64) error {
 	return e.changeDeal(ctx, deal, user, func(tx store.Tx, was *int64, _ int64) error {
 		var to *int64
 		if rep != 0 {
-			if role, err := store.RoleOf(ctx, tx, rep); err != nil || role == right.Marketer {
+			if role, err := tx.RoleOf(ctx, rep); err != nil || role == right.Marketer {
 				return errors.Join(err, plainly.New("a deal is for a rep, a lead or an admin"))
 			}
 			to = &rep
@@ -169,7 +169,7 @@ func (e *Engine) GiveDeal(ctx context.Context, deal, rep, user int64) error {
 		if was == to || was != nil && to != nil && *was == *to {
 			return nil
 		}
-		return store.SetDealOwner(ctx, tx, deal, was, to, user, e.Now())
+		return tx.SetDealOwner(ctx, deal, was, to, user, e.Now())
 	})
 }
 
@@ -178,7 +178,7 @@ func (e *Engine) changeDeal(
 	ctx context.Context, deal, user int64, change func(tx store.Tx, rep *int64, amount int64) error,
 ) error {
 	return e.Store.InTx(ctx, func(tx store.Tx) error {
-		rep, amount, err := store.LockDeal(ctx, tx, deal)
+		rep, amount, err := tx.LockDeal(ctx, deal)
 		if err != nil {
 			return err
 		}
@@ -188,6 +188,6 @@ func (e *Engine) changeDeal(
 		if err := change(tx, rep, amount); err != nil {
 			return err
 		}
-		return store.Notify(ctx, tx, "pipeline")
+		return tx.Notify(ctx, "pipeline")
 	})
 }

@@ -91,16 +91,16 @@ func newWorld(t *testing.T, o mailserver.Options) *world {
 		w.must(err)
 	}
 	w.tx(func(tx store.Tx) error {
-		_, err := store.SaveModel(w.ctx, tx, store.Model{Model: score.Model{Name: "Engagement", Line: 15, Rules: []score.Rule{
+		_, err := tx.SaveModel(w.ctx, store.Model{Model: score.Model{Name: "Engagement", Line: 15, Rules: []score.Rule{
 			{On: signal.Pattern{Kind: signal.PageView}, Points: 10, Lasts: 30},
 			{On: signal.Pattern{Kind: signal.Open}, Points: 1, Lasts: 30},
 			{On: signal.Pattern{Kind: signal.Click}, Points: 3, Lasts: 30},
 			{On: signal.Pattern{Kind: signal.Reply}, Points: 2},
 		}}}, day0)
 		w.must(err)
-		w.first, err = store.SaveMessage(w.ctx, tx, store.Message{Name: "Guide", Doc: store.JSON[message.Document]{V: message.Simple("Your guide, {{ person.first_name | default: \"reader\" }}", `<p>Here it <a href="/g/alarms">is</a>.</p>`)}, SenderID: &w.marketer}, w.marketer, day0)
+		w.first, err = tx.SaveMessage(w.ctx, store.Message{Name: "Guide", Doc: store.JSON[message.Document]{V: message.Simple("Your guide, {{ person.first_name | default: \"reader\" }}", `<p>Here it <a href="/g/alarms">is</a>.</p>`)}, SenderID: &w.marketer}, w.marketer, day0)
 		w.must(err)
-		w.second, err = store.SaveMessage(w.ctx, tx, store.Message{Name: "From the owner", Doc: store.JSON[message.Document]{V: message.Simple("Three alarms at {{ company.name | default: \"your site\" }}", `<p>Shall we talk?</p>`)}, FromOwner: true, SenderID: &w.marketer}, w.marketer, day0)
+		w.second, err = tx.SaveMessage(w.ctx, store.Message{Name: "From the owner", Doc: store.JSON[message.Document]{V: message.Simple("Three alarms at {{ company.name | default: \"your site\" }}", `<p>Shall we talk?</p>`)}, FromOwner: true, SenderID: &w.marketer}, w.marketer, day0)
 		return err
 	})
 	w.page = w.newPage("alarms", page.New("Oxygen alarms", "<p>Read.</p>", "Send it"))
@@ -119,7 +119,7 @@ func newWorld(t *testing.T, o mailserver.Options) *world {
 	w.hand = put(sequence.New("hand over"), w.owner, sequence.Next)
 	w.call = put(sequence.New("call"), w.check, sequence.No)
 	w.tx(func(tx store.Tx) error {
-		w.seq, err = store.AddSequence(w.ctx, tx, "Field guide follow-up", p, day0)
+		w.seq, err = tx.AddSequence(w.ctx, "Field guide follow-up", p, day0)
 		return err
 	})
 	w.must(w.s.SetEntry(w.ctx, w.seq, store.Entry{Page: w.page.ID}, day0))
@@ -148,7 +148,7 @@ func (w *world) newPage(slug string, doc page.Document) store.Page {
 	w.t.Helper()
 	var id int64
 	w.tx(func(tx store.Tx) (err error) {
-		id, err = store.SavePage(w.ctx, tx, store.Page{Slug: slug, Doc: store.JSON[page.Document]{V: doc}, Offer: "Field guide", Published: true}, []byte("guide"), day0)
+		id, err = tx.SavePage(w.ctx, store.Page{Slug: slug, Doc: store.JSON[page.Document]{V: doc}, Offer: "Field guide", Published: true}, []byte("guide"), day0)
 		return err
 	})
 	p, err := w.s.Page(w.ctx, id)

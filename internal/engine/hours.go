@@ -55,7 +55,7 @@ func (e *Engine) inHours(ctx context.Context, l *letters, list []store.Outgoing)
 	if len(later) == 0 {
 		return open, nil
 	}
-	return open, e.Store.InTx(ctx, func(tx store.Tx) error { return store.PutOffEmails(ctx, tx, later, at) })
+	return open, e.Store.InTx(ctx, func(tx store.Tx) error { return tx.PutOffEmails(ctx, later, at) })
 }
 
 // plansOf reads the plans that some emails are of. A version never changes, so

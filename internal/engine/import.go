@@ -33,10 +33,10 @@ func (e *Engine) NewImport(ctx context.Context, name string, file io.Reader, use
 	var id int64
 	err := e.Store.InTx(ctx, func(tx store.Tx) error {
 		var err error
-		if id, err = store.AddBatch(ctx, tx, store.Batch{Kind: "import", Title: name, State: "draft", By: &user}, now); err != nil {
+		if id, err = tx.AddBatch(ctx, store.Batch{Kind: "import", Title: name, State: "draft", By: &user}, now); err != nil {
 			return err
 		}
-		if err := store.AddImport(ctx, tx, store.Import{Batch: id, File: name, Form: "csv"}); err != nil {
+		if err := tx.AddImport(ctx, store.Import{Batch: id, File: name, Form: "csv"}); err != nil {
 			return err
 		}
 		buf := make([]byte, pieceSize)
@@ -44,7 +44,7 @@ func (e *Engine) NewImport(ctx context.Context, name string, file io.Reader, use
 		for n := 0; ; n++ {
 			got, err := io.ReadFull(file, buf)
 			if got > 0 {
-				if err := store.AddPiece(ctx, tx, id, n, buf[:got]); err != nil {
+				if err := tx.AddPiece(ctx, id, n, buf[:got]); err != nil {
 					return err
 				}
 			}
@@ -58,7 +58,7 @@ func (e *Engine) NewImport(ctx context.Context, name string, file io.Reader, use
 				return plainly.Errorf("the file did not arrive as a whole: %w", err)
 			}
 		}
-		return store.SaveImport(ctx, tx, &store.Import{Batch: id, Form: "csv", Size: size})
+		return tx.SaveImport(ctx, &store.Import{Batch: id, Form: "csv", Size: size})
 	})
 	if err != nil {
 		return 0, err
@@ -264,14 +264,14 @@ func (e *Engine) CheckImport(ctx context.Context, batch int64, m intake.Mapping)
 		}
 	}
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {
-		if err := store.RememberImport(ctx, tx, i.Columns.V.Head, m, e.Now()); err != nil {
+		if err := tx.RememberImport(ctx, i.Columns.V.Head, m, e.Now()); err != nil {
 			return err
 		}
-		if err := store.SaveImport(ctx, tx, &i); err != nil {
+		if err := tx.SaveImport(ctx, &i); err != nil {
 			return err
 		}
 		b.State, b.Trouble, b.Done, b.Total, b.Stop, b.Ended = "waiting", "", 0, 0, false, nil
-		return store.SetBatch(ctx, tx, &b)
+		return tx.SetBatch(ctx, &b)
 	})
 	if err != nil {
 		return err
@@ -282,7 +282,7 @@ func (e *Engine) CheckImport(ctx context.Context, batch int64, m intake.Mapping)
 // StartImport imports a checked file.
 func (e *Engine) StartImport(ctx context.Context, batch int64) error {
 	err := e.Store.InTx(ctx, func(tx store.Tx) error {
-		b, err := store.BatchIn(ctx, tx, batch)
+		b, err := tx.LockBatch(ctx, batch)
 		if err != nil {
 			return err
 		}
@@ -290,7 +290,7 @@ func (e *Engine) StartImport(ctx context.Context, batch int64) error {
 			return store.ErrOver
 		}
 		b.State, b.Done, b.Ended = "waiting", 0, nil
-		return store.SetBatch(ctx, tx, &b)
+		return tx.SetBatch(ctx, &b)
 	})
 	if err != nil {
 		return err

@@ -32,7 +32,7 @@ func (e *Engine) apply(ctx context.Context, b *store.Batch, i *store.Import) err
 			return err
 		}
 	}
-	if err := e.Store.InTx(ctx, func(tx store.Tx) error { return store.PrepareImport(ctx, tx, &i.Options.V, author) }); err != nil {
+	if err := e.Store.InTx(ctx, func(tx store.Tx) error { return tx.PrepareImport(ctx, &i.Options.V, author) }); err != nil {
 		return err
 	}
 	if err := e.progress(ctx, b); err != nil {
@@ -58,10 +58,10 @@ func (e *Engine) apply(ctx context.Context, b *store.Batch, i *store.Import) err
 				piece := func(again bool) error {
 					return e.Store.InTx(ctx, func(tx store.Tx) error {
 						var err error
-						if c, err = store.ApplyRows(ctx, tx, &i.Options.V, p, again, author); err != nil {
+						if c, err = tx.ApplyRows(ctx, &i.Options.V, p, again, author); err != nil {
 							return err
 						}
-						return store.AddCounts(ctx, tx, b.ID, c)
+						return tx.AddCounts(ctx, b.ID, c)
 					})
 				}
 				err := piece(false)
@@ -84,7 +84,7 @@ func (e *Engine) apply(ctx context.Context, b *store.Batch, i *store.Import) err
 	if stopped != nil || ctx.Err() != nil {
 		return errors.Join(stopped, ctx.Err())
 	}
-	return e.Store.InTx(ctx, func(tx store.Tx) error { return store.ForgetFile(ctx, tx, b.ID) })
+	return e.Store.InTx(ctx, func(tx store.Tx) error { return tx.ForgetFile(ctx, b.ID) })
 }
 
 // undoNew removes the people that an import made and nothing else has touched.
@@ -93,7 +93,7 @@ func (e *Engine) undoNew(ctx context.Context, b *store.Batch) error {
 	for ctx.Err() == nil {
 		more := false
 		err := e.Store.InTx(ctx, func(tx store.Tx) error {
-			to, gone, kept, err := store.UndoNew(ctx, tx, b.ID, last, bulkChunk)
+			to, gone, kept, err := tx.UndoNew(ctx, b.ID, last, bulkChunk)
 			if err != nil || to == 0 {
 				return err
 			}
@@ -107,7 +107,7 @@ func (e *Engine) undoNew(ctx context.Context, b *store.Batch) error {
 			return err
 		}
 		if !more {
-			return e.Store.InTx(ctx, func(tx store.Tx) error { return store.UndoRest(ctx, tx, b.ID) })
+			return e.Store.InTx(ctx, func(tx store.Tx) error { return tx.UndoRest(ctx, b.ID) })
 		}
 		if err := e.progress(ctx, b); err != nil {
 			return err

@@ -30,7 +30,7 @@ type checkedRows struct {
 
 // check reads the whole file and stages what can be taken.
 func (e *Engine) check(ctx context.Context, b *store.Batch, i *store.Import) error {
-	if err := e.Store.InTx(ctx, func(tx store.Tx) error { return store.ClearStaged(ctx, tx, b.ID) }); err != nil {
+	if err := e.Store.InTx(ctx, func(tx store.Tx) error { return tx.ClearStaged(ctx, b.ID) }); err != nil {
 		return err
 	}
 	builder, err := e.builder(ctx, i)

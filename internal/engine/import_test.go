@@ -215,15 +215,15 @@ func TestWhatIsTakenOutComesBack(t *testing.T) {
 			for _, ty := range person.OwnTypes() {
 				f := store.OwnField{Name: "Own " + string(ty), Type: ty}
 				f.Options.V = []string{"sea", "lake"}
-				if _, err := store.AddOwnField(w.ctx, tx, f); err != nil {
+				if _, err := tx.AddOwnField(w.ctx, f); err != nil {
 					return err
 				}
 				f.Name, f.Company = "Theirs "+string(ty), true
-				if _, err := store.AddOwnField(w.ctx, tx, f); err != nil {
+				if _, err := tx.AddOwnField(w.ctx, f); err != nil {
 					return err
 				}
 			}
-			_, err := store.AddPurpose(w.ctx, tx, "Invitations")
+			_, err := tx.AddPurpose(w.ctx, "Invitations")
 			return err
 		})
 	}
@@ -254,7 +254,7 @@ func TestWhatIsTakenOutComesBack(t *testing.T) {
 		}
 		for n := range i % 3 {
 			a.tx(func(tx store.Tx) error {
-				return store.AddNote(a.ctx, tx, id, a.marketer, fmt.Sprintf("%s\n— %d\n\\%s", texts[i%len(texts)], n, texts[(i+n)%len(texts)]), a.clock.Now().Add(time.Duration(n)*time.Minute))
+				return tx.AddNote(a.ctx, id, a.marketer, fmt.Sprintf("%s\n— %d\n\\%s", texts[i%len(texts)], n, texts[(i+n)%len(texts)]), a.clock.Now().Add(time.Duration(n)*time.Minute))
 			})
 		}
 	}
@@ -318,10 +318,10 @@ func TestAListFillsOwnFieldsOfCompanies(t *testing.T) {
 	var partner, pens int64
 	w.tx(func(tx store.Tx) error {
 		var err error
-		if partner, err = store.AddOwnField(w.ctx, tx, store.OwnField{Name: "Partner", Type: person.Text, Company: true}); err != nil {
+		if partner, err = tx.AddOwnField(w.ctx, store.OwnField{Name: "Partner", Type: person.Text, Company: true}); err != nil {
 			return err
 		}
-		pens, err = store.AddOwnField(w.ctx, tx, store.OwnField{Name: "Pens", Type: person.Number, Company: true})
+		pens, err = tx.AddOwnField(w.ctx, store.OwnField{Name: "Pens", Type: person.Number, Company: true})
 		return err
 	})
 	id := w.meet(store.NewPerson{Email: "ana@fjord.example", Company: "Fjord", Domain: "fjord.example"})
@@ -361,7 +361,7 @@ func TestAListFillsOwnFieldsOfCompanies(t *testing.T) {
 	if v := known(); v[person.Own(partner)] != "Gull" {
 		t.Errorf("replacing: %v", v)
 	}
-	w.tx(func(tx store.Tx) error { return store.RemoveOwnField(w.ctx, tx, partner) })
+	w.tx(func(tx store.Tx) error { return tx.RemoveOwnField(w.ctx, partner) })
 	if v := known(); v[person.Own(partner)] != "" || v[person.Own(pens)] != "12" {
 		t.Errorf("after removing the field: %v", v)
 	}

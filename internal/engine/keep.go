@@ -44,7 +44,7 @@ func (e *Engine) TagNamed(ctx context.Context, name string, user int64) (id int6
 		return 0, ErrNameTag
 	}
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {
-		id, err = store.TagNamed(ctx, tx, name, user, e.Now())
+		id, err = tx.TagNamed(ctx, name, user, e.Now())
 		return err
 	})
 	return id, err
@@ -59,17 +59,17 @@ func (e *Engine) SaveTag(ctx context.Context, t store.Tag, user int64) error {
 	return e.Store.InTx(ctx, func(tx store.Tx) error {
 		if t.ID == 0 {
 			var err error
-			if t.ID, err = store.TagNamed(ctx, tx, t.Name, user, e.Now()); err != nil {
+			if t.ID, err = tx.TagNamed(ctx, t.Name, user, e.Now()); err != nil {
 				return err
 			}
 			if t.OwnerID == nil {
 				t.OwnerID = &user
 			}
 		}
-		if err := store.SaveTag(ctx, tx, t); err != nil {
+		if err := tx.SaveTag(ctx, t); err != nil {
 			return err
 		}
-		return store.Notify(ctx, tx, "person")
+		return tx.Notify(ctx, "person")
 	})
 }
 
@@ -83,10 +83,10 @@ func (e *Engine) MergeTags(ctx context.Context, from, into int64) error {
 		return ErrSameTag
 	}
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {
-		if err := store.MergeTags(ctx, tx, from, into, e.Now()); err != nil {
+		if err := tx.MergeTags(ctx, from, into, e.Now()); err != nil {
 			return err
 		}
-		return store.Notify(ctx, tx, "person")
+		return tx.Notify(ctx, "person")
 	})
 	if err == nil {
 		e.Nudge()
@@ -109,13 +109,13 @@ func (e *Engine) RemoveTags(ctx context.Context, ids []int64) (gone, kept int, e
 			case t.Asked > 0:
 				kept++
 			default:
-				if err := store.RemoveTag(ctx, tx, t.ID); err != nil {
+				if err := tx.RemoveTag(ctx, t.ID); err != nil {
 					return err
 				}
 				gone++
 			}
 		}
-		return store.Notify(ctx, tx, "person")
+		return tx.Notify(ctx, "person")
 	})
 	if err == nil && gone > 0 {
 		e.Nudge()
@@ -141,7 +141,7 @@ func (e *Engine) AddField(ctx context.Context, f store.OwnField) (id int64, err 
 		f.Options.V = []string{}
 	}
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {
-		id, err = store.AddOwnField(ctx, tx, f)
+		id, err = tx.AddOwnField(ctx, f)
 		return err
 	})
 	return id, err
@@ -152,7 +152,7 @@ func (e *Engine) ChangeField(ctx context.Context, id int64, name string, options
 	if name = person.Name(name); name == "" {
 		return ErrNameField
 	}
-	return e.Store.InTx(ctx, func(tx store.Tx) error { return store.ChangeOwnField(ctx, tx, id, name, options) })
+	return e.Store.InTx(ctx, func(tx store.Tx) error { return tx.ChangeOwnField(ctx, id, name, options) })
 }
 
 // RemoveField removes a field of one's own, with its values, unless something asks
@@ -165,7 +165,7 @@ func (e *Engine) RemoveField(ctx context.Context, id int64) error {
 	if len(use) > 0 {
 		return plainly.Errorf("%w by %s: take it out there first", ErrAskedFor, strings.Join(use, ", "))
 	}
-	return e.Store.InTx(ctx, func(tx store.Tx) error { return store.RemoveOwnField(ctx, tx, id) })
+	return e.Store.InTx(ctx, func(tx store.Tx) error { return tx.RemoveOwnField(ctx, id) })
 }
 
 // AddPurpose adds something that people can agree to be written to for.
@@ -174,7 +174,7 @@ func (e *Engine) AddPurpose(ctx context.Context, name string) (id int64, err err
 		return 0, ErrNamePurpose
 	}
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {
-		id, err = store.AddPurpose(ctx, tx, name)
+		id, err = tx.AddPurpose(ctx, name)
 		return err
 	})
 	return id, err
@@ -190,26 +190,26 @@ func (e *Engine) AddNote(ctx context.Context, id, user int64, text string) error
 		return err
 	}
 	return e.Store.InTx(ctx, func(tx store.Tx) error {
-		if err := store.AddNote(ctx, tx, id, user, text, e.Now()); err != nil {
+		if err := tx.AddNote(ctx, id, user, text, e.Now()); err != nil {
 			return err
 		}
-		return store.Notify(ctx, tx, "person")
+		return tx.Notify(ctx, "person")
 	})
 }
 
 // RemoveNote removes a note about a person.
 func (e *Engine) RemoveNote(ctx context.Context, id, note int64) error {
 	return e.Store.InTx(ctx, func(tx store.Tx) error {
-		if err := store.RemoveNote(ctx, tx, id, note); err != nil {
+		if err := tx.RemoveNote(ctx, id, note); err != nil {
 			return err
 		}
-		return store.Notify(ctx, tx, "person")
+		return tx.Notify(ctx, "person")
 	})
 }
 
 // NotDuplicates keeps that two records are of two people.
 func (e *Engine) NotDuplicates(ctx context.Context, a, b int64) error {
-	return e.Store.InTx(ctx, func(tx store.Tx) error { return store.NotDouble(ctx, tx, a, b) })
+	return e.Store.InTx(ctx, func(tx store.Tx) error { return tx.NotDouble(ctx, a, b) })
 }
 
 // SetSignature keeps what stands below a user's letters.
@@ -217,7 +217,7 @@ func (e *Engine) SetSignature(ctx context.Context, user int64, text string) erro
 	if len(text) > MaxSignature {
 		return ErrSignature
 	}
-	return e.Store.InTx(ctx, func(tx store.Tx) error { return store.SetSignature(ctx, tx, user, text) })
+	return e.Store.InTx(ctx, func(tx store.Tx) error { return tx.SetSignature(ctx, user, text) })
 }
 
 // RenameMessage gives a message another name.
@@ -225,17 +225,17 @@ func (e *Engine) RenameMessage(ctx context.Context, id int64, name string) error
 	if name = person.Name(name); name == "" {
 		return ErrNameMessage
 	}
-	return e.Store.InTx(ctx, func(tx store.Tx) error { return store.RenameMessage(ctx, tx, id, name) })
+	return e.Store.InTx(ctx, func(tx store.Tx) error { return tx.RenameMessage(ctx, id, name) })
 }
 
 // RemoveReaderGroup removes a group of readers; messages keep their words for it.
 func (e *Engine) RemoveReaderGroup(ctx context.Context, id int64) error {
-	return e.Store.InTx(ctx, func(tx store.Tx) error { return store.RemoveReaderGroup(ctx, tx, id) })
+	return e.Store.InTx(ctx, func(tx store.Tx) error { return tx.RemoveReaderGroup(ctx, id) })
 }
 
 // RemoveMailing removes the draft of a one-off email; ErrOver: it was launched.
 func (e *Engine) RemoveMailing(ctx context.Context, id int64) error {
-	return e.Store.InTx(ctx, func(tx store.Tx) error { return store.RemoveMailing(ctx, tx, id) })
+	return e.Store.InTx(ctx, func(tx store.Tx) error { return tx.RemoveMailing(ctx, id) })
 }
 
 // RemoveShelfItem takes an item off the shelf, or puts it back.
@@ -245,12 +245,12 @@ func (e *Engine) RemoveShelfItem(ctx context.Context, id int64, back bool) error
 	if back {
 		at = nil
 	}
-	return e.Store.InTx(ctx, func(tx store.Tx) error { return store.RemoveShelfItem(ctx, tx, id, at) })
+	return e.Store.InTx(ctx, func(tx store.Tx) error { return tx.RemoveShelfItem(ctx, id, at) })
 }
 
 // RemoveSite ends what is recorded on a site of our own.
 func (e *Engine) RemoveSite(ctx context.Context, origin string) error {
-	return e.Store.InTx(ctx, func(tx store.Tx) error { return store.RemoveSite(ctx, tx, origin) })
+	return e.Store.InTx(ctx, func(tx store.Tx) error { return tx.RemoveSite(ctx, origin) })
 }
 
 // AddSequence begins a sequence, as a draft in the workspace's working hours.
@@ -261,7 +261,7 @@ func (e *Engine) AddSequence(ctx context.Context, name string) (id int64, err er
 	plan, w := sequence.NewPlan(), e.Workspace()
 	plan.Hours = calendar.OfficeHours(w.From, w.To)
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {
-		id, err = store.AddSequence(ctx, tx, name, plan, e.Now())
+		id, err = tx.AddSequence(ctx, name, plan, e.Now())
 		return err
 	})
 	return id, err

@@ -35,13 +35,13 @@ func TestKilledWorkersNeverSendTwice(t *testing.T) {
 		for day := range draft.Plan.V.Hours.Days {
 			draft.Plan.V.Hours.Days[day] = append(draft.Plan.V.Hours.Days[day][:0], anyHour)
 		}
-		_, err = store.SaveDraft(w.ctx, tx, w.seq, draft.N, draft.Plan.V, "any hour", clock.Now())
+		_, err = tx.SaveDraft(w.ctx, w.seq, draft.N, draft.Plan.V, "any hour", clock.Now())
 		return err
 	})
 	w.must(w.s.SetEntry(w.ctx, w.seq, store.Entry{Rule: ruleOf("NO")}, clock.Now()))
 	w.tx(func(tx store.Tx) error {
 		for n := range people {
-			if _, _, err := store.MeetPerson(w.ctx, tx, store.NewPerson{First: "Ana", Email: fmt.Sprintf("p%d@fjord.example", n), Country: "NO"}, clock.Now()); err != nil {
+			if _, _, err := tx.MeetPerson(w.ctx, store.NewPerson{First: "Ana", Email: fmt.Sprintf("p%d@fjord.example", n), Country: "NO"}, clock.Now()); err != nil {
 				return err
 			}
 		}

@@ -122,19 +122,19 @@ func (e *Engine) Launch(ctx context.Context, id, user int64, move bool) error {
 				ids = append(ids, part.ID)
 			}
 		}
-		if v.Messages.V, err = store.MessageVersions(ctx, tx, ids); err != nil {
+		if v.Messages.V, err = tx.MessageVersions(ctx, ids); err != nil {
 			return err
 		}
-		version, err := store.AddVersion(ctx, tx, v, user)
+		version, err := tx.AddVersion(ctx, v, user)
 		if err != nil {
 			return err
 		}
 		if move {
-			if _, err := store.MoveEnrolments(ctx, tx, id, version, steps, now); err != nil {
+			if _, err := tx.MoveEnrolments(ctx, id, version, steps, now); err != nil {
 				return err
 			}
 		}
-		return store.Notify(ctx, tx, topic("sequence", id))
+		return tx.Notify(ctx, topic("sequence", id))
 	})
 	if err == nil {
 		e.Nudge()
@@ -160,10 +160,10 @@ func (e *Engine) Resume(ctx context.Context, id int64) error {
 // each stands. It answers how many, and a number by which to take it back.
 func (e *Engine) HoldAll(ctx context.Context, user int64) (id, n int64, err error) {
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {
-		if id, n, err = store.HoldEverything(ctx, tx, user, e.Now()); err != nil {
+		if id, n, err = tx.HoldEverything(ctx, user, e.Now()); err != nil {
 			return err
 		}
-		return store.Notify(ctx, tx, "signal")
+		return tx.Notify(ctx, "signal")
 	})
 	return id, n, err
 }
@@ -172,10 +172,10 @@ func (e *Engine) HoldAll(ctx context.Context, user int64) (id, n int64, err erro
 // decided about since. The second time it answers store.ErrOver.
 func (e *Engine) TakeBackHold(ctx context.Context, id int64) (n int64, err error) {
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {
-		if n, err = store.TakeBackHold(ctx, tx, id, e.Now()); err != nil {
+		if n, err = tx.TakeBackHold(ctx, id, e.Now()); err != nil {
 			return err
 		}
-		return store.Notify(ctx, tx, "signal")
+		return tx.Notify(ctx, "signal")
 	})
 	e.Nudge()
 	return n, err
@@ -237,7 +237,7 @@ func (e *Engine) CopySequence(ctx context.Context, id int64) (made int64, err er
 		return 0, err
 	}
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {
-		made, err = store.AddSequence(ctx, tx, person.Name("Copy of "+q.Name), draft.Plan.V, e.Now())
+		made, err = tx.AddSequence(ctx, person.Name("Copy of "+q.Name), draft.Plan.V, e.Now())
 		return err
 	})
 	if err != nil {
@@ -250,10 +250,10 @@ func (e *Engine) CopySequence(ctx context.Context, id int64) (made int64, err er
 // on the way leaves. It answers how many did.
 func (e *Engine) EndSequence(ctx context.Context, id int64) (n int64, err error) {
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {
-		if n, err = store.EndSequence(ctx, tx, id, sequence.Over, e.Now()); err != nil {
+		if n, err = tx.EndSequence(ctx, id, sequence.Over, e.Now()); err != nil {
 			return err
 		}
-		return store.Notify(ctx, tx, topic("sequence", id), "desk")
+		return tx.Notify(ctx, topic("sequence", id), "desk")
 	})
 	return n, err
 }
@@ -266,7 +266,7 @@ func (e *Engine) RemoveSequence(ctx context.Context, id int64, back bool) error 
 	if back {
 		at = nil
 	}
-	return e.Store.InTx(ctx, func(tx store.Tx) error { return store.RemoveSequence(ctx, tx, id, at) })
+	return e.Store.InTx(ctx, func(tx store.Tx) error { return tx.RemoveSequence(ctx, id, at) })
 }
 
 func (e *Engine) setState(ctx context.Context, id int64, from, to string) error {
@@ -286,11 +286,11 @@ const enterPerTurn = 2000
 func (e *Engine) EnterByRules(ctx context.Context) (int64, error) {
 	var entered int64
 	err := e.Store.InTx(ctx, func(tx store.Tx) error {
-		ok, err := store.LockEntry(ctx, tx)
+		ok, err := tx.LockEntry(ctx)
 		if err != nil || !ok {
 			return err
 		}
-		list, err := store.EnteredByRule(ctx, tx)
+		list, err := tx.EnteredByRule(ctx)
 		if err != nil {
 			return err
 		}
@@ -303,19 +303,19 @@ func (e *Engine) EnterByRules(ctx context.Context) (int64, error) {
 			if slices.Contains(waiting, q.Sequence) {
 				continue
 			}
-			people, err := store.PeopleFor(ctx, tx, q.Entry.V.Rule, &q, now, enterPerTurn)
+			people, err := tx.PeopleFor(ctx, q.Entry.V.Rule, &q, now, enterPerTurn)
 			if err != nil {
 				return err
 			}
 			if len(people) == 0 {
 				continue
 			}
-			n, err := store.Enrol(ctx, tx, &q, people, now)
+			n, err := tx.Enrol(ctx, &q, people, now)
 			if err != nil {
 				return err
 			}
 			entered += n
-			if err := store.Notify(ctx, tx, topic("sequence", q.Sequence)); err != nil {
+			if err := tx.Notify(ctx, topic("sequence", q.Sequence)); err != nil {
 				return err
 			}
 		}

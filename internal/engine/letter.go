@@ -142,7 +142,7 @@ func (l *letters) gatherThreads(ctx context.Context, list []store.Outgoing) erro
 		return nil
 	}
 	return l.e.Store.InTx(ctx, func(tx store.Tx) error {
-		sent, err := store.SentInWays(ctx, tx, ways)
+		sent, err := tx.SentInWays(ctx, ways)
 		if err != nil {
 			return err
 		}
@@ -220,20 +220,20 @@ func (e *Engine) gatherLetters(ctx context.Context, people, messages []int64, ne
 		l.users[u.ID] = u
 	}
 	return l, e.Store.InTx(ctx, func(tx store.Tx) error {
-		if l.people, err = store.PeopleByID(ctx, tx, people); err != nil {
+		if l.people, err = tx.PeopleByID(ctx, people); err != nil {
 			return err
 		}
-		if l.edits, err = store.PersonalEdits(ctx, tx, messages, people); err != nil || !need.records {
+		if l.edits, err = tx.PersonalEdits(ctx, messages, people); err != nil || !need.records {
 			return err
 		}
-		if l.records, err = store.Records(ctx, tx, people); err != nil || !need.signals {
+		if l.records, err = tx.Records(ctx, people); err != nil || !need.signals {
 			return err
 		}
 		var since []store.Since
 		for _, p := range people {
 			since = append(since, store.Since{Person: p})
 		}
-		l.signals, err = store.SignalsSince(ctx, tx, unique(since))
+		l.signals, err = tx.SignalsSince(ctx, unique(since))
 		return err
 	})
 }

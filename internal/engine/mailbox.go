@@ -27,7 +27,7 @@ func (e *Engine) allot(ctx context.Context, list []store.Outgoing) ([]store.Outg
 	var now []store.Outgoing
 	err := e.Store.InTx(ctx, func(tx store.Tx) error {
 		now = now[:0]
-		boxes, err := store.LockMailboxes(ctx, tx, users)
+		boxes, err := tx.LockMailboxes(ctx, users)
 		if err != nil {
 			return err
 		}
@@ -56,11 +56,11 @@ func (e *Engine) allot(ctx context.Context, list []store.Outgoing) ([]store.Outg
 					later, at = append(later, o.ID), append(at, when[i])
 				}
 			}
-			if err := store.KeepUsed(ctx, tx, user, used); err != nil {
+			if err := tx.KeepUsed(ctx, user, used); err != nil {
 				return err
 			}
 		}
-		return store.PutOffEmails(ctx, tx, later, at)
+		return tx.PutOffEmails(ctx, later, at)
 	})
 	return now, err
 }
@@ -77,7 +77,7 @@ func (e *Engine) SetMailbox(ctx context.Context, user int64, b mailbox.Box) erro
 	if b.Begin == 0 {
 		b.Began = time.Time{}
 	}
-	return e.Store.InTx(ctx, func(tx store.Tx) error { return store.SetMailbox(ctx, tx, user, b) })
+	return e.Store.InTx(ctx, func(tx store.Tx) error { return tx.SetMailbox(ctx, user, b) })
 }
 
 // ErrNoSeal is answered where there is no key to keep passwords with.
@@ -90,7 +90,7 @@ func (e *Engine) Reseal(ctx context.Context) (n int, err error) {
 		return 0, nil
 	}
 	return n, e.Store.InTx(ctx, func(tx store.Tx) error {
-		list, err := store.LockMailAccounts(ctx, tx)
+		list, err := tx.LockMailAccounts(ctx)
 		if err != nil {
 			return err
 		}
@@ -101,7 +101,7 @@ func (e *Engine) Reseal(ctx context.Context) (n int, err error) {
 			}
 			n++
 			a.Secret = fresh
-			if err := store.SetMailAccount(ctx, tx, a); err != nil {
+			if err := tx.SetMailAccount(ctx, a); err != nil {
 				return err
 			}
 		}
@@ -156,7 +156,7 @@ func (e *Engine) SetMailAccount(ctx context.Context, user int64, server, login, 
 	} else {
 		a.Login = ""
 	}
-	return e.Store.InTx(ctx, func(tx store.Tx) error { return store.SetMailAccount(ctx, tx, a) })
+	return e.Store.InTx(ctx, func(tx store.Tx) error { return tx.SetMailAccount(ctx, a) })
 }
 
 // mailPorts are those on which mail servers listen (RFC 5321, 6409, 8314; 2525

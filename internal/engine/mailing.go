@@ -137,7 +137,7 @@ func nextWorkingDay(d string) string {
 func (e *Engine) eachCandidate(ctx context.Context, m *store.Mailing, f func([]store.Candidate) error) error {
 	return e.Store.InTx(ctx, func(tx store.Tx) error {
 		for after := int64(0); ; {
-			list, err := store.Candidates(ctx, tx, m, after, e.Now(), mailingChunk)
+			list, err := tx.Candidates(ctx, m, after, e.Now(), mailingChunk)
 			if err != nil || len(list) == 0 {
 				return err
 			}
@@ -227,7 +227,7 @@ func (e *Engine) SaveMailing(ctx context.Context, m store.Mailing, user int64) (
 		return 0, err
 	}
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {
-		id, err = store.SaveMailing(ctx, tx, m, user, e.Now())
+		id, err = tx.SaveMailing(ctx, m, user, e.Now())
 		return err
 	})
 	return id, err
@@ -248,10 +248,10 @@ func (e *Engine) LaunchMailing(ctx context.Context, id int64) error {
 		return err
 	}
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {
-		if err := store.LaunchMailing(ctx, tx, id, e.Now()); err != nil {
+		if err := tx.LaunchMailing(ctx, id, e.Now()); err != nil {
 			return err
 		}
-		return store.Notify(ctx, tx, topic("mailing", id))
+		return tx.Notify(ctx, topic("mailing", id))
 	})
 	if err == nil {
 		e.Nudge()
@@ -269,11 +269,11 @@ const settleFor = time.Minute
 func (e *Engine) FillMailings(ctx context.Context) (did bool, err error) {
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {
 		did = false
-		uncounted, err := store.Uncounted(ctx, tx)
+		uncounted, err := tx.Uncounted(ctx)
 		if err != nil {
 			return err
 		}
-		m, err := store.FillingMailing(ctx, tx, uncounted)
+		m, err := tx.FillingMailing(ctx, uncounted)
 		if store.IsNotFound(err) {
 			return nil
 		}
@@ -284,12 +284,12 @@ func (e *Engine) FillMailings(ctx context.Context) (did bool, err error) {
 		// Whoever was imported or changed before the launch has been asked about by then; where people change all the
 		// time, that is not waited for without end.
 		if m.FilledTo == 0 && m.Launched != nil && now.Sub(*m.Launched) < settleFor {
-			if behind, err := store.StaleNow(ctx, tx, now); err != nil || behind {
+			if behind, err := tx.StaleNow(ctx, now); err != nil || behind {
 				return err
 			}
 		}
 		did = true
-		list, err := store.Candidates(ctx, tx, &m, m.FilledTo, now, mailingChunk)
+		list, err := tx.Candidates(ctx, &m, m.FilledTo, now, mailingChunk)
 		if err != nil {
 			return err
 		}
@@ -301,10 +301,10 @@ func (e *Engine) FillMailings(ctx context.Context) (did bool, err error) {
 		if len(list) > 0 {
 			last = list[len(list)-1].ID
 		}
-		if err := store.FillMailing(ctx, tx, &m, written, last, len(list) < mailingChunk, now); err != nil {
+		if err := tx.FillMailing(ctx, &m, written, last, len(list) < mailingChunk, now); err != nil {
 			return err
 		}
-		return store.Notify(ctx, tx, topic("mailing", m.ID))
+		return tx.Notify(ctx, topic("mailing", m.ID))
 	})
 	if did {
 		e.Nudge()
@@ -323,10 +323,10 @@ func (e *Engine) HoldMailing(ctx context.Context, id int64, hold bool) error {
 
 func (e *Engine) mailingState(ctx context.Context, id int64, from []string, to string) error {
 	err := e.Store.InTx(ctx, func(tx store.Tx) error {
-		if err := store.SetMailingState(ctx, tx, id, from, to); err != nil {
+		if err := tx.SetMailingState(ctx, id, from, to); err != nil {
 			return err
 		}
-		return store.Notify(ctx, tx, topic("mailing", id))
+		return tx.Notify(ctx, topic("mailing", id))
 	})
 	if err == nil {
 		e.Nudge()
@@ -337,13 +337,13 @@ func (e *Engine) mailingState(ctx context.Context, id int64, from []string, to s
 // StopMailing takes back what has not gone out, for good.
 func (e *Engine) StopMailing(ctx context.Context, id int64) (n int64, err error) {
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {
-		if err := store.SetMailingState(ctx, tx, id, []string{"filling", "sending", "held"}, "stopped"); err != nil {
+		if err := tx.SetMailingState(ctx, id, []string{"filling", "sending", "held"}, "stopped"); err != nil {
 			return err
 		}
-		if n, err = store.WithdrawMailing(ctx, tx, id, "the email was stopped", e.Now()); err != nil {
+		if n, err = tx.WithdrawMailing(ctx, id, "the email was stopped", e.Now()); err != nil {
 			return err
 		}
-		return store.Notify(ctx, tx, topic("mailing", id))
+		return tx.Notify(ctx, topic("mailing", id))
 	})
 	return n, err
 }
@@ -372,7 +372,7 @@ func (e *Engine) pressed(ctx context.Context, m *store.Mailing, link int, reader
 func (e *Engine) CleanBounced(ctx context.Context, id, user int64) (int64, error) {
 	var all []int64
 	err := e.Store.InTx(ctx, func(tx store.Tx) (err error) {
-		all, err = store.AllIDs(ctx, tx, store.PeopleQuery{Behind: store.Behind{Of: "email", ID: id, Which: "bounced"}, Now: e.Now()})
+		all, err = tx.AllIDs(ctx, store.PeopleQuery{Behind: store.Behind{Of: "email", ID: id, Which: "bounced"}, Now: e.Now()})
 		return err
 	})
 	if err != nil {

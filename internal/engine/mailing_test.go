@@ -36,7 +36,7 @@ func (w *world) newsletter(f func(*store.Mailing)) store.Mailing {
 	w.tx(func(tx store.Tx) error {
 		var err error
 		doc := message.Simple("News for {{ person.first_name | default: \"you\" }}", `<p>One <a href="/p/alarms">page</a>, <a href="https://karang.example/b">another</a></p>`)
-		msg, err = store.SaveMessage(w.ctx, tx, store.Message{Name: "News", Doc: store.JSON[message.Document]{V: doc}, SenderID: &w.marketer}, w.marketer, w.clock.Now())
+		msg, err = tx.SaveMessage(w.ctx, store.Message{Name: "News", Doc: store.JSON[message.Document]{V: doc}, SenderID: &w.marketer}, w.marketer, w.clock.Now())
 		return err
 	})
 	aud := w.audience("Norway", rule.FieldIs(person.Country, "NO"))
@@ -62,7 +62,7 @@ func (w *world) agrees(id int64, yes bool) {
 // behind lists the people behind a figure of a one-off email.
 func (w *world) behind(id int64, which string) (out []int64, err error) {
 	w.tx(func(tx store.Tx) error {
-		out, err = store.AllIDs(w.ctx, tx, store.PeopleQuery{Behind: store.Behind{Of: "email", ID: id, Which: which}, Now: w.clock.Now()})
+		out, err = tx.AllIDs(w.ctx, store.PeopleQuery{Behind: store.Behind{Of: "email", ID: id, Which: which}, Now: w.clock.Now()})
 		return nil
 	})
 	return out, err
@@ -298,13 +298,13 @@ func TestWhatKeepsAOneOffEmailBack(t *testing.T) {
 	var draft int64
 	w.tx(func(tx store.Tx) error {
 		var err error
-		draft, err = store.AddMessage(w.ctx, tx, store.Message{Name: "D", Doc: store.JSON[message.Document]{V: message.Simple("s", "x")}}, w.marketer, day0)
+		draft, err = tx.AddMessage(w.ctx, store.Message{Name: "D", Doc: store.JSON[message.Document]{V: message.Simple("s", "x")}}, w.marketer, day0)
 		return err
 	})
 	var broken int64
 	w.tx(func(tx store.Tx) error {
 		var err error
-		broken, err = store.SaveMessage(w.ctx, tx, store.Message{Name: "B", SenderID: &w.marketer, Doc: store.JSON[message.Document]{V: message.Simple("s", `<a href="/p/gone">x</a>`)}}, w.marketer, day0)
+		broken, err = tx.SaveMessage(w.ctx, store.Message{Name: "B", SenderID: &w.marketer, Doc: store.JSON[message.Document]{V: message.Simple("s", `<a href="/p/gone">x</a>`)}}, w.marketer, day0)
 		return err
 	})
 	for want, f := range map[string]func(*store.Mailing){
@@ -335,7 +335,7 @@ func TestProgramsGiveThemselvesAway(t *testing.T) {
 	w.tx(func(tx store.Tx) error {
 		var err error
 		doc := message.Simple("Three", `<p><a href="https://a.example/1">a</a> <a href="https://a.example/2">b</a> <a href="https://a.example/3">c</a></p>`)
-		msg, err = store.SaveMessage(w.ctx, tx, store.Message{Name: "T", Doc: store.JSON[message.Document]{V: doc}, SenderID: &w.marketer}, w.marketer, day0)
+		msg, err = tx.SaveMessage(w.ctx, store.Message{Name: "T", Doc: store.JSON[message.Document]{V: doc}, SenderID: &w.marketer}, w.marketer, day0)
 		return err
 	})
 	m := w.newsletter(func(m *store.Mailing) { m.Message = &msg })
@@ -491,7 +491,7 @@ func TestAttachments(t *testing.T) {
 	w.tx(func(tx store.Tx) (err error) {
 		doc := message.Simple("{{ campaign.name }}: {{ shelf.item_1 }}", `<p>On {{ event.day }} at {{ event.time }}, {{ event.place | default: "online" }}: {{ event.title }}.</p>`)
 		doc.Invite = &message.Invite{Title: "Clinic", Start: time.Date(2026, 5, 12, 12, 0, 0, 0, time.UTC), Minutes: 45}
-		msg, err = store.SaveMessage(w.ctx, tx, store.Message{Name: "Table", Doc: store.JSON[message.Document]{V: doc}, SenderID: &w.marketer}, w.marketer, day0)
+		msg, err = tx.SaveMessage(w.ctx, store.Message{Name: "Table", Doc: store.JSON[message.Document]{V: doc}, SenderID: &w.marketer}, w.marketer, day0)
 		return err
 	})
 	w.must(w.e.Attach(w.ctx, msg, w.marketer, i.ID))

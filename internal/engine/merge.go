@@ -74,11 +74,11 @@ func (e *Engine) Merge(ctx context.Context, keep, gone int64, set person.Values,
 	}
 	var batch int64
 	err := e.Store.InTx(ctx, func(tx store.Tx) error {
-		cat, err := store.CatalogueIn(ctx, tx)
+		cat, err := tx.Catalogue(ctx)
 		if err != nil {
 			return err
 		}
-		people, err := store.PeopleByID(ctx, tx, []int64{keep, gone})
+		people, err := tx.PeopleByID(ctx, []int64{keep, gone})
 		if err != nil {
 			return err
 		}
@@ -101,25 +101,25 @@ func (e *Engine) Merge(ctx context.Context, keep, gone int64, set person.Values,
 		}
 		title := person.Full(b.First, b.Last, b.Email) + " into " + person.Full(a.First, a.Last, a.Email)
 		now := e.Now()
-		if batch, err = store.AddBatch(ctx, tx, store.Batch{Kind: "merge", Title: title, State: "done", Total: 1, By: &user}, now); err != nil {
+		if batch, err = tx.AddBatch(ctx, store.Batch{Kind: "merge", Title: title, State: "done", Total: 1, By: &user}, now); err != nil {
 			return err
 		}
-		m, err := store.Merge(ctx, tx, keep, gone, final, store.Author{User: user, How: "merged", Batch: batch, At: now})
+		m, err := tx.Merge(ctx, keep, gone, final, store.Author{User: user, How: "merged", Batch: batch, At: now})
 		if err != nil {
 			return err
 		}
-		done, err := store.BatchIn(ctx, tx, batch)
+		done, err := tx.LockBatch(ctx, batch)
 		if err != nil {
 			return err
 		}
 		done.Detail.V.Merge, done.Done, done.Ended = &m, 1, &now
-		if err := store.SetBatch(ctx, tx, &done); err != nil {
+		if err := tx.SetBatch(ctx, &done); err != nil {
 			return err
 		}
-		if err := store.Wake(ctx, tx, []int64{keep}, now); err != nil {
+		if err := tx.Wake(ctx, []int64{keep}, now); err != nil {
 			return err
 		}
-		return store.Notify(ctx, tx, "person", "desk")
+		return tx.Notify(ctx, "person", "desk")
 	})
 	if err == nil {
 		e.Nudge()

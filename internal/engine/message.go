@@ -20,7 +20,7 @@ func (e *Engine) NewMessage(ctx context.Context, name string, doc message.Docume
 	}
 	m := store.Message{Name: name, Doc: store.JSON[message.Document]{V: doc}, FromOwner: fromOwner, SenderID: &user}
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {
-		id, err = store.AddMessage(ctx, tx, m, user, e.Now())
+		id, err = tx.AddMessage(ctx, m, user, e.Now())
 		return err
 	})
 	return id, err
@@ -42,7 +42,7 @@ func (e *Engine) CopyMessage(ctx context.Context, id, user int64) (int64, error)
 // EditMessage changes the draft of a message, as one step that can be undone.
 func (e *Engine) EditMessage(ctx context.Context, id, user int64, what string, f func(*store.MessageDraft) error) error {
 	return e.Store.InTx(ctx, func(tx store.Tx) error {
-		return store.EditMessage(ctx, tx, id, user, what, e.Now(), f)
+		return tx.EditMessage(ctx, id, user, what, e.Now(), f)
 	})
 }
 
@@ -50,7 +50,7 @@ func (e *Engine) EditMessage(ctx context.Context, id, user int64, what string, f
 // there is none.
 func (e *Engine) MoveMessageDraft(ctx context.Context, id int64, by int) (ok bool, err error) {
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {
-		ok, err = store.MoveMessageDraft(ctx, tx, id, by)
+		ok, err = tx.MoveMessageDraft(ctx, id, by)
 		return err
 	})
 	return ok, err
@@ -79,7 +79,7 @@ func (e *Engine) KeepMessage(ctx context.Context, id, user int64) error {
 	}
 	m.Doc, m.FromOwner, m.SenderID = d.Doc, d.FromOwner, d.SenderID
 	return e.Store.InTx(ctx, func(tx store.Tx) error {
-		_, err := store.SaveMessage(ctx, tx, m, user, e.Now())
+		_, err := tx.SaveMessage(ctx, m, user, e.Now())
 		return err
 	})
 }
@@ -103,7 +103,7 @@ func (e *Engine) RemoveMessage(ctx context.Context, id int64, back bool) error {
 	if back {
 		at = nil
 	}
-	return e.Store.InTx(ctx, func(tx store.Tx) error { return store.RemoveMessage(ctx, tx, id, at) })
+	return e.Store.InTx(ctx, func(tx store.Tx) error { return tx.RemoveMessage(ctx, id, at) })
 }
 
 // UseGroups has the draft of a message use some groups of readers, in this
@@ -142,7 +142,7 @@ func (e *Engine) SaveReaderGroup(ctx context.Context, g store.ReaderGroup) (id i
 		return 0, ErrNoName
 	}
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {
-		cat, err := store.CatalogueIn(ctx, tx)
+		cat, err := tx.Catalogue(ctx)
 		if err != nil {
 			return err
 		}
@@ -152,7 +152,7 @@ func (e *Engine) SaveReaderGroup(ctx context.Context, g store.ReaderGroup) (id i
 		if err := g.Rule.V.Check(cat); err != nil {
 			return err
 		}
-		id, err = store.SaveReaderGroup(ctx, tx, g)
+		id, err = tx.SaveReaderGroup(ctx, g)
 		return err
 	})
 	return id, err
@@ -227,7 +227,7 @@ func (e *Engine) EditForOne(ctx context.Context, id, reader, user int64, edit *m
 		}
 	}
 	return e.Store.InTx(ctx, func(tx store.Tx) error {
-		return store.SetPersonalEdit(ctx, tx, id, reader, user, edit, e.Now())
+		return tx.SetPersonalEdit(ctx, id, reader, user, edit, e.Now())
 	})
 }
 

@@ -56,15 +56,15 @@ func TestTheDatabaseGoesAwayWhileALetterIsSent(t *testing.T) {
 	})
 	w.launch()
 	w.tx(func(tx store.Tx) error {
-		id, _, err := store.MeetPerson(w.ctx, tx, store.NewPerson{First: "Ana", Email: "ana@fjord.example"}, day0)
+		id, _, err := tx.MeetPerson(w.ctx, store.NewPerson{First: "Ana", Email: "ana@fjord.example"}, day0)
 		if err != nil {
 			return err
 		}
-		q, err := store.RunningSequence(w.ctx, tx, w.seq)
+		q, err := tx.RunningSequence(w.ctx, w.seq)
 		if err != nil {
 			return err
 		}
-		_, err = store.Enrol(w.ctx, tx, &q, []int64{id}, day0)
+		_, err = tx.Enrol(w.ctx, &q, []int64{id}, day0)
 		return err
 	})
 	_, _, err := w.e.AdvanceBatch(w.ctx, 10)

@@ -60,7 +60,7 @@ func (e *Engine) Browser(ctx context.Context, token, visitor string) (Browser, e
 	who, answer := e.readToken(token)
 	if who != 0 {
 		err := e.Store.InTx(ctx, func(tx store.Tx) error {
-			list, err := store.PeopleByID(ctx, tx, []int64{who})
+			list, err := tx.PeopleByID(ctx, []int64{who})
 			if p := list[who]; p != nil && p.Erased == nil {
 				b = Browser{Person: who, Proven: true, Known: page.Known(p.Values())}
 			}
@@ -141,12 +141,12 @@ func (e *Engine) FormFilled(ctx context.Context, p store.Page, f Filled) (id int
 			source = "page " + p.Slug
 		}
 		var err error
-		if id, _, err = store.MeetPerson(ctx, tx, store.NewPerson{First: v[person.FirstName], Last: v[person.LastName], Email: v[person.EmailField], Company: v[person.Company],
+		if id, _, err = tx.MeetPerson(ctx, store.NewPerson{First: v[person.FirstName], Last: v[person.LastName], Email: v[person.EmailField], Company: v[person.Company],
 			Domain: person.CompanyDomain(v[person.EmailField]), Country: v[person.Country], City: v[person.City], Source: source}, now); err != nil {
 			return err
 		}
 		// Somebody who was erased and comes back by themselves may be kept again.
-		if err := store.ForgetNeverAgain(ctx, tx, e.hashed(v[person.EmailField])); err != nil {
+		if err := tx.ForgetNeverAgain(ctx, e.hashed(v[person.EmailField])); err != nil {
 			return err
 		}
 		theirs := f.Browser.Proven && f.Browser.Person == id
@@ -168,7 +168,7 @@ func (e *Engine) FormFilled(ctx context.Context, p store.Page, f Filled) (id int
 		}
 		var list []store.Signal
 		if visit := e.pageVisit(p.ID, f.Visit); visit != 0 {
-			at, err := store.FinishVisit(ctx, tx, p.ID, visit, now)
+			at, err := tx.FinishVisit(ctx, p.ID, visit, now)
 			switch {
 			case store.IsNotFound(err): // the same view again
 			case err != nil:
@@ -181,14 +181,14 @@ func (e *Engine) FormFilled(ctx context.Context, p store.Page, f Filled) (id int
 			}
 		}
 		list = append(list, pageSignal(id, p, signal.Form, p.Title, now))
-		if a.ID, err = store.AddAnswer(ctx, tx, a); err != nil {
+		if a.ID, err = tx.AddAnswer(ctx, a); err != nil {
 			return err
 		}
 		if token = ""; !theirs && a.Chain == 0 {
 			token = e.claimToken(a.ID)
 		}
 		if form.Message != 0 {
-			if _, err := store.MailAnswer(ctx, tx, a.ID, id, p.ID, form.Message, askedAgain, now); err != nil {
+			if _, err := tx.MailAnswer(ctx, a.ID, id, p.ID, form.Message, askedAgain, now); err != nil {
 				return err
 			}
 		}
@@ -209,7 +209,7 @@ func (e *Engine) FormFilled(ctx context.Context, p store.Page, f Filled) (id int
 // answered keeps on a record what its person answered. Where they come from is
 // kept once, by the first form that tells.
 func (e *Engine) answered(ctx context.Context, tx store.Tx, id int64, a page.Answers, theirs bool, how string) error {
-	people, err := store.PeopleByID(ctx, tx, []int64{id})
+	people, err := tx.PeopleByID(ctx, []int64{id})
 	if err != nil || people[id] == nil {
 		return err
 	}
@@ -241,7 +241,7 @@ func (e *Engine) answered(ctx context.Context, tx store.Tx, id int64, a page.Ans
 // pressed a link in what came there. What waited for that is done.
 func (e *Engine) Prove(ctx context.Context, answer int64) error {
 	return e.Store.InTx(ctx, func(tx store.Tx) error {
-		list, err := store.ProveAnswers(ctx, tx, answer, e.Now())
+		list, err := tx.ProveAnswers(ctx, answer, e.Now())
 		if err != nil {
 			return err
 		}
@@ -264,7 +264,7 @@ func (e *Engine) follow(ctx context.Context, tx store.Tx, a store.Answer, proven
 		for _, c := range a.Consents.V {
 			purposes = append(purposes, c.Purpose)
 		}
-		if _, err := store.OptInAgain(ctx, tx, a.Person, purposes, store.Author{How: how, At: e.Now()}); err != nil {
+		if _, err := tx.OptInAgain(ctx, a.Person, purposes, store.Author{How: how, At: e.Now()}); err != nil {
 			return err
 		}
 	}
@@ -273,7 +273,7 @@ func (e *Engine) follow(ctx context.Context, tx store.Tx, a store.Answer, proven
 		if a.Proved != nil && a.Proved.After(a.At) {
 			ground += ", and pressed the link in the email that came"
 		}
-		if err := store.SetConsent(ctx, tx, c.Purpose, a.Person, true, ground, store.Author{How: how, At: e.Now()}); err != nil {
+		if err := tx.SetConsent(ctx, c.Purpose, a.Person, true, ground, store.Author{How: how, At: e.Now()}); err != nil {
 			return err
 		}
 	}
@@ -284,7 +284,7 @@ func (e *Engine) follow(ctx context.Context, tx store.Tx, a store.Answer, proven
 	if err := e.doFor(ctx, tx, acts, a.Person, how); err != nil {
 		return err
 	}
-	entries, err := store.EnteredByPage(ctx, tx, a.Page)
+	entries, err := tx.EnteredByPage(ctx, a.Page)
 	if err != nil {
 		return err
 	}
@@ -305,7 +305,7 @@ func (e *Engine) NewPage(ctx context.Context, title string, user int64) (id int6
 	p.Doc.V = page.New(title, "", "Send it to me").WithLadder(person.Title, person.Country, person.PhoneField)
 	for try := range 50 {
 		err = e.Store.InTx(ctx, func(tx store.Tx) error {
-			id, err = store.SavePage(ctx, tx, p, nil, e.Now())
+			id, err = tx.SavePage(ctx, p, nil, e.Now())
 			return err
 		})
 		if !errors.Is(err, store.ErrTaken) {
@@ -351,21 +351,21 @@ func (e *Engine) SavePage(ctx context.Context, p store.Page, data []byte, sniffe
 		p.FileName = shelf.SafeName(p.FileName)
 	}
 	return e.Store.InTx(ctx, func(tx store.Tx) error {
-		_, err := store.SavePage(ctx, tx, p, data, e.Now())
+		_, err := tx.SavePage(ctx, p, data, e.Now())
 		return err
 	})
 }
 
 // EditPage changes the draft of a page, as one step that can be undone.
 func (e *Engine) EditPage(ctx context.Context, id, user int64, what string, f func(*page.Document) error) error {
-	return e.Store.InTx(ctx, func(tx store.Tx) error { return store.EditPage(ctx, tx, id, user, what, e.Now(), f) })
+	return e.Store.InTx(ctx, func(tx store.Tx) error { return tx.EditPage(ctx, id, user, what, e.Now(), f) })
 }
 
 // MovePageDraft undoes (−1) or redoes (1) a step of a draft; false where there
 // is none.
 func (e *Engine) MovePageDraft(ctx context.Context, id int64, by int) (ok bool, err error) {
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {
-		ok, err = store.MovePageDraft(ctx, tx, id, by)
+		ok, err = tx.MovePageDraft(ctx, id, by)
 		return err
 	})
 	return ok, err
@@ -456,7 +456,7 @@ func (e *Engine) PublishPage(ctx context.Context, id int64) error {
 	if len(faults) > 0 {
 		return faults[0]
 	}
-	return e.Store.InTx(ctx, func(tx store.Tx) error { return store.PublishPage(ctx, tx, id, d.Doc.V, e.Now()) })
+	return e.Store.InTx(ctx, func(tx store.Tx) error { return tx.PublishPage(ctx, id, d.Doc.V, e.Now()) })
 }
 
 // RemovePage takes a page that no running sequence is entered by away from
@@ -473,5 +473,5 @@ func (e *Engine) RemovePage(ctx context.Context, id int64, back bool) error {
 	} else if len(use) > 0 {
 		return plainly.New("the sequence “" + use[0].Name + "” is entered by its form: change that first")
 	}
-	return e.Store.InTx(ctx, func(tx store.Tx) error { return store.RemovePage(ctx, tx, id, at) })
+	return e.Store.InTx(ctx, func(tx store.Tx) error { return tx.RemovePage(ctx, id, at) })
 }

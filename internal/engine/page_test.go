@@ -29,7 +29,7 @@ func (w *world) clinic(proved bool, acts ...act.Act) store.Page {
 	w.t.Helper()
 	var msg int64
 	w.tx(func(tx store.Tx) (err error) {
-		msg, err = store.SaveMessage(w.ctx, tx, store.Message{Name: "Your place", Doc: store.JSON[message.Document]{V: message.Simple("Your place, {{ person.first_name | default: \"reader\" }}", `<p>Press <a href="/p/alarms">here</a>.</p>`)}, SenderID: &w.marketer}, w.marketer, day0)
+		msg, err = tx.SaveMessage(w.ctx, store.Message{Name: "Your place", Doc: store.JSON[message.Document]{V: message.Simple("Your place, {{ person.first_name | default: \"reader\" }}", `<p>Press <a href="/p/alarms">here</a>.</p>`)}, SenderID: &w.marketer}, w.marketer, day0)
 		return err
 	})
 	doc := page.New("Clinic", "<p>Come.</p>", "Keep me a place").WithLadder(person.Title, person.Country)
@@ -129,7 +129,7 @@ func TestAnAddressProvesItself(t *testing.T) {
 	}
 	// She asks again on the same day, from another browser: no second email, and the link of the first one proves this too.
 	a.Consents = []page.Given{{Purpose: 2, Words: "And by telephone."}}
-	w.tx(func(tx store.Tx) error { _, err := store.AddPurpose(w.ctx, tx, "Telephone"); return err })
+	w.tx(func(tx store.Tx) error { _, err := tx.AddPurpose(w.ctx, "Telephone"); return err })
 	_, _, err = w.e.FormFilled(w.ctx, p, Filled{Answers: a})
 	w.must(err)
 	w.settle()
@@ -156,7 +156,7 @@ func TestAnAddressProvesItself(t *testing.T) {
 // to be them changes nothing.
 func TestAgreeingAnew(t *testing.T) {
 	w := newWorld(t, mailserver.Options{})
-	w.tx(func(tx store.Tx) error { _, err := store.AddPurpose(w.ctx, tx, "Telephone"); return err })
+	w.tx(func(tx store.Tx) error { _, err := tx.AddPurpose(w.ctx, "Telephone"); return err })
 	p := w.clinic(false)
 	open := w.newPage("open", page.New("Open", "<p>x</p>", "Send"))
 	a := answers("Ana", "Strand", "ana@fjord.example", "Fjord")

@@ -37,7 +37,7 @@ func (e *Engine) by(user int64, how string) store.Author {
 // Nothing is changed where one of them is wrong.
 func (e *Engine) ChangePerson(ctx context.Context, id int64, set person.Values, user int64) error {
 	return e.change(ctx, id, user, func(tx store.Tx, p *store.Person, now person.Values) (person.Values, error) {
-		cat, err := store.CatalogueIn(ctx, tx)
+		cat, err := tx.Catalogue(ctx)
 		if err != nil {
 			return nil, err
 		}
@@ -56,7 +56,7 @@ func (e *Engine) ChangePerson(ctx context.Context, id int64, set person.Values, 
 			}
 		}
 		if addr := out[person.EmailField]; addr != "" && addr != now[person.EmailField] {
-			who, err := store.LastMailSender(ctx, tx, addr)
+			who, err := tx.LastMailSender(ctx, addr)
 			if err == nil && who != id {
 				return nil, &FieldError{person.EmailField, "email", addr, plainly.New("another record has this address; merge the two instead")}
 			}
@@ -81,7 +81,7 @@ func (e *Engine) ChangePerson(ctx context.Context, id int64, set person.Values, 
 // change reads a person, asks what to set, sets it and does what follows.
 func (e *Engine) change(ctx context.Context, id, user int64, f func(store.Tx, *store.Person, person.Values) (person.Values, error)) error {
 	err := e.Store.InTx(ctx, func(tx store.Tx) error {
-		list, err := store.PeopleByID(ctx, tx, []int64{id})
+		list, err := tx.PeopleByID(ctx, []int64{id})
 		if err != nil {
 			return err
 		}
@@ -100,7 +100,7 @@ func (e *Engine) change(ctx context.Context, id, user int64, f func(store.Tx, *s
 				marks = append(marks, k)
 			}
 		}
-		have, err := store.Marks(ctx, tx, []int64{id}, marks)
+		have, err := tx.Marks(ctx, []int64{id}, marks)
 		if err != nil {
 			return err
 		}
@@ -118,7 +118,7 @@ func (e *Engine) change(ctx context.Context, id, user int64, f func(store.Tx, *s
 // applied makes edits and does what follows from them: scores that ask the
 // record are counted again, and whoever is on a sequence is looked at.
 func (e *Engine) applied(ctx context.Context, tx store.Tx, edits []store.Edit, a store.Author) error {
-	n, err := store.Change(ctx, tx, edits, a)
+	n, err := tx.Change(ctx, edits, a)
 	if err != nil || n == 0 {
 		return err
 	}
@@ -129,18 +129,18 @@ func (e *Engine) applied(ctx context.Context, tx store.Tx, edits []store.Edit, a
 	if err := e.recordsChanged(ctx, tx, ids, a.At); err != nil {
 		return err
 	}
-	return store.Notify(ctx, tx, "person")
+	return tx.Notify(ctx, "person")
 }
 
 func (e *Engine) recordsChanged(ctx context.Context, tx store.Tx, ids []int64, at time.Time) error {
-	m, err := store.ModelIn(ctx, tx)
+	m, err := tx.Model(ctx)
 	if err == nil && asksRecord(&m.Model) {
-		err = store.MarkStandings(ctx, tx, ids, at)
+		err = tx.MarkStandings(ctx, ids, at)
 	}
 	if err != nil && !store.IsNotFound(err) {
 		return err
 	}
-	return store.Wake(ctx, tx, ids, at)
+	return tx.Wake(ctx, ids, at)
 }
 
 // Mark sets or takes away a mark of a person: a tag, a consent, a place in a
@@ -161,7 +161,7 @@ func (e *Engine) TagPerson(ctx context.Context, id int64, name string, user int6
 		return ErrNoName
 	}
 	return e.change(ctx, id, user, func(tx store.Tx, _ *store.Person, _ person.Values) (person.Values, error) {
-		tag, err := store.TagNamed(ctx, tx, name, user, e.Now())
+		tag, err := tx.TagNamed(ctx, name, user, e.Now())
 		return person.Values{person.Mark(person.TagMark, tag): "yes"}, err
 	})
 }
@@ -174,7 +174,7 @@ func (e *Engine) AddContact(ctx context.Context, id int64, value string, user in
 			if err != nil {
 				return nil, err
 			}
-			who, err := store.LastMailSender(ctx, tx, addr)
+			who, err := tx.LastMailSender(ctx, addr)
 			switch {
 			case err == nil && who != id:
 				return nil, plainly.New("another record has this address; merge the two instead")
@@ -202,7 +202,7 @@ func (e *Engine) AddContact(ctx context.Context, id int64, value string, user in
 // UndoChange takes one change of a record back, where what it set still stands.
 func (e *Engine) UndoChange(ctx context.Context, personID, change, user int64) error {
 	err := e.Store.InTx(ctx, func(tx store.Tx) error {
-		h, err := store.OneChange(ctx, tx, change)
+		h, err := tx.OneChange(ctx, change)
 		if err != nil {
 			return err
 		}
@@ -236,11 +236,11 @@ func (e *Engine) revert(ctx context.Context, tx store.Tx, list []store.Changed, 
 			}
 		}
 	}
-	people, err := store.PeopleByID(ctx, tx, ids)
+	people, err := tx.PeopleByID(ctx, ids)
 	if err != nil {
 		return 0, 0, err
 	}
-	have, err := store.Marks(ctx, tx, ids, marks)
+	have, err := tx.Marks(ctx, ids, marks)
 	if err != nil {
 		return 0, 0, err
 	}
@@ -280,10 +280,10 @@ func (e *Engine) revert(ctx context.Context, tx store.Tx, list []store.Changed, 
 func (e *Engine) SetConsent(ctx context.Context, id, purpose int64, given bool, how, ground string, user int64) error {
 	err := e.Store.InTx(ctx, func(tx store.Tx) error {
 		a := e.by(user, how)
-		if err := store.SetConsent(ctx, tx, purpose, id, given, ground, a); err != nil {
+		if err := tx.SetConsent(ctx, purpose, id, given, ground, a); err != nil {
 			return err
 		}
-		return store.Notify(ctx, tx, "person")
+		return tx.Notify(ctx, "person")
 	})
 	if err == nil {
 		e.Nudge()
@@ -299,12 +299,12 @@ func (e *Engine) AddPerson(ctx context.Context, set person.Values, user int64) (
 	}
 	var id int64
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {
-		if _, err := store.LastMailSender(ctx, tx, addr); err == nil {
+		if _, err := tx.LastMailSender(ctx, addr); err == nil {
 			return &FieldError{person.EmailField, "email", addr, plainly.New("somebody has this address already")}
 		} else if !store.IsNotFound(err) {
 			return err
 		}
-		id, _, err = store.MeetPerson(ctx, tx, store.NewPerson{First: set[person.FirstName], Last: set[person.LastName], Email: addr,
+		id, _, err = tx.MeetPerson(ctx, store.NewPerson{First: set[person.FirstName], Last: set[person.LastName], Email: addr,
 			Company: person.Name(set[person.Company]), Domain: person.CompanyDomain(addr), Source: "by hand"}, e.Now())
 		return err
 	})
@@ -341,10 +341,10 @@ func (e *Engine) ChangeCompany(ctx context.Context, id int64, set person.Values,
 		}
 	}
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {
-		if err := store.SetCompany(ctx, tx, id, out, e.by(user, "by hand")); err != nil {
+		if err := tx.SetCompany(ctx, id, out, e.by(user, "by hand")); err != nil {
 			return err
 		}
-		return store.Notify(ctx, tx, "person")
+		return tx.Notify(ctx, "person")
 	})
 	if err == nil {
 		e.Nudge()

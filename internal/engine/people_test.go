@@ -26,7 +26,7 @@ func TestErasedMeansErased(t *testing.T) {
 	w.must(w.e.AddContact(w.ctx, p, "zeb@other.example", w.marketer))
 	w.must(w.e.TagPerson(w.ctx, p, "fair", w.marketer))
 	w.tx(func(tx store.Tx) error {
-		return store.AddNote(w.ctx, tx, p, w.marketer, "Zebulon asks for the price", w.clock.Now())
+		return tx.AddNote(w.ctx, p, w.marketer, "Zebulon asks for the price", w.clock.Now())
 	})
 	id, err := w.e.NewImport(w.ctx, "bad.csv", strings.NewReader("Email,Country\nzebulon@fjord.example,Atlantis\n"), w.marketer)
 	w.must(err)
@@ -52,7 +52,7 @@ func TestErasedMeansErased(t *testing.T) {
 	w.must(w.e.SendByHand(w.ctx, ByHand{Person: p, Subject: "For Zebulon", Text: "Dear Zebulon Quagga", Once: "0123456789abcdef"}, w.rep1))
 	w.settle()
 	w.tx(func(tx store.Tx) error {
-		return store.AddTasks(w.ctx, tx, []store.NewTask{{Person: p, Words: "Call Zebulon", How: "by hand", At: w.clock.Now()}})
+		return tx.AddTasks(w.ctx, []store.NewTask{{Person: p, Words: "Call Zebulon", How: "by hand", At: w.clock.Now()}})
 	})
 	sent := w.count("select count(*) from touch")
 	signals := w.count("select count(*) from signal where person_id = $1", p)
@@ -108,13 +108,13 @@ func TestMergesAndTheirUndo(t *testing.T) {
 	w.clicks(b, w.clock.Now())
 	w.must(w.e.TagPerson(w.ctx, b, "fair", w.marketer))
 	w.tx(func(tx store.Tx) error {
-		if err := store.SetConsent(w.ctx, tx, 1, a, true, "x", store.Author{How: "by hand", At: day0}); err != nil {
+		if err := tx.SetConsent(w.ctx, 1, a, true, "x", store.Author{How: "by hand", At: day0}); err != nil {
 			return err
 		}
-		return store.SetConsent(w.ctx, tx, 1, b, false, "y", store.Author{How: "by hand", At: day0.Add(time.Hour)})
+		return tx.SetConsent(w.ctx, 1, b, false, "y", store.Author{How: "by hand", At: day0.Add(time.Hour)})
 	})
 	w.tx(func(tx store.Tx) error {
-		return store.AddTasks(w.ctx, tx, []store.NewTask{{Person: b, Words: "Call", How: "by hand", At: day0}})
+		return tx.AddTasks(w.ctx, []store.NewTask{{Person: b, Words: "Call", How: "by hand", At: day0}})
 	})
 	w.must(w.e.SendByHand(w.ctx, ByHand{Person: b, Subject: "For you", Text: "Dear Ana", Once: "0123456789abcdef"}, w.rep1))
 	w.settle()
@@ -183,11 +183,11 @@ func TestNobodyWithoutAnAddressIsSentTo(t *testing.T) {
 	}
 	first := int64(w.count("select min(id) from person"))
 	w.tx(func(tx store.Tx) error {
-		q, err := store.RunningSequence(w.ctx, tx, w.seq)
+		q, err := tx.RunningSequence(w.ctx, w.seq)
 		if err != nil {
 			return err
 		}
-		_, err = store.Enrol(w.ctx, tx, &q, []int64{first}, w.clock.Now())
+		_, err = tx.Enrol(w.ctx, &q, []int64{first}, w.clock.Now())
 		return err
 	})
 	w.settle()

@@ -26,7 +26,7 @@ func (e *Engine) EditPlan(ctx context.Context, id int64, n int, edit sequence.Ed
 func (e *Engine) editPlan(
 	ctx context.Context, tx store.Tx, id int64, n int, edit sequence.Edit,
 ) (sequence.StepID, error) {
-	draft, err := store.DraftIn(ctx, tx, id)
+	draft, err := tx.LockDraft(ctx, id)
 	if err != nil {
 		return 0, err
 	}
@@ -37,7 +37,7 @@ func (e *Engine) editPlan(
 	if err != nil {
 		return 0, err
 	}
-	saved, err := store.SaveDraft(ctx, tx, id, n, draft.Plan.V, what, e.Now())
+	saved, err := tx.SaveDraft(ctx, id, n, draft.Plan.V, what, e.Now())
 	if err == nil && !saved {
 		err = ErrChanged
 	}
@@ -67,7 +67,7 @@ func (e *Engine) SetSequence(ctx context.Context, id int64, n int, x SequenceSet
 		if _, err := e.editPlan(ctx, tx, id, n, x.Plan); err != nil {
 			return err
 		}
-		return store.SetSequence(ctx, tx, id, x.Name, x.Entry, e.Now())
+		return tx.SetSequence(ctx, id, x.Name, x.Entry, e.Now())
 	})
 }
 
@@ -75,7 +75,7 @@ func (e *Engine) SetSequence(ctx context.Context, id int64, n int, x SequenceSet
 // false: there is nothing more.
 func (e *Engine) MoveDraft(ctx context.Context, id int64, by int) (moved bool, err error) {
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {
-		moved, err = store.MoveDraft(ctx, tx, id, by, e.Now())
+		moved, err = tx.MoveDraft(ctx, id, by, e.Now())
 		return err
 	})
 	return moved, err

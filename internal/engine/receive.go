@@ -52,7 +52,7 @@ func (e *Engine) Receive(ctx context.Context, m mail.Received) error {
 				ids = append(ids, local+"@"+e.Domain)
 			}
 		}
-		t, err := store.TouchByMailID(ctx, tx, ids)
+		t, err := tx.TouchByMailID(ctx, ids)
 		switch {
 		case err == nil:
 			s.Person, s.Touch = t.Person, t.ID
@@ -74,7 +74,7 @@ func (e *Engine) Receive(ctx context.Context, m mail.Received) error {
 					}
 				}
 			}
-			if s.Person, err = store.LastMailSender(ctx, tx, from); err != nil && !store.IsNotFound(err) {
+			if s.Person, err = tx.LastMailSender(ctx, from); err != nil && !store.IsNotFound(err) {
 				return err
 			}
 			in.Unsure = s.Person != 0 && m.Kind != mail.NotNow
@@ -84,18 +84,18 @@ func (e *Engine) Receive(ctx context.Context, m mail.Received) error {
 		if s.Person != 0 {
 			in.Person = &s.Person
 		}
-		fresh, err := store.AddIncoming(ctx, tx, in)
+		fresh, err := tx.AddIncoming(ctx, in)
 		if err != nil || !fresh || s.Person == 0 {
 			return err
 		}
 		switch {
 		case in.Unsure:
 			if kind == signal.Reply {
-				if err := store.HoldPerson(ctx, tx, s.Person, now); err != nil {
+				if err := tx.HoldPerson(ctx, s.Person, now); err != nil {
 					return err
 				}
 			}
-			return store.Notify(ctx, tx, "signal", "desk")
+			return tx.Notify(ctx, "signal", "desk")
 		case m.Kind == mail.NotNow:
 			return nil // kept, and shown with the person; the address is not at fault
 		}
@@ -125,7 +125,7 @@ func (e *Engine) taken(ctx context.Context, tx store.Tx, s store.Signal, text st
 func (e *Engine) Sort(ctx context.Context, incoming, user int64, theirs bool) error {
 	word := map[bool]string{true: "theirs", false: "not theirs"}[theirs]
 	err := e.Store.InTx(ctx, func(tx store.Tx) error {
-		in, err := store.SortIncoming(ctx, tx, incoming, user, word, e.Now())
+		in, err := tx.SortIncoming(ctx, incoming, user, word, e.Now())
 		if err != nil || in.Person == nil {
 			return err
 		}
@@ -135,10 +135,10 @@ func (e *Engine) Sort(ctx context.Context, incoming, user int64, theirs bool) er
 				return err
 			}
 		}
-		if err := store.ReleasePerson(ctx, tx, *in.Person, e.Now()); err != nil {
+		if err := tx.ReleasePerson(ctx, *in.Person, e.Now()); err != nil {
 			return err
 		}
-		return store.Notify(ctx, tx, "signal", "desk")
+		return tx.Notify(ctx, "signal", "desk")
 	})
 	if err == nil {
 		e.Nudge()

@@ -26,7 +26,7 @@ func (e *Engine) Record(ctx context.Context, list ...store.Signal) error {
 }
 
 func (e *Engine) record(ctx context.Context, tx store.Tx, list []store.Signal) error {
-	if err := store.AddSignals(ctx, tx, list); err != nil {
+	if err := tx.AddSignals(ctx, list); err != nil {
 		return err
 	}
 	var people []int64
@@ -38,7 +38,7 @@ func (e *Engine) record(ctx context.Context, tx store.Tx, list []store.Signal) e
 			first = s.At
 		}
 		if reason, stops := sequence.LeaveFor(s.Kind); stops && !s.Machine {
-			if err := store.Stop(ctx, tx, s.Person, s.Kind, s.At); err != nil {
+			if err := tx.Stop(ctx, s.Person, s.Kind, s.At); err != nil {
 				return err
 			}
 			if err := e.leave(ctx, tx, s.Person, reason, s.At); err != nil {
@@ -46,19 +46,19 @@ func (e *Engine) record(ctx context.Context, tx store.Tx, list []store.Signal) e
 			}
 		}
 	}
-	if err := store.Wake(ctx, tx, people, first); err != nil {
+	if err := tx.Wake(ctx, people, first); err != nil {
 		return err
 	}
-	if err := store.MarkStandings(ctx, tx, people, first); err != nil {
+	if err := tx.MarkStandings(ctx, people, first); err != nil {
 		return err
 	}
-	return store.Notify(ctx, tx, "signal")
+	return tx.Notify(ctx, "signal")
 }
 
 // leave takes a person off every sequence they are on, as of an instant: what
 // was over before it is passed first, however late a worker comes.
 func (e *Engine) leave(ctx context.Context, tx store.Tx, person int64, reason sequence.Reason, at time.Time) error {
-	claimed, err := store.ClaimOpen(ctx, tx, person, at)
+	claimed, err := tx.ClaimOpen(ctx, person, at)
 	if err != nil || len(claimed) == 0 {
 		return err
 	}
@@ -67,14 +67,14 @@ func (e *Engine) leave(ctx context.Context, tx store.Tx, person int64, reason se
 		return err
 	}
 	if len(w.unable) > 0 {
-		if err := store.Leave(ctx, tx, w.unable, reason, at); err != nil {
+		if err := tx.Leave(ctx, w.unable, reason, at); err != nil {
 			return err
 		}
-		if err := store.Withdraw(ctx, tx, w.unable, string(reason), at); err != nil {
+		if err := tx.Withdraw(ctx, w.unable, string(reason), at); err != nil {
 			return err
 		}
 	}
-	return store.Notify(ctx, tx, "desk")
+	return tx.Notify(ctx, "desk")
 }
 
 func mailSignal(l store.SentLink, k signal.Kind, at time.Time) store.Signal {
@@ -175,7 +175,7 @@ func (e *Engine) Trapped(ctx context.Context, touch int64, signature string) err
 	s := mailSignal(l, signal.Click, e.Now())
 	s.Link, s.Why, s.Machine = store.TrapLink, followedTrap, true
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {
-		if err := store.MarkTrapped(ctx, tx, l.Person, touch, e.Now().Add(-trapFor), followedTrap); err != nil {
+		if err := tx.MarkTrapped(ctx, l.Person, touch, e.Now().Add(-trapFor), followedTrap); err != nil {
 			return err
 		}
 		return e.record(ctx, tx, []store.Signal{s})
@@ -217,10 +217,10 @@ func (e *Engine) pressedAll(ctx context.Context, l store.SentLink, link message.
 	marked := false
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {
 		var err error
-		if marked, err = store.MarkIfAllPressed(ctx, tx, l.Touch, all, e.Now().Add(-atOnce), pressedAllAtOnce); err != nil || !marked {
+		if marked, err = tx.MarkIfAllPressed(ctx, l.Touch, all, e.Now().Add(-atOnce), pressedAllAtOnce); err != nil || !marked {
 			return err
 		}
-		return store.MarkStandings(ctx, tx, []int64{l.Person}, e.Now())
+		return tx.MarkStandings(ctx, []int64{l.Person}, e.Now())
 	})
 	return marked, err
 }

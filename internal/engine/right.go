@@ -13,7 +13,7 @@ var ErrNotYours = plainly.New("this is somebody else’s: only they, a lead or a
 
 // may checks that a user may do what belongs to another; nil: to nobody.
 func may(ctx context.Context, tx store.Tx, user int64, of *int64) error {
-	role, err := store.RoleOf(ctx, tx, user)
+	role, err := tx.RoleOf(ctx, user)
 	if err != nil {
 		return err
 	}
@@ -29,7 +29,7 @@ func may(ctx context.Context, tx store.Tx, user int64, of *int64) error {
 
 // mayWork checks that a user may do an item of work that is still open.
 func mayWork(ctx context.Context, tx store.Tx, user int64, kind store.WorkKind, id int64) error {
-	of, err := store.OwnerOfWork(ctx, tx, kind, id)
+	of, err := tx.OwnerOfWork(ctx, kind, id)
 	if store.IsNotFound(err) {
 		return ErrGone
 	}

@@ -55,7 +55,7 @@ func TestAnothersWork(t *testing.T) {
 		t.Errorf("the history: %+v", h)
 	}
 	w.must(w.s.InTx(w.ctx, func(tx store.Tx) error {
-		return store.AddTasks(w.ctx, tx, []store.NewTask{{Person: ana, To: w.rep1, Words: "Send a price", How: "by hand", At: day0}})
+		return tx.AddTasks(w.ctx, []store.NewTask{{Person: ana, To: w.rep1, Words: "Send a price", How: "by hand", At: day0}})
 	}))
 	tasks, err := w.s.OpenTasks(w.ctx, w.rep1, false)
 	w.must(err)

@@ -27,7 +27,7 @@ func (e *Engine) Erase(ctx context.Context, id int64) error {
 		if err := e.erase(ctx, tx, id); err != nil {
 			return err
 		}
-		return store.Notify(ctx, tx, "person", "desk")
+		return tx.Notify(ctx, "person", "desk")
 	})
 	if err == nil {
 		e.Nudge()
@@ -39,7 +39,7 @@ func (e *Engine) erase(ctx context.Context, tx store.Tx, id int64) error {
 	if err := e.leave(ctx, tx, id, sequence.NoAddress, e.Now()); err != nil {
 		return err
 	}
-	addresses, err := store.Addresses(ctx, tx, id)
+	addresses, err := tx.Addresses(ctx, id)
 	if err != nil {
 		return err
 	}
@@ -47,7 +47,7 @@ func (e *Engine) erase(ctx context.Context, tx store.Tx, id int64) error {
 	for i, a := range addresses {
 		hashes[i] = e.hashed(a)
 	}
-	return store.Erase(ctx, tx, id, addresses, hashes, e.Now())
+	return tx.Erase(ctx, id, addresses, hashes, e.Now())
 }
 
 // Everything is all that is kept about one person, for themselves.

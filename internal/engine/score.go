@@ -28,19 +28,19 @@ func (p *personOf) Count(q *signal.Pattern, from, to time.Time) int {
 
 // model is the score model in the workspace's zone, whose days it counts.
 func (e *Engine) model(ctx context.Context, tx store.Tx) (store.Model, error) {
-	m, err := store.ModelIn(ctx, tx)
+	m, err := tx.Model(ctx)
 	m.Zone = e.Zone()
 	return m, err
 }
 
 func personFacts(ctx context.Context, tx store.Tx, m *store.Model, person int64) (*personOf, error) {
-	signals, err := store.SignalsSince(ctx, tx, []store.Since{{Person: person}})
+	signals, err := tx.SignalsSince(ctx, []store.Since{{Person: person}})
 	if err != nil {
 		return nil, err
 	}
 	p := &personOf{signals: signals[person]}
 	if asksRecord(&m.Model) {
-		records, err := store.Records(ctx, tx, []int64{person})
+		records, err := tx.Records(ctx, []int64{person})
 		if err != nil {
 			return nil, err
 		}
@@ -63,7 +63,7 @@ func (e *Engine) CountBatch(ctx context.Context, n int) (int, error) {
 		if err != nil {
 			return err
 		}
-		list, err := store.ClaimStandings(ctx, tx, m.ID, now, n)
+		list, err := tx.ClaimStandings(ctx, m.ID, now, n)
 		if err != nil || len(list) == 0 {
 			return err
 		}
@@ -74,17 +74,17 @@ func (e *Engine) CountBatch(ctx context.Context, n int) (int, error) {
 			who = append(who, store.Since{Person: s.Person})
 			ids = append(ids, s.Person)
 		}
-		signals, err := store.SignalsSince(ctx, tx, who)
+		signals, err := tx.SignalsSince(ctx, who)
 		if err != nil {
 			return err
 		}
 		var records map[int64]*rule.Record
 		if asksRecord(&m.Model) {
-			if records, err = store.Records(ctx, tx, ids); err != nil {
+			if records, err = tx.Records(ctx, ids); err != nil {
 				return err
 			}
 		}
-		reach, err := store.Reachable(ctx, tx, ids)
+		reach, err := tx.Reachable(ctx, ids)
 		if err != nil {
 			return err
 		}
@@ -116,7 +116,7 @@ func (e *Engine) CountBatch(ctx context.Context, n int) (int, error) {
 			s.CountedAt = now
 			s.Until = m.NextChange(ledger, now)
 		}
-		if err := store.KeepStandings(ctx, tx, m.ID, list); err != nil {
+		if err := tx.KeepStandings(ctx, m.ID, list); err != nil {
 			return err
 		}
 		var deeds []deed
@@ -128,7 +128,7 @@ func (e *Engine) CountBatch(ctx context.Context, n int) (int, error) {
 		if err := e.do(ctx, tx, deeds); err != nil {
 			return err
 		}
-		return store.Notify(ctx, tx, "score")
+		return tx.Notify(ctx, "score")
 	})
 	return counted, err
 }
@@ -142,7 +142,7 @@ func (e *Engine) SaveModel(ctx context.Context, m store.Model) error {
 		}
 	}
 	err := e.Store.InTx(ctx, func(tx store.Tx) error {
-		_, err := store.SaveModel(ctx, tx, m, e.Now())
+		_, err := tx.SaveModel(ctx, m, e.Now())
 		return err
 	})
 	if err == nil {
@@ -155,7 +155,7 @@ func (e *Engine) SaveModel(ctx context.Context, m store.Model) error {
 // that ask for the fit are counted again.
 func (e *Engine) SaveFit(ctx context.Context, m store.Model) error {
 	err := e.Store.InTx(ctx, func(tx store.Tx) error {
-		cat, err := store.CatalogueIn(ctx, tx)
+		cat, err := tx.Catalogue(ctx)
 		if err != nil {
 			return err
 		}
@@ -170,10 +170,10 @@ func (e *Engine) SaveFit(ctx context.Context, m store.Model) error {
 		}
 		if m.ID == 0 { // no model of engagement yet
 			m.Name = "Engagement"
-			_, err = store.SaveModel(ctx, tx, m, e.Now())
+			_, err = tx.SaveModel(ctx, m, e.Now())
 			return err
 		}
-		return store.SaveFit(ctx, tx, m)
+		return tx.SaveFit(ctx, m)
 	})
 	if err == nil {
 		e.Nudge()

@@ -286,11 +286,11 @@ func (e *Engine) giveBack(ctx context.Context, list []store.Outgoing, back *sync
 	return e.Store.InTx(ctx, func(tx store.Tx) error {
 		day := e.Now().In(e.Zone()).Format(time.DateOnly)
 		for _, user := range slices.Sorted(maps.Keys(uncount)) {
-			if err := store.GiveUsed(ctx, tx, user, uncount[user], day); err != nil {
+			if err := tx.GiveUsed(ctx, user, uncount[user], day); err != nil {
 				return err
 			}
 		}
-		return store.PutOffEmails(ctx, tx, ids, at)
+		return tx.PutOffEmails(ctx, ids, at)
 	})
 }
 
@@ -373,7 +373,7 @@ func (e *Engine) Resolve(ctx context.Context, id int64, how string) error {
 	}
 	now := e.Now()
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {
-		ok, err := store.ResolveTouch(ctx, tx, id, state, now)
+		ok, err := tx.ResolveTouch(ctx, id, state, now)
 		if err != nil {
 			return err
 		}
@@ -381,11 +381,11 @@ func (e *Engine) Resolve(ctx context.Context, id int64, how string) error {
 			return store.ErrNotFound
 		}
 		if t.Enrolment != 0 {
-			if err := store.WakeOne(ctx, tx, t.Enrolment, now); err != nil {
+			if err := tx.WakeOne(ctx, t.Enrolment, now); err != nil {
 				return err
 			}
 		}
-		return store.Notify(ctx, tx, topicOf(t.Sequence, t.Mailing))
+		return tx.Notify(ctx, topicOf(t.Sequence, t.Mailing))
 	})
 	if err == nil {
 		e.Nudge()

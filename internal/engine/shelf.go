@@ -52,7 +52,7 @@ func (e *Engine) SaveShelfItem(ctx context.Context, i store.ShelfItem, data []by
 		return 0, plainly.New("it is a file or a link")
 	}
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {
-		id, err = store.SaveShelfItem(ctx, tx, i, data, user, e.Now())
+		id, err = tx.SaveShelfItem(ctx, i, data, user, e.Now())
 		return err
 	})
 	return id, err
@@ -149,7 +149,7 @@ func (e *Engine) Attach(ctx context.Context, id, user, item int64) error {
 // TakeShelf keeps that somebody took an item.
 func (e *Engine) TakeShelf(ctx context.Context, i store.ShelfItem, reader int64) error {
 	err := e.Store.InTx(ctx, func(tx store.Tx) error {
-		if err := store.TakeShelf(ctx, tx, i.ID, reader, e.Now()); err != nil {
+		if err := tx.TakeShelf(ctx, i.ID, reader, e.Now()); err != nil {
 			return err
 		}
 		return e.record(ctx, tx, []store.Signal{{Person: reader, Detail: i.Title, Signal: signal.Signal{At: e.Now(), Kind: signal.Download}}})

@@ -14,10 +14,10 @@ func (e *Engine) FinishTask(ctx context.Context, id, user int64, notes string) (
 		if err != nil {
 			return err
 		}
-		if t, err = store.FinishTask(ctx, tx, id, user, cut(notes, 5000), e.Now()); err != nil {
+		if t, err = tx.FinishTask(ctx, id, user, cut(notes, 5000), e.Now()); err != nil {
 			return err
 		}
-		return store.Notify(ctx, tx, "desk", "person")
+		return tx.Notify(ctx, "desk", "person")
 	})
 	if store.IsNotFound(err) {
 		err = ErrGone
@@ -28,10 +28,10 @@ func (e *Engine) FinishTask(ctx context.Context, id, user int64, notes string) (
 // SeeAlerts keeps that a user has seen alerts.
 func (e *Engine) SeeAlerts(ctx context.Context, ids []int64, user int64) (seen []int64, err error) {
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {
-		if seen, err = store.SeeAlerts(ctx, tx, ids, user, e.Now()); err != nil {
+		if seen, err = tx.SeeAlerts(ctx, ids, user, e.Now()); err != nil {
 			return err
 		}
-		return store.Notify(ctx, tx, "desk")
+		return tx.Notify(ctx, "desk")
 	})
 	return seen, err
 }
@@ -39,9 +39,9 @@ func (e *Engine) SeeAlerts(ctx context.Context, ids []int64, user int64) (seen [
 // ReopenTask takes back that a user has done tasks or seen alerts.
 func (e *Engine) ReopenTask(ctx context.Context, ids []int64, user int64) error {
 	return e.Store.InTx(ctx, func(tx store.Tx) error {
-		if err := store.ReopenTask(ctx, tx, ids, user); err != nil {
+		if err := tx.ReopenTask(ctx, ids, user); err != nil {
 			return err
 		}
-		return store.Notify(ctx, tx, "desk", "person")
+		return tx.Notify(ctx, "desk", "person")
 	})
 }

@@ -23,7 +23,7 @@ func TestManyWorkersShareTheWork(t *testing.T) {
 	w.must(w.s.SetEntry(w.ctx, w.seq, store.Entry{Rule: ruleOf("SG")}, day0))
 	w.tx(func(tx store.Tx) error {
 		for n := range 300 {
-			if _, _, err := store.MeetPerson(w.ctx, tx, store.NewPerson{First: "A", Email: fmt.Sprintf("p%d@x.example", n), Country: "SG", City: "Singapore"}, day0); err != nil {
+			if _, _, err := tx.MeetPerson(w.ctx, store.NewPerson{First: "A", Email: fmt.Sprintf("p%d@x.example", n), Country: "SG", City: "Singapore"}, day0); err != nil {
 				return err
 			}
 		}
@@ -70,7 +70,7 @@ func TestKeptScoresEqualCounted(t *testing.T) {
 	var people []int64
 	w.tx(func(tx store.Tx) error {
 		for n := range 12 {
-			id, _, err := store.MeetPerson(w.ctx, tx, store.NewPerson{Email: fmt.Sprintf("p%d@x.example", n)}, day0)
+			id, _, err := tx.MeetPerson(w.ctx, store.NewPerson{Email: fmt.Sprintf("p%d@x.example", n)}, day0)
 			if err != nil {
 				return err
 			}
@@ -221,7 +221,7 @@ func TestLaunchRefusesWhatCannotRun(t *testing.T) {
 	}
 	w.must(w.s.SetEntry(w.ctx, w.seq, store.Entry{Page: w.page.ID}, day0))
 	w.tx(func(tx store.Tx) error {
-		_, err := store.SaveMessage(w.ctx, tx, store.Message{ID: w.first, Name: "Guide", Doc: store.JSON[message.Document]{V: message.Simple("x", "<p>{{ person.shoe_size }}</p>")}}, w.marketer, day0)
+		_, err := tx.SaveMessage(w.ctx, store.Message{ID: w.first, Name: "Guide", Doc: store.JSON[message.Document]{V: message.Simple("x", "<p>{{ person.shoe_size }}</p>")}}, w.marketer, day0)
 		return err
 	})
 	if err := w.e.Launch(w.ctx, w.seq, w.marketer, false); err == nil {
@@ -239,7 +239,7 @@ func TestPeopleMoveToTheNextVersionOnlyIfAsked(t *testing.T) {
 			d, err := w.s.Draft(w.ctx, w.seq)
 			w.must(err)
 			d.Plan.V.Step(w.watch).(*sequence.Watch).For = calendar.Span{N: days, Unit: calendar.Days}
-			_, err = store.SaveDraft(w.ctx, tx, w.seq, d.N, d.Plan.V, "shorter", day0)
+			_, err = tx.SaveDraft(w.ctx, w.seq, d.N, d.Plan.V, "shorter", day0)
 			return err
 		})
 	}

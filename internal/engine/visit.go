@@ -53,7 +53,7 @@ func (e *Engine) AddSite(ctx context.Context, address string) error {
 	if origin == "" {
 		return plainly.New("a site is an address such as https://karang.example")
 	}
-	return e.Store.InTx(ctx, func(tx store.Tx) error { return store.AddSite(ctx, tx, origin, e.Now()) })
+	return e.Store.InTx(ctx, func(tx store.Tx) error { return tx.AddSite(ctx, origin, e.Now()) })
 }
 
 // VisitToken tells a site of our own whose browser comes, for a short while.
@@ -112,7 +112,7 @@ func (e *Engine) Visited(ctx context.Context, id, address, token string) error {
 	u.RawQuery, u.Fragment = q.Encode(), ""
 	now := e.Now()
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {
-		person, err := store.MeetVisitor(ctx, tx, id, now)
+		person, err := tx.MeetVisitor(ctx, id, now)
 		if err != nil {
 			return err
 		}
@@ -123,7 +123,7 @@ func (e *Engine) Visited(ctx context.Context, id, address, token string) error {
 		}
 		v := store.Visit{At: now, URL: u.String()}
 		if person == 0 {
-			return store.KeepVisit(ctx, tx, id, v)
+			return tx.KeepVisit(ctx, id, v)
 		}
 		return e.record(ctx, tx, []store.Signal{viewed(person, v)})
 	})
@@ -140,11 +140,11 @@ func viewed(person int64, v store.Visit) store.Signal {
 // join says whose a browser is, and carries over what it viewed before. It
 // answers the person, 0 where there is no such one.
 func (e *Engine) join(ctx context.Context, tx store.Tx, id string, person int64) (int64, error) {
-	people, err := store.PeopleByID(ctx, tx, []int64{person})
+	people, err := tx.PeopleByID(ctx, []int64{person})
 	if err != nil || people[person] == nil {
 		return 0, err
 	}
-	before, err := store.JoinVisitor(ctx, tx, id, person, e.Now().Add(-rememberVisits), maxCarried)
+	before, err := tx.JoinVisitor(ctx, id, person, e.Now().Add(-rememberVisits), maxCarried)
 	if err != nil || len(before) == 0 {
 		return person, err
 	}
@@ -162,7 +162,7 @@ func (e *Engine) KnowVisitor(ctx context.Context, id string, person int64) error
 		return nil // it came from elsewhere
 	}
 	err := e.Store.InTx(ctx, func(tx store.Tx) error {
-		was, err := store.MeetVisitor(ctx, tx, id, e.Now())
+		was, err := tx.MeetVisitor(ctx, id, e.Now())
 		if err != nil || was == person {
 			return err
 		}

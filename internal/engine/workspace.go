@@ -101,11 +101,11 @@ func (e *Engine) SetWorkspace(ctx context.Context, w Workspace) error {
 	}
 	moved := w.Zone != e.Workspace().Zone
 	err := e.Store.InTx(ctx, func(tx store.Tx) error {
-		if err := store.KeepSetting(ctx, tx, workspaceSetting, w); err != nil {
+		if err := tx.KeepSetting(ctx, workspaceSetting, w); err != nil {
 			return err
 		}
 		if moved {
-			return store.CountAllAgain(ctx, tx, e.Now())
+			return tx.CountAllAgain(ctx, e.Now())
 		}
 		return nil
 	})
@@ -191,14 +191,14 @@ func (e *Engine) BeginAs(ctx context.Context, token string, j Joining) (id int64
 		return 0, err
 	}
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {
-		ok, err := store.TakeFirstKey(ctx, tx, hex.EncodeToString(hashToken(token)))
+		ok, err := tx.TakeFirstKey(ctx, hex.EncodeToString(hashToken(token)))
 		if err != nil {
 			return err
 		}
 		if !ok {
 			return ErrBadKey
 		}
-		id, err = store.NewUser(ctx, tx, u, e.Now())
+		id, err = tx.NewUser(ctx, u, e.Now())
 		return err
 	})
 	return id, err
@@ -210,7 +210,7 @@ func (e *Engine) AddUser(ctx context.Context, u store.User) (id int64, err error
 		return 0, ErrRole
 	}
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {
-		id, err = store.NewUser(ctx, tx, u, e.Now())
+		id, err = tx.NewUser(ctx, u, e.Now())
 		return err
 	})
 	return id, err
@@ -243,7 +243,7 @@ func (e *Engine) Invite(ctx context.Context, i store.Invitation, by store.User) 
 	i.Made = e.Now()
 	i.Until = i.Made.Add(inviteFor)
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {
-		_, err := store.Invite(ctx, tx, i, hashToken(token), by.ID)
+		_, err := tx.Invite(ctx, i, hashToken(token), by.ID)
 		return err
 	})
 	if err != nil {
@@ -268,7 +268,7 @@ func (e *Engine) InvitationBy(ctx context.Context, token string) (store.Invitati
 // Join makes a user of whoever was invited. The address lets in once.
 func (e *Engine) Join(ctx context.Context, token string, j Joining) (id int64, err error) {
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {
-		i, err := store.TakeInvitation(ctx, tx, hashToken(token), e.Now())
+		i, err := tx.TakeInvitation(ctx, hashToken(token), e.Now())
 		if store.IsNotFound(err) {
 			return ErrBadKey
 		}
@@ -283,7 +283,7 @@ func (e *Engine) Join(ctx context.Context, token string, j Joining) (id int64, e
 		if err != nil {
 			return err
 		}
-		id, err = store.NewUser(ctx, tx, u, e.Now())
+		id, err = tx.NewUser(ctx, u, e.Now())
 		return err
 	})
 	return id, err
@@ -291,7 +291,7 @@ func (e *Engine) Join(ctx context.Context, token string, j Joining) (id int64, e
 
 // Uninvite takes an invitation back.
 func (e *Engine) Uninvite(ctx context.Context, id int64) error {
-	return e.Store.InTx(ctx, func(tx store.Tx) error { return store.RemoveInvitation(ctx, tx, id) })
+	return e.Store.InTx(ctx, func(tx store.Tx) error { return tx.RemoveInvitation(ctx, id) })
 }
 
 // SetUser changes who somebody is here. One admin stays.
@@ -316,10 +316,10 @@ func (e *Engine) SetUser(ctx context.Context, u store.User) error {
 		if err := keepsAnAdmin(ctx, tx, u.ID, u.Role == "admin"); err != nil {
 			return err
 		}
-		if err := store.SetUser(ctx, tx, u); err != nil {
+		if err := tx.SetUser(ctx, u); err != nil {
 			return err
 		}
-		return store.Notify(ctx, tx, "desk")
+		return tx.Notify(ctx, "desk")
 	})
 }
 
@@ -334,14 +334,14 @@ func (e *Engine) UserLeaves(ctx context.Context, id, to int64) error {
 			return err
 		}
 		if to != 0 {
-			if _, err := store.RoleOf(ctx, tx, to); err != nil {
+			if _, err := tx.RoleOf(ctx, to); err != nil {
 				return err
 			}
 		}
-		if err := store.UserLeaves(ctx, tx, id, to, e.Now()); err != nil {
+		if err := tx.UserLeaves(ctx, id, to, e.Now()); err != nil {
 			return err
 		}
-		return store.Notify(ctx, tx, "desk", "pipeline")
+		return tx.Notify(ctx, "desk", "pipeline")
 	})
 	if err == nil {
 		e.Nudge()
@@ -350,11 +350,11 @@ func (e *Engine) UserLeaves(ctx context.Context, id, to int64) error {
 }
 
 func keepsAnAdmin(ctx context.Context, tx store.Tx, id int64, stays bool) error {
-	role, err := store.RoleOf(ctx, tx, id)
+	role, err := tx.RoleOf(ctx, id)
 	if err != nil || role != "admin" || stays {
 		return err
 	}
-	n, err := store.Admins(ctx, tx)
+	n, err := tx.Admins(ctx)
 	if err == nil && n < 2 {
 		err = ErrLast
 	}
@@ -367,7 +367,7 @@ func (e *Engine) KeepStage(ctx context.Context, st pipeline.Stage) (id int64, er
 		return 0, err
 	}
 	err = e.changeStages(ctx, func(tx store.Tx) error {
-		id, err = store.KeepStage(ctx, tx, st)
+		id, err = tx.KeepStage(ctx, st)
 		return err
 	})
 	return id, err
@@ -376,21 +376,21 @@ func (e *Engine) KeepStage(ctx context.Context, st pipeline.Stage) (id int64, er
 // RemoveStage removes a stage in which no deal has been.
 func (e *Engine) RemoveStage(ctx context.Context, id int64) error {
 	return e.changeStages(ctx, func(tx store.Tx) error {
-		n, err := store.DealsIn(ctx, tx, id)
+		n, err := tx.DealsIn(ctx, id)
 		if err != nil {
 			return err
 		}
 		if n > 0 {
 			return plainly.New("deals are or were in this stage: it stays, and can be renamed")
 		}
-		return store.RemoveStage(ctx, tx, id)
+		return tx.RemoveStage(ctx, id)
 	})
 }
 
 // MoveStage moves a stage up (−1) or down (1) in the order.
 func (e *Engine) MoveStage(ctx context.Context, id int64, by int) error {
 	return e.changeStages(ctx, func(tx store.Tx) error {
-		list, err := store.StagesIn(ctx, tx)
+		list, err := tx.LockStages(ctx)
 		if err != nil {
 			return err
 		}
@@ -404,26 +404,26 @@ func (e *Engine) MoveStage(ctx context.Context, id int64, by int) error {
 			return nil
 		}
 		ids[i], ids[j] = ids[j], ids[i]
-		return store.OrderStages(ctx, tx, ids)
+		return tx.OrderStages(ctx, ids)
 	})
 }
 
 func (e *Engine) changeStages(ctx context.Context, f func(store.Tx) error) error {
 	return e.Store.InTx(ctx, func(tx store.Tx) error {
-		if _, err := store.StagesIn(ctx, tx); err != nil { // one after the other
+		if _, err := tx.LockStages(ctx); err != nil { // one after the other
 			return err
 		}
 		if err := f(tx); err != nil {
 			return err
 		}
-		list, err := store.StagesIn(ctx, tx)
+		list, err := tx.LockStages(ctx)
 		if err != nil {
 			return err
 		}
 		if len(list) > pipeline.MaxStages {
 			return plainly.Errorf("a pipeline has at most %d stages", pipeline.MaxStages)
 		}
-		return store.Notify(ctx, tx, "pipeline")
+		return tx.Notify(ctx, "pipeline")
 	})
 }
 
@@ -462,13 +462,13 @@ func (e *Engine) AddGround(ctx context.Context, name string) error {
 	if name = person.Name(name); name == "" || len(name) > 80 {
 		return plainly.New("a ground has a name of at most 80 letters")
 	}
-	return e.Store.InTx(ctx, func(tx store.Tx) error { return store.AddGround(ctx, tx, name) })
+	return e.Store.InTx(ctx, func(tx store.Tx) error { return tx.AddGround(ctx, name) })
 }
 
 // RemoveGround lets a ground be named no more. Sequences that were launched on
 // it go on.
 func (e *Engine) RemoveGround(ctx context.Context, name string) error {
-	return e.Store.InTx(ctx, func(tx store.Tx) error { return store.RemoveGround(ctx, tx, name) })
+	return e.Store.InTx(ctx, func(tx store.Tx) error { return tx.RemoveGround(ctx, name) })
 }
 
 // TestLetter sends a letter to a user by everybody's mail server, and keeps that

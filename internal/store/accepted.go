@@ -22,12 +22,12 @@ type OpenWay struct {
 }
 
 // OpenWays lists the enrolments a person is on.
-func OpenWays(ctx context.Context, tx Tx, person int64) ([]OpenWay, error) {
+func (tx Tx) OpenWays(ctx context.Context, person int64) ([]OpenWay, error) {
 	return all[OpenWay](ctx, tx, "select id, due from enrolment where person_id = $1 and ended_at is null order by id for update", person)
 }
 
 // KeepAccepted keeps what accepting a handoff did.
-func KeepAccepted(ctx context.Context, tx Tx, a Accepted) error {
+func (tx Tx) KeepAccepted(ctx context.Context, a Accepted) error {
 	_, err := exec(ctx, tx, "insert into accepted (handoff_id, deal_id, fresh, ways) values ($1, $2, $3, $4)",
 		a.Handoff, a.Deal, a.Fresh, a.Ways)
 	return err
@@ -35,13 +35,13 @@ func KeepAccepted(ctx context.Context, tx Tx, a Accepted) error {
 
 // TakeAccepted takes what accepting a handoff did, so that nobody else can. It
 // answers ErrNotFound where that was done, or the handoff was not accepted.
-func TakeAccepted(ctx context.Context, tx Tx, handoff int64) (Accepted, error) {
+func (tx Tx) TakeAccepted(ctx context.Context, handoff int64) (Accepted, error) {
 	return one[Accepted](ctx, tx, "delete from accepted where handoff_id = $1 returning handoff_id, deal_id, fresh, ways", handoff)
 }
 
 // RemoveFreshDeal removes a deal that nobody has touched since it was opened;
 // false: somebody has.
-func RemoveFreshDeal(ctx context.Context, tx Tx, id int64) (bool, error) {
+func (tx Tx) RemoveFreshDeal(ctx context.Context, id int64) (bool, error) {
 	n, err := exec(ctx, tx, `delete from deal d where d.id = $1 and d.closed_at is null and d.amount = 0
 		and (select count(*) from deal_move m where m.deal_id = d.id) <= 1
 		and not exists (select from deal_change c where c.deal_id = d.id)`, id)
@@ -50,7 +50,7 @@ func RemoveFreshDeal(ctx context.Context, tx Tx, id int64) (bool, error) {
 
 // ReopenHandoff puts a decided handoff back; false: the person has another open
 // one, or a deal.
-func ReopenHandoff(ctx context.Context, tx Tx, id int64) (bool, error) {
+func (tx Tx) ReopenHandoff(ctx context.Context, id int64) (bool, error) {
 	n, err := exec(ctx, tx, `update handoff h set state = 'open', decided_at = null, reason = ''
 		where h.id = $1 and h.state <> 'open'
 			and not exists (select from handoff o where o.person_id = h.person_id and o.state = 'open')
@@ -61,7 +61,7 @@ func ReopenHandoff(ctx context.Context, tx Tx, id int64) (bool, error) {
 // ReopenWays puts people back on enrolments that ended for a reason at an
 // instant, where they stood, with the touches that were withdrawn then. A step
 // whose touch is out is due when it was; any other finds its time anew.
-func ReopenWays(ctx context.Context, tx Tx, ways []OpenWay, reason sequence.Reason, at, now time.Time) error {
+func (tx Tx) ReopenWays(ctx context.Context, ways []OpenWay, reason sequence.Reason, at, now time.Time) error {
 	ids, due := make([]int64, len(ways)), make([]*time.Time, len(ways))
 	for i, w := range ways {
 		ids[i], due[i] = w.ID, w.Due

@@ -30,27 +30,27 @@ const audienceFields = `select a.id, a.name, a.note, a.live, a.rule, a.owner_id,
 	from audience a left join app_user u on u.id = a.owner_id `
 
 // Audiences lists all by name.
-func (s *Store) Audiences(ctx context.Context) ([]Audience, error) {
-	return all[Audience](ctx, s.db, audienceFields+"order by lower(a.name)")
+func (db Queries) Audiences(ctx context.Context) ([]Audience, error) {
+	return all[Audience](ctx, db, audienceFields+"order by lower(a.name)")
 }
 
 // LiveAudiences lists those that follow a rule.
-func LiveAudiences(ctx context.Context, q querier) ([]Audience, error) {
-	return all[Audience](ctx, q, audienceFields+"where a.live order by a.id")
+func (db Queries) LiveAudiences(ctx context.Context) ([]Audience, error) {
+	return all[Audience](ctx, db, audienceFields+"where a.live order by a.id")
 }
 
 // Audience reads one.
-func (s *Store) Audience(ctx context.Context, id int64) (Audience, error) {
-	return one[Audience](ctx, s.db, audienceFields+"where a.id = $1", id)
+func (db Queries) Audience(ctx context.Context, id int64) (Audience, error) {
+	return one[Audience](ctx, db, audienceFields+"where a.id = $1", id)
 }
 
-// AudienceIn is Audience within a transaction, locked.
-func AudienceIn(ctx context.Context, tx Tx, id int64) (Audience, error) {
+// LockAudience is Audience within a transaction, locked.
+func (tx Tx) LockAudience(ctx context.Context, id int64) (Audience, error) {
 	return one[Audience](ctx, tx, audienceFields+"where a.id = $1 for update of a", id)
 }
 
 // AddAudience keeps a new one. A live one is to be counted.
-func AddAudience(ctx context.Context, tx Tx, a Audience, at time.Time) (int64, error) {
+func (tx Tx) AddAudience(ctx context.Context, a Audience, at time.Time) (int64, error) {
 	id, err := one[int64](ctx, tx, `insert into audience (name, note, live, rule, asks, owner_id, created_at, changed_at, swept_at, recount)
 		values ($1, $2, $3, $4, $5, $6, $7, $7, $7, $3) returning id`, a.Name, a.Note, a.Live, a.Rule, asksOf(&a.Rule.V), a.OwnerID, at)
 	if taken(err) {
@@ -61,7 +61,7 @@ func AddAudience(ctx context.Context, tx Tx, a Audience, at time.Time) (int64, e
 
 // SaveAudience changes name, note, owner and rule. With another rule it is to
 // be counted again.
-func SaveAudience(ctx context.Context, tx Tx, a Audience, at time.Time) error {
+func (tx Tx) SaveAudience(ctx context.Context, a Audience, at time.Time) error {
 	n, err := exec(ctx, tx, `update audience set name = $2, note = $3, owner_id = $4, recount = recount or (live and rule <> $5::jsonb), rule = $5, asks = $6, changed_at = $7 where id = $1`,
 		a.ID, a.Name, a.Note, a.OwnerID, a.Rule, asksOf(&a.Rule.V), at)
 	if taken(err) {
@@ -74,7 +74,7 @@ func SaveAudience(ctx context.Context, tx Tx, a Audience, at time.Time) error {
 }
 
 // RemoveAudience removes one, with its past.
-func RemoveAudience(ctx context.Context, tx Tx, id int64) error {
+func (tx Tx) RemoveAudience(ctx context.Context, id int64) error {
 	n, err := exec(ctx, tx, "delete from audience where id = $1", id)
 	if err == nil && n == 0 {
 		err = ErrNotFound
@@ -91,7 +91,7 @@ type Stale struct {
 
 // TakeStale takes up to n notes of changed people who are due, passing over
 // those that another worker has.
-func TakeStale(ctx context.Context, tx Tx, now time.Time, n int) ([]Stale, error) {
+func (tx Tx) TakeStale(ctx context.Context, now time.Time, n int) ([]Stale, error) {
 	rows, err := all[struct {
 		Person int64
 		What   JSON[[]string]
@@ -107,8 +107,8 @@ func TakeStale(ctx context.Context, tx Tx, now time.Time, n int) ([]Stale, error
 
 // Uncounted lists the audiences of which nobody knows yet who is in them, and
 // those that ask for one of them, by whatever way.
-func Uncounted(ctx context.Context, q querier) ([]int64, error) {
-	return all[int64](ctx, q, `with recursive waits(id) as (
+func (db Queries) Uncounted(ctx context.Context) ([]int64, error) {
+	return all[int64](ctx, db, `with recursive waits(id) as (
 			select id from audience where recount
 			union select b.id from waits w join audience b on b.live
 				and jsonb_path_exists(b.rule, '$.**.if ? (@.about == "audience" && @.id == $id)', jsonb_build_object('id', w.id)))
@@ -117,12 +117,12 @@ func Uncounted(ctx context.Context, q querier) ([]int64, error) {
 
 // SequencesAsking lists the sequences whose entry or steps ask for one of some
 // audiences.
-func SequencesAsking(ctx context.Context, q querier, audiences []int64) ([]int64, error) {
+func (db Queries) SequencesAsking(ctx context.Context, audiences []int64) ([]int64, error) {
 	if len(audiences) == 0 {
 		return []int64{}, nil
 	}
 	path := `'$.**.if ? (@.about == "audience" && @.id == $id)', jsonb_build_object('id', a.id)`
-	return all[int64](ctx, q, `select s.id from sequence s where exists (select from unnest($1::bigint[]) as a(id)
+	return all[int64](ctx, db, `select s.id from sequence s where exists (select from unnest($1::bigint[]) as a(id)
 			where jsonb_path_exists(s.entry, `+path+`)
 				or exists (select from sequence_version v where v.sequence_id = s.id and jsonb_path_exists(v.plan, `+path+`)
 					and (v.id = s.version_id or exists (select from enrolment e where e.version_id = v.id and e.ended_at is null))))
@@ -131,19 +131,19 @@ func SequencesAsking(ctx context.Context, q querier, audiences []int64) ([]int64
 
 // StaleNow reports whether there are notes of changed people who are due: until
 // they have been asked about, an audience may be behind.
-func StaleNow(ctx context.Context, q querier, now time.Time) (bool, error) {
-	return one[bool](ctx, q, "select exists (select from audience_stale where due is null or due <= $1)", now)
+func (db Queries) StaleNow(ctx context.Context, now time.Time) (bool, error) {
+	return one[bool](ctx, db, "select exists (select from audience_stale where due is null or due <= $1)", now)
 }
 
 // Quickly has any statement of the transaction given up that takes longer.
-func Quickly(ctx context.Context, tx Tx, d time.Duration) error {
+func (tx Tx) Quickly(ctx context.Context, d time.Duration) error {
 	_, err := exec(ctx, tx, "select set_config('statement_timeout', $1, true)", fmt.Sprintf("%dms", d.Milliseconds()))
 	return err
 }
 
 // Movers lists whom the passing of time alone can have moved in or out of an
 // audience since it was last swept.
-func Movers(ctx context.Context, tx Tx, a Audience, now time.Time) ([]Stale, error) {
+func (tx Tx) Movers(ctx context.Context, a Audience, now time.Time) ([]Stale, error) {
 	cat, err := catalogueFor(ctx, tx, &a.Rule.V)
 	if err != nil {
 		return nil, err
@@ -157,20 +157,20 @@ func Movers(ctx context.Context, tx Tx, a Audience, now time.Time) ([]Stale, err
 }
 
 // Swept notes until when the passing of time is taken into account.
-func Swept(ctx context.Context, tx Tx, ids []int64, at time.Time) error {
+func (tx Tx) Swept(ctx context.Context, ids []int64, at time.Time) error {
 	_, err := exec(ctx, tx, "update audience set swept_at = $2 where id = any ($1) and swept_at < $2", ids, at)
 	return err
 }
 
 // LockAudiences lets one worker at a time keep audiences current; false where
 // another is at it.
-func LockAudiences(ctx context.Context, tx Tx) (bool, error) {
+func (tx Tx) LockAudiences(ctx context.Context) (bool, error) {
 	return one[bool](ctx, tx, "select pg_try_advisory_xact_lock($1)", lockAudiences)
 }
 
 // Follow asks an audience's rule of some people (all: of everybody) and lets
 // join and leave who has to. It answers how many did either.
-func Follow(ctx context.Context, tx Tx, a Audience, who []Stale, all bool, now time.Time) (int64, error) {
+func (tx Tx) Follow(ctx context.Context, a Audience, who []Stale, all bool, now time.Time) (int64, error) {
 	cat, err := catalogueFor(ctx, tx, &a.Rule.V)
 	if err != nil {
 		return 0, err
@@ -241,8 +241,8 @@ type Move struct {
 }
 
 // Moves lists who joined and left, the newest first.
-func (s *Store) Moves(ctx context.Context, audience int64, n int) ([]Move, error) {
-	return all[Move](ctx, s.db, `select m.person_id, p.first_name as first, p.last_name as last, p.email, m.at, m.joined
+func (db Queries) Moves(ctx context.Context, audience int64, n int) ([]Move, error) {
+	return all[Move](ctx, db, `select m.person_id, p.first_name as first, p.last_name as last, p.email, m.at, m.joined
 		from audience_move m join person p on p.id = m.person_id where m.audience_id = $1 order by m.at desc, m.id desc limit $2`, audience, n)
 }
 
@@ -253,14 +253,14 @@ type DayMoves struct {
 }
 
 // MovesByDay counts joining and leaving by day, in a zone, since an instant.
-func (s *Store) MovesByDay(ctx context.Context, audience int64, from time.Time, zone string) ([]DayMoves, error) {
-	return all[DayMoves](ctx, s.db, `select date_trunc('day', at at time zone $3) at time zone $3 as day, count(*) filter (where joined) as joined, count(*) filter (where not joined) as left
+func (db Queries) MovesByDay(ctx context.Context, audience int64, from time.Time, zone string) ([]DayMoves, error) {
+	return all[DayMoves](ctx, db, `select date_trunc('day', at at time zone $3) at time zone $3 as day, count(*) filter (where joined) as joined, count(*) filter (where not joined) as left
 		from audience_move where audience_id = $1 and at >= $2 group by 1 order by 1`, audience, from, zone)
 }
 
 // PersonAudiences lists the audiences that a person is in.
-func (s *Store) PersonAudiences(ctx context.Context, person int64) ([]Audience, error) {
-	return all[Audience](ctx, s.db, audienceFields+"join audience_member m on m.audience_id = a.id where m.person_id = $1 order by lower(a.name)", person)
+func (db Queries) PersonAudiences(ctx context.Context, person int64) ([]Audience, error) {
+	return all[Audience](ctx, db, audienceFields+"join audience_member m on m.audience_id = a.id where m.person_id = $1 order by lower(a.name)", person)
 }
 
 // Use is something that an audience is used by.
@@ -271,9 +271,9 @@ type Use struct {
 }
 
 // AudienceUse lists the audiences and sequences whose rules ask for an audience.
-func AudienceUse(ctx context.Context, q querier, id int64) ([]Use, error) {
+func (db Queries) AudienceUse(ctx context.Context, id int64) ([]Use, error) {
 	path := `'$.**.if ? (@.about == "audience" && @.id == $id)', jsonb_build_object('id', $1::bigint)`
-	return all[Use](ctx, q, `select 'audience' as kind, id, name from audience where live and id <> $1 and jsonb_path_exists(rule, `+path+`)
+	return all[Use](ctx, db, `select 'audience' as kind, id, name from audience where live and id <> $1 and jsonb_path_exists(rule, `+path+`)
 		union all select 'sequence', s.id, s.name from sequence s where jsonb_path_exists(s.entry, `+path+`)
 			or exists (select from sequence_version v where v.id = s.version_id and jsonb_path_exists(v.plan, `+path+`))
 			or exists (select from sequence_draft d where d.sequence_id = s.id and d.n = s.draft_n and jsonb_path_exists(d.plan, `+path+`))
@@ -288,8 +288,8 @@ type AudienceFigures struct {
 }
 
 // AudienceFigures gathers the figures of all audiences, by id.
-func (s *Store) AudienceFigures(ctx context.Context, since time.Time) (map[int64]AudienceFigures, error) {
-	rows, err := all[AudienceFigures](ctx, s.db, `with asks as (
+func (db Queries) AudienceFigures(ctx context.Context, since time.Time) (map[int64]AudienceFigures, error) {
+	rows, err := all[AudienceFigures](ctx, db, `with asks as (
 			select 'a' || id as who, rule as x from audience where live
 			union all select 's' || id, entry from sequence
 			union all select 's' || s.id, v.plan from sequence s join sequence_version v on v.id = s.version_id
@@ -307,11 +307,6 @@ func (s *Store) AudienceFigures(ctx context.Context, since time.Time) (map[int64
 
 // GiveAudiences gives audiences an owner, nobody where that is 0, and answers
 // how many there were.
-func GiveAudiences(ctx context.Context, tx Tx, ids []int64, owner int64) (int64, error) {
+func (tx Tx) GiveAudiences(ctx context.Context, ids []int64, owner int64) (int64, error) {
 	return exec(ctx, tx, "update audience set owner_id = nullif($2::bigint, 0) where id = any ($1)", ids, owner)
-}
-
-// Use is AudienceUse outside a transaction.
-func (s *Store) AudienceUse(ctx context.Context, id int64) ([]Use, error) {
-	return AudienceUse(ctx, s.db, id)
 }

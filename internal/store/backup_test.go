@@ -38,7 +38,7 @@ func TestABackupComesBack(t *testing.T) {
 		t.Errorf("it came back as %+v", p)
 	}
 	k.must(s.InTx(t.Context(), func(tx store.Tx) error {
-		_, _, err := store.MeetPerson(t.Context(), tx, store.NewPerson{First: "Ana", Email: "ana@north.example"}, at)
+		_, _, err := tx.MeetPerson(t.Context(), store.NewPerson{First: "Ana", Email: "ana@north.example"}, at)
 		return err
 	}))
 	for text, want := range map[string]int64{"owen reservoir": 1, "ana": 1, "north": 2} {

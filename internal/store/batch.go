@@ -51,33 +51,33 @@ const batchFields = `select b.id, b.kind, b.title, b.state, b.total, b.done, b.s
 	from batch b left join app_user u on u.id = b.made_by `
 
 // Batch reads one.
-func (s *Store) Batch(ctx context.Context, id int64) (Batch, error) {
-	return one[Batch](ctx, s.db, batchFields+"where b.id = $1", id)
+func (db Queries) Batch(ctx context.Context, id int64) (Batch, error) {
+	return one[Batch](ctx, db, batchFields+"where b.id = $1", id)
 }
 
-// BatchIn is Batch within a transaction, locked.
-func BatchIn(ctx context.Context, tx Tx, id int64) (Batch, error) {
+// LockBatch is Batch within a transaction, locked.
+func (tx Tx) LockBatch(ctx context.Context, id int64) (Batch, error) {
 	return one[Batch](ctx, tx, batchFields+"where b.id = $1 for update of b", id)
 }
 
 // Batches lists the latest, of some kinds or of all.
-func (s *Store) Batches(ctx context.Context, kinds []string, n int) ([]Batch, error) {
-	return all[Batch](ctx, s.db, batchFields+"where ($1::text[] is null or b.kind = any ($1)) order by b.id desc limit $2", kinds, n)
+func (db Queries) Batches(ctx context.Context, kinds []string, n int) ([]Batch, error) {
+	return all[Batch](ctx, db, batchFields+"where ($1::text[] is null or b.kind = any ($1)) order by b.id desc limit $2", kinds, n)
 }
 
 // WaitingBatches lists the ids of those that somebody has to run.
-func (s *Store) WaitingBatches(ctx context.Context) ([]int64, error) {
-	return all[int64](ctx, s.db, "select id from batch where state in ('waiting', 'running', 'undoing') order by id")
+func (db Queries) WaitingBatches(ctx context.Context) ([]int64, error) {
+	return all[int64](ctx, db, "select id from batch where state in ('waiting', 'running', 'undoing') order by id")
 }
 
 // AddBatch keeps a new one.
-func AddBatch(ctx context.Context, tx Tx, b Batch, at time.Time) (int64, error) {
+func (tx Tx) AddBatch(ctx context.Context, b Batch, at time.Time) (int64, error) {
 	return one[int64](ctx, tx, "insert into batch (kind, title, state, total, detail, made_at, made_by) values ($1, $2, $3, $4, $5, $6, $7) returning id", b.Kind, b.Title, b.State, b.Total, b.Detail, at, b.By)
 }
 
 // SetBatch keeps a batch's state, figures and trouble.
-func SetBatch(ctx context.Context, q querier, b *Batch) error {
-	_, err := exec(ctx, q, "update batch set state = $2, total = $3, done = $4, detail = $5, trouble = $6, ended_at = $7 where id = $1", b.ID, b.State, b.Total, b.Done, b.Detail, b.Trouble, b.Ended)
+func (db Queries) SetBatch(ctx context.Context, b *Batch) error {
+	_, err := exec(ctx, db, "update batch set state = $2, total = $3, done = $4, detail = $5, trouble = $6, ended_at = $7 where id = $1", b.ID, b.State, b.Total, b.Done, b.Detail, b.Trouble, b.Ended)
 	if err != nil {
 		return fmt.Errorf("keeping batch %d: %w", b.ID, err)
 	}
@@ -85,17 +85,17 @@ func SetBatch(ctx context.Context, q querier, b *Batch) error {
 }
 
 // KeepBatch is SetBatch outside a transaction.
-func (s *Store) KeepBatch(ctx context.Context, b *Batch) error { return SetBatch(ctx, s.db, b) }
+func (db Queries) KeepBatch(ctx context.Context, b *Batch) error { return db.SetBatch(ctx, b) }
 
 // RemoveBatch removes a batch that has done nothing.
-func (s *Store) RemoveBatch(ctx context.Context, id int64) error {
-	_, err := exec(ctx, s.db, "delete from batch where id = $1", id)
+func (db Queries) RemoveBatch(ctx context.Context, id int64) error {
+	_, err := exec(ctx, db, "delete from batch where id = $1", id)
 	return err
 }
 
 // StopBatch asks whoever runs a batch to stop it.
-func (s *Store) StopBatch(ctx context.Context, id int64) error {
-	n, err := exec(ctx, s.db, "update batch set stop = true where id = $1 and state in ('waiting', 'running')", id)
+func (db Queries) StopBatch(ctx context.Context, id int64) error {
+	n, err := exec(ctx, db, "update batch set stop = true where id = $1 and state in ('waiting', 'running')", id)
 	if err == nil && n == 0 {
 		err = ErrNotFound
 	}
@@ -103,8 +103,8 @@ func (s *Store) StopBatch(ctx context.Context, id int64) error {
 }
 
 // BatchStopped reports whether a batch is to stop.
-func (s *Store) BatchStopped(ctx context.Context, id int64) (bool, error) {
-	return one[bool](ctx, s.db, "select stop from batch where id = $1", id)
+func (db Queries) BatchStopped(ctx context.Context, id int64) (bool, error) {
+	return one[bool](ctx, db, "select stop from batch where id = $1", id)
 }
 
 // LockBatch lets one process at a time run a batch, until release is called;
@@ -127,12 +127,12 @@ func (s *Store) LockBatch(ctx context.Context, id int64) (release func(), ok boo
 }
 
 // AddBatchPeople notes whom a bulk action is about and answers how many.
-func AddBatchPeople(ctx context.Context, tx Tx, batch int64, people []int64) (int64, error) {
+func (tx Tx) AddBatchPeople(ctx context.Context, batch int64, people []int64) (int64, error) {
 	return exec(ctx, tx, "insert into batch_person (batch_id, person_id) select $1, p.id from person p where p.id = any ($2) and p.erased_at is null on conflict do nothing", batch, people)
 }
 
 // NextBatchPeople takes the next n people that a bulk action has not come to.
-func NextBatchPeople(ctx context.Context, tx Tx, batch int64, n int) ([]int64, error) {
+func (tx Tx) NextBatchPeople(ctx context.Context, batch int64, n int) ([]int64, error) {
 	ids, err := all[int64](ctx, tx, `update batch_person b set done = true from (select person_id from batch_person where batch_id = $1 and not done order by person_id limit $2) x
 		where b.batch_id = $1 and b.person_id = x.person_id returning b.person_id`, batch, n)
 	return ids, err

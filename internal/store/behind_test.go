@@ -23,10 +23,10 @@ func TestPeopleBehindFigures(t *testing.T) {
 	var seq, version int64
 	k.tx(func(tx store.Tx) (err error) {
 		p := sequence.NewPlan()
-		if seq, err = store.AddSequence(k.ctx, tx, "S", p, at); err != nil {
+		if seq, err = tx.AddSequence(k.ctx, "S", p, at); err != nil {
 			return err
 		}
-		version, err = store.AddVersion(k.ctx, tx, store.Version{Sequence: seq, Plan: store.JSON[*sequence.Plan]{V: p}, Launched: at}, 0)
+		version, err = tx.AddVersion(k.ctx, store.Version{Sequence: seq, Plan: store.JSON[*sequence.Plan]{V: p}, Launched: at}, 0)
 		return err
 	})
 	run("insert into enrolment (sequence_id, version_id, person_id, step, entered_at, reached_at) values ($1, $2, $3, 7, $4, $4)", seq, version, ana, at)
@@ -34,7 +34,7 @@ func TestPeopleBehindFigures(t *testing.T) {
 	run(`insert into touch (enrolment_id, sequence_id, version_id, person_id, step, kind, state, made_at)
 		values (1, $1, $2, $3, 5, 'email', 'sent', $4)`, seq, version, ana, at)
 	k.tx(func(tx store.Tx) error {
-		return store.AddSignals(k.ctx, tx, []store.Signal{{Person: ana, Signal: signal.Signal{At: at, Kind: signal.Open, Place: signal.Place{Sequence: seq, Step: 5}}}})
+		return tx.AddSignals(k.ctx, []store.Signal{{Person: ana, Signal: signal.Signal{At: at, Kind: signal.Open, Place: signal.Place{Sequence: seq, Step: 5}}}})
 	})
 	for b, want := range map[store.Behind]int64{
 		{Of: "sequence", ID: seq, Which: "entered"}: 1, {Of: "sequence", ID: seq, Which: "way"}: 1, {Of: "sequence", ID: seq, Which: "ended"}: 0,

@@ -41,13 +41,13 @@ func Scratch(ctx context.Context, address, name string) (string, func(), error) 
 
 // FillPeople makes n people, each with an open, a click and a page view after
 // at, and a score that is counted.
-func (s *Store) FillPeople(ctx context.Context, n int, at time.Time) error {
+func (db Queries) FillPeople(ctx context.Context, n int, at time.Time) error {
 	for _, q := range []string{
 		`insert into person (first_name, last_name, email, country, created_at) select 'P' || i, 'Q' || i, 'p' || i || '@bench.example', (array['NO','GB','ID','CL'])[1 + i % 4], $2 from generate_series(1, $1::int) i`,
 		`insert into signal (person_id, at, kind) select p.id, $2::timestamptz + k * interval '1 hour', (array[4, 5, 1])[k] from person p, generate_series(1, 3) k where p.id <= $1`,
 		`insert into standing (model_id, person_id, score, armed, counted_at, until) select m.id, p.id, 14, true, $2, $2::timestamptz + interval '60 days' from score_model m, person p where p.id <= $1`,
 	} {
-		if _, err := exec(ctx, s.db, q, n, at); err != nil {
+		if _, err := exec(ctx, db, q, n, at); err != nil {
 			return fmt.Errorf("filling: %w", err)
 		}
 	}
@@ -55,17 +55,17 @@ func (s *Store) FillPeople(ctx context.Context, n int, at time.Time) error {
 }
 
 // FillEnrolments puts everybody at the start of a version.
-func (s *Store) FillEnrolments(ctx context.Context, sequenceID, version int64, step int32, at time.Time) error {
-	_, err := exec(ctx, s.db, `insert into enrolment (sequence_id, version_id, person_id, step, entered_at, reached_at, due, look)
+func (db Queries) FillEnrolments(ctx context.Context, sequenceID, version int64, step int32, at time.Time) error {
+	_, err := exec(ctx, db, `insert into enrolment (sequence_id, version_id, person_id, step, entered_at, reached_at, due, look)
 		select $1, $2, id, $3, $4, $4, $4, $4 from person`, sequenceID, version, step, at)
 	return err
 }
 
 // Settle has the planner know what was filled in, so that each measurement
 // begins alike.
-func (s *Store) Settle(ctx context.Context) error {
+func (db Queries) Settle(ctx context.Context) error {
 	for _, q := range []string{"vacuum analyze", "checkpoint"} {
-		if _, err := exec(ctx, s.db, q); err != nil {
+		if _, err := exec(ctx, db, q); err != nil {
 			return err
 		}
 	}
@@ -75,8 +75,8 @@ func (s *Store) Settle(ctx context.Context) error {
 // Floor is the least that moving people on can cost: one statement that claims
 // up to n enrolments, moves each on to a step and a time, logs it and writes a
 // signal. It decides nothing. It answers how many it moved.
-func (s *Store) Floor(ctx context.Context, now, next time.Time, step int32, n int) (int64, error) {
-	return one[int64](ctx, s.db, `
+func (db Queries) Floor(ctx context.Context, now, next time.Time, step int32, n int) (int64, error) {
+	return one[int64](ctx, db, `
 		with due as (
 			select id from enrolment where ended_at is null and look is not null and look <= $1 order by look limit $4 for update skip locked),
 		moved as (
@@ -91,7 +91,7 @@ func (s *Store) Floor(ctx context.Context, now, next time.Time, step int32, n in
 // FillLists makes people people at a company for every fifty of them, and
 // signals signals over the year before at: what lists and audiences are
 // measured on.
-func (s *Store) FillLists(ctx context.Context, people, signals int, at time.Time) error {
+func (db Queries) FillLists(ctx context.Context, people, signals int, at time.Time) error {
 	for _, q := range []struct {
 		query string
 		args  []any
@@ -105,7 +105,7 @@ func (s *Store) FillLists(ctx context.Context, people, signals int, at time.Time
 		{`insert into tag (name, created_at) values ('key account', $1)`, []any{at}},
 		{`insert into person_tag (tag_id, person_id, at) select 1, id, $1 from person where id % 29 = 0`, []any{at}},
 	} {
-		if _, err := exec(ctx, s.db, q.query, q.args...); err != nil {
+		if _, err := exec(ctx, db, q.query, q.args...); err != nil {
 			return fmt.Errorf("filling: %w", err)
 		}
 	}
@@ -113,7 +113,7 @@ func (s *Store) FillLists(ctx context.Context, people, signals int, at time.Time
 }
 
 // KeyAt is the key of the n-th row of the people list, to begin far down.
-func (s *Store) KeyAt(ctx context.Context, o Order, n int) (Key, error) {
+func (db Queries) KeyAt(ctx context.Context, o Order, n int) (Key, error) {
 	q := map[Order]string{
 		ByScore:   "select 0 as part, score::text as sort, '' as sort2, person_id as id from standing where score > 0 order by score desc, person_id desc offset $1 limit 1",
 		ByName:    "select 0 as part, lower(last_name collate \"C\") as sort, lower(first_name collate \"C\") as sort2, id from person order by lower(last_name collate \"C\"), lower(first_name collate \"C\"), id offset $1 limit 1",
@@ -121,7 +121,7 @@ func (s *Store) KeyAt(ctx context.Context, o Order, n int) (Key, error) {
 		ByCompany: "select 0 as part, lower(c.name) as sort, c.id::text as sort2, p.id from company c join person p on p.company_id = c.id order by lower(c.name), c.id, p.id offset $1 limit 1",
 		Newest:    "select 0 as part, '' as sort, '' as sort2, id from person order by id desc offset $1 limit 1",
 	}[o]
-	return one[Key](ctx, s.db, q, n)
+	return one[Key](ctx, db, q, n)
 }
 
 // Hand runs a query written by hand, for holding others against it, and
@@ -167,7 +167,7 @@ func (s *Store) CopyPlain(ctx context.Context, head []string, csv []byte) (time.
 
 // BenchReaders keeps n people of whom all is known, in four languages, who
 // agreed to the first purpose.
-func (s *Store) BenchReaders(ctx context.Context, n int, at time.Time) error {
+func (db Queries) BenchReaders(ctx context.Context, n int, at time.Time) error {
 	for _, q := range []string{
 		"insert into company (name, domain, industry, created_at) select 'Company ' || n, 'c' || n || '.example', 'Ports', $2 from generate_series(1, $1::int / 5) n",
 		`insert into person (first_name, last_name, email, phone, title, company_id, country, city, language, created_at)
@@ -179,7 +179,7 @@ func (s *Store) BenchReaders(ctx context.Context, n int, at time.Time) error {
 		if q == "analyze" {
 			args = nil
 		}
-		if _, err := exec(ctx, s.db, q, args...); err != nil {
+		if _, err := exec(ctx, db, q, args...); err != nil {
 			return fmt.Errorf("making readers: %w", err)
 		}
 	}
@@ -187,6 +187,6 @@ func (s *Store) BenchReaders(ctx context.Context, n int, at time.Time) error {
 }
 
 // SomeTouches lists up to n emails that were sent.
-func (s *Store) SomeTouches(ctx context.Context, n int) ([]int64, error) {
-	return all[int64](ctx, s.db, "select id from touch where state = 'sent' order by id limit $1", n)
+func (db Queries) SomeTouches(ctx context.Context, n int) ([]int64, error) {
+	return all[int64](ctx, db, "select id from touch where state = 'sent' order by id limit $1", n)
 }

@@ -39,14 +39,14 @@ var editable = []struct {
 }
 
 // SetValues changes the fields of one record and keeps what changed.
-func SetValues(ctx context.Context, tx Tx, p Person, set person.Values, a Author) error {
-	_, err := Change(ctx, tx, []Edit{{P: &p, Now: p.Values(), Set: set}}, a)
+func (tx Tx) SetValues(ctx context.Context, p Person, set person.Values, a Author) error {
+	_, err := tx.Change(ctx, []Edit{{P: &p, Now: p.Values(), Set: set}}, a)
 	return err
 }
 
 // Change makes many edits at once, in a number of statements that does not
 // depend on how many, and keeps what changed. It answers how many records did.
-func Change(ctx context.Context, tx Tx, edits []Edit, a Author) (int, error) {
+func (tx Tx) Change(ctx context.Context, edits []Edit, a Author) (int, error) {
 	types, err := ownTypes(ctx, tx, false)
 	if err != nil {
 		return 0, err
@@ -162,11 +162,11 @@ func Change(ctx context.Context, tx Tx, edits []Edit, a Author) (int, error) {
 			}
 		}
 	}
-	return len(changed), KeepChanges(ctx, tx, changed, befores, after, a)
+	return len(changed), tx.KeepChanges(ctx, changed, befores, after, a)
 }
 
 // KeepChanges notes changes that have been made, each as JSON before and after.
-func KeepChanges(ctx context.Context, tx Tx, people []int64, before, after []string, a Author) error {
+func (tx Tx) KeepChanges(ctx context.Context, people []int64, before, after []string, a Author) error {
 	_, err := exec(ctx, tx, `insert into change (person_id, at, user_id, how, batch_id, before, after)
 		select u.id, $4, nullif($5::bigint, 0), $6, nullif($7::bigint, 0), u.b, u.a from unnest($1::bigint[], $2::jsonb[], $3::jsonb[]) as u(id, b, a)`,
 		people, before, after, a.At, a.User, a.How, a.Batch)
@@ -221,7 +221,7 @@ func setMark(ctx context.Context, tx Tx, f rule.Field, people []int64, on bool, 
 }
 
 // Marks reads which of some marks several people have.
-func Marks(ctx context.Context, q querier, people []int64, marks []rule.Field) (map[int64]person.Values, error) {
+func (db Queries) Marks(ctx context.Context, people []int64, marks []rule.Field) (map[int64]person.Values, error) {
 	out := map[int64]person.Values{}
 	for _, f := range marks {
 		kind, what, id := person.MarkOf(f)
@@ -243,7 +243,7 @@ func Marks(ctx context.Context, q querier, people []int64, marks []rule.Field) (
 		default:
 			continue
 		}
-		ids, err := all[int64](ctx, q, query, args...)
+		ids, err := all[int64](ctx, db, query, args...)
 		if err != nil {
 			return nil, fmt.Errorf("reading marks: %w", err)
 		}
@@ -292,33 +292,28 @@ type Changed struct {
 const changeFields = `select h.id, h.person_id, h.at, coalesce(u.name, '') as "user", h.how, h.batch_id, h.before, h.after from change h left join app_user u on u.id = h.user_id `
 
 // PersonChanges lists the changes of a person's record, the newest first.
-func (s *Store) PersonChanges(ctx context.Context, id int64) ([]Changed, error) {
-	return all[Changed](ctx, s.db, changeFields+"where h.person_id = $1 order by h.id desc limit 200", id)
+func (db Queries) PersonChanges(ctx context.Context, id int64) ([]Changed, error) {
+	return all[Changed](ctx, db, changeFields+"where h.person_id = $1 order by h.id desc limit 200", id)
 }
 
 // CompanyChanges lists the changes of a company's record, the newest first.
-func (s *Store) CompanyChanges(ctx context.Context, id int64) ([]Changed, error) {
-	return all[Changed](ctx, s.db, changeFields+"where h.company_id = $1 order by h.id desc limit 200", id)
+func (db Queries) CompanyChanges(ctx context.Context, id int64) ([]Changed, error) {
+	return all[Changed](ctx, db, changeFields+"where h.company_id = $1 order by h.id desc limit 200", id)
 }
 
 // OneChange reads a change.
-func OneChange(ctx context.Context, tx Tx, id int64) (Changed, error) {
+func (tx Tx) OneChange(ctx context.Context, id int64) (Changed, error) {
 	return one[Changed](ctx, tx, changeFields+"where h.id = $1", id)
 }
 
 // BatchChanges reads up to n changes that a batch made, before one, the newest first.
-func BatchChanges(ctx context.Context, tx Tx, batch, before int64, n int) ([]Changed, error) {
+func (tx Tx) BatchChanges(ctx context.Context, batch, before int64, n int) ([]Changed, error) {
 	return all[Changed](ctx, tx, changeFields+"where h.batch_id = $1 and h.person_id is not null and ($2 = 0 or h.id < $2) and h.how <> 'undone' order by h.id desc limit $3", batch, before, n)
 }
 
 // PeopleByID reads several people.
-func (s *Store) PeopleByID(ctx context.Context, ids []int64) (map[int64]*Person, error) {
-	return PeopleByID(ctx, s.db, ids)
-}
-
-// PeopleByID reads several people.
-func PeopleByID(ctx context.Context, q querier, ids []int64) (map[int64]*Person, error) {
-	list, err := all[Person](ctx, q, personFields+"where p.id = any ($1) and p.erased_at is null", ids)
+func (db Queries) PeopleByID(ctx context.Context, ids []int64) (map[int64]*Person, error) {
+	list, err := all[Person](ctx, db, personFields+"where p.id = any ($1) and p.erased_at is null", ids)
 	out := make(map[int64]*Person, len(list))
 	for i := range list {
 		out[list[i].ID] = &list[i]

@@ -64,7 +64,7 @@ func (c *compiler) companies(q CompanyQuery) string {
 func CompanyOrders() []string { return []string{"name", "size", "newest"} }
 
 // Companies reads a page of companies, and the key of its last row.
-func (s *Store) Companies(ctx context.Context, q CompanyQuery) ([]Company, Key, error) {
+func (db Queries) Companies(ctx context.Context, q CompanyQuery) ([]Company, Key, error) {
 	c := compiler{}
 	where := c.companies(q)
 	key1, order := "lower(c.name)", "lower(c.name), c.id"
@@ -87,7 +87,7 @@ func (s *Store) Companies(ctx context.Context, q CompanyQuery) ([]Company, Key, 
 	rows, err := all[struct {
 		Company
 		Key string
-	}](ctx, s.db, companyColumns+", "+key1+" as key from company c where "+where+" order by "+order+" limit "+c.arg(q.Limit), c.args...)
+	}](ctx, db, companyColumns+", "+key1+" as key from company c where "+where+" order by "+order+" limit "+c.arg(q.Limit), c.args...)
 	var out []Company
 	var key Key
 	for _, r := range rows {
@@ -97,35 +97,35 @@ func (s *Store) Companies(ctx context.Context, q CompanyQuery) ([]Company, Key, 
 }
 
 // CountCompanies counts whom a query would list.
-func (s *Store) CountCompanies(ctx context.Context, q CompanyQuery) (int64, error) {
+func (db Queries) CountCompanies(ctx context.Context, q CompanyQuery) (int64, error) {
 	c := compiler{}
 	where := c.companies(q)
-	return one[int64](ctx, s.db, "select count(*) from company c where "+where, c.args...)
+	return one[int64](ctx, db, "select count(*) from company c where "+where, c.args...)
 }
 
 // Company reads one.
-func (s *Store) Company(ctx context.Context, id int64) (Company, error) {
-	return one[Company](ctx, s.db, companyColumns+"from company c where c.id = $1", id)
+func (db Queries) Company(ctx context.Context, id int64) (Company, error) {
+	return one[Company](ctx, db, companyColumns+"from company c where c.id = $1", id)
 }
 
 // CompanyByDomain finds the company that a domain belongs to.
-func CompanyByDomain(ctx context.Context, q querier, domain string) (int64, error) {
-	return one[int64](ctx, q, "select id from company where domain = $1", domain)
+func (db Queries) CompanyByDomain(ctx context.Context, domain string) (int64, error) {
+	return one[int64](ctx, db, "select id from company where domain = $1", domain)
 }
 
 // CompaniesByID reads several, by name.
-func (s *Store) CompaniesByID(ctx context.Context, ids []int64) ([]Company, error) {
-	return all[Company](ctx, s.db, companyColumns+"from company c where c.id = any ($1) order by lower(c.name), c.id", ids)
+func (db Queries) CompaniesByID(ctx context.Context, ids []int64) ([]Company, error) {
+	return all[Company](ctx, db, companyColumns+"from company c where c.id = any ($1) order by lower(c.name), c.id", ids)
 }
 
 // Industries lists the industries of companies, the commonest first.
-func (s *Store) Industries(ctx context.Context) ([]string, error) {
-	return all[string](ctx, s.db, "select industry from company where industry <> '' group by 1 order by count(*) desc, 1 limit 60")
+func (db Queries) Industries(ctx context.Context) ([]string, error) {
+	return all[string](ctx, db, "select industry from company where industry <> '' group by 1 order by count(*) desc, 1 limit 60")
 }
 
 // CompanyCountries lists the countries of companies.
-func (s *Store) CompanyCountries(ctx context.Context) ([]string, error) {
-	return all[string](ctx, s.db, "select country from company where country <> '' group by 1 order by 1")
+func (db Queries) CompanyCountries(ctx context.Context) ([]string, error) {
+	return all[string](ctx, db, "select country from company where country <> '' group by 1 order by 1")
 }
 
 // Values are the known fields of a company, as the core tidies them.
@@ -137,7 +137,7 @@ func (c *Company) Values() person.Values {
 }
 
 // SetCompany changes a company's record and keeps what changed.
-func SetCompany(ctx context.Context, tx Tx, id int64, set person.Values, a Author) error {
+func (tx Tx) SetCompany(ctx context.Context, id int64, set person.Values, a Author) error {
 	c, err := one[Company](ctx, tx, companyColumns+"from company c where c.id = $1 for update of c", id)
 	if err != nil {
 		return err

@@ -15,12 +15,12 @@ type Purpose struct {
 }
 
 // Purposes lists all.
-func (s *Store) Purposes(ctx context.Context) ([]Purpose, error) {
-	return all[Purpose](ctx, s.db, "select id, name from purpose order by position, id")
+func (db Queries) Purposes(ctx context.Context) ([]Purpose, error) {
+	return all[Purpose](ctx, db, "select id, name from purpose order by position, id")
 }
 
 // AddPurpose keeps a new one.
-func AddPurpose(ctx context.Context, tx Tx, name string) (int64, error) {
+func (tx Tx) AddPurpose(ctx context.Context, name string) (int64, error) {
 	id, err := one[int64](ctx, tx, "insert into purpose (name, position) values ($1, (select coalesce(max(position), 0) + 1 from purpose)) returning id", name)
 	if taken(err) {
 		return 0, plainly.Errorf("%w: a purpose is called %q", ErrTaken, name)
@@ -41,13 +41,13 @@ type ConsentLine struct {
 }
 
 // PersonConsents lists what a person agreed to and took back, the newest first.
-func (s *Store) PersonConsents(ctx context.Context, person int64) ([]ConsentLine, error) {
-	return all[ConsentLine](ctx, s.db, `select c.purpose_id, p.name as purpose, c.given, c.at, c.how, c.ground, coalesce(u.name, '') as "user", c.current
+func (db Queries) PersonConsents(ctx context.Context, person int64) ([]ConsentLine, error) {
+	return all[ConsentLine](ctx, db, `select c.purpose_id, p.name as purpose, c.given, c.at, c.how, c.ground, coalesce(u.name, '') as "user", c.current
 		from consent c join purpose p on p.id = c.purpose_id left join app_user u on u.id = c.user_id where c.person_id = $1 order by c.id desc limit 200`, person)
 }
 
 // SetConsent notes that a person agrees to a purpose, or no longer does.
-func SetConsent(ctx context.Context, tx Tx, purpose, person int64, given bool, ground string, a Author) error {
+func (tx Tx) SetConsent(ctx context.Context, purpose, person int64, given bool, ground string, a Author) error {
 	return setConsent(ctx, tx, purpose, []int64{person}, given, ground, a)
 }
 
@@ -66,7 +66,7 @@ func setConsent(ctx context.Context, tx Tx, purpose int64, people []int64, given
 // OptInAgain takes back that a person opted out of all mail, because they
 // agreed anew: to the purposes named, and to no other that they had agreed to
 // before. It answers whether they had opted out.
-func OptInAgain(ctx context.Context, tx Tx, person int64, purposes []int64, a Author) (bool, error) {
+func (tx Tx) OptInAgain(ctx context.Context, person int64, purposes []int64, a Author) (bool, error) {
 	n, err := exec(ctx, tx, "update person set opted_out_at = null where id = $1 and opted_out_at is not null", person)
 	if err != nil || n == 0 {
 		return false, err
@@ -76,7 +76,7 @@ func OptInAgain(ctx context.Context, tx Tx, person int64, purposes []int64, a Au
 		return false, err
 	}
 	for _, p := range before {
-		if err := SetConsent(ctx, tx, p, person, false, "had opted out of all mail, and agreed anew to something else", a); err != nil {
+		if err := tx.SetConsent(ctx, p, person, false, "had opted out of all mail, and agreed anew to something else", a); err != nil {
 			return false, err
 		}
 	}
@@ -92,18 +92,18 @@ type Note struct {
 }
 
 // Notes lists a person's notes, the newest first.
-func (s *Store) Notes(ctx context.Context, person int64) ([]Note, error) {
-	return all[Note](ctx, s.db, `select n.id, n.at, coalesce(u.name, '') as "user", n.text from note n left join app_user u on u.id = n.user_id where n.person_id = $1 order by n.id desc limit 200`, person)
+func (db Queries) Notes(ctx context.Context, person int64) ([]Note, error) {
+	return all[Note](ctx, db, `select n.id, n.at, coalesce(u.name, '') as "user", n.text from note n left join app_user u on u.id = n.user_id where n.person_id = $1 order by n.id desc limit 200`, person)
 }
 
 // AddNote keeps a note.
-func AddNote(ctx context.Context, tx Tx, person, user int64, text string, at time.Time) error {
+func (tx Tx) AddNote(ctx context.Context, person, user int64, text string, at time.Time) error {
 	_, err := exec(ctx, tx, "insert into note (person_id, at, user_id, text) values ($1, $2, $3, $4)", person, at, user, text)
 	return err
 }
 
 // RemoveNote removes a note of a person.
-func RemoveNote(ctx context.Context, tx Tx, person, id int64) error {
+func (tx Tx) RemoveNote(ctx context.Context, person, id int64) error {
 	n, err := exec(ctx, tx, "delete from note where id = $1 and person_id = $2", id, person)
 	if err == nil && n == 0 {
 		err = ErrNotFound
@@ -118,6 +118,6 @@ type ContactPoint struct {
 }
 
 // ContactPoints lists a person's further addresses and numbers.
-func (s *Store) ContactPoints(ctx context.Context, person int64) ([]ContactPoint, error) {
-	return all[ContactPoint](ctx, s.db, "select kind, value from contact_point where person_id = $1 order by kind, value", person)
+func (db Queries) ContactPoints(ctx context.Context, person int64) ([]ContactPoint, error) {
+	return all[ContactPoint](ctx, db, "select kind, value from contact_point where person_id = $1 order by kind, value", person)
 }

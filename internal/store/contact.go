@@ -78,18 +78,18 @@ func whyNotEnter(ways []sequence.Way) string {
 }
 
 // WhyNot asks the rule in SQL about one person.
-func (s *Store) WhyNot(ctx context.Context, person int64, by contact.Channel, g contact.Ground) (contact.Reason, error) {
-	return one[contact.Reason](ctx, s.db, "select coalesce("+whyNot(by, fixed(g))+", '') from person p where p.id = $1", person)
+func (db Queries) WhyNot(ctx context.Context, person int64, by contact.Channel, g contact.Ground) (contact.Reason, error) {
+	return one[contact.Reason](ctx, db, "select coalesce("+whyNot(by, fixed(g))+", '') from person p where p.id = $1", person)
 }
 
 // WhyNotEnter asks why one person cannot enter a plan with these ways.
-func (s *Store) WhyNotEnter(ctx context.Context, person int64, ways []sequence.Way) (contact.Reason, error) {
-	return one[contact.Reason](ctx, s.db, "select coalesce("+whyNotEnter(ways)+", '') from person p where p.id = $1", person)
+func (db Queries) WhyNotEnter(ctx context.Context, person int64, ways []sequence.Way) (contact.Reason, error) {
+	return one[contact.Reason](ctx, db, "select coalesce("+whyNotEnter(ways)+", '') from person p where p.id = $1", person)
 }
 
 // Reachable lists who of some people could be reached by some channel.
-func Reachable(ctx context.Context, q querier, people []int64) (map[int64]bool, error) {
-	list, err := all[int64](ctx, q, "select p.id from person p where p.id = any ($1) and ("+mayEmail+" or "+mayCall+")", people)
+func (db Queries) Reachable(ctx context.Context, people []int64) (map[int64]bool, error) {
+	list, err := all[int64](ctx, db, "select p.id from person p where p.id = any ($1) and ("+mayEmail+" or "+mayCall+")", people)
 	out := make(map[int64]bool, len(list))
 	for _, id := range list {
 		out[id] = true
@@ -98,15 +98,12 @@ func Reachable(ctx context.Context, q querier, people []int64) (map[int64]bool, 
 }
 
 // Grounds lists what, besides a consent, may be named as a ground.
-func Grounds(ctx context.Context, q querier) ([]string, error) {
-	return all[string](ctx, q, "select name from ground order by position, id")
+func (db Queries) Grounds(ctx context.Context) ([]string, error) {
+	return all[string](ctx, db, "select name from ground order by position, id")
 }
 
-// Grounds lists what, besides a consent, may be named as a ground.
-func (s *Store) Grounds(ctx context.Context) ([]string, error) { return Grounds(ctx, s.db) }
-
 // AddGround lets another ground be named.
-func AddGround(ctx context.Context, tx Tx, name string) error {
+func (tx Tx) AddGround(ctx context.Context, name string) error {
 	_, err := exec(ctx, tx, `insert into ground (name, position)
 		values ($1, (select coalesce(max(position), 0) + 1 from ground))`, name)
 	if taken(err) {
@@ -116,7 +113,7 @@ func AddGround(ctx context.Context, tx Tx, name string) error {
 }
 
 // RemoveGround lets a ground be named no more. What runs on it goes on.
-func RemoveGround(ctx context.Context, tx Tx, name string) error {
+func (tx Tx) RemoveGround(ctx context.Context, name string) error {
 	_, err := exec(ctx, tx, "delete from ground where name = $1", name)
 	return err
 }
@@ -142,9 +139,9 @@ const (
 )
 
 // WhoEnters counts who of those for whom a rule holds would enter a sequence.
-func (s *Store) WhoEnters(ctx context.Context, r *rule.Rule, sequenceID int64, ways []sequence.Way, q PeopleQuery) (Entering, error) {
+func (db Queries) WhoEnters(ctx context.Context, r *rule.Rule, sequenceID int64, ways []sequence.Way, q PeopleQuery) (Entering, error) {
 	var out Entering
-	cat, err := catalogueFor(ctx, s.db, r)
+	cat, err := catalogueFor(ctx, db, r)
 	if err != nil {
 		return out, err
 	}
@@ -155,7 +152,7 @@ func (s *Store) WhoEnters(ctx context.Context, r *rule.Rule, sequenceID int64, w
 		Why  string
 		N    int64
 		Bare int64
-	}](ctx, s.db, `
+	}](ctx, db, `
 		with x as (select p.id, case
 				when exists (select from enrolment e where e.sequence_id = `+seq+` and e.person_id = p.id) then '`+WasOnIt+`'
 				else coalesce(`+whyNotEnter(ways)+`,

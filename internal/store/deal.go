@@ -31,29 +31,29 @@ const dealFields = `select d.id, d.person_id, coalesce(c.name, '') as company, d
 	from deal d join person p on p.id = d.person_id left join company c on c.id = d.company_id left join app_user a on a.id = d.rep_id `
 
 // Stages lists the stages in their order.
-func (s *Store) Stages(ctx context.Context) ([]pipeline.Stage, error) {
-	return all[pipeline.Stage](ctx, s.db, "select id, name, share, won, lost from stage order by position, id")
+func (db Queries) Stages(ctx context.Context) ([]pipeline.Stage, error) {
+	return all[pipeline.Stage](ctx, db, "select id, name, share, won, lost from stage order by position, id")
 }
 
 // AddStage keeps a stage at the end.
-func (s *Store) AddStage(ctx context.Context, st pipeline.Stage) (int64, error) {
-	return one[int64](ctx, s.db, "insert into stage (name, position, share, won, lost) values ($1, (select coalesce(max(position), 0) + 1 from stage), $2, $3, $4) returning id", st.Name, st.Share, st.Won, st.Lost)
+func (db Queries) AddStage(ctx context.Context, st pipeline.Stage) (int64, error) {
+	return one[int64](ctx, db, "insert into stage (name, position, share, won, lost) values ($1, (select coalesce(max(position), 0) + 1 from stage), $2, $3, $4) returning id", st.Name, st.Share, st.Won, st.Lost)
 }
 
 // Board lists the deals of the pipeline: the open ones, and those closed since
 // an instant.
-func (s *Store) Board(ctx context.Context, closedSince time.Time) ([]Deal, error) {
-	return all[Deal](ctx, s.db, dealFields+"where d.closed_at is null or d.closed_at >= $1 order by d.position, d.id limit 2000", closedSince)
+func (db Queries) Board(ctx context.Context, closedSince time.Time) ([]Deal, error) {
+	return all[Deal](ctx, db, dealFields+"where d.closed_at is null or d.closed_at >= $1 order by d.position, d.id limit 2000", closedSince)
 }
 
 // PersonDeals lists a person's, the newest first.
-func (s *Store) PersonDeals(ctx context.Context, person int64) ([]Deal, error) {
-	return all[Deal](ctx, s.db, dealFields+"where d.person_id = $1 order by d.id desc", person)
+func (db Queries) PersonDeals(ctx context.Context, person int64) ([]Deal, error) {
+	return all[Deal](ctx, db, dealFields+"where d.person_id = $1 order by d.id desc", person)
 }
 
 // OpenDeal opens a deal for the person of an accepted handoff in the first
 // stage, or answers the open one they have.
-func OpenDeal(ctx context.Context, tx Tx, h Handoff, rep int64, at time.Time) (id int64, fresh bool, err error) {
+func (tx Tx) OpenDeal(ctx context.Context, h Handoff, rep int64, at time.Time) (id int64, fresh bool, err error) {
 	id, err = one[int64](ctx, tx, "select id from deal where person_id = $1 and closed_at is null", h.Person)
 	if err == nil || !IsNotFound(err) {
 		return id, false, err
@@ -74,7 +74,7 @@ func OpenDeal(ctx context.Context, tx Tx, h Handoff, rep int64, at time.Time) (i
 
 // MoveDeal puts a deal into a stage, before another deal of it (0: at the
 // end), closing or reopening it as the stage says. It answers the person.
-func MoveDeal(ctx context.Context, tx Tx, id, stage, before, user int64, at time.Time) (int64, error) {
+func (tx Tx) MoveDeal(ctx context.Context, id, stage, before, user int64, at time.Time) (int64, error) {
 	row, err := one[struct {
 		Person int64 `db:"person_id"`
 		Was    int64
@@ -96,7 +96,7 @@ func MoveDeal(ctx context.Context, tx Tx, id, stage, before, user int64, at time
 }
 
 // LockDeal reads whose a deal is and what it is worth, and locks it.
-func LockDeal(ctx context.Context, tx Tx, id int64) (rep *int64, cents int64, err error) {
+func (tx Tx) LockDeal(ctx context.Context, id int64) (rep *int64, cents int64, err error) {
 	d, err := one[struct {
 		Rep    *int64 `db:"rep_id"`
 		Amount int64
@@ -105,7 +105,7 @@ func LockDeal(ctx context.Context, tx Tx, id int64) (rep *int64, cents int64, er
 }
 
 // SetAmount keeps what a deal is worth, in cents, and who said so.
-func SetAmount(ctx context.Context, tx Tx, id, was, cents, user int64, at time.Time) error {
+func (tx Tx) SetAmount(ctx context.Context, id, was, cents, user int64, at time.Time) error {
 	if _, err := exec(ctx, tx, "update deal set amount = $2 where id = $1", id, cents); err != nil {
 		return err
 	}
@@ -113,7 +113,7 @@ func SetAmount(ctx context.Context, tx Tx, id, was, cents, user int64, at time.T
 }
 
 // SetDealOwner gives a deal to a rep (nil: to nobody), and keeps who did.
-func SetDealOwner(ctx context.Context, tx Tx, id int64, was, rep *int64, user int64, at time.Time) error {
+func (tx Tx) SetDealOwner(ctx context.Context, id int64, was, rep *int64, user int64, at time.Time) error {
 	if _, err := exec(ctx, tx, "update deal set rep_id = $2 where id = $1", id, rep); err != nil {
 		return err
 	}
@@ -121,7 +121,7 @@ func SetDealOwner(ctx context.Context, tx Tx, id int64, was, rep *int64, user in
 		if id == nil {
 			return "", nil
 		}
-		return UserName(ctx, tx, *id)
+		return tx.UserName(ctx, *id)
 	}
 	before, err := name(was)
 	if err != nil {
@@ -152,8 +152,8 @@ type DealChange struct {
 }
 
 // PersonDealChanges lists those of a person's deals, the newest first.
-func (s *Store) PersonDealChanges(ctx context.Context, person int64) ([]DealChange, error) {
-	return all[DealChange](ctx, s.db, `select c.deal_id, c.at, coalesce(a.name, '') as "user", c.what, c.was, c.became
+func (db Queries) PersonDealChanges(ctx context.Context, person int64) ([]DealChange, error) {
+	return all[DealChange](ctx, db, `select c.deal_id, c.at, coalesce(a.name, '') as "user", c.what, c.was, c.became
 		from deal_change c join deal d on d.id = c.deal_id left join app_user a on a.id = c.user_id
 		where d.person_id = $1 order by c.at desc, c.id desc limit 200`, person)
 }
@@ -167,7 +167,7 @@ type DealMove struct {
 }
 
 // PersonMoves lists how a person's deals moved, the newest first.
-func (s *Store) PersonMoves(ctx context.Context, person int64) ([]DealMove, error) {
-	return all[DealMove](ctx, s.db, `select m.deal_id, st.name as stage, m.at, coalesce(a.name, '') as user from deal_move m join deal d on d.id = m.deal_id
+func (db Queries) PersonMoves(ctx context.Context, person int64) ([]DealMove, error) {
+	return all[DealMove](ctx, db, `select m.deal_id, st.name as stage, m.at, coalesce(a.name, '') as user from deal_move m join deal d on d.id = m.deal_id
 		join stage st on st.id = m.stage_id left join app_user a on a.id = m.user_id where d.person_id = $1 order by m.at desc, m.id desc limit 200`, person)
 }

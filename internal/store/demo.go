@@ -11,14 +11,14 @@ import (
 
 // DemoRecords gives people their owners (0: none) and companies the industry
 // that their name tells.
-func DemoRecords(ctx context.Context, tx Tx, people, owners []int64) error {
+func (tx Tx) DemoRecords(ctx context.Context, people, owners []int64) error {
 	_, err := exec(ctx, tx, "update person p set owner_id = nullif(u.owner, 0) from unnest($1::bigint[], $2::bigint[]) as u(id, owner) where p.id = u.id", people, owners)
 	return err
 }
 
 // SetIndustry keeps a company's industry, by its domain.
-func (s *Store) SetIndustry(ctx context.Context, domains, industries []string) error {
-	_, err := exec(ctx, s.db, "update company c set industry = u.industry from unnest($1::text[], $2::text[]) as u(domain, industry) where c.domain = u.domain", domains, industries)
+func (db Queries) SetIndustry(ctx context.Context, domains, industries []string) error {
+	_, err := exec(ctx, db, "update company c set industry = u.industry from unnest($1::text[], $2::text[]) as u(domain, industry) where c.domain = u.domain", domains, industries)
 	return err
 }
 
@@ -35,7 +35,7 @@ type PastHandoff struct {
 }
 
 // AddPastHandoff keeps one, with its deal.
-func AddPastHandoff(ctx context.Context, tx Tx, h PastHandoff) error {
+func (tx Tx) AddPastHandoff(ctx context.Context, h PastHandoff) error {
 	id, err := one[int64](ctx, tx, `insert into handoff (person_id, rep_id, state, made_by, how, brief, made_at, decided_at, reason)
 		values ($1, $2, $3, 'crossing', 'in turn', $4, $5, $6, $7) returning id`, h.Person, h.Rep, h.State, JSON[handoff.Brief]{h.Brief}, h.Made, h.Decided, h.Reason)
 	if err != nil || h.Stage == 0 {
@@ -56,35 +56,35 @@ func AddPastHandoff(ctx context.Context, tx Tx, h PastHandoff) error {
 
 // BeginStandings has everybody's score counted at an instant, without anybody
 // crossing the ready line by it: what was before is past.
-func (s *Store) BeginStandings(ctx context.Context, at time.Time) error {
-	_, err := exec(ctx, s.db, `insert into standing (model_id, person_id, armed, rebase, counted_at, due)
+func (db Queries) BeginStandings(ctx context.Context, at time.Time) error {
+	_, err := exec(ctx, db, `insert into standing (model_id, person_id, armed, rebase, counted_at, due)
 		select m.id, p.id, false, true, $1, $1 from score_model m, person p on conflict do nothing`, at)
 	return err
 }
 
 // AnyUser reports whether somebody can sign in: whether the database is in use.
-func (s *Store) AnyUser(ctx context.Context) (bool, error) {
-	return one[bool](ctx, s.db, "select exists (select from app_user)")
+func (db Queries) AnyUser(ctx context.Context) (bool, error) {
+	return one[bool](ctx, db, "select exists (select from app_user)")
 }
 
 // Reset empties the database: every table goes, to be made anew by Migrate.
-func (s *Store) Reset(ctx context.Context) error {
-	_, err := exec(ctx, s.db, "drop schema public cascade")
+func (db Queries) Reset(ctx context.Context) error {
+	_, err := exec(ctx, db, "drop schema public cascade")
 	if err == nil {
-		_, err = exec(ctx, s.db, "create schema public")
+		_, err = exec(ctx, db, "create schema public")
 	}
 	return err
 }
 
 // DemoRecordsMore fills in the rest of people's records.
-func (s *Store) DemoRecordsMore(ctx context.Context, people []int64, languages, seniorities, departments, campaigns []string) error {
-	_, err := exec(ctx, s.db, `update person p set language = u.l, seniority = u.s, department = u.d, campaign = u.c, medium = case when u.c <> '' then 'email' else '' end
+func (db Queries) DemoRecordsMore(ctx context.Context, people []int64, languages, seniorities, departments, campaigns []string) error {
+	_, err := exec(ctx, db, `update person p set language = u.l, seniority = u.s, department = u.d, campaign = u.c, medium = case when u.c <> '' then 'email' else '' end
 		from unnest($1::bigint[], $2::text[], $3::text[], $4::text[], $5::text[]) as u(id, l, s, d, c) where p.id = u.id`, people, languages, seniorities, departments, campaigns)
 	return err
 }
 
 // DemoCompanies keeps how large companies are, by their domains.
-func (s *Store) DemoCompanies(ctx context.Context, domains, revenues []string, sizes []int64) error {
-	_, err := exec(ctx, s.db, "update company c set revenue = u.r, size = u.s from unnest($1::text[], $2::text[], $3::int[]) as u(domain, r, s) where c.domain = u.domain", domains, revenues, sizes)
+func (db Queries) DemoCompanies(ctx context.Context, domains, revenues []string, sizes []int64) error {
+	_, err := exec(ctx, db, "update company c set revenue = u.r, size = u.s from unnest($1::text[], $2::text[], $3::int[]) as u(domain, r, s) where c.domain = u.domain", domains, revenues, sizes)
 	return err
 }

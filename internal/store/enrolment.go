@@ -36,7 +36,7 @@ const claimedFields = `select e.id, e.sequence_id, e.version_id, e.person_id, e.
 // ClaimDue takes up to n enrolments that have to be looked at by now, passing
 // over those another worker has, those of held sequences and those of people who
 // may have answered. They stay locked until the transaction ends.
-func ClaimDue(ctx context.Context, tx Tx, now time.Time, n int, not []int64) ([]Claimed, error) {
+func (tx Tx) ClaimDue(ctx context.Context, now time.Time, n int, not []int64) ([]Claimed, error) {
 	list, err := claimed(ctx, tx, `
 		with due as (
 			select id from enrolment
@@ -54,7 +54,7 @@ func ClaimDue(ctx context.Context, tx Tx, now time.Time, n int, not []int64) ([]
 
 // ClaimOpen takes every open enrolment of a person that is not younger than an
 // instant, waiting for those another worker has.
-func ClaimOpen(ctx context.Context, tx Tx, person int64, at time.Time) ([]Claimed, error) {
+func (tx Tx) ClaimOpen(ctx context.Context, person int64, at time.Time) ([]Claimed, error) {
 	list, err := claimed(ctx, tx, `
 		with due as (select id from enrolment
 			where person_id = $1 and ended_at is null and entered_at <= $2 order by id for update)
@@ -141,7 +141,7 @@ func (p *Progress) Add(c *Claimed, logs []sequence.Log) {
 }
 
 // KeepProgress writes it back, in two statements whatever its size.
-func KeepProgress(ctx context.Context, tx Tx, p *Progress) error {
+func (tx Tx) KeepProgress(ctx context.Context, p *Progress) error {
 	if len(p.id) == 0 {
 		return nil
 	}
@@ -166,7 +166,7 @@ func KeepProgress(ctx context.Context, tx Tx, p *Progress) error {
 }
 
 // Wake has every open enrolment of these people looked at, at the instant.
-func Wake(ctx context.Context, tx Tx, people []int64, at time.Time) error {
+func (tx Tx) Wake(ctx context.Context, people []int64, at time.Time) error {
 	_, err := exec(ctx, tx, `
 		update enrolment set look = least(look, $2) where id in (
 			select id from enrolment where person_id = any ($1) and ended_at is null order by id for update)`, people, at)
@@ -174,19 +174,19 @@ func Wake(ctx context.Context, tx Tx, people []int64, at time.Time) error {
 }
 
 // WakeOne has one enrolment looked at.
-func WakeOne(ctx context.Context, tx Tx, id int64, at time.Time) error {
+func (tx Tx) WakeOne(ctx context.Context, id int64, at time.Time) error {
 	_, err := exec(ctx, tx, "update enrolment set look = least(look, $2) where id = $1 and ended_at is null", id, at)
 	return err
 }
 
 // PutOff has enrolments looked at no sooner than an instant.
-func PutOff(ctx context.Context, tx Tx, ids []int64, until time.Time) error {
+func (tx Tx) PutOff(ctx context.Context, ids []int64, until time.Time) error {
 	_, err := exec(ctx, tx, "update enrolment set look = $2 where id = any ($1) and ended_at is null", ids, until)
 	return err
 }
 
 // Leave ends enrolments for a reason, where they stand.
-func Leave(ctx context.Context, tx Tx, ids []int64, reason sequence.Reason, at time.Time) error {
+func (tx Tx) Leave(ctx context.Context, ids []int64, reason sequence.Reason, at time.Time) error {
 	_, err := exec(ctx, tx, `
 		with left_now as (
 			update enrolment set ended_at = $3, reason = $2, due = null, look = null
@@ -199,7 +199,7 @@ func Leave(ctx context.Context, tx Tx, ids []int64, reason sequence.Reason, at t
 // Enrol enters people into a running version at an instant, passing over those
 // who are on the sequence or have been and those whom no touch of it may reach,
 // and answers how many entered.
-func Enrol(ctx context.Context, tx Tx, q *RunningEntry, people []int64, at time.Time) (int64, error) {
+func (tx Tx) Enrol(ctx context.Context, q *RunningEntry, people []int64, at time.Time) (int64, error) {
 	plan := q.Plan.V
 	n, err := exec(ctx, tx, `
 		insert into enrolment (sequence_id, version_id, person_id, key, step, entered_at, reached_at, due, look)
@@ -218,8 +218,8 @@ func Enrol(ctx context.Context, tx Tx, q *RunningEntry, people []int64, at time.
 // NextLook is the first instant at which some enrolment of a running sequence
 // has to be looked at, some touch is ready or some score changes; zero for none.
 // What would go by an outbox that is stopped, or one of not, is left out.
-func (s *Store) NextLook(ctx context.Context, not ...int64) (time.Time, error) {
-	stopped, err := StoppedOutboxes(ctx, s.db)
+func (db Queries) NextLook(ctx context.Context, not ...int64) (time.Time, error) {
+	stopped, err := db.StoppedOutboxes(ctx)
 	if err != nil {
 		return time.Time{}, err
 	}
@@ -227,7 +227,7 @@ func (s *Store) NextLook(ctx context.Context, not ...int64) (time.Time, error) {
 	if not = append(stopped, not...); len(not) > 0 {
 		open, args = " and (select "+outboxOf+" from person p where p.id = t.person_id) <> all ($1)", []any{not}
 	}
-	t, err := one[*time.Time](ctx, s.db, `
+	t, err := one[*time.Time](ctx, db, `
 		with held as (select id from person where held_at is not null)
 		select least(
 			(select min(e.look) from enrolment e join sequence q on q.id = e.sequence_id
@@ -262,8 +262,8 @@ type Way struct {
 }
 
 // PersonWays lists where a person stands and stood, the newest first.
-func (s *Store) PersonWays(ctx context.Context, person int64) ([]Way, error) {
-	return all[Way](ctx, s.db, `select e.id, e.sequence_id, q.name, e.version_id, e.person_id, e.step, e.entered_at, e.due, e.ended_at, e.reason
+func (db Queries) PersonWays(ctx context.Context, person int64) ([]Way, error) {
+	return all[Way](ctx, db, `select e.id, e.sequence_id, q.name, e.version_id, e.person_id, e.step, e.entered_at, e.due, e.ended_at, e.reason
 		from enrolment e join sequence q on q.id = e.sequence_id where e.person_id = $1 order by e.id desc limit 50`, person)
 }
 
@@ -279,7 +279,7 @@ type WayLog struct {
 }
 
 // PersonLogs lists the steps a person did in all sequences, the newest first.
-func (s *Store) PersonLogs(ctx context.Context, person int64) ([]WayLog, error) {
-	return all[WayLog](ctx, s.db, `select l.enrolment_id, l.version_id, e.sequence_id, l.step, l.at, l.exit, l.reason
+func (db Queries) PersonLogs(ctx context.Context, person int64) ([]WayLog, error) {
+	return all[WayLog](ctx, db, `select l.enrolment_id, l.version_id, e.sequence_id, l.step, l.at, l.exit, l.reason
 		from enrolment e join enrolment_log l on l.enrolment_id = e.id where e.person_id = $1 order by l.at desc, l.id desc limit 500`, person)
 }

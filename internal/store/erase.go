@@ -7,7 +7,7 @@ import (
 )
 
 // Addresses lists every email address of a person.
-func Addresses(ctx context.Context, tx Tx, id int64) ([]string, error) {
+func (tx Tx) Addresses(ctx context.Context, id int64) ([]string, error) {
 	return all[string](ctx, tx, `select email from person where id = $1 and email <> '' union select value from contact_point where person_id = $1 and kind = 'email'`, id)
 }
 
@@ -15,7 +15,7 @@ func Addresses(ctx context.Context, tx Tx, id int64) ([]string, error) {
 // must stay: the hashes of their addresses, so that nobody writes to them
 // again, and rows without a name, so that the counts of what was sent and done
 // stay true.
-func Erase(ctx context.Context, tx Tx, id int64, addresses []string, hashes [][]byte, at time.Time) error {
+func (tx Tx) Erase(ctx context.Context, id int64, addresses []string, hashes [][]byte, at time.Time) error {
 	fail := func(err error) error { return fmt.Errorf("erasing person %d: %w", id, err) }
 	if _, err := exec(ctx, tx, "insert into never_again (hash, at) select h, $2 from unnest($1::bytea[]) as h on conflict do nothing", hashes, at); err != nil {
 		return fail(err)
@@ -83,7 +83,7 @@ func Erase(ctx context.Context, tx Tx, id int64, addresses []string, hashes [][]
 
 // ForgetNeverAgain takes an address off the list: its owner has come back by
 // themselves.
-func ForgetNeverAgain(ctx context.Context, tx Tx, hash []byte) error {
+func (tx Tx) ForgetNeverAgain(ctx context.Context, hash []byte) error {
 	_, err := exec(ctx, tx, "delete from never_again where hash = $1", hash)
 	return err
 }

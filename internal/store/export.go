@@ -27,7 +27,7 @@ func (s *Store) EachPerson(ctx context.Context, q PeopleQuery, f func(*ExportedP
 	var ids []int64
 	err := s.InTx(ctx, func(tx Tx) error {
 		var err error
-		ids, err = AllIDs(ctx, tx, q)
+		ids, err = tx.AllIDs(ctx, q)
 		return err
 	})
 	if err != nil {

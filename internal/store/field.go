@@ -29,17 +29,17 @@ func (f *OwnField) Definition() person.Definition {
 const ownFields = "select id, name, type, to_json(options) as options, of_company from own_field order by position, id"
 
 // OwnFields lists the workspace's own fields.
-func (s *Store) OwnFields(ctx context.Context) ([]OwnField, error) {
-	return all[OwnField](ctx, s.db, ownFields)
+func (db Queries) OwnFields(ctx context.Context) ([]OwnField, error) {
+	return all[OwnField](ctx, db, ownFields)
 }
 
 // OwnFieldsUsed lists them with how many people or companies have a value.
-func (s *Store) OwnFieldsUsed(ctx context.Context) ([]OwnField, error) {
-	return all[OwnField](ctx, s.db, `select f.id, f.name, f.type, to_json(f.options) as options, f.of_company, case when f.of_company then (select count(*) from company c where c.own ? f.id::text) else (select count(*) from person p where p.own ? f.id::text) end as used from own_field f order by f.position, f.id`)
+func (db Queries) OwnFieldsUsed(ctx context.Context) ([]OwnField, error) {
+	return all[OwnField](ctx, db, `select f.id, f.name, f.type, to_json(f.options) as options, f.of_company, case when f.of_company then (select count(*) from company c where c.own ? f.id::text) else (select count(*) from person p where p.own ? f.id::text) end as used from own_field f order by f.position, f.id`)
 }
 
 // AddOwnField keeps a new one.
-func AddOwnField(ctx context.Context, tx Tx, f OwnField) (int64, error) {
+func (tx Tx) AddOwnField(ctx context.Context, f OwnField) (int64, error) {
 	id, err := one[int64](ctx, tx, `insert into own_field (name, type, options, of_company, position) values ($1, $2, coalesce($3::text[], '{}'), $4, (select coalesce(max(position), 0) + 1 from own_field)) returning id`, f.Name, string(f.Type), f.Options.V, f.Company)
 	if taken(err) {
 		return 0, plainly.Errorf("%w: a field is called %q", ErrTaken, f.Name)
@@ -48,7 +48,7 @@ func AddOwnField(ctx context.Context, tx Tx, f OwnField) (int64, error) {
 }
 
 // ChangeOwnField renames a field and replaces the values to choose from.
-func ChangeOwnField(ctx context.Context, tx Tx, id int64, name string, options []string) error {
+func (tx Tx) ChangeOwnField(ctx context.Context, id int64, name string, options []string) error {
 	n, err := exec(ctx, tx, "update own_field set name = $2, options = $3 where id = $1", id, name, options)
 	if taken(err) {
 		return plainly.Errorf("%w: a field is called %q", ErrTaken, name)
@@ -91,13 +91,8 @@ func asPg(err error) (*pgconn.PgError, bool) {
 }
 
 // Catalogue is what there is to ask for in rules.
-func (s *Store) Catalogue(ctx context.Context) (*rule.Catalogue, error) { return catalogue(ctx, s.db) }
-
-// CatalogueIn is Catalogue within a transaction.
-func CatalogueIn(ctx context.Context, tx Tx) (*rule.Catalogue, error) { return catalogue(ctx, tx) }
-
-func catalogue(ctx context.Context, q querier) (*rule.Catalogue, error) {
-	fields, err := all[OwnField](ctx, q, ownFields)
+func (db Queries) Catalogue(ctx context.Context) (*rule.Catalogue, error) {
+	fields, err := all[OwnField](ctx, db, ownFields)
 	if err != nil {
 		return nil, fmt.Errorf("reading the fields: %w", err)
 	}
@@ -109,7 +104,7 @@ func catalogue(ctx context.Context, q querier) (*rule.Catalogue, error) {
 		What string
 		ID   int64
 		Name string
-	}](ctx, q, `select 'tag' as what, id, name from tag union all select 'audience', id, name from audience union all select 'sequence', id, name from sequence
+	}](ctx, db, `select 'tag' as what, id, name from tag union all select 'audience', id, name from audience union all select 'sequence', id, name from sequence
 		union all select 'stage', id, name from stage union all select 'consent', id, name from purpose
 		union all select 'message', id, name from message union all select 'page', id, title from page order by 1, 3, 2`)
 	if err != nil {
@@ -138,7 +133,7 @@ func catalogue(ctx context.Context, q querier) (*rule.Catalogue, error) {
 		Bands    JSON[[]rule.Band]
 		FitBands JSON[[]rule.Band] `db:"fit_bands"`
 		Fit      JSON[rule.Fit]
-	}](ctx, q, "select bands, fit_bands, fit from score_model order by id limit 1")
+	}](ctx, db, "select bands, fit_bands, fit from score_model order by id limit 1")
 	if err != nil && !IsNotFound(err) {
 		return nil, err
 	}
@@ -171,11 +166,11 @@ func catalogueFor(ctx context.Context, q querier, r *rule.Rule) (*rule.Catalogue
 
 // FieldUse tells where an own field is asked for: names of audiences, and "the
 // fit".
-func (s *Store) FieldUse(ctx context.Context, id int64) ([]string, error) {
+func (db Queries) FieldUse(ctx context.Context, id int64) ([]string, error) {
 	list, err := all[struct {
 		Name string
 		Rule JSON[rule.Rule]
-	}](ctx, s.db, "select name, rule from audience where live order by name")
+	}](ctx, db, "select name, rule from audience where live order by name")
 	var out []string
 	for _, a := range list {
 		a.Rule.V.Each(func(c *rule.Condition) {
@@ -187,7 +182,7 @@ func (s *Store) FieldUse(ctx context.Context, id int64) ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	fit, err := readFit(ctx, s.db)
+	fit, err := readFit(ctx, db)
 	if fit.Uses(person.Own(id)) {
 		out = append(out, "the fit")
 	}
@@ -195,7 +190,7 @@ func (s *Store) FieldUse(ctx context.Context, id int64) ([]string, error) {
 }
 
 // RemoveOwnField takes a field and all its values away.
-func RemoveOwnField(ctx context.Context, tx Tx, id int64) error {
+func (tx Tx) RemoveOwnField(ctx context.Context, id int64) error {
 	if _, err := exec(ctx, tx, "update person set own = own - $1::text where own ? $1::text", fmt.Sprint(id)); err != nil {
 		return err
 	}

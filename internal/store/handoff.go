@@ -34,7 +34,7 @@ const handoffFields = `select h.id, h.person_id, h.rep_id, coalesce(a.name, '') 
 
 // Handable tells which of some people may be handed over, with their owners (0 for
 // none): nobody who has an open handoff or an open deal is.
-func Handable(ctx context.Context, tx Tx, people []int64) (owners map[int64]int64, err error) {
+func (tx Tx) Handable(ctx context.Context, people []int64) (owners map[int64]int64, err error) {
 	list, err := all[struct{ ID, Owner int64 }](ctx, tx, `
 		select p.id, coalesce(p.owner_id, 0) as owner
 		from person p
@@ -49,7 +49,7 @@ func Handable(ctx context.Context, tx Tx, people []int64) (owners map[int64]int6
 }
 
 // Unowned lists those of some people who have no owner.
-func Unowned(ctx context.Context, tx Tx, people []int64) ([]int64, error) {
+func (tx Tx) Unowned(ctx context.Context, people []int64) ([]int64, error) {
 	return all[int64](ctx, tx, "select id from person where id = any ($1) and owner_id is null order by id", people)
 }
 
@@ -65,7 +65,7 @@ type NewHandoff struct {
 // AddHandoffs keeps handoffs, and that their reps were handed somebody: whoever has
 // no owner has the rep as one. It answers whose it kept: somebody who has an open
 // one already gets none.
-func AddHandoffs(ctx context.Context, tx Tx, list []NewHandoff) ([]int64, error) {
+func (tx Tx) AddHandoffs(ctx context.Context, list []NewHandoff) ([]int64, error) {
 	n := len(list)
 	who, rep, seq := make([]int64, n), make([]int64, n), make([]int64, n)
 	by, how, briefs, at := make([]string, n), make([]string, n), make([]string, n), make([]time.Time, n)
@@ -103,28 +103,28 @@ func AddHandoffs(ctx context.Context, tx Tx, list []NewHandoff) ([]int64, error)
 
 // OpenHandoffs lists those waiting for a rep, and those in the pool, the
 // oldest first; rep 0 stands for everybody's.
-func (s *Store) OpenHandoffs(ctx context.Context, rep int64) ([]Handoff, error) {
-	return all[Handoff](ctx, s.db, handoffFields+"where h.state = 'open' and ($1 = 0 or h.rep_id = $1 or h.rep_id is null) order by h.made_at, h.id limit 200", rep)
+func (db Queries) OpenHandoffs(ctx context.Context, rep int64) ([]Handoff, error) {
+	return all[Handoff](ctx, db, handoffFields+"where h.state = 'open' and ($1 = 0 or h.rep_id = $1 or h.rep_id is null) order by h.made_at, h.id limit 200", rep)
 }
 
 // Handoff reads one.
-func (s *Store) Handoff(ctx context.Context, id int64) (Handoff, error) {
-	return one[Handoff](ctx, s.db, handoffFields+"where h.id = $1", id)
+func (db Queries) Handoff(ctx context.Context, id int64) (Handoff, error) {
+	return one[Handoff](ctx, db, handoffFields+"where h.id = $1", id)
 }
 
-// HandoffIn is Handoff within a transaction, locked.
-func HandoffIn(ctx context.Context, tx Tx, id int64) (Handoff, error) {
+// LockHandoff is Handoff within a transaction, locked.
+func (tx Tx) LockHandoff(ctx context.Context, id int64) (Handoff, error) {
 	return one[Handoff](ctx, tx, handoffFields+"where h.id = $1 for update of h", id)
 }
 
 // PersonHandoffs lists a person's, the newest first.
-func (s *Store) PersonHandoffs(ctx context.Context, person int64) ([]Handoff, error) {
-	return all[Handoff](ctx, s.db, handoffFields+"where h.person_id = $1 order by h.id desc", person)
+func (db Queries) PersonHandoffs(ctx context.Context, person int64) ([]Handoff, error) {
+	return all[Handoff](ctx, db, handoffFields+"where h.person_id = $1 order by h.id desc", person)
 }
 
 // DecideHandoff closes an open handoff for a rep. It answers ErrNotFound where
 // it is not open.
-func DecideHandoff(ctx context.Context, tx Tx, id, rep int64, state, reason string, at time.Time) (Handoff, error) {
+func (tx Tx) DecideHandoff(ctx context.Context, id, rep int64, state, reason string, at time.Time) (Handoff, error) {
 	n, err := exec(ctx, tx, `update handoff set state = $3, reason = $4, decided_at = $5, rep_id = coalesce(rep_id, $2)
 		where id = $1 and state = 'open'`, id, rep, state, reason, at)
 	if err != nil {

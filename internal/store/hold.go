@@ -14,8 +14,8 @@ type Running struct {
 }
 
 // Running lists what runs, by name: sequences, then one-off emails on their way.
-func (s *Store) Running(ctx context.Context) ([]Running, error) {
-	return all[Running](ctx, s.db, `
+func (db Queries) Running(ctx context.Context) ([]Running, error) {
+	return all[Running](ctx, db, `
 		select 'sequence' as kind, q.id, q.name,
 			(select count(*) from enrolment e where e.sequence_id = q.id and e.ended_at is null) as people
 		from sequence q where q.state = 'running'
@@ -29,7 +29,7 @@ func (s *Store) Running(ctx context.Context) ([]Running, error) {
 
 // HoldEverything holds every running sequence and every one-off email on its
 // way. It answers how many, and a number by which that is taken back.
-func HoldEverything(ctx context.Context, tx Tx, user int64, at time.Time) (id, n int64, err error) {
+func (tx Tx) HoldEverything(ctx context.Context, user int64, at time.Time) (id, n int64, err error) {
 	id, err = one[int64](ctx, tx, "insert into hold_all (at, by_id) values ($1, nullif($2::bigint, 0)) returning id", at, user)
 	if err != nil {
 		return 0, 0, err
@@ -43,7 +43,7 @@ func HoldEverything(ctx context.Context, tx Tx, user int64, at time.Time) (id, n
 
 // TakeBackHold lets go on what one HoldEverything held and nobody has let go on
 // or held since, and answers how many. It answers ErrOver the second time.
-func TakeBackHold(ctx context.Context, tx Tx, id int64, at time.Time) (int64, error) {
+func (tx Tx) TakeBackHold(ctx context.Context, id int64, at time.Time) (int64, error) {
 	n, err := exec(ctx, tx, "update hold_all set undone_at = $2 where id = $1 and undone_at is null", id, at)
 	if err == nil && n == 0 {
 		err = ErrOver

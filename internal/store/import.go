@@ -43,34 +43,34 @@ type ImportCounts struct {
 }
 
 // AddImport keeps a file's place; its pieces follow.
-func AddImport(ctx context.Context, tx Tx, i Import) error {
+func (tx Tx) AddImport(ctx context.Context, i Import) error {
 	_, err := exec(ctx, tx, "insert into import (batch_id, file, form, size, options, columns) values ($1, $2, $3, $4, $5, $6)", i.Batch, i.File, i.Form, i.Size, i.Options, i.Columns)
 	return err
 }
 
 // AddPiece keeps a piece of a file.
-func AddPiece(ctx context.Context, tx Tx, batch int64, n int, data []byte) error {
+func (tx Tx) AddPiece(ctx context.Context, batch int64, n int, data []byte) error {
 	_, err := exec(ctx, tx, "insert into import_piece (batch_id, n, data) values ($1, $2, $3)", batch, n, data)
 	return err
 }
 
 // Import reads an import.
-func (s *Store) Import(ctx context.Context, batch int64) (Import, error) {
-	return one[Import](ctx, s.db, "select batch_id, file, form, size, options, columns, counts, checked from import where batch_id = $1", batch)
+func (db Queries) Import(ctx context.Context, batch int64) (Import, error) {
+	return one[Import](ctx, db, "select batch_id, file, form, size, options, columns, counts, checked from import where batch_id = $1", batch)
 }
 
 // SaveImport keeps how a file is read and what was found.
-func SaveImport(ctx context.Context, q querier, i *Import) error {
-	_, err := exec(ctx, q, "update import set options = $2, columns = $3, counts = $4, checked = $5, size = $6, form = $7 where batch_id = $1", i.Batch, i.Options, i.Columns, i.Counts, i.Checked, i.Size, i.Form)
+func (db Queries) SaveImport(ctx context.Context, i *Import) error {
+	_, err := exec(ctx, db, "update import set options = $2, columns = $3, counts = $4, checked = $5, size = $6, form = $7 where batch_id = $1", i.Batch, i.Options, i.Columns, i.Counts, i.Checked, i.Size, i.Form)
 	return err
 }
 
 // KeepImport is SaveImport outside a transaction.
-func (s *Store) KeepImport(ctx context.Context, i *Import) error { return SaveImport(ctx, s.db, i) }
+func (db Queries) KeepImport(ctx context.Context, i *Import) error { return db.SaveImport(ctx, i) }
 
 // Imports reads several imports.
-func (s *Store) Imports(ctx context.Context, batches []int64) (map[int64]Import, error) {
-	list, err := all[Import](ctx, s.db, "select batch_id, file, form, size, options, columns, counts, checked from import where batch_id = any ($1)", batches)
+func (db Queries) Imports(ctx context.Context, batches []int64) (map[int64]Import, error) {
+	list, err := all[Import](ctx, db, "select batch_id, file, form, size, options, columns, counts, checked from import where batch_id = any ($1)", batches)
 	out := make(map[int64]Import, len(list))
 	for _, i := range list {
 		out[i.Batch] = i
@@ -111,7 +111,7 @@ func (p *pieces) Read(b []byte) (int, error) {
 
 // ForgetFile removes an import's file and staged rows: they are of no more use,
 // and name people.
-func ForgetFile(ctx context.Context, tx Tx, batch int64) error {
+func (tx Tx) ForgetFile(ctx context.Context, batch int64) error {
 	for _, q := range []string{"delete from import_piece where batch_id = $1", "delete from import_row where batch_id = $1", "delete from import_company where batch_id = $1", `update import set columns = jsonb_set(columns, '{sample}', '[]') where batch_id = $1`} {
 		if _, err := exec(ctx, tx, q, batch); err != nil {
 			return err
@@ -121,8 +121,8 @@ func ForgetFile(ctx context.Context, tx Tx, batch int64) error {
 }
 
 // ImportMemory finds how a file with this head was read last time.
-func (s *Store) ImportMemory(ctx context.Context, head []string) (intake.Mapping, bool, error) {
-	m, err := one[JSON[intake.Mapping]](ctx, s.db, "select options from import_memory where head = $1", strings.Join(head, "\x1f"))
+func (db Queries) ImportMemory(ctx context.Context, head []string) (intake.Mapping, bool, error) {
+	m, err := one[JSON[intake.Mapping]](ctx, db, "select options from import_memory where head = $1", strings.Join(head, "\x1f"))
 	if IsNotFound(err) {
 		return intake.Mapping{}, false, nil
 	}
@@ -130,7 +130,7 @@ func (s *Store) ImportMemory(ctx context.Context, head []string) (intake.Mapping
 }
 
 // RememberImport keeps how a file with this head is read.
-func RememberImport(ctx context.Context, tx Tx, head []string, m intake.Mapping, at time.Time) error {
+func (tx Tx) RememberImport(ctx context.Context, head []string, m intake.Mapping, at time.Time) error {
 	_, err := exec(ctx, tx, "insert into import_memory values ($1, $2, $3) on conflict (head) do update set options = excluded.options, used_at = excluded.used_at", strings.Join(head, "\x1f"), JSON[intake.Mapping]{m}, at)
 	return err
 }
@@ -340,8 +340,8 @@ func clipped(s string, n int) string {
 
 // Rejects reads up to n rows of an import after one: those that are not taken,
 // or those that are but for a value.
-func (s *Store) Rejects(ctx context.Context, batch int64, taken bool, after, n int) ([]Reject, error) {
-	return all[Reject](ctx, s.db, `select n, line, field, value, reason, to_json(raw) as raw, taken from import_reject
+func (db Queries) Rejects(ctx context.Context, batch int64, taken bool, after, n int) ([]Reject, error) {
+	return all[Reject](ctx, db, `select n, line, field, value, reason, to_json(raw) as raw, taken from import_reject
 		where batch_id = $1 and taken = $2 and n > $3 order by n limit $4`, batch, taken, after, n)
 }
 
@@ -354,15 +354,15 @@ type RejectReason struct {
 }
 
 // RejectReasons counts them, the most first.
-func (s *Store) RejectReasons(ctx context.Context, batch int64) ([]RejectReason, error) {
-	return all[RejectReason](ctx, s.db, `
+func (db Queries) RejectReasons(ctx context.Context, batch int64) ([]RejectReason, error) {
+	return all[RejectReason](ctx, db, `
 		select field, case when reason like 'the same person as in row %' then 'the same person as in another row'
 			else reason end as reason, taken, count(*) as n
 		from import_reject where batch_id = $1 group by 1, 2, 3 order by 3, 4 desc, 2, 1 limit 30`, batch)
 }
 
 // ClearStaged removes what an earlier check of an import staged.
-func ClearStaged(ctx context.Context, tx Tx, batch int64) error {
+func (tx Tx) ClearStaged(ctx context.Context, batch int64) error {
 	for _, q := range []string{"delete from import_row where batch_id = $1", "delete from import_company where batch_id = $1", "delete from import_reject where batch_id = $1"} {
 		if _, err := exec(ctx, tx, q, batch); err != nil {
 			return err
@@ -414,13 +414,13 @@ func (s *Store) HashesNeverAgain(ctx context.Context, hashes [][]byte) (map[stri
 }
 
 // AnyNeverAgain reports whether anybody was ever erased.
-func (s *Store) AnyNeverAgain(ctx context.Context) (bool, error) {
-	return one[bool](ctx, s.db, "select exists (select from never_again)")
+func (db Queries) AnyNeverAgain(ctx context.Context) (bool, error) {
+	return one[bool](ctx, db, "select exists (select from never_again)")
 }
 
 // PersonIDs takes n ids for people to be.
-func (s *Store) PersonIDs(ctx context.Context, n int) ([]int64, error) {
-	return all[int64](ctx, s.db, "select nextval('person_id_seq') from generate_series(1, $1::int)", n)
+func (db Queries) PersonIDs(ctx context.Context, n int) ([]int64, error) {
+	return all[int64](ctx, db, "select nextval('person_id_seq') from generate_series(1, $1::int)", n)
 }
 
 // ownJSON is the own fields of some types among values as they are kept; empty
@@ -441,7 +441,7 @@ func ownJSON(types map[int64]person.Type, v person.Values) (string, error) {
 
 // OwnJSON is the own fields of people, or of companies, among values as staging
 // keeps them; empty for none.
-func (s *Store) OwnJSON(ctx context.Context, ofCompany bool) (func(person.Values) (string, error), error) {
-	types, err := ownTypes(ctx, s.db, ofCompany)
+func (db Queries) OwnJSON(ctx context.Context, ofCompany bool) (func(person.Values) (string, error), error) {
+	types, err := ownTypes(ctx, db, ofCompany)
 	return func(v person.Values) (string, error) { return ownJSON(types, v) }, err
 }

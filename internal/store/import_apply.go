@@ -103,24 +103,24 @@ func ownTextSQL(t person.Type, id int64, own string) string {
 
 // CountImport says, of the staged rows of an import, how many people are new,
 // would be changed, and would stay as they are.
-func (s *Store) CountImport(ctx context.Context, batch int64, m *intake.Mapping) (ImportCounts, error) {
+func (db Queries) CountImport(ctx context.Context, batch int64, m *intake.Mapping) (ImportCounts, error) {
 	var c ImportCounts
-	i, err := newImporter(ctx, s.db, m)
+	i, err := newImporter(ctx, db, m)
 	if err != nil {
 		return c, err
 	}
-	if c.Rejected, err = one[int64](ctx, s.db, "select count(*) from import_reject where batch_id = $1 and not taken", batch); err != nil {
+	if c.Rejected, err = one[int64](ctx, db, "select count(*) from import_reject where batch_id = $1 and not taken", batch); err != nil {
 		return c, err
 	}
-	if c.New, err = one[int64](ctx, s.db, "select count(*) from import_row where batch_id = $1 and fate = 1", batch); err != nil {
+	if c.New, err = one[int64](ctx, db, "select count(*) from import_row where batch_id = $1 and fate = 1", batch); err != nil {
 		return c, err
 	}
-	known, err := one[int64](ctx, s.db, "select count(*) from import_row where batch_id = $1 and fate = 2", batch)
+	known, err := one[int64](ctx, db, "select count(*) from import_row where batch_id = $1 and fate = 2", batch)
 	if err != nil {
 		return c, err
 	}
 	if m.Policy != intake.Leave && known > 0 {
-		if c.Updated, err = one[int64](ctx, s.db, "select count(*) from ("+i.compared("r.batch_id = $1 and r.fate = 2")+") x where x.before <> '{}' or x.after <> '{}'", batch); err != nil {
+		if c.Updated, err = one[int64](ctx, db, "select count(*) from ("+i.compared("r.batch_id = $1 and r.fate = 2")+") x where x.before <> '{}' or x.after <> '{}'", batch); err != nil {
 			return c, fmt.Errorf("counting what an import would change: %w", err)
 		}
 	}
@@ -142,9 +142,9 @@ const shareOf = "(hashtext(coalesce(r.domain, r.company, r.email, '')) & 1)"
 
 // StagedPieces lists the pieces of size rows that are staged and not yet
 // applied, by their shares.
-func (s *Store) StagedPieces(ctx context.Context, batch int64, size int) ([Shares][]Piece, error) {
+func (db Queries) StagedPieces(ctx context.Context, batch int64, size int) ([Shares][]Piece, error) {
 	var out [Shares][]Piece
-	list, err := all[Piece](ctx, s.db, `select distinct (n - 1) / $2 * $2 + 1 as "from", (n - 1) / $2 * $2 + $2 as "to", `+shareOf+` as share from import_row r where batch_id = $1 order by 1`, batch, size)
+	list, err := all[Piece](ctx, db, `select distinct (n - 1) / $2 * $2 + 1 as "from", (n - 1) / $2 * $2 + $2 as "to", `+shareOf+` as share from import_row r where batch_id = $1 order by 1`, batch, size)
 	for _, p := range list {
 		out[p.Share] = append(out[p.Share], p)
 	}
@@ -153,7 +153,7 @@ func (s *Store) StagedPieces(ctx context.Context, batch int64, size int) ([Share
 
 // PrepareImport makes what all pieces of an import need, before they are
 // applied side by side: the companies that rows name, and the tags.
-func PrepareImport(ctx context.Context, tx Tx, m *intake.Mapping, a Author) error {
+func (tx Tx) PrepareImport(ctx context.Context, m *intake.Mapping, a Author) error {
 	i, err := newImporter(ctx, tx, m)
 	if err != nil {
 		return err
@@ -165,7 +165,7 @@ func PrepareImport(ctx context.Context, tx Tx, m *intake.Mapping, a Author) erro
 		return fmt.Errorf("importing companies: %w", err)
 	}
 	for _, t := range m.Tags {
-		if _, err := TagNamed(ctx, tx, t, a.User, a.At); err != nil {
+		if _, err := tx.TagNamed(ctx, t, a.User, a.At); err != nil {
 			return err
 		}
 	}
@@ -179,7 +179,7 @@ func PrepareImport(ctx context.Context, tx Tx, m *intake.Mapping, a Author) erro
 
 // AddCounts notes that rows of an import were applied. It is the last that a
 // piece does: those beside it wait for its row from then on.
-func AddCounts(ctx context.Context, tx Tx, batch int64, c ImportCounts) error {
+func (tx Tx) AddCounts(ctx context.Context, batch int64, c ImportCounts) error {
 	if _, err := exec(ctx, tx, `update import set counts = counts || jsonb_build_object('new', coalesce((counts->>'new')::bigint, 0) + $2::bigint, 'updated', coalesce((counts->>'updated')::bigint, 0) + $3::bigint, 'unchanged', coalesce((counts->>'unchanged')::bigint, 0) + $4::bigint)
 		where batch_id = $1`, batch, c.New, c.Updated, c.Unchanged); err != nil {
 		return err
@@ -197,7 +197,7 @@ const pieceRows = "r.batch_id = $1 and r.n between $2 and $3 and " + shareOf + "
 // Somebody among them may have come by another way since the check: then
 // nothing is applied and the answer is ErrTaken, and the piece is to be applied
 // again with again set, which looks first.
-func ApplyRows(ctx context.Context, tx Tx, m *intake.Mapping, p Piece, again bool, a Author) (c ImportCounts, err error) {
+func (tx Tx) ApplyRows(ctx context.Context, m *intake.Mapping, p Piece, again bool, a Author) (c ImportCounts, err error) {
 	i, err := newImporter(ctx, tx, m)
 	if err != nil {
 		return c, err
@@ -368,7 +368,7 @@ func (i *importer) marks(ctx context.Context, tx Tx, run func(string, ...any) (i
 // UndoNew removes up to n people whom an import made and nothing else has
 // touched since, from the one after on. It answers the last it looked at (0:
 // there is nobody left to look at), how many went and how many stay.
-func UndoNew(ctx context.Context, tx Tx, batch, after int64, n int) (last, gone, kept int64, err error) {
+func (tx Tx) UndoNew(ctx context.Context, batch, after int64, n int) (last, gone, kept int64, err error) {
 	ids, err := all[int64](ctx, tx, "select id from person where batch_id = $1 and id > $2 and erased_at is null order by id limit $3 for update", batch, after, n)
 	if err != nil || len(ids) == 0 {
 		return 0, 0, 0, err
@@ -393,7 +393,7 @@ func UndoNew(ctx context.Context, tx Tx, batch, after int64, n int) (last, gone,
 
 // UndoRest removes what else an import made: companies with nobody left, notes
 // and consents.
-func UndoRest(ctx context.Context, tx Tx, batch int64) error {
+func (tx Tx) UndoRest(ctx context.Context, batch int64) error {
 	for _, q := range []string{
 		"delete from note where batch_id = $1",
 		"delete from consent where batch_id = $1",

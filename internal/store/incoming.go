@@ -31,7 +31,7 @@ func (m Incoming) Holds() bool { return m.Kind == signal.Reply }
 
 // AddIncoming keeps a mail and reports whether it is new: the same one again,
 // by its Message-ID, counts once.
-func AddIncoming(ctx context.Context, tx Tx, m Incoming) (bool, error) {
+func (tx Tx) AddIncoming(ctx context.Context, m Incoming) (bool, error) {
 	n, err := exec(ctx, tx, `insert into incoming (mail_id, person_id, touch_id, at, kind, sender, subject, body, unsure, said)
 		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) on conflict (mail_id) do nothing`,
 		m.MailID, m.Person, m.Touch, m.At, int16(m.Kind), m.Sender, m.Subject, m.Body, m.Unsure, m.Said)
@@ -43,31 +43,31 @@ const incomingFields = `select i.id, i.mail_id, i.person_id, i.touch_id, i.at, i
 	from incoming i left join person p on p.id = i.person_id `
 
 // PersonIncoming lists the mail of a person, the newest first.
-func (s *Store) PersonIncoming(ctx context.Context, person int64) ([]Incoming, error) {
-	return all[Incoming](ctx, s.db, incomingFields+"where i.person_id = $1 order by i.at desc, i.id desc limit 200", person)
+func (db Queries) PersonIncoming(ctx context.Context, person int64) ([]Incoming, error) {
+	return all[Incoming](ctx, db, incomingFields+"where i.person_id = $1 order by i.at desc, i.id desc limit 200", person)
 }
 
 // LastReplies lists the newest answers by people.
-func (s *Store) LastReplies(ctx context.Context, n int) ([]Incoming, error) {
-	return all[Incoming](ctx, s.db, incomingFields+"where i.kind = $1 and (not i.unsure or i.sorted = 'theirs') order by i.at desc, i.id desc limit $2", int16(signal.Reply), n)
+func (db Queries) LastReplies(ctx context.Context, n int) ([]Incoming, error) {
+	return all[Incoming](ctx, db, incomingFields+"where i.kind = $1 and (not i.unsure or i.sorted = 'theirs') order by i.at desc, i.id desc limit $2", int16(signal.Reply), n)
 }
 
 // UnsureIncoming lists the letters that somebody has to look at, the oldest
 // first: of one person, or (0) of all, or those whose owner a user is.
-func (s *Store) UnsureIncoming(ctx context.Context, person, owner int64, n int) ([]Incoming, error) {
-	return all[Incoming](ctx, s.db, incomingFields+`where i.unsure and i.sorted = ''
+func (db Queries) UnsureIncoming(ctx context.Context, person, owner int64, n int) ([]Incoming, error) {
+	return all[Incoming](ctx, db, incomingFields+`where i.unsure and i.sorted = ''
 		and ($1 = 0 or i.person_id = $1) and ($2 = 0 or p.owner_id = $2) order by i.at, i.id limit $3`, person, owner, n)
 }
 
 // HoldPerson has nothing of a sequence or a one-off email go out to somebody.
-func HoldPerson(ctx context.Context, tx Tx, person int64, at time.Time) error {
+func (tx Tx) HoldPerson(ctx context.Context, person int64, at time.Time) error {
 	_, err := exec(ctx, tx, "update person set held_at = coalesce(held_at, $2) where id = $1", person, at)
 	return err
 }
 
 // SortIncoming notes whether a letter is from whom it seems to be, once. It is
 // ErrNotFound where somebody else has by now.
-func SortIncoming(ctx context.Context, tx Tx, id, user int64, sorted string, at time.Time) (Incoming, error) {
+func (tx Tx) SortIncoming(ctx context.Context, id, user int64, sorted string, at time.Time) (Incoming, error) {
 	n, err := exec(ctx, tx, `update incoming set sorted = $2, sorted_at = $3, sorted_by = $4
 		where id = $1 and unsure and sorted = ''`, id, sorted, at, user)
 	if err != nil {
@@ -81,12 +81,12 @@ func SortIncoming(ctx context.Context, tx Tx, id, user int64, sorted string, at 
 
 // ReleasePerson lets somebody go on whom no answer holds any more, and has
 // their sequences looked at.
-func ReleasePerson(ctx context.Context, tx Tx, person int64, at time.Time) error {
+func (tx Tx) ReleasePerson(ctx context.Context, person int64, at time.Time) error {
 	n, err := exec(ctx, tx, `update person set held_at = null where id = $1 and held_at is not null
 		and not exists (select from incoming where person_id = $1 and kind = $2 and unsure and sorted = '')`,
 		person, int16(signal.Reply))
 	if err != nil || n == 0 {
 		return err
 	}
-	return Wake(ctx, tx, []int64{person}, at)
+	return tx.Wake(ctx, []int64{person}, at)
 }

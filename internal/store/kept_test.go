@@ -57,7 +57,7 @@ func (k kept) meet(p store.NewPerson) (id int64, fresh bool) {
 	k.t.Helper()
 	k.tx(func(tx store.Tx) error {
 		var err error
-		id, fresh, err = store.MeetPerson(k.ctx, tx, p, at)
+		id, fresh, err = tx.MeetPerson(k.ctx, p, at)
 		return err
 	})
 	return id, fresh
@@ -95,21 +95,21 @@ func TestDraftsUndoAndRedo(t *testing.T) {
 	k := open(t)
 	var id int64
 	k.tx(func(tx store.Tx) (err error) {
-		id, err = store.AddSequence(k.ctx, tx, "Guide", sequence.NewPlan(), at)
+		id, err = tx.AddSequence(k.ctx, "Guide", sequence.NewPlan(), at)
 		return err
 	})
 	save := func(n int, what string) (ok bool) {
 		k.tx(func(tx store.Tx) (err error) {
 			p := sequence.NewPlan()
 			p.LastID = sequence.StepID(100 + n)
-			ok, err = store.SaveDraft(k.ctx, tx, id, n, p, what, at)
+			ok, err = tx.SaveDraft(k.ctx, id, n, p, what, at)
 			return err
 		})
 		return ok
 	}
 	move := func(by int) (ok bool) {
 		k.tx(func(tx store.Tx) (err error) {
-			ok, err = store.MoveDraft(k.ctx, tx, id, by, at)
+			ok, err = tx.MoveDraft(k.ctx, id, by, at)
 			return err
 		})
 		return ok
@@ -151,7 +151,7 @@ func TestSavedMessagesKeepTheirVersions(t *testing.T) {
 	var id int64
 	for n, subject := range []string{"One", "Two"} {
 		k.tx(func(tx store.Tx) (err error) {
-			id, err = store.SaveMessage(k.ctx, tx, store.Message{ID: id, Name: "Guide", Doc: store.JSON[message.Document]{V: message.Simple(subject, "x")}, SenderID: &u}, u, at.Add(time.Duration(n)*time.Hour))
+			id, err = tx.SaveMessage(k.ctx, store.Message{ID: id, Name: "Guide", Doc: store.JSON[message.Document]{V: message.Simple(subject, "x")}, SenderID: &u}, u, at.Add(time.Duration(n)*time.Hour))
 			return err
 		})
 	}
@@ -172,7 +172,7 @@ func TestPagesHaveAddressesOfTheirOwn(t *testing.T) {
 	keep := func(p store.Page, file []byte) (id int64, err error) {
 		p.Doc.V = page.New("A", "<p>a</p>", "x")
 		err = k.InTx(k.ctx, func(tx store.Tx) error {
-			id, err = store.SavePage(k.ctx, tx, p, file, at)
+			id, err = tx.SavePage(k.ctx, p, file, at)
 			return err
 		})
 		return id, err
@@ -205,7 +205,7 @@ func TestDealsKeepTheOrderTheyAreDraggedInto(t *testing.T) {
 		p, _ := k.meet(store.NewPerson{First: fmt.Sprint("P", n), Email: fmt.Sprintf("p%d@x.example", n)})
 		k.tx(func(tx store.Tx) error {
 			h := store.NewHandoff{Person: p, Rep: rep, MadeBy: "hand", How: handoff.InTurn, At: at}
-			if _, err := store.AddHandoffs(k.ctx, tx, []store.NewHandoff{h}); err != nil {
+			if _, err := tx.AddHandoffs(k.ctx, []store.NewHandoff{h}); err != nil {
 				return err
 			}
 			list, err := k.PersonHandoffs(k.ctx, p)
@@ -217,13 +217,13 @@ func TestDealsKeepTheOrderTheyAreDraggedInto(t *testing.T) {
 		open, err := k.OpenHandoffs(k.ctx, rep)
 		k.must(err)
 		k.tx(func(tx store.Tx) error {
-			h, err := store.DecideHandoff(k.ctx, tx, open[0].ID, rep, "accepted", "", at)
+			h, err := tx.DecideHandoff(k.ctx, open[0].ID, rep, "accepted", "", at)
 			if err != nil {
 				return err
 			}
-			d, fresh, err := store.OpenDeal(k.ctx, tx, h, rep, at)
+			d, fresh, err := tx.OpenDeal(k.ctx, h, rep, at)
 			deals = append(deals, d)
-			again, anew, err2 := store.OpenDeal(k.ctx, tx, h, rep, at)
+			again, anew, err2 := tx.OpenDeal(k.ctx, h, rep, at)
 			if again != d || !fresh || anew {
 				t.Errorf("a second deal was opened for one person: %d and %d", d, again)
 			}
@@ -232,7 +232,7 @@ func TestDealsKeepTheOrderTheyAreDraggedInto(t *testing.T) {
 	}
 	move := func(deal, stage, before int64) {
 		k.tx(func(tx store.Tx) error {
-			_, err := store.MoveDeal(k.ctx, tx, deal, stage, before, rep, at.Add(time.Hour))
+			_, err := tx.MoveDeal(k.ctx, deal, stage, before, rep, at.Add(time.Hour))
 			return err
 		})
 	}
@@ -278,7 +278,7 @@ func TestOneOpenHandoffEach(t *testing.T) {
 	hand := func(n int) (made []int64) {
 		list := slices.Repeat([]store.NewHandoff{{Person: p, Rep: rep, MadeBy: "hand", How: handoff.InTurn, At: at}}, n)
 		k.tx(func(tx store.Tx) (err error) {
-			made, err = store.AddHandoffs(k.ctx, tx, list)
+			made, err = tx.AddHandoffs(k.ctx, list)
 			return err
 		})
 		return made
@@ -296,7 +296,7 @@ func TestOneOpenHandoffEach(t *testing.T) {
 		t.Errorf("it is of %v, %v", of, err)
 	}
 	k.tx(func(tx store.Tx) error {
-		_, err := store.DecideHandoff(k.ctx, tx, list[0].ID, rep, "sent back", "no site", at)
+		_, err := tx.DecideHandoff(k.ctx, list[0].ID, rep, "sent back", "no site", at)
 		return err
 	})
 	if len(hand(1)) != 1 {
@@ -309,7 +309,7 @@ func TestOneOpenHandoffEach(t *testing.T) {
 
 func workOwner(k kept, handoff int64) (of *int64, err error) {
 	err = k.InTx(k.ctx, func(tx store.Tx) error {
-		of, err = store.OwnerOfWork(k.ctx, tx, store.HandoffWork, handoff)
+		of, err = tx.OwnerOfWork(k.ctx, store.HandoffWork, handoff)
 		return err
 	})
 	return of, err
@@ -322,7 +322,7 @@ func TestSignalsFindTheirMonth(t *testing.T) {
 	k.must(k.EnsureMonths(k.ctx, at, at.AddDate(0, 1, 0)))
 	for _, when := range []time.Time{at, at.AddDate(0, 1, 0), at.AddDate(2, 0, 0)} { // the last has no month yet: nothing is lost
 		k.tx(func(tx store.Tx) error {
-			return store.AddSignals(k.ctx, tx, []store.Signal{{Person: p, Signal: signal.Signal{At: when, Kind: signal.Open, Place: signal.Place{Page: 3}}}})
+			return tx.AddSignals(k.ctx, []store.Signal{{Person: p, Signal: signal.Signal{At: when, Kind: signal.Open, Place: signal.Place{Page: 3}}}})
 		})
 	}
 	list, err := k.PersonSignals(k.ctx, p)
@@ -351,7 +351,7 @@ func TestIncomingOnce(t *testing.T) {
 	k := open(t)
 	for n, want := range []bool{true, false} {
 		k.tx(func(tx store.Tx) error {
-			fresh, err := store.AddIncoming(k.ctx, tx, store.Incoming{MailID: "a@x.example", At: at, Kind: signal.Reply, Sender: "a@x.example"})
+			fresh, err := tx.AddIncoming(k.ctx, store.Incoming{MailID: "a@x.example", At: at, Kind: signal.Reply, Sender: "a@x.example"})
 			if fresh != want {
 				t.Errorf("time %d: fresh %v", n+1, fresh)
 			}
@@ -429,7 +429,7 @@ func TestWhoMayBeReachedInSQL(t *testing.T) {
 				}
 			}
 			k.tx(func(tx store.Tx) error {
-				reach, err := store.Reachable(k.ctx, tx, []int64{p})
+				reach, err := tx.Reachable(k.ctx, []int64{p})
 				if reach[p] != contact.Reachable(f) {
 					t.Errorf("%+v is reachable: %v", f, reach[p])
 				}
@@ -501,8 +501,8 @@ func testSearch(t *testing.T) {
 	}
 	// And what they are put in order by follows too.
 	k.tx(func(tx store.Tx) error {
-		m, err := store.SaveModel(k.ctx, tx, store.Model{Model: score.Model{Name: "Engagement", Line: 15}}, at)
-		return errors.Join(err, store.MarkStandings(k.ctx, tx, []int64{owen, kuhl, 7, 9, 11}, at), store.KeepStandings(k.ctx, tx, m,
+		m, err := tx.SaveModel(k.ctx, store.Model{Model: score.Model{Name: "Engagement", Line: 15}}, at)
+		return errors.Join(err, tx.MarkStandings(k.ctx, []int64{owen, kuhl, 7, 9, 11}, at), tx.KeepStandings(k.ctx, m,
 			[]store.Standing{{Person: owen, Score: 7.5}, {Person: kuhl, Score: 12}, {Person: 7, Score: 12}, {Person: 9, Score: -3},
 				{Person: 11, Score: 1e-7}}))
 	})
@@ -526,7 +526,7 @@ func testSearch(t *testing.T) {
 			}
 		}
 	}
-	k.tx(func(tx store.Tx) error { return store.Erase(k.ctx, tx, kuhl, nil, nil, at) })
+	k.tx(func(tx store.Tx) error { return tx.Erase(k.ctx, kuhl, nil, nil, at) })
 	var left int
 	k.must(k.DB().QueryRow("select count(*) from person_search where person_id = $1", kuhl).Scan(&left))
 	if left != 0 || k.unlikeTheRecords() != 0 {

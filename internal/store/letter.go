@@ -58,7 +58,7 @@ func (s *Store) ClaimEmails(ctx context.Context, worker int64, domain string, no
 			now, int16(touch.Single)); err != nil {
 			return err
 		}
-		stopped, err := StoppedOutboxes(ctx, tx)
+		stopped, err := tx.StoppedOutboxes(ctx)
 		if err != nil {
 			return err
 		}
@@ -198,7 +198,7 @@ type Begin struct {
 // BeginSending marks claimed emails as being sent: from here on their fate can
 // become unknown. It answers those that may go out; the others may not any more,
 // because their readers have left meanwhile.
-func (s *Store) BeginSending(ctx context.Context, worker int64, list []Begin) (map[int64]bool, error) {
+func (db Queries) BeginSending(ctx context.Context, worker int64, list []Begin) (map[int64]bool, error) {
 	ids, groups, edits := make([]int64, len(list)), make([]int64, len(list)), make([]*JSON[*message.Edit], len(list))
 	for i, b := range list {
 		ids[i], groups[i] = b.ID, b.Group
@@ -210,7 +210,7 @@ func (s *Store) BeginSending(ctx context.Context, worker int64, list []Begin) (m
 	if err != nil {
 		return nil, err
 	}
-	done, err := all[int64](ctx, s.db, `update letter l set phase = 'sending', reader_group = u.grp, edit = u.edit::jsonb
+	done, err := all[int64](ctx, db, `update letter l set phase = 'sending', reader_group = u.grp, edit = u.edit::jsonb
 		from unnest($1::bigint[], $2::bigint[], $3::text[]) as u(id, grp, edit)
 		where l.touch_id = u.id and l.worker = $4 and l.phase = 'claimed' returning l.touch_id`, ids, groups, texts, worker)
 	begun := make(map[int64]bool, len(done))
@@ -232,13 +232,13 @@ type End struct {
 // EndTouches keeps what became of emails that a worker has, or that were set aside
 // meanwhile, and has the enrolments of those that were sent looked at. It answers
 // which touches it moved: those that are in another state by now it leaves.
-func EndTouches(ctx context.Context, tx Tx, list []End) (map[int64]bool, error) {
+func (tx Tx) EndTouches(ctx context.Context, list []End) (map[int64]bool, error) {
 	return endTouches(ctx, tx, list, touch.Claimed, touch.Sending, touch.Aside)
 }
 
 // ResolveTouch is what somebody says of an email that was set aside; false: it is
 // not any more.
-func ResolveTouch(ctx context.Context, tx Tx, id int64, to touch.State, at time.Time) (bool, error) {
+func (tx Tx) ResolveTouch(ctx context.Context, id int64, to touch.State, at time.Time) (bool, error) {
 	moved, err := endTouches(ctx, tx, []End{{ID: id, State: to, At: at, Ready: at}}, touch.Aside)
 	return moved[id], err
 }
@@ -288,7 +288,7 @@ func endTouches(ctx context.Context, tx Tx, list []End, from ...touch.Phase) (ma
 }
 
 // PutOffEmails lets emails that a worker has claimed wait: it was no try.
-func PutOffEmails(ctx context.Context, tx Tx, ids []int64, at []time.Time) error {
+func (tx Tx) PutOffEmails(ctx context.Context, ids []int64, at []time.Time) error {
 	_, err := exec(ctx, tx, `update letter l set phase = 'waiting', ready_at = u.at, worker = null, tries = l.tries - 1
 		from unnest($1::bigint[], $2::timestamptz[]) as u(id, at) where l.touch_id = u.id and l.phase = 'claimed'`, ids, at)
 	if err != nil {
@@ -306,8 +306,8 @@ type SentBefore struct {
 }
 
 // SentInWays lists the emails that some ways have sent.
-func SentInWays(ctx context.Context, q querier, enrolments []int64) ([]SentBefore, error) {
-	return all[SentBefore](ctx, q, `
+func (db Queries) SentInWays(ctx context.Context, enrolments []int64) ([]SentBefore, error) {
+	return all[SentBefore](ctx, db, `
 		select t.enrolment_id, t.step, l.mail_id, l.subject from touch t join letter l on l.touch_id = t.id
 		where t.enrolment_id = any ($1) and t.state = 'sent' and l.mail_id is not null`, enrolments)
 }

@@ -38,8 +38,8 @@ func (m *Mailbox) Used() mailbox.Used {
 }
 
 // Mailboxes lists every user's, with how it has done since an instant.
-func (s *Store) Mailboxes(ctx context.Context, since time.Time) ([]Mailbox, error) {
-	return all[Mailbox](ctx, s.db, `with r as (select lt.sender_id, count(*) as recent,
+func (db Queries) Mailboxes(ctx context.Context, since time.Time) ([]Mailbox, error) {
+	return all[Mailbox](ctx, db, `with r as (select lt.sender_id, count(*) as recent,
 				count(*) filter (where exists (select from signal g where g.person_id = t.person_id and g.touch_id = t.id and g.kind = 9)) as bounced,
 				count(*) filter (where exists (select from signal g where g.person_id = t.person_id and g.touch_id = t.id and g.kind = 10)) as complained
 			from touch t join letter lt on lt.touch_id = t.id where t.state = 'sent' and t.done_at >= $1 group by 1),
@@ -51,7 +51,7 @@ func (s *Store) Mailboxes(ctx context.Context, since time.Time) ([]Mailbox, erro
 }
 
 // SetMailbox keeps what is agreed about a user's account.
-func SetMailbox(ctx context.Context, tx Tx, user int64, box mailbox.Box) error {
+func (tx Tx) SetMailbox(ctx context.Context, user int64, box mailbox.Box) error {
 	_, err := exec(ctx, tx, "insert into mailbox (user_id, box) values ($1, $2) on conflict (user_id) do update set box = excluded.box", user, JSON[mailbox.Box]{box})
 	return err
 }
@@ -65,13 +65,13 @@ type MailAccount struct {
 }
 
 // MailAccounts reads those of some users that have one.
-func (s *Store) MailAccounts(ctx context.Context, users []int64) ([]MailAccount, error) {
-	return all[MailAccount](ctx, s.db, `select user_id, server, login, secret from mailbox where user_id = any ($1) and server <> ''
+func (db Queries) MailAccounts(ctx context.Context, users []int64) ([]MailAccount, error) {
+	return all[MailAccount](ctx, db, `select user_id, server, login, secret from mailbox where user_id = any ($1) and server <> ''
 		union all select 0, server, login, secret from mail_server where 0 = any ($1)`, users)
 }
 
 // LockMailAccounts reads all that have a password, and locks them.
-func LockMailAccounts(ctx context.Context, tx Tx) ([]MailAccount, error) {
+func (tx Tx) LockMailAccounts(ctx context.Context) ([]MailAccount, error) {
 	list, err := all[MailAccount](ctx, tx, `select user_id, server, login, secret from mailbox
 		where server <> '' and secret is not null order by user_id for update`)
 	if err != nil {
@@ -84,7 +84,7 @@ func LockMailAccounts(ctx context.Context, tx Tx) ([]MailAccount, error) {
 
 // SetMailAccount keeps the mail server of a user's own, or everybody's (user
 // 0); an empty server is none.
-func SetMailAccount(ctx context.Context, tx Tx, a MailAccount) error {
+func (tx Tx) SetMailAccount(ctx context.Context, a MailAccount) error {
 	if a.User == 0 {
 		if _, err := exec(ctx, tx, "delete from mail_server"); err != nil || a.Server == "" {
 			return err
@@ -99,7 +99,7 @@ func SetMailAccount(ctx context.Context, tx Tx, a MailAccount) error {
 
 // LockMailboxes reads the accounts of some users that have something agreed,
 // and locks them, so that two workers do not send beyond a limit together.
-func LockMailboxes(ctx context.Context, tx Tx, users []int64) (map[int64]Mailbox, error) {
+func (tx Tx) LockMailboxes(ctx context.Context, users []int64) (map[int64]Mailbox, error) {
 	list, err := all[Mailbox](ctx, tx, `select b.user_id, '' as name, '' as email, b.box, b.used_day, b.used_sent, b.next_at, b.server, b.login, 0 as recent, 0 as bounced, 0 as complained, 0 as waiting, '' as trouble
 		from mailbox b where b.user_id = any ($1) order by b.user_id for update`, users)
 	out := make(map[int64]Mailbox, len(list))
@@ -110,7 +110,7 @@ func LockMailboxes(ctx context.Context, tx Tx, users []int64) (map[int64]Mailbox
 }
 
 // KeepUsed notes what has gone out from an account.
-func KeepUsed(ctx context.Context, tx Tx, user int64, u mailbox.Used) error {
+func (tx Tx) KeepUsed(ctx context.Context, user int64, u mailbox.Used) error {
 	var next *time.Time
 	if !u.Next.IsZero() {
 		next = &u.Next
@@ -120,7 +120,7 @@ func KeepUsed(ctx context.Context, tx Tx, user int64, u mailbox.Used) error {
 }
 
 // GiveUsed takes back from what has gone out of an account on a day what has not.
-func GiveUsed(ctx context.Context, tx Tx, user int64, n int, day string) error {
+func (tx Tx) GiveUsed(ctx context.Context, user int64, n int, day string) error {
 	_, err := exec(ctx, tx, "update mailbox set used_sent = greatest(used_sent - $2, 0) where user_id = $1 and used_day = $3", user, n, day)
 	return err
 }

@@ -43,22 +43,22 @@ const mailingFields = `select l.id, l.name, l.state, l.message_id, l.message_ver
 	from mailing l left join app_user u on u.id = l.made_by left join message m on m.id = l.message_id left join audience a on a.id = l.audience_id left join purpose p on p.id = l.purpose_id `
 
 // Mailing reads one.
-func (s *Store) Mailing(ctx context.Context, id int64) (Mailing, error) {
-	return one[Mailing](ctx, s.db, mailingFields+"where l.id = $1", id)
+func (db Queries) Mailing(ctx context.Context, id int64) (Mailing, error) {
+	return one[Mailing](ctx, db, mailingFields+"where l.id = $1", id)
 }
 
-// MailingIn is Mailing within a transaction, locked.
-func MailingIn(ctx context.Context, tx Tx, id int64) (Mailing, error) {
+// LockMailing is Mailing within a transaction, locked.
+func (tx Tx) LockMailing(ctx context.Context, id int64) (Mailing, error) {
 	return one[Mailing](ctx, tx, mailingFields+"where l.id = $1 for update of l", id)
 }
 
 // Mailings lists all, the newest first.
-func (s *Store) Mailings(ctx context.Context) ([]Mailing, error) {
-	return all[Mailing](ctx, s.db, mailingFields+"order by l.id desc limit 200")
+func (db Queries) Mailings(ctx context.Context) ([]Mailing, error) {
+	return all[Mailing](ctx, db, mailingFields+"order by l.id desc limit 200")
 }
 
 // SaveMailing keeps a draft, new where its id is 0.
-func SaveMailing(ctx context.Context, tx Tx, m Mailing, by int64, at time.Time) (int64, error) {
+func (tx Tx) SaveMailing(ctx context.Context, m Mailing, by int64, at time.Time) (int64, error) {
 	excluded, acts := append([]int64{}, m.Excluded.V...), JSON[[]mailing.LinkAct]{append([]mailing.LinkAct{}, m.Acts.V...)}
 	if m.ID == 0 {
 		return one[int64](ctx, tx, "insert into mailing (name, message_id, purpose_id, audience_id, excluded, plan, acts, made_by, made_at) values ($1, $2, $3, $4, $5, $6, $7, nullif($8::bigint, 0), $9) returning id",
@@ -73,7 +73,7 @@ func SaveMailing(ctx context.Context, tx Tx, m Mailing, by int64, at time.Time) 
 }
 
 // RemoveMailing removes a draft.
-func RemoveMailing(ctx context.Context, tx Tx, id int64) error {
+func (tx Tx) RemoveMailing(ctx context.Context, id int64) error {
 	n, err := exec(ctx, tx, "delete from mailing where id = $1 and state = 'draft'", id)
 	if err == nil && n == 0 {
 		err = ErrOver
@@ -83,7 +83,7 @@ func RemoveMailing(ctx context.Context, tx Tx, id int64) error {
 
 // LaunchMailing has the readers of a draft written down, in the version that
 // the message has now. It answers ErrOver where it was launched before.
-func LaunchMailing(ctx context.Context, tx Tx, id int64, at time.Time) error {
+func (tx Tx) LaunchMailing(ctx context.Context, id int64, at time.Time) error {
 	n, err := exec(ctx, tx, "update mailing l set state = 'filling', launched_at = $2, message_version = m.version from message m where l.id = $1 and l.state = 'draft' and m.id = l.message_id", id, at)
 	if err == nil && n == 0 {
 		err = ErrOver
@@ -92,7 +92,7 @@ func LaunchMailing(ctx context.Context, tx Tx, id int64, at time.Time) error {
 }
 
 // SetMailingState moves a launched one between sending, held and stopped.
-func SetMailingState(ctx context.Context, tx Tx, id int64, from []string, to string) error {
+func (tx Tx) SetMailingState(ctx context.Context, id int64, from []string, to string) error {
 	n, err := exec(ctx, tx, "update mailing set state = $3, hold_id = null where id = $1 and state = any ($2)", id, from, to)
 	if err == nil && n == 0 {
 		err = ErrOver
@@ -101,21 +101,21 @@ func SetMailingState(ctx context.Context, tx Tx, id int64, from []string, to str
 }
 
 // WithdrawMailing takes back the emails of a mailing that have not gone out.
-func WithdrawMailing(ctx context.Context, tx Tx, id int64, why string, at time.Time) (int64, error) {
+func (tx Tx) WithdrawMailing(ctx context.Context, id int64, why string, at time.Time) (int64, error) {
 	return withdraw(ctx, tx, why, at, "t.mailing_id = $3", id)
 }
 
 // MailingPlan reads when one is sent, and no more of it: its figures count all
 // its readers.
-func (s *Store) MailingPlan(ctx context.Context, id int64) (mailing.Plan, error) {
-	p, err := one[JSON[mailing.Plan]](ctx, s.db, "select plan from mailing where id = $1", id)
+func (db Queries) MailingPlan(ctx context.Context, id int64) (mailing.Plan, error) {
+	p, err := one[JSON[mailing.Plan]](ctx, db, "select plan from mailing where id = $1", id)
 	return p.V, err
 }
 
 // FillingMailing reads a mailing whose readers are still to be written down,
 // locked, and that has to do with none of some audiences; ErrNotFound: there is
 // none, or others are at it.
-func FillingMailing(ctx context.Context, tx Tx, uncounted []int64) (Mailing, error) {
+func (tx Tx) FillingMailing(ctx context.Context, uncounted []int64) (Mailing, error) {
 	return one[Mailing](ctx, tx, mailingFields+`where l.state = 'filling' and not l.excluded && $1
 		and (l.audience_id is null or l.audience_id <> all ($1)) order by l.id limit 1 for update of l skip locked`,
 		append([]int64{}, uncounted...))
@@ -149,7 +149,7 @@ func (c *Candidate) Facts() mailing.Facts {
 
 // Candidates reads up to n people of an audience, those with ids above after,
 // in the order of their ids.
-func Candidates(ctx context.Context, q querier, m *Mailing, after int64, now time.Time, n int) ([]Candidate, error) {
+func (db Queries) Candidates(ctx context.Context, m *Mailing, after int64, now time.Time, n int) ([]Candidate, error) {
 	if m.Audience == nil {
 		return nil, nil
 	}
@@ -162,7 +162,7 @@ func Candidates(ctx context.Context, q querier, m *Mailing, after int64, now tim
 	}
 	excluded := append([]int64{}, m.Excluded.V...)
 	rest := now.AddDate(0, 0, -m.Plan.V.Rest)
-	return all[Candidate](ctx, q, `select p.id, p.zone, p.country, p.city, p.email <> '' as email, p.do_not_contact, p.opted_out_at is not null as opted_out, p.bounced_at is not null as bounced, p.owner_id,
+	return all[Candidate](ctx, db, `select p.id, p.zone, p.country, p.city, p.email <> '' as email, p.do_not_contact, p.opted_out_at is not null as opted_out, p.bounced_at is not null as bounced, p.owner_id,
 		coalesce((select case when x.given then 1 else 2 end from consent x where x.person_id = p.id and x.purpose_id = `+c.arg(purpose)+` and x.current), 0) as said,
 		exists (select from deal d where d.person_id = p.id and d.closed_at is null) as deal,
 		exists (select from audience_member x where x.person_id = p.id and x.audience_id = any (`+c.arg(excluded)+`)) as excluded,
@@ -180,7 +180,7 @@ type Written struct {
 
 // FillMailing writes people of a mailing down, up to the last of whom, and
 // whether that were all.
-func FillMailing(ctx context.Context, tx Tx, m *Mailing, list []Written, last int64, all bool, now time.Time) error {
+func (tx Tx) FillMailing(ctx context.Context, m *Mailing, list []Written, last int64, all bool, now time.Time) error {
 	var people, left []int64
 	var at []time.Time
 	var why []string
@@ -247,9 +247,9 @@ func behind(kind string) string {
 }
 
 // MailingFigures counts what became of a mailing, in people.
-func (s *Store) MailingFigures(ctx context.Context, id int64) (MailingFigures, error) {
+func (db Queries) MailingFigures(ctx context.Context, id int64) (MailingFigures, error) {
 	n := func(kind, as string) string { return "count(*) filter (where " + behind(kind) + ") as " + as + ", " }
-	return one[MailingFigures](ctx, s.db, "select "+n("sent", "sent")+n("delivered", "delivered")+n("opened", "opened")+n("machines", "machines")+n("clicked", "clicked")+n("answered", "answered")+n("automatic", "automatic")+
+	return one[MailingFigures](ctx, db, "select "+n("sent", "sent")+n("delivered", "delivered")+n("opened", "opened")+n("machines", "machines")+n("clicked", "clicked")+n("answered", "answered")+n("automatic", "automatic")+
 		n("bounced", "bounced")+n("opted out", "opted_out")+n("complained", "complains")+n("waiting", "waiting")+n("trouble", "trouble")+n("withdrawn", "withdrawn")+"count(*) as readers from touch t where t.mailing_id = $1", id)
 }
 
@@ -280,11 +280,11 @@ func leftOut(kind string) (string, bool) {
 }
 
 // LeftOut counts who was left out of a mailing, by reason.
-func (s *Store) LeftOut(ctx context.Context, id int64) (map[mailing.Reason]int64, error) {
+func (db Queries) LeftOut(ctx context.Context, id int64) (map[mailing.Reason]int64, error) {
 	rows, err := all[struct {
 		Reason string
 		N      int64
-	}](ctx, s.db, "select reason, count(*) as n from mailing_left where mailing_id = $1 group by 1", id)
+	}](ctx, db, "select reason, count(*) as n from mailing_left where mailing_id = $1 group by 1", id)
 	out := map[mailing.Reason]int64{}
 	for _, r := range rows {
 		out[mailing.Reason(r.Reason)] = r.N
@@ -300,19 +300,19 @@ type LinkFigures struct {
 }
 
 // MailingLinks counts the presses of each link of a mailing, machines' left out.
-func (s *Store) MailingLinks(ctx context.Context, id int64) ([]LinkFigures, error) {
-	return all[LinkFigures](ctx, s.db, `select g.link, count(distinct g.person_id) as people, count(*) as presses from touch t join signal g on g.touch_id = t.id and g.sequence_id is null and g.kind = 5 and g.machine = ''
+func (db Queries) MailingLinks(ctx context.Context, id int64) ([]LinkFigures, error) {
+	return all[LinkFigures](ctx, db, `select g.link, count(distinct g.person_id) as people, count(*) as presses from touch t join signal g on g.touch_id = t.id and g.sequence_id is null and g.kind = 5 and g.machine = ''
 		where t.mailing_id = $1 group by 1 order by 2 desc, 1`, id)
 }
 
 // MailingHours counts opens and clicks of a mailing by hour since each email
 // went out: the hour, and how many people opened or clicked for the first time.
-func (s *Store) MailingHours(ctx context.Context, id int64, hours int) ([]int64, []int64, error) {
+func (db Queries) MailingHours(ctx context.Context, id int64, hours int) ([]int64, []int64, error) {
 	rows, err := all[struct {
 		Hour   int
 		Opens  int64
 		Clicks int64
-	}](ctx, s.db, `with first as (select t.id, min(g.at) filter (where g.kind = 4) as opened, min(g.at) filter (where g.kind = 5) as clicked, t.done_at as sent
+	}](ctx, db, `with first as (select t.id, min(g.at) filter (where g.kind = 4) as opened, min(g.at) filter (where g.kind = 5) as clicked, t.done_at as sent
 			from mailing l join touch t on t.mailing_id = l.id join signal g on g.touch_id = t.id and g.sequence_id is null and g.kind in (4, 5) and g.machine = '' where l.id = $1 and t.done_at is not null group by t.id, t.done_at),
 		h as (select floor(extract(epoch from opened - sent) / 3600)::int as hour, 1 as o, 0 as c from first where opened is not null
 			union all select floor(extract(epoch from clicked - sent) / 3600)::int, 0, 1 from first where clicked is not null)
@@ -326,6 +326,6 @@ func (s *Store) MailingHours(ctx context.Context, id int64, hours int) ([]int64,
 
 // MailingActs reads what pressing links of a mailing does; of the rest, its
 // name and plan alone.
-func (s *Store) MailingActs(ctx context.Context, id int64) (Mailing, error) {
-	return one[Mailing](ctx, s.db, "select l.id, l.name, l.plan, l.acts from mailing l where l.id = $1", id)
+func (db Queries) MailingActs(ctx context.Context, id int64) (Mailing, error) {
+	return one[Mailing](ctx, db, "select l.id, l.name, l.plan, l.acts from mailing l where l.id = $1", id)
 }

@@ -39,7 +39,7 @@ var (
 // Merge makes two records one. The values in set stand in the end; everything
 // that happened with the one that goes has then happened with the one that
 // stays. It notes how to take that back.
-func Merge(ctx context.Context, tx Tx, keep, gone int64, set person.Values, a Author) (Merged, error) {
+func (tx Tx) Merge(ctx context.Context, keep, gone int64, set person.Values, a Author) (Merged, error) {
 	m := Merged{Kept: keep, Gone: gone, Moved: map[string][]int64{}}
 	fail := func(err error) (Merged, error) {
 		return m, fmt.Errorf("merging person %d into %d: %w", gone, keep, err)
@@ -79,7 +79,7 @@ func Merge(ctx context.Context, tx Tx, keep, gone int64, set person.Values, a Au
 		return fail(err)
 	}
 	if len(m.Ended) > 0 {
-		if err := Withdraw(ctx, tx, m.Ended, "merged", a.At); err != nil {
+		if err := tx.Withdraw(ctx, m.Ended, "merged", a.At); err != nil {
 			return fail(err)
 		}
 	}
@@ -177,15 +177,15 @@ func Merge(ctx context.Context, tx Tx, keep, gone int64, set person.Values, a Au
 	if _, err := exec(ctx, tx, "delete from contact_point where person_id = $1 and kind = 'email' and value = $2", keep, final(person.EmailField)); err != nil {
 		return fail(err)
 	}
-	if _, err := Change(ctx, tx, []Edit{{P: &p, Now: now, Set: set}}, a); err != nil {
+	if _, err := tx.Change(ctx, []Edit{{P: &p, Now: now, Set: set}}, a); err != nil {
 		return fail(err)
 	}
-	return m, MarkStandings(ctx, tx, []int64{keep}, a.At)
+	return m, tx.MarkStandings(ctx, []int64{keep}, a.At)
 }
 
 // Unmerge takes a merge back: the record that went is there again, with what
 // was its own. What has happened since stays where it happened.
-func Unmerge(ctx context.Context, tx Tx, m Merged, a Author) error {
+func (tx Tx) Unmerge(ctx context.Context, m Merged, a Author) error {
 	fail := func(err error) error { return fmt.Errorf("taking the merge of person %d back: %w", m.Gone, err) }
 	list, err := all[Changed](ctx, tx, changeFields+"where h.person_id = $1 and h.batch_id = $2 order by h.id desc", m.Kept, a.Batch)
 	if err != nil {
@@ -205,7 +205,7 @@ func Unmerge(ctx context.Context, tx Tx, m Merged, a Author) error {
 	}
 	for _, h := range list {
 		set, _ := person.Revert(h.Before.V, h.After.V, p.Values())
-		if _, err := Change(ctx, tx, []Edit{{P: &p, Now: p.Values(), Set: set}}, Author{User: a.User, How: a.How, At: a.At}); err != nil {
+		if _, err := tx.Change(ctx, []Edit{{P: &p, Now: p.Values(), Set: set}}, Author{User: a.User, How: a.How, At: a.At}); err != nil {
 			return fail(err)
 		}
 	}
@@ -263,11 +263,11 @@ func Unmerge(ctx context.Context, tx Tx, m Merged, a Author) error {
 			return fail(err)
 		}
 	}
-	return MarkStandings(ctx, tx, []int64{m.Kept, m.Gone}, a.At)
+	return tx.MarkStandings(ctx, []int64{m.Kept, m.Gone}, a.At)
 }
 
 // NotDouble notes that two records are two people.
-func NotDouble(ctx context.Context, tx Tx, a, b int64) error {
+func (tx Tx) NotDouble(ctx context.Context, a, b int64) error {
 	_, err := exec(ctx, tx, "insert into not_double values (least($1::bigint, $2), greatest($1::bigint, $2)) on conflict do nothing", a, b)
 	return err
 }
@@ -299,8 +299,8 @@ func (s *Store) PairsToLookAt(ctx context.Context, n int) ([]Pair, error) {
 }
 
 // PairsOf finds the pairs that one person is half of.
-func (s *Store) PairsOf(ctx context.Context, id int64) ([]Pair, error) {
-	return all[Pair](ctx, s.db, `with me as (select * from person where id = $1),
+func (db Queries) PairsOf(ctx context.Context, id int64) ([]Pair, error) {
+	return all[Pair](ctx, db, `with me as (select * from person where id = $1),
 		same as (
 			select p.id from person p, me where p.email <> '' and me.email <> '' and p.company_id is not distinct from me.company_id and p.id <> me.id
 				and replace(split_part(split_part(p.email, '@', 1), '+', 1), '.', '') || '@' || split_part(p.email, '@', 2) = replace(split_part(split_part(me.email, '@', 1), '+', 1), '.', '') || '@' || split_part(me.email, '@', 2)
@@ -310,13 +310,13 @@ func (s *Store) PairsOf(ctx context.Context, id int64) ([]Pair, error) {
 }
 
 // KnownOf reads what is looked at to tell whether records are one person.
-func (s *Store) KnownOf(ctx context.Context, ids []int64) (map[int64]person.Known, error) {
+func (db Queries) KnownOf(ctx context.Context, ids []int64) (map[int64]person.Known, error) {
 	rows, err := all[struct {
 		ID             int64
 		First, Last    string
 		Emails, Phones JSON[[]string]
 		Company        string
-	}](ctx, s.db, `select p.id, p.first_name as first, p.last_name as last, coalesce(p.company_id::text, '') as company,
+	}](ctx, db, `select p.id, p.first_name as first, p.last_name as last, coalesce(p.company_id::text, '') as company,
 		(select coalesce(json_agg(v), '[]') from (select p.email as v where p.email <> '' union select value from contact_point c where c.person_id = p.id and c.kind = 'email') x) as emails,
 		(select coalesce(json_agg(v), '[]') from (select p.phone as v where p.phone <> '' union select value from contact_point c where c.person_id = p.id and c.kind = 'phone') x) as phones
 		from person p where p.id = any ($1) and p.erased_at is null`, ids)
@@ -328,11 +328,11 @@ func (s *Store) KnownOf(ctx context.Context, ids []int64) (map[int64]person.Know
 }
 
 // Belongs counts what belongs to a record, by kind.
-func (s *Store) Belongs(ctx context.Context, id int64) (map[string]int, error) {
+func (db Queries) Belongs(ctx context.Context, id int64) (map[string]int, error) {
 	rows, err := all[struct {
 		What string
 		N    int
-	}](ctx, s.db, `select 'signal' as what, count(*) as n from signal where person_id = $1 union all select 'note', count(*) from note where person_id = $1
+	}](ctx, db, `select 'signal' as what, count(*) as n from signal where person_id = $1 union all select 'note', count(*) from note where person_id = $1
 		union all select 'tag', count(*) from person_tag where person_id = $1 union all select 'deal', count(*) from deal where person_id = $1`, id)
 	out := map[string]int{}
 	for _, r := range rows {

@@ -32,17 +32,17 @@ const messageFields = `select m.id, m.name, m.version, v.subject, v.doc, v.from_
 	from message m join message_version v on v.message_id = m.id and v.version = m.version left join app_user a on a.id = v.sender_id `
 
 // Message reads one.
-func (s *Store) Message(ctx context.Context, id int64) (Message, error) {
-	return one[Message](ctx, s.db, messageFields+"where m.id = $1 and m.removed_at is null", id)
+func (db Queries) Message(ctx context.Context, id int64) (Message, error) {
+	return one[Message](ctx, db, messageFields+"where m.id = $1 and m.removed_at is null", id)
 }
 
 // Messages lists all, the last changed first.
-func (s *Store) Messages(ctx context.Context) ([]Message, error) {
-	return all[Message](ctx, s.db, messageFields+"where m.removed_at is null order by m.updated_at desc, m.id desc limit 500")
+func (db Queries) Messages(ctx context.Context) ([]Message, error) {
+	return all[Message](ctx, db, messageFields+"where m.removed_at is null order by m.updated_at desc, m.id desc limit 500")
 }
 
 // MessageVersions answers the newest version of each of some messages.
-func MessageVersions(ctx context.Context, tx Tx, ids []int64) (map[int64]int, error) {
+func (tx Tx) MessageVersions(ctx context.Context, ids []int64) (map[int64]int, error) {
 	rows, err := all[struct {
 		ID      int64
 		Version int
@@ -55,15 +55,15 @@ func MessageVersions(ctx context.Context, tx Tx, ids []int64) (map[int64]int, er
 }
 
 // VersionDoc reads what one version of a message says.
-func (s *Store) VersionDoc(ctx context.Context, id int64, version int) (message.Document, error) {
-	d, err := one[JSON[message.Document]](ctx, s.db, "select doc from message_version where message_id = $1 and version = $2", id, version)
+func (db Queries) VersionDoc(ctx context.Context, id int64, version int) (message.Document, error) {
+	d, err := one[JSON[message.Document]](ctx, db, "select doc from message_version where message_id = $1 and version = $2", id, version)
 	return d.V, err
 }
 
 // SaveMessage keeps a message as a new version of itself, or as a new message
 // where its ID is 0. What has been sent, or will be by a running sequence,
 // stays as it was. The draft is what was kept.
-func SaveMessage(ctx context.Context, tx Tx, m Message, by int64, at time.Time) (int64, error) {
+func (tx Tx) SaveMessage(ctx context.Context, m Message, by int64, at time.Time) (int64, error) {
 	var err error
 	if m.ID == 0 {
 		m.ID, err = one[int64](ctx, tx, "insert into message (name, version, updated_at, updated_by) values ($1, 1, $2, nullif($3, 0)) returning id", m.Name, at, by)
@@ -87,7 +87,7 @@ func addVersion(ctx context.Context, tx Tx, m Message, at time.Time) error {
 }
 
 // AddMessage begins a message that is a draft and no more.
-func AddMessage(ctx context.Context, tx Tx, m Message, by int64, at time.Time) (int64, error) {
+func (tx Tx) AddMessage(ctx context.Context, m Message, by int64, at time.Time) (int64, error) {
 	id, err := one[int64](ctx, tx, "insert into message (name, version, updated_at, updated_by) values ($1, 0, $2, nullif($3, 0)) returning id", m.Name, at, by)
 	if err != nil {
 		return 0, fmt.Errorf("beginning the message %q: %w", m.Name, err)
@@ -113,12 +113,12 @@ const draftFields = `select d.n, d.doc, d.from_owner, d.sender_id, d.what, d.at,
 
 // MessageDraft reads the draft of a message as it stands; where none was begun
 // it is the newest version.
-func (s *Store) MessageDraft(ctx context.Context, id int64) (MessageDraft, error) {
-	d, err := one[MessageDraft](ctx, s.db, draftFields, id)
+func (db Queries) MessageDraft(ctx context.Context, id int64) (MessageDraft, error) {
+	d, err := one[MessageDraft](ctx, db, draftFields, id)
 	if !IsNotFound(err) {
 		return d, err
 	}
-	m, err := s.Message(ctx, id)
+	m, err := db.Message(ctx, id)
 	return MessageDraft{Doc: m.Doc, FromOwner: m.FromOwner, SenderID: m.SenderID}, err
 }
 
@@ -127,7 +127,7 @@ const together = 20 * time.Second
 
 // EditMessage changes the draft of a message by f, as one step that can be
 // undone. Edits of the same thing by one user in a row are one step.
-func EditMessage(ctx context.Context, tx Tx, id, user int64, what string, at time.Time, f func(*MessageDraft) error) error {
+func (tx Tx) EditMessage(ctx context.Context, id, user int64, what string, at time.Time, f func(*MessageDraft) error) error {
 	if _, err := one[int64](ctx, tx, "select id from message where id = $1 and removed_at is null for update", id); err != nil {
 		return err
 	}
@@ -168,13 +168,13 @@ func EditMessage(ctx context.Context, tx Tx, id, user int64, what string, at tim
 
 // MoveMessageDraft goes back or on in the states of a draft, and answers whether there
 // was where to go.
-func MoveMessageDraft(ctx context.Context, tx Tx, id int64, by int) (bool, error) {
+func (tx Tx) MoveMessageDraft(ctx context.Context, id int64, by int) (bool, error) {
 	n, err := exec(ctx, tx, "update message m set draft_n = draft_n + $2 where id = $1 and exists (select from message_draft d where d.message_id = m.id and d.n = m.draft_n + $2)", id, by)
 	return n == 1, err
 }
 
 // RenameMessage gives a message another name.
-func RenameMessage(ctx context.Context, tx Tx, id int64, name string) error {
+func (tx Tx) RenameMessage(ctx context.Context, id int64, name string) error {
 	n, err := exec(ctx, tx, "update message set name = $2 where id = $1 and removed_at is null", id, name)
 	if err == nil && n == 0 {
 		err = ErrNotFound
@@ -184,7 +184,7 @@ func RenameMessage(ctx context.Context, tx Tx, id int64, name string) error {
 
 // RemoveMessage takes a message off the lists, or puts it back: what was sent
 // still tells of it.
-func RemoveMessage(ctx context.Context, tx Tx, id int64, at *time.Time) error {
+func (tx Tx) RemoveMessage(ctx context.Context, id int64, at *time.Time) error {
 	n, err := exec(ctx, tx, "update message set removed_at = $2 where id = $1", id, at)
 	if err == nil && n == 0 {
 		err = ErrNotFound
@@ -194,9 +194,9 @@ func RemoveMessage(ctx context.Context, tx Tx, id int64, at *time.Time) error {
 
 // MessageUse lists what sends a message: sequences, by the version that runs or
 // by the draft, one-off emails that have not gone out, and forms of pages.
-func (s *Store) MessageUse(ctx context.Context, id int64) ([]Use, error) {
+func (db Queries) MessageUse(ctx context.Context, id int64) ([]Use, error) {
 	path := `'$.**.message ? (@ == $id)', jsonb_build_object('id', $1::bigint)`
-	return all[Use](ctx, s.db, `select 'sequence' as kind, s.id, s.name from sequence s where s.removed_at is null and (
+	return all[Use](ctx, db, `select 'sequence' as kind, s.id, s.name from sequence s where s.removed_at is null and (
 			exists (select from sequence_version v where v.id = s.version_id and jsonb_path_exists(v.plan, `+path+`))
 			or exists (select from sequence_draft d where d.sequence_id = s.id and d.n = s.draft_n and jsonb_path_exists(d.plan, `+path+`)))
 		union all select 'one-off email', l.id, l.name from mailing l where l.message_id = $1 and l.state in ('draft', 'filling', 'sending', 'held')
@@ -215,14 +215,14 @@ type ReaderGroup struct {
 }
 
 // ReaderGroups lists them in their order.
-func (s *Store) ReaderGroups(ctx context.Context) ([]ReaderGroup, error) {
-	return all[ReaderGroup](ctx, s.db, `select g.id, g.name, g.rule, (select count(*) from message m join message_version v on v.message_id = m.id and v.version = m.version
+func (db Queries) ReaderGroups(ctx context.Context) ([]ReaderGroup, error) {
+	return all[ReaderGroup](ctx, db, `select g.id, g.name, g.rule, (select count(*) from message m join message_version v on v.message_id = m.id and v.version = m.version
 		where m.removed_at is null and v.doc->'groups' @> jsonb_build_array(jsonb_build_object('id', g.id))) as used from reader_group g order by g.position, g.id`)
 }
 
 // SaveReaderGroup keeps a group, new where its id is 0. Messages keep the rule
 // it had when they were written.
-func SaveReaderGroup(ctx context.Context, tx Tx, g ReaderGroup) (int64, error) {
+func (tx Tx) SaveReaderGroup(ctx context.Context, g ReaderGroup) (int64, error) {
 	var err error
 	if g.ID == 0 {
 		g.ID, err = one[int64](ctx, tx, "insert into reader_group (name, rule, position) values ($1, $2, (select coalesce(max(position), 0) + 1 from reader_group)) returning id", g.Name, g.Rule)
@@ -239,7 +239,7 @@ func SaveReaderGroup(ctx context.Context, tx Tx, g ReaderGroup) (int64, error) {
 }
 
 // RemoveReaderGroup removes a group; messages that have words for it keep it.
-func RemoveReaderGroup(ctx context.Context, tx Tx, id int64) error {
+func (tx Tx) RemoveReaderGroup(ctx context.Context, id int64) error {
 	n, err := exec(ctx, tx, "delete from reader_group where id = $1", id)
 	if err == nil && n == 0 {
 		err = ErrNotFound
@@ -249,7 +249,7 @@ func RemoveReaderGroup(ctx context.Context, tx Tx, id int64) error {
 
 // SetPersonalEdit keeps what is changed in a message for one reader; nil takes
 // it back.
-func SetPersonalEdit(ctx context.Context, tx Tx, id, person, user int64, edit *message.Edit, at time.Time) error {
+func (tx Tx) SetPersonalEdit(ctx context.Context, id, person, user int64, edit *message.Edit, at time.Time) error {
 	if edit == nil || edit.Subject == "" && len(edit.Sections) == 0 {
 		_, err := exec(ctx, tx, "delete from personal_edit where message_id = $1 and person_id = $2", id, person)
 		return err
@@ -261,12 +261,12 @@ func SetPersonalEdit(ctx context.Context, tx Tx, id, person, user int64, edit *m
 
 // PersonalEdits reads what is changed for some readers: of each message, by
 // person.
-func PersonalEdits(ctx context.Context, q querier, messages, people []int64) (map[[2]int64]*message.Edit, error) {
+func (db Queries) PersonalEdits(ctx context.Context, messages, people []int64) (map[[2]int64]*message.Edit, error) {
 	rows, err := all[struct {
 		Message int64 `db:"message_id"`
 		Person  int64 `db:"person_id"`
 		Edit    JSON[message.Edit]
-	}](ctx, q, "select message_id, person_id, edit from personal_edit where message_id = any ($1) and person_id = any ($2)", messages, people)
+	}](ctx, db, "select message_id, person_id, edit from personal_edit where message_id = any ($1) and person_id = any ($2)", messages, people)
 	out := make(map[[2]int64]*message.Edit, len(rows))
 	for i := range rows {
 		out[[2]int64{rows[i].Message, rows[i].Person}] = &rows[i].Edit.V
@@ -275,19 +275,19 @@ func PersonalEdits(ctx context.Context, q querier, messages, people []int64) (ma
 }
 
 // PersonalEdit reads what is changed in a message for one reader; nil: nothing.
-func (s *Store) PersonalEdit(ctx context.Context, id, person int64) (*message.Edit, error) {
-	m, err := PersonalEdits(ctx, s.db, []int64{id}, []int64{person})
+func (db Queries) PersonalEdit(ctx context.Context, id, person int64) (*message.Edit, error) {
+	m, err := db.PersonalEdits(ctx, []int64{id}, []int64{person})
 	return m[[2]int64{id, person}], err
 }
 
 // EditedFor lists for whom something is changed in a message.
-func (s *Store) EditedFor(ctx context.Context, id int64) ([]int64, error) {
-	return all[int64](ctx, s.db, "select person_id from personal_edit where message_id = $1 order by at", id)
+func (db Queries) EditedFor(ctx context.Context, id int64) ([]int64, error) {
+	return all[int64](ctx, db, "select person_id from personal_edit where message_id = $1 order by at", id)
 }
 
 // RemovedMessages lists messages that were taken off the lists of late.
-func (s *Store) RemovedMessages(ctx context.Context, since time.Time) ([]Message, error) {
-	return all[Message](ctx, s.db, messageFields+"where m.removed_at >= $1 order by m.removed_at desc limit 20", since)
+func (db Queries) RemovedMessages(ctx context.Context, since time.Time) ([]Message, error) {
+	return all[Message](ctx, db, messageFields+"where m.removed_at >= $1 order by m.removed_at desc limit 20", since)
 }
 
 // Worst are readers with whom a message is hardest to get right: the one with
@@ -295,14 +295,14 @@ func (s *Store) RemovedMessages(ctx context.Context, since time.Time) ([]Message
 type Worst struct{ Longest, Barest int64 }
 
 // WorstReaders finds them among those for whom a rule holds.
-func (s *Store) WorstReaders(ctx context.Context, r rule.Rule, now time.Time) (Worst, error) {
-	cat, err := catalogueFor(ctx, s.db, &r)
+func (db Queries) WorstReaders(ctx context.Context, r rule.Rule, now time.Time) (Worst, error) {
+	cat, err := catalogueFor(ctx, db, &r)
 	if err != nil {
 		return Worst{}, err
 	}
 	c := compiler{now: now, cat: cat}
 	where := c.people(PeopleQuery{Rule: r})
-	w, err := one[Worst](ctx, s.db, `with p as materialized (select p.id, length(p.first_name || p.last_name || p.title || p.city || coalesce(c.name, '')) as long,
+	w, err := one[Worst](ctx, db, `with p as materialized (select p.id, length(p.first_name || p.last_name || p.title || p.city || coalesce(c.name, '')) as long,
 			(p.first_name <> '')::int + (p.last_name <> '')::int + (p.title <> '')::int + (p.country <> '')::int + (p.city <> '')::int + (p.phone <> '')::int + (p.language <> '')::int + (c.id is not null)::int + (p.owner_id is not null)::int as known`+
 		peopleTables+`where `+where+`)
 		select coalesce((select id from p order by long desc, id limit 1), 0) as longest, coalesce((select id from p order by known, id limit 1), 0) as barest`, c.args...)

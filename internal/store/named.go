@@ -10,8 +10,8 @@ type Thing struct {
 }
 
 // Named lists everything with a name of its own, the last made of each kind first.
-func (s *Store) Named(ctx context.Context) ([]Thing, error) {
-	return all[Thing](ctx, s.db, `
+func (db Queries) Named(ctx context.Context) ([]Thing, error) {
+	return all[Thing](ctx, db, `
 		(select 'sequence' as kind, id, name from sequence where removed_at is null order by id desc limit 1000)
 		union all (select 'message', id, name from message where removed_at is null order by id desc limit 1000)
 		union all (select 'page', id, title from page where removed_at is null order by id desc limit 1000)

@@ -19,15 +19,15 @@ type Outbox struct {
 }
 
 // Stopped lists the outboxes by which nothing goes out now.
-func (s *Store) Stopped(ctx context.Context) ([]Outbox, error) {
-	return all[Outbox](ctx, s.db, `select b.user_id, b.fared, b.stopped_at, b.why, coalesce(u.name, '') as name,
+func (db Queries) Stopped(ctx context.Context) ([]Outbox, error) {
+	return all[Outbox](ctx, db, `select b.user_id, b.fared, b.stopped_at, b.why, coalesce(u.name, '') as name,
 			(select count(*) from letter lt join touch t on t.id = lt.touch_id join person p on p.id = t.person_id
 				where lt.open and `+outboxOf+` = b.user_id) as waiting
 		from outbox b left join app_user u on u.id = b.user_id where b.stopped_at is not null order by b.user_id`)
 }
 
 // LockOutbox reads one, locked.
-func LockOutbox(ctx context.Context, tx Tx, user int64) (Outbox, error) {
+func (tx Tx) LockOutbox(ctx context.Context, user int64) (Outbox, error) {
 	if _, err := exec(ctx, tx, "insert into outbox (user_id) values ($1) on conflict do nothing", user); err != nil {
 		return Outbox{}, err
 	}
@@ -35,7 +35,7 @@ func LockOutbox(ctx context.Context, tx Tx, user int64) (Outbox, error) {
 }
 
 // KeepOutbox keeps what has become of one.
-func KeepOutbox(ctx context.Context, tx Tx, b Outbox) error {
+func (tx Tx) KeepOutbox(ctx context.Context, b Outbox) error {
 	_, err := exec(ctx, tx, "update outbox set fared = $2, stopped_at = $3, why = $4 where user_id = $1", b.User, b.Fared, b.Stopped, b.Why)
 	return err
 }
@@ -50,6 +50,6 @@ const senderOf = `(select coalesce(case when lt.lane = 1 then lt.sender_id end,
 	from message_version v where v.message_id = t.message_id and v.version = t.message_version)`
 
 // StoppedOutboxes lists those by which nothing goes out now.
-func StoppedOutboxes(ctx context.Context, q querier) ([]int64, error) {
-	return all[int64](ctx, q, "select user_id from outbox where stopped_at is not null order by 1")
+func (db Queries) StoppedOutboxes(ctx context.Context) ([]int64, error) {
+	return all[int64](ctx, db, "select user_id from outbox where stopped_at is not null order by 1")
 }

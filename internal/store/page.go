@@ -36,23 +36,23 @@ const pageFields = `select ` + plainPage + `, coalesce((select d.doc <> g.doc fr
 	from page g left join lateral (select count(*) as visits, count(started_at) as started, count(finished_at) as finished from page_visit where page_id = g.id) v on true where g.removed_at is null `
 
 // Page reads one.
-func (s *Store) Page(ctx context.Context, id int64) (Page, error) {
-	return one[Page](ctx, s.db, pageFields+"and g.id = $1", id)
+func (db Queries) Page(ctx context.Context, id int64) (Page, error) {
+	return one[Page](ctx, db, pageFields+"and g.id = $1", id)
 }
 
 // PageBySlug reads the page at an address, without its figures.
-func (s *Store) PageBySlug(ctx context.Context, slug string) (Page, error) {
-	return one[Page](ctx, s.db, "select "+plainPage+" from page g where g.slug = $1 and g.removed_at is null", slug)
+func (db Queries) PageBySlug(ctx context.Context, slug string) (Page, error) {
+	return one[Page](ctx, db, "select "+plainPage+" from page g where g.slug = $1 and g.removed_at is null", slug)
 }
 
 // Pages lists all.
-func (s *Store) Pages(ctx context.Context) ([]Page, error) {
-	return all[Page](ctx, s.db, pageFields+"order by g.updated_at desc, g.id desc limit 500")
+func (db Queries) Pages(ctx context.Context) ([]Page, error) {
+	return all[Page](ctx, db, pageFields+"order by g.updated_at desc, g.id desc limit 500")
 }
 
 // PageFile reads the file that a page offers.
-func (s *Store) PageFile(ctx context.Context, id int64) ([]byte, error) {
-	return one[[]byte](ctx, s.db, "select file from page where id = $1 and file is not null", id)
+func (db Queries) PageFile(ctx context.Context, id int64) ([]byte, error) {
+	return one[[]byte](ctx, db, "select file from page where id = $1 and file is not null", id)
 }
 
 // ErrTaken is answered where an address or a name is taken already.
@@ -60,7 +60,7 @@ var ErrTaken = plainly.New("it is taken already")
 
 // SavePage keeps where a page is and what it offers, new where its id is 0;
 // file nil leaves the one there is. What it says changes by EditPage alone.
-func SavePage(ctx context.Context, tx Tx, p Page, file []byte, at time.Time) (int64, error) {
+func (tx Tx) SavePage(ctx context.Context, p Page, file []byte, at time.Time) (int64, error) {
 	var err error
 	if p.ID == 0 {
 		p.ID, err = one[int64](ctx, tx, `insert into page (slug, title, doc, offer, file_name, file_type, file, published, updated_at)
@@ -92,18 +92,18 @@ const pageDraftFields = `select d.n, d.doc, d.what, d.at, exists (select from pa
 
 // PageDraft reads the draft of a page as it stands; where none was begun it is
 // what visitors see.
-func (s *Store) PageDraft(ctx context.Context, id int64) (PageDraft, error) {
-	d, err := one[PageDraft](ctx, s.db, pageDraftFields, id)
+func (db Queries) PageDraft(ctx context.Context, id int64) (PageDraft, error) {
+	d, err := one[PageDraft](ctx, db, pageDraftFields, id)
 	if !IsNotFound(err) {
 		return d, err
 	}
-	p, err := s.Page(ctx, id)
+	p, err := db.Page(ctx, id)
 	return PageDraft{Doc: p.Doc}, err
 }
 
 // EditPage changes the draft of a page by f, as one step that can be undone.
 // Edits of the same thing by one user in a row are one step.
-func EditPage(ctx context.Context, tx Tx, id, user int64, what string, at time.Time, f func(*page.Document) error) error {
+func (tx Tx) EditPage(ctx context.Context, id, user int64, what string, at time.Time, f func(*page.Document) error) error {
 	p, err := one[Page](ctx, tx, "select "+plainPage+" from page g where g.id = $1 and g.removed_at is null for update", id)
 	if err != nil {
 		return err
@@ -135,13 +135,13 @@ func EditPage(ctx context.Context, tx Tx, id, user int64, what string, at time.T
 
 // MovePageDraft goes back or on in the states of a draft, and answers whether
 // there was where to go.
-func MovePageDraft(ctx context.Context, tx Tx, id int64, by int) (bool, error) {
+func (tx Tx) MovePageDraft(ctx context.Context, id int64, by int) (bool, error) {
 	n, err := exec(ctx, tx, "update page g set draft_n = draft_n + $2 where id = $1 and exists (select from page_draft d where d.page_id = g.id and d.n = g.draft_n + $2)", id, by)
 	return n == 1, err
 }
 
 // PublishPage shows visitors a document from now on.
-func PublishPage(ctx context.Context, tx Tx, id int64, d page.Document, at time.Time) error {
+func (tx Tx) PublishPage(ctx context.Context, id int64, d page.Document, at time.Time) error {
 	n, err := exec(ctx, tx, "update page set doc = $2, title = $3, published = true, updated_at = $4 where id = $1 and removed_at is null", id, JSON[page.Document]{d}, d.Title, at)
 	if err == nil && n == 0 {
 		err = ErrNotFound
@@ -151,7 +151,7 @@ func PublishPage(ctx context.Context, tx Tx, id int64, d page.Document, at time.
 
 // RemovePage takes a page off the lists and away from visitors, or puts it
 // back. Its address stays its own.
-func RemovePage(ctx context.Context, tx Tx, id int64, at *time.Time) error {
+func (tx Tx) RemovePage(ctx context.Context, id int64, at *time.Time) error {
 	n, err := exec(ctx, tx, "update page set removed_at = $2 where id = $1", id, at)
 	if err == nil && n == 0 {
 		err = ErrNotFound
@@ -160,18 +160,18 @@ func RemovePage(ctx context.Context, tx Tx, id int64, at *time.Time) error {
 }
 
 // RemovedPages lists what was taken off the lists since an instant.
-func (s *Store) RemovedPages(ctx context.Context, since time.Time) ([]Page, error) {
-	return all[Page](ctx, s.db, "select "+plainPage+" from page g where g.removed_at >= $1 order by g.removed_at desc limit 20", since)
+func (db Queries) RemovedPages(ctx context.Context, since time.Time) ([]Page, error) {
+	return all[Page](ctx, db, "select "+plainPage+" from page g where g.removed_at >= $1 order by g.removed_at desc limit 20", since)
 }
 
 // PageUse lists the running sequences that a page's form leads into.
-func (s *Store) PageUse(ctx context.Context, id int64) ([]Use, error) {
-	return all[Use](ctx, s.db, "select 'sequence' as kind, q.id, q.name from sequence q join sequence_version v on v.id = q.version_id where q.state = 'running' and (v.entry->>'page')::bigint = $1 order by q.id", id)
+func (db Queries) PageUse(ctx context.Context, id int64) ([]Use, error) {
+	return all[Use](ctx, db, "select 'sequence' as kind, q.id, q.name from sequence q join sequence_version v on v.id = q.version_id where q.state = 'running' and (v.entry->>'page')::bigint = $1 order by q.id", id)
 }
 
 // PageVisit keeps that a page was shown, and answers its number.
-func (s *Store) PageVisit(ctx context.Context, id int64, source, site string, at time.Time) (int64, error) {
-	return one[int64](ctx, s.db, "insert into page_visit (page_id, at, source, site) values ($1, $2, $3, $4) returning id", id, at, source, site)
+func (db Queries) PageVisit(ctx context.Context, id int64, source, site string, at time.Time) (int64, error) {
+	return one[int64](ctx, db, "insert into page_visit (page_id, at, source, site) values ($1, $2, $3, $4) returning id", id, at, source, site)
 }
 
 // StartForm keeps that somebody began to fill the form in.
@@ -184,7 +184,7 @@ func (s *Store) StartForm(ctx context.Context, visit int64, at time.Time) error 
 
 // FinishVisit keeps that the form was filled in, and answers when the page was
 // shown; ErrNotFound where it was filled in before from the same view.
-func FinishVisit(ctx context.Context, tx Tx, pageID, visit int64, at time.Time) (time.Time, error) {
+func (tx Tx) FinishVisit(ctx context.Context, pageID, visit int64, at time.Time) (time.Time, error) {
 	return one[time.Time](ctx, tx, "update page_visit set finished_at = $3, started_at = coalesce(started_at, $3) where id = $2 and page_id = $1 and finished_at is null returning at", pageID, visit, at)
 }
 
@@ -196,8 +196,8 @@ type PageSource struct {
 }
 
 // PageSources lists them, the largest first.
-func (s *Store) PageSources(ctx context.Context, id int64, n int) ([]PageSource, error) {
-	return all[PageSource](ctx, s.db, `select source, site, count(*) as visits, count(started_at) as started, count(finished_at) as finished
+func (db Queries) PageSources(ctx context.Context, id int64, n int) ([]PageSource, error) {
+	return all[PageSource](ctx, db, `select source, site, count(*) as visits, count(started_at) as started, count(finished_at) as finished
 		from page_visit where page_id = $1 group by 1, 2 order by 3 desc, 1, 2 limit $2`, id, n)
 }
 
@@ -208,8 +208,8 @@ type PageDay struct {
 }
 
 // PageDays counts by day of a zone.
-func (s *Store) PageDays(ctx context.Context, id int64, since time.Time, zone string) ([]PageDay, error) {
-	return all[PageDay](ctx, s.db, `select (at at time zone $3)::date as day, count(*) as visits, count(started_at) as started, count(finished_at) as finished
+func (db Queries) PageDays(ctx context.Context, id int64, since time.Time, zone string) ([]PageDay, error) {
+	return all[PageDay](ctx, db, `select (at at time zone $3)::date as day, count(*) as visits, count(started_at) as started, count(finished_at) as finished
 		from page_visit where page_id = $1 and at >= $2 group by 1 order by 1`, id, since, zone)
 }
 
@@ -237,7 +237,7 @@ const answerFields = `select a.id, a.page_id, a.person_id, a.visit_id as visit, 
 	from page_answer a join page g on g.id = a.page_id join person p on p.id = a.person_id `
 
 // AddAnswer keeps a form that was filled in.
-func AddAnswer(ctx context.Context, tx Tx, a Answer) (int64, error) {
+func (tx Tx) AddAnswer(ctx context.Context, a Answer) (int64, error) {
 	id, err := one[int64](ctx, tx, "insert into page_answer (page_id, person_id, visit_id, at, answers, hidden, consents, acts, site, chain, visitor, proved_at) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, nullif($10::bigint, 0), $11, $12) returning id",
 		a.Page, a.Person, a.Visit, a.At, a.Answers, a.Hidden, a.Consents, a.Acts, a.Site, a.Chain, a.Visitor, a.Proved)
 	if err != nil {
@@ -250,7 +250,7 @@ func AddAnswer(ctx context.Context, tx Tx, a Answer) (int64, error) {
 // itself, for all that they answered on the same page and that waits for it:
 // asked twice in a day, a form sends one email. It answers these, the first
 // first; none where nothing waits.
-func ProveAnswers(ctx context.Context, tx Tx, id int64, at time.Time) ([]Answer, error) {
+func (tx Tx) ProveAnswers(ctx context.Context, id int64, at time.Time) ([]Answer, error) {
 	ids, err := all[int64](ctx, tx, `update page_answer a set proved_at = $2 from page_answer x where x.id = $1 and a.page_id = x.page_id and a.person_id = x.person_id and a.proved_at is null returning a.id`, id, at)
 	if err != nil || len(ids) == 0 {
 		return nil, err
@@ -259,30 +259,30 @@ func ProveAnswers(ctx context.Context, tx Tx, id int64, at time.Time) ([]Answer,
 }
 
 // PersonAnswers lists the forms somebody filled in, the newest first.
-func (s *Store) PersonAnswers(ctx context.Context, who int64) ([]Answer, error) {
-	return all[Answer](ctx, s.db, answerFields+"where a.person_id = $1 order by a.id desc limit 200", who)
+func (db Queries) PersonAnswers(ctx context.Context, who int64) ([]Answer, error) {
+	return all[Answer](ctx, db, answerFields+"where a.person_id = $1 order by a.id desc limit 200", who)
 }
 
 // PageAnswers lists who filled a page's form in, the newest first.
-func (s *Store) PageAnswers(ctx context.Context, id int64, n int) ([]Answer, error) {
-	return all[Answer](ctx, s.db, answerFields+"where a.page_id = $1 order by a.id desc limit $2", id, n)
+func (db Queries) PageAnswers(ctx context.Context, id int64, n int) ([]Answer, error) {
+	return all[Answer](ctx, db, answerFields+"where a.page_id = $1 order by a.id desc limit $2", id, n)
 }
 
 // AnswerPerson is who gave an answer.
-func (s *Store) AnswerPerson(ctx context.Context, id int64) (int64, error) {
-	return one[int64](ctx, s.db, "select person_id from page_answer where id = $1", id)
+func (db Queries) AnswerPerson(ctx context.Context, id int64) (int64, error) {
+	return one[int64](ctx, db, "select person_id from page_answer where id = $1", id)
 }
 
 // BrowserAnswers lists what one browser answered, for one person, the newest
 // last: by the chain of its answers, or by its name on a site of our own.
-func (s *Store) BrowserAnswers(ctx context.Context, chain int64, visitor string) ([]Answer, error) {
-	return all[Answer](ctx, s.db, answerFields+`where a.id = nullif($1::bigint, 0) or a.chain = nullif($1::bigint, 0) or a.visitor = nullif($2, '') order by a.id desc limit 100`, chain, visitor)
+func (db Queries) BrowserAnswers(ctx context.Context, chain int64, visitor string) ([]Answer, error) {
+	return all[Answer](ctx, db, answerFields+`where a.id = nullif($1::bigint, 0) or a.chain = nullif($1::bigint, 0) or a.visitor = nullif($2, '') order by a.id desc limit 100`, chain, visitor)
 }
 
 // MailAnswer has a worker send the email that brings what a form asked for, in
 // the message's newest version. Whoever got it for this page within the time
 // is not sent it again; then it answers false.
-func MailAnswer(ctx context.Context, tx Tx, answer, who, pageID, message int64, within time.Duration, at time.Time) (bool, error) {
+func (tx Tx) MailAnswer(ctx context.Context, answer, who, pageID, message int64, within time.Duration, at time.Time) (bool, error) {
 	n, err := exec(ctx, tx, `
 		with made as (
 			insert into touch (answer_id, person_id, step, kind, state, made_at, message_id, message_version, request)

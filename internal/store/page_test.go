@@ -19,7 +19,7 @@ func (k kept) page(slug string) int64 {
 	k.t.Helper()
 	var id int64
 	k.tx(func(tx store.Tx) (err error) {
-		id, err = store.SavePage(k.ctx, tx, store.Page{Slug: slug, Doc: store.JSON[page.Document]{V: page.New("A", "<p>a</p>", "Send")}, Published: true}, nil, at)
+		id, err = tx.SavePage(k.ctx, store.Page{Slug: slug, Doc: store.JSON[page.Document]{V: page.New("A", "<p>a</p>", "Send")}, Published: true}, nil, at)
 		return err
 	})
 	return id
@@ -33,7 +33,7 @@ func TestDraftsOfAPage(t *testing.T) {
 	edit := func(what, title string) {
 		t.Helper()
 		k.tx(func(tx store.Tx) error {
-			return store.EditPage(k.ctx, tx, id, 0, what, when, func(d *page.Document) error { d.Title = title; return nil })
+			return tx.EditPage(k.ctx, id, 0, what, when, func(d *page.Document) error { d.Title = title; return nil })
 		})
 	}
 	shows := func(title string, undo, redo bool) {
@@ -47,7 +47,7 @@ func TestDraftsOfAPage(t *testing.T) {
 	move := func(by int, want bool) {
 		t.Helper()
 		k.tx(func(tx store.Tx) error {
-			ok, err := store.MovePageDraft(k.ctx, tx, id, by)
+			ok, err := tx.MovePageDraft(k.ctx, id, by)
 			if err == nil && ok != want {
 				t.Errorf("moved by %d: %v", by, ok)
 			}
@@ -86,7 +86,7 @@ func TestDraftsOfAPage(t *testing.T) {
 	}
 	// One that fails changes nothing.
 	err = k.InTx(k.ctx, func(tx store.Tx) error {
-		return store.EditPage(k.ctx, tx, id, 0, "x", when, func(d *page.Document) error { d.Title = "X"; return store.ErrOver })
+		return tx.EditPage(k.ctx, id, 0, "x", when, func(d *page.Document) error { d.Title = "X"; return store.ErrOver })
 	})
 	if err == nil {
 		t.Error("an edit that failed did not")
@@ -112,7 +112,7 @@ func TestHowFarVisitorsCame(t *testing.T) {
 	finish := func(of, v int64, want bool) {
 		t.Helper()
 		err := k.InTx(k.ctx, func(tx store.Tx) error {
-			shown, err := store.FinishVisit(k.ctx, tx, of, v, at.Add(2*time.Minute))
+			shown, err := tx.FinishVisit(k.ctx, of, v, at.Add(2*time.Minute))
 			if err == nil && v == a && !shown.Equal(at) {
 				t.Errorf("it was shown at %v", shown)
 			}
@@ -150,10 +150,10 @@ func TestTheEmailOfAForm(t *testing.T) {
 	var msg, draft int64
 	k.tx(func(tx store.Tx) (err error) {
 		m := store.Message{Name: "M", Doc: store.JSON[message.Document]{V: message.Simple("s", "<p>x</p>")}, SenderID: &ines}
-		if msg, err = store.SaveMessage(k.ctx, tx, m, ines, at); err != nil {
+		if msg, err = tx.SaveMessage(k.ctx, m, ines, at); err != nil {
 			return err
 		}
-		draft, err = store.AddMessage(k.ctx, tx, m, ines, at)
+		draft, err = tx.AddMessage(k.ctx, m, ines, at)
 		return err
 	})
 	one, two := k.page("one"), k.page("two")
@@ -174,11 +174,11 @@ func TestTheEmailOfAForm(t *testing.T) {
 		{"a message that is not there", ben, two, 999, time.Minute, false},
 	} {
 		k.tx(func(tx store.Tx) error {
-			a, err := store.AddAnswer(k.ctx, tx, store.Answer{Page: c.page, Person: c.who, At: at.Add(c.after)})
+			a, err := tx.AddAnswer(k.ctx, store.Answer{Page: c.page, Person: c.who, At: at.Add(c.after)})
 			if err != nil {
 				return err
 			}
-			got, err := store.MailAnswer(k.ctx, tx, a, c.who, c.page, c.msg, 24*time.Hour, at.Add(c.after))
+			got, err := tx.MailAnswer(k.ctx, a, c.who, c.page, c.msg, 24*time.Hour, at.Add(c.after))
 			if got != c.want {
 				t.Errorf("%s: %v", c.what, got)
 			}
@@ -199,7 +199,7 @@ func TestAnswersOfABrowser(t *testing.T) {
 			a.Answers.V = person.Values{person.Title: title}
 			a.Consents.V = []page.Given{{Purpose: 1, Words: "Yes."}}
 			a.Acts.V = []act.Kept{{Act: act.Tag{Name: "x"}}}
-			n, err = store.AddAnswer(k.ctx, tx, a)
+			n, err = tx.AddAnswer(k.ctx, a)
 			return err
 		})
 		return n
@@ -224,7 +224,7 @@ func TestAnswersOfABrowser(t *testing.T) {
 	}
 	for n := range 2 {
 		err := k.InTx(k.ctx, func(tx store.Tx) error {
-			list, err := store.ProveAnswers(k.ctx, tx, first, at.Add(time.Hour))
+			list, err := tx.ProveAnswers(k.ctx, first, at.Add(time.Hour))
 			if want := []int{4, 0}[n]; len(list) != want { // all that she answered on this page, and nothing the second time
 				t.Errorf("the %d. time %d are proved, want %d", n+1, len(list), want)
 			}
@@ -263,7 +263,7 @@ func TestPagesOfBeforeMoveIn(t *testing.T) {
 		return store.Signal{Person: ana, Signal: signal.Signal{At: at.Add(after), Kind: kind, Place: signal.Place{Page: 1}}}
 	}
 	k.tx(func(tx store.Tx) error {
-		return store.AddSignals(k.ctx, tx, []store.Signal{sig(signal.PageView, 0), sig(signal.Form, time.Minute), sig(signal.PageView, 50*time.Hour)})
+		return tx.AddSignals(k.ctx, []store.Signal{sig(signal.PageView, 0), sig(signal.Form, time.Minute), sig(signal.PageView, 50*time.Hour)})
 	})
 	forward()
 	p, err := k.PageBySlug(k.ctx, "kept")

@@ -374,7 +374,7 @@ func wide(ctx context.Context, tx Tx) error {
 }
 
 // AllIDs lists the ids of everybody whom a query is about, in order.
-func AllIDs(ctx context.Context, tx Tx, q PeopleQuery) ([]int64, error) {
+func (tx Tx) AllIDs(ctx context.Context, q PeopleQuery) ([]int64, error) {
 	q.search = searchFor(q.Text)
 	cat, err := catalogueFor(ctx, tx, &q.Rule)
 	if err != nil {

@@ -147,13 +147,13 @@ const personFields = personColumns + `, coalesce(s.score, 0) as score, (select c
 	left join standing s on s.person_id = p.id and s.model_id = (select min(id) from score_model) `
 
 // Person reads one.
-func (s *Store) Person(ctx context.Context, id int64) (Person, error) {
-	return one[Person](ctx, s.db, personFields+"where p.id = $1 and p.erased_at is null", id)
+func (db Queries) Person(ctx context.Context, id int64) (Person, error) {
+	return one[Person](ctx, db, personFields+"where p.id = $1 and p.erased_at is null", id)
 }
 
 // PersonByEmail finds one by any of their addresses, as core/person tidies it.
-func (s *Store) PersonByEmail(ctx context.Context, email string) (Person, error) {
-	return one[Person](ctx, s.db, personFields+"where p.id = (select id from person where email = $1 and email <> '' union all select person_id from contact_point where kind = 'email' and value = $1 limit 1)", email)
+func (db Queries) PersonByEmail(ctx context.Context, email string) (Person, error) {
+	return one[Person](ctx, db, personFields+"where p.id = (select id from person where email = $1 and email <> '' union all select person_id from contact_point where kind = 'email' and value = $1 limit 1)", email)
 }
 
 // Reach is what decides whether they may be reached, without what they said of
@@ -167,15 +167,15 @@ func (p *Person) Reach() contact.Facts {
 // rep's to write to, and is left out.
 //
 // Nobody whom no touch of the sequence may reach enters it.
-func PeopleFor(ctx context.Context, q querier, r *rule.Rule, e *RunningEntry, now time.Time, n int) ([]int64, error) {
-	cat, err := catalogueFor(ctx, q, r)
+func (db Queries) PeopleFor(ctx context.Context, r *rule.Rule, e *RunningEntry, now time.Time, n int) ([]int64, error) {
+	cat, err := catalogueFor(ctx, db, r)
 	if err != nil {
 		return nil, err
 	}
 	c := compiler{now: now, cat: cat}
 	where := c.rule(r)
 	seq := c.arg(e.Sequence)
-	return all[int64](ctx, q, `select p.id`+peopleTables+`where `+where+` and p.erased_at is null
+	return all[int64](ctx, db, `select p.id`+peopleTables+`where `+where+` and p.erased_at is null
 		and (`+whyNotEnter(e.Plan.V.Ways())+`) is null
 		and not exists (select from enrolment e where e.sequence_id = `+seq+` and e.person_id = p.id)
 		and not exists (select from deal d where d.person_id = p.id and d.closed_at is null) order by p.id limit `+c.arg(n), c.args...)
@@ -201,7 +201,7 @@ func (p NewPerson) tidy() NewPerson {
 // MeetPerson finds the person with an address, filling in what was not known
 // of them, or makes them, with their company, which is found by its domain. It
 // answers whether they are new. The address must be tidied already.
-func MeetPerson(ctx context.Context, tx Tx, p NewPerson, at time.Time) (id int64, fresh bool, err error) {
+func (tx Tx) MeetPerson(ctx context.Context, p NewPerson, at time.Time) (id int64, fresh bool, err error) {
 	p = p.tidy()
 	company, err := meetCompany(ctx, tx, p.Company, p.Domain, p.Country, at)
 	if err != nil {
@@ -251,7 +251,7 @@ func fillGaps(ctx context.Context, tx Tx, id int64, fill person.Values, company 
 			return err
 		}
 	}
-	return SetValues(ctx, tx, p, fill, Author{How: "by form", At: at})
+	return tx.SetValues(ctx, p, fill, Author{How: "by form", At: at})
 }
 
 // meetCompany finds a company by its domain, else by its name, or makes it;
@@ -282,7 +282,7 @@ func meetCompany(ctx context.Context, tx Tx, name, domain, country string, at ti
 }
 
 // Records reads what rules ask of several people's records.
-func Records(ctx context.Context, q querier, people []int64) (map[int64]*rule.Record, error) {
+func (db Queries) Records(ctx context.Context, people []int64) (map[int64]*rule.Record, error) {
 	rows, err := all[struct {
 		Person
 		Tags      JSON[[]int64]
@@ -298,7 +298,7 @@ func Records(ctx context.Context, q querier, people []int64) (map[int64]*rule.Re
 			Open     bool
 			Reason   string
 		}]
-	}](ctx, q, personColumns+`, 0 as score, 0 as sequences,
+	}](ctx, db, personColumns+`, 0 as score, 0 as sequences,
 		(select json_agg(tag_id) from person_tag x where x.person_id = p.id) as tags,
 		(select json_agg(audience_id) from audience_member x where x.person_id = p.id) as audiences,
 		(select json_agg(purpose_id) from consent x where x.person_id = p.id and x.current and x.given) as consents,
@@ -308,7 +308,7 @@ func Records(ctx context.Context, q querier, people []int64) (map[int64]*rule.Re
 	if err != nil {
 		return nil, fmt.Errorf("reading records: %w", err)
 	}
-	fit, err := readFit(ctx, q)
+	fit, err := readFit(ctx, db)
 	if err != nil {
 		return nil, err
 	}
@@ -334,7 +334,7 @@ func Records(ctx context.Context, q querier, people []int64) (map[int64]*rule.Re
 
 // SetAway keeps until when somebody is away. The emails to them that wait
 // already wait until then.
-func SetAway(ctx context.Context, tx Tx, person int64, until time.Time) error {
+func (tx Tx) SetAway(ctx context.Context, person int64, until time.Time) error {
 	_, err := exec(ctx, tx, `with p as (update person set away_until = $2 where id = $1)
 		update letter l set ready_at = $2 from touch t
 		where t.person_id = $1 and l.touch_id = t.id and l.open and l.phase = 'waiting' and l.ready_at < $2`, person, until)
@@ -342,17 +342,17 @@ func SetAway(ctx context.Context, tx Tx, person int64, until time.Time) error {
 }
 
 // Values lists the values that a field has among people, the commonest first.
-func (s *Store) Values(ctx context.Context, f rule.Field, n int) ([]string, error) {
+func (db Queries) Values(ctx context.Context, f rule.Field, n int) ([]string, error) {
 	col := columns[f]
 	if col == "" {
 		return nil, nil
 	}
-	return all[string](ctx, s.db, `select `+col+` as v`+peopleTables+`where `+col+` <> '' group by 1 order by count(*) desc, 1 limit $1`, n)
+	return all[string](ctx, db, `select `+col+` as v`+peopleTables+`where `+col+` <> '' group by 1 order by count(*) desc, 1 limit $1`, n)
 }
 
 // LastMailSender finds the person an address belongs to.
-func LastMailSender(ctx context.Context, q querier, email string) (int64, error) {
-	return one[int64](ctx, q, `select id from person where email = $1 and email <> ''
+func (db Queries) LastMailSender(ctx context.Context, email string) (int64, error) {
+	return one[int64](ctx, db, `select id from person where email = $1 and email <> ''
 		union all select person_id from contact_point where kind = 'email' and value = $1 limit 1`, email)
 }
 
@@ -369,8 +369,8 @@ type TimelineSignal struct {
 }
 
 // PersonTimeline lists a person's signals, the newest first.
-func (s *Store) PersonTimeline(ctx context.Context, person int64) ([]TimelineSignal, error) {
-	return all[TimelineSignal](ctx, s.db, `select s.id, s.at, s.kind, s.machine, s.detail, s.sequence_id, s.touch_id, coalesce(q.name, '') as name
+func (db Queries) PersonTimeline(ctx context.Context, person int64) ([]TimelineSignal, error) {
+	return all[TimelineSignal](ctx, db, `select s.id, s.at, s.kind, s.machine, s.detail, s.sequence_id, s.touch_id, coalesce(q.name, '') as name
 		from signal s left join sequence q on q.id = s.sequence_id where s.person_id = $1 order by s.at desc, s.id desc limit 500`, person)
 }
 

@@ -15,8 +15,8 @@ type PersonWords struct {
 }
 
 // PersonWords lists what messages say to one reader alone.
-func (s *Store) PersonWords(ctx context.Context, person int64) ([]PersonWords, error) {
-	return all[PersonWords](ctx, s.db, "select m.name as message, x.edit, x.at from personal_edit x join message m on m.id = x.message_id where x.person_id = $1 order by x.at", person)
+func (db Queries) PersonWords(ctx context.Context, person int64) ([]PersonWords, error) {
+	return all[PersonWords](ctx, db, "select m.name as message, x.edit, x.at from personal_edit x join message m on m.id = x.message_id where x.person_id = $1 order by x.at", person)
 }
 
 // PersonTaken is a file or link of the shelf that somebody took.
@@ -26,8 +26,8 @@ type PersonTaken struct {
 }
 
 // PersonTaken lists what somebody took from the shelf.
-func (s *Store) PersonTaken(ctx context.Context, person int64) ([]PersonTaken, error) {
-	return all[PersonTaken](ctx, s.db, "select i.title as item, x.at from shelf_taken x join shelf_item i on i.id = x.item_id where x.person_id = $1 order by x.at", person)
+func (db Queries) PersonTaken(ctx context.Context, person int64) ([]PersonTaken, error) {
+	return all[PersonTaken](ctx, db, "select i.title as item, x.at from shelf_taken x join shelf_item i on i.id = x.item_id where x.person_id = $1 order by x.at", person)
 }
 
 // PersonBrowser is a browser that is known to be somebody's.
@@ -38,16 +38,16 @@ type PersonBrowser struct {
 }
 
 // PersonBrowsers lists the browsers that are known to be somebody's.
-func (s *Store) PersonBrowsers(ctx context.Context, person int64) ([]PersonBrowser, error) {
-	return all[PersonBrowser](ctx, s.db, "select id, first_at, seen_at from visitor where person_id = $1 order by first_at", person)
+func (db Queries) PersonBrowsers(ctx context.Context, person int64) ([]PersonBrowser, error) {
+	return all[PersonBrowser](ctx, db, "select id, first_at, seen_at from visitor where person_id = $1 order by first_at", person)
 }
 
 // PersonViews lists the addresses of pages that somebody viewed, by signal.
-func (s *Store) PersonViews(ctx context.Context, person int64) (map[int64]string, error) {
+func (db Queries) PersonViews(ctx context.Context, person int64) (map[int64]string, error) {
 	rows, err := all[struct {
 		ID     int64
 		Detail string
-	}](ctx, s.db, "select id, detail from signal where person_id = $1 and detail <> ''", person)
+	}](ctx, db, "select id, detail from signal where person_id = $1 and detail <> ''", person)
 	out := make(map[int64]string, len(rows))
 	for _, r := range rows {
 		out[r.ID] = r.Detail
@@ -66,8 +66,8 @@ type PersonForm struct {
 }
 
 // PersonForms lists the forms somebody filled in.
-func (s *Store) PersonForms(ctx context.Context, person int64) ([]PersonForm, error) {
-	return all[PersonForm](ctx, s.db, "select g.title as page, a.at, a.answers as said, a.hidden as came, a.consents as agreed, a.proved_at from page_answer a join page g on g.id = a.page_id where a.person_id = $1 order by a.at", person)
+func (db Queries) PersonForms(ctx context.Context, person int64) ([]PersonForm, error) {
+	return all[PersonForm](ctx, db, "select g.title as page, a.at, a.answers as said, a.hidden as came, a.consents as agreed, a.proved_at from page_answer a join page g on g.id = a.page_id where a.person_id = $1 order by a.at", person)
 }
 
 // PersonLetter is an email that somebody wrote to a person by hand.
@@ -79,8 +79,8 @@ type PersonLetter struct {
 }
 
 // PersonLetters lists the emails that were written to a person by hand.
-func (s *Store) PersonLetters(ctx context.Context, person int64) ([]PersonLetter, error) {
-	return all[PersonLetter](ctx, s.db, `select t.made_at as at, coalesce(u.name, '') as "from", v.subject, v.doc as words from touch t
+func (db Queries) PersonLetters(ctx context.Context, person int64) ([]PersonLetter, error) {
+	return all[PersonLetter](ctx, db, `select t.made_at as at, coalesce(u.name, '') as "from", v.subject, v.doc as words from touch t
 		join letter l on l.touch_id = t.id join message_version v on v.message_id = t.message_id and v.version = t.message_version
 		left join app_user u on u.id = l.sender_id where t.person_id = $1 and t.once is not null order by t.id`, person)
 }

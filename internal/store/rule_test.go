@@ -80,23 +80,23 @@ func newRuleWorld(t *testing.T, n int) *ruleWorld {
 		for i, ty := range person.OwnTypes() {
 			f := store.OwnField{Name: fmt.Sprintf("Own %d", i), Type: ty}
 			f.Options.V = []string{"Red", "green", "BLUE"}
-			if _, err := store.AddOwnField(w.ctx, tx, f); err != nil {
+			if _, err := tx.AddOwnField(w.ctx, f); err != nil {
 				return err
 			}
 			f.Name, f.Company = fmt.Sprintf("Theirs %d", i), true
-			if _, err := store.AddOwnField(w.ctx, tx, f); err != nil {
+			if _, err := tx.AddOwnField(w.ctx, f); err != nil {
 				return err
 			}
 		}
 		for _, name := range []string{"fair", "board", "spare"} {
-			if _, err := store.TagNamed(w.ctx, tx, name, 0, ruleNow); err != nil {
+			if _, err := tx.TagNamed(w.ctx, name, 0, ruleNow); err != nil {
 				return err
 			}
-			if _, err := store.AddAudience(w.ctx, tx, store.Audience{Name: name}, ruleNow); err != nil {
+			if _, err := tx.AddAudience(w.ctx, store.Audience{Name: name}, ruleNow); err != nil {
 				return err
 			}
 		}
-		if _, err = store.AddPurpose(w.ctx, tx, "Invitations"); err != nil {
+		if _, err = tx.AddPurpose(w.ctx, "Invitations"); err != nil {
 			return err
 		}
 		fit := rule.Fit{
@@ -106,13 +106,13 @@ func newRuleWorld(t *testing.T, n int) *ruleWorld {
 			{If: rule.Rule{None: []rule.Rule{{If: &rule.Condition{Field: person.City, Op: rule.Known}}}}, Points: -2},
 			{If: rule.Rule{If: &rule.Condition{Field: person.Size, Op: rule.AtLeast, Value: "20"}}, Points: 2},
 		}
-		model, err = store.SaveModel(w.ctx, tx, store.Model{Model: score.Model{Name: "m", Line: 15}, Fit: fit,
+		model, err = tx.SaveModel(w.ctx, store.Model{Model: score.Model{Name: "m", Line: 15}, Fit: fit,
 			Bands:    []rule.Band{{Name: "cold", To: 10}, {Name: "warm", From: 10, To: 20}, {Name: "hot", From: 20}},
 			FitBands: []rule.Band{{Name: "far", To: 30}, {Name: "near", From: 30, To: 60}, {Name: "here", From: 60}}}, ruleNow)
 		if err != nil {
 			return err
 		}
-		cat, err := store.CatalogueIn(w.ctx, tx)
+		cat, err := tx.Catalogue(w.ctx)
 		if err != nil {
 			return err
 		}
@@ -124,11 +124,11 @@ func newRuleWorld(t *testing.T, n int) *ruleWorld {
 	var versions []int64
 	for i := range 2 {
 		must(w.InTx(w.ctx, func(tx store.Tx) error {
-			q, err := store.AddSequence(w.ctx, tx, fmt.Sprintf("S%d", i), sequence.NewPlan(), ruleNow)
+			q, err := tx.AddSequence(w.ctx, fmt.Sprintf("S%d", i), sequence.NewPlan(), ruleNow)
 			if err != nil {
 				return err
 			}
-			v, err := store.AddVersion(w.ctx, tx, store.Version{Sequence: q, Plan: store.JSON[*sequence.Plan]{V: sequence.NewPlan()}, Launched: ruleNow}, 0)
+			v, err := tx.AddVersion(w.ctx, store.Version{Sequence: q, Plan: store.JSON[*sequence.Plan]{V: sequence.NewPlan()}, Launched: ruleNow}, 0)
 			versions = append(versions, v)
 			return err
 		}))
@@ -141,11 +141,11 @@ func newRuleWorld(t *testing.T, n int) *ruleWorld {
 			if w.rnd.IntN(2) == 0 {
 				p.Company, p.Domain = w.pick(someTexts[:3]), fmt.Sprintf("d%d.example", w.rnd.IntN(20))
 			}
-			id, _, err := store.MeetPerson(w.ctx, tx, p, w.edge())
+			id, _, err := tx.MeetPerson(w.ctx, p, w.edge())
 			if err != nil {
 				return err
 			}
-			list, err := store.PeopleByID(w.ctx, tx, []int64{id})
+			list, err := tx.PeopleByID(w.ctx, []int64{id})
 			if err != nil {
 				return err
 			}
@@ -164,7 +164,7 @@ func newRuleWorld(t *testing.T, n int) *ruleWorld {
 					set[m] = "yes"
 				}
 			}
-			if _, err := store.Change(w.ctx, tx, []store.Edit{{P: list[id], Now: now, Set: set}}, store.Author{How: "a test", At: ruleNow}); err != nil {
+			if _, err := tx.Change(w.ctx, []store.Edit{{P: list[id], Now: now, Set: set}}, store.Author{How: "a test", At: ruleNow}); err != nil {
 				return err
 			}
 			m := &inMemory{score: float64(w.rnd.IntN(30))}
@@ -175,16 +175,16 @@ func newRuleWorld(t *testing.T, n int) *ruleWorld {
 				if x.Machine {
 					why = "a test"
 				}
-				if err := store.AddSignals(w.ctx, tx, []store.Signal{{Person: id, Why: why, Signal: x}}); err != nil {
+				if err := tx.AddSignals(w.ctx, []store.Signal{{Person: id, Why: why, Signal: x}}); err != nil {
 					return err
 				}
 			}
 			signal.Sort(m.signals)
 			if w.rnd.IntN(4) > 0 { // some have never been counted, and stand at nought
-				if err := store.MarkStandings(w.ctx, tx, []int64{id}, ruleNow); err != nil {
+				if err := tx.MarkStandings(w.ctx, []int64{id}, ruleNow); err != nil {
 					return err
 				}
-				if err := store.KeepStandings(w.ctx, tx, model, []store.Standing{{Person: id, Score: m.score, CountedAt: ruleNow}}); err != nil {
+				if err := tx.KeepStandings(w.ctx, model, []store.Standing{{Person: id, Score: m.score, CountedAt: ruleNow}}); err != nil {
 					return err
 				}
 			} else {
@@ -205,11 +205,11 @@ func newRuleWorld(t *testing.T, n int) *ruleWorld {
 			}
 		}
 		must(w.InTx(w.ctx, func(tx store.Tx) error {
-			list, err := store.PeopleByID(w.ctx, tx, []int64{id})
+			list, err := tx.PeopleByID(w.ctx, []int64{id})
 			if err != nil || list[id].CompanyID == nil {
 				return err
 			}
-			return store.SetCompany(w.ctx, tx, *list[id].CompanyID, theirs, store.Author{How: "a test", At: ruleNow})
+			return tx.SetCompany(w.ctx, *list[id].CompanyID, theirs, store.Author{How: "a test", At: ruleNow})
 		}))
 		for range w.rnd.IntN(3) {
 			stage := 2 + w.rnd.IntN(2)
@@ -228,7 +228,7 @@ func newRuleWorld(t *testing.T, n int) *ruleWorld {
 		}
 	}
 	must(w.InTx(w.ctx, func(tx store.Tx) error {
-		records, err := store.Records(w.ctx, tx, w.ids)
+		records, err := tx.Records(w.ctx, w.ids)
 		for id, r := range records {
 			w.people[id].record = r
 		}
@@ -367,7 +367,7 @@ func TestRulesMeanTheSameInSQL(t *testing.T) {
 		slices.Sort(few)
 		var all []int64
 		if err := w.InTx(w.ctx, func(tx store.Tx) error {
-			all, err = store.AllIDs(w.ctx, tx, q)
+			all, err = tx.AllIDs(w.ctx, q)
 			return err
 		}); err != nil {
 			t.Fatalf("%s: %v", words, err)
@@ -397,7 +397,7 @@ func TestPagesOfPeopleMeetAndMissNobody(t *testing.T) {
 	now := time.Date(2026, 4, 14, 9, 20, 0, 0, time.UTC)
 	err := s.InTx(ctx, func(tx store.Tx) error {
 		for n := range 57 {
-			if _, _, err := store.MeetPerson(ctx, tx, store.NewPerson{First: "A", Last: fmt.Sprintf("B%d", n%5), Email: fmt.Sprintf("p%d@x.example", n)}, now); err != nil {
+			if _, _, err := tx.MeetPerson(ctx, store.NewPerson{First: "A", Last: fmt.Sprintf("B%d", n%5), Email: fmt.Sprintf("p%d@x.example", n)}, now); err != nil {
 				return err
 			}
 		}

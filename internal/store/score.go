@@ -38,12 +38,7 @@ type scoreRule struct {
 }
 
 // Model reads the score model; ErrNotFound where none was made yet.
-func (s *Store) Model(ctx context.Context) (Model, error) { return readModel(ctx, s.db) }
-
-// ModelIn is Model within a transaction.
-func ModelIn(ctx context.Context, tx Tx) (Model, error) { return readModel(ctx, tx) }
-
-func readModel(ctx context.Context, q querier) (Model, error) {
+func (db Queries) Model(ctx context.Context) (Model, error) {
 	head, err := one[struct {
 		ID                           int64
 		Name                         string
@@ -51,12 +46,12 @@ func readModel(ctx context.Context, q querier) (Model, error) {
 		Bands                        JSON[[]rule.Band]
 		Fit                          JSON[rule.Fit]
 		FitBands                     JSON[[]rule.Band] `db:"fit_bands"`
-	}](ctx, q, "select id, name, floor, ceiling, line, margin, bands, fit, fit_bands from score_model order by id limit 1")
+	}](ctx, db, "select id, name, floor, ceiling, line, margin, bands, fit, fit_bands from score_model order by id limit 1")
 	if err != nil {
 		return Model{}, err
 	}
 	m := Model{head.ID, score.Model{Name: head.Name, Floor: head.Floor, Ceiling: head.Ceiling, Line: head.Line, Margin: head.Margin}, head.Bands.V, head.Fit.V, head.FitBands.V}
-	rules, err := all[scoreRule](ctx, q, "select id, kind, points, often, n, window_days, lasts, half, wipe, condition from score_rule where model_id = $1 order by position, id", m.ID)
+	rules, err := all[scoreRule](ctx, db, "select id, kind, points, often, n, window_days, lasts, half, wipe, condition from score_rule where model_id = $1 order by position, id", m.ID)
 	for _, r := range rules {
 		m.Rules = append(m.Rules, score.Rule{ID: r.ID, On: signal.Pattern{Kind: r.Kind}, Points: r.Points, Often: r.Often, N: r.N,
 			Window: r.Window, Lasts: r.Lasts, Half: r.Half, Wipe: r.Wipe, If: r.Condition.V})
@@ -66,7 +61,7 @@ func readModel(ctx context.Context, q querier) (Model, error) {
 
 // SaveModel keeps the model, replacing its rules, and has everybody's score
 // counted again.
-func SaveModel(ctx context.Context, tx Tx, m Model, at time.Time) (int64, error) {
+func (tx Tx) SaveModel(ctx context.Context, m Model, at time.Time) (int64, error) {
 	var err error
 	if m.ID == 0 {
 		m.ID, err = one[int64](ctx, tx, "insert into score_model (name, floor, ceiling, line, margin) values ($1, $2, $3, $4, $5) returning id", m.Name, m.Floor, m.Ceiling, m.Line, m.Margin)
@@ -76,7 +71,7 @@ func SaveModel(ctx context.Context, tx Tx, m Model, at time.Time) (int64, error)
 	if err != nil {
 		return 0, fmt.Errorf("keeping the score model: %w", err)
 	}
-	if err := SaveFit(ctx, tx, m); err != nil {
+	if err := tx.SaveFit(ctx, m); err != nil {
 		return 0, err
 	}
 	if _, err = exec(ctx, tx, "delete from score_rule where model_id = $1", m.ID); err != nil {
@@ -109,7 +104,7 @@ func SaveModel(ctx context.Context, tx Tx, m Model, at time.Time) (int64, error)
 
 // SaveFit keeps the fit of a model, and the bands of both figures. Live
 // audiences that ask for the fit are to be counted again where it has changed.
-func SaveFit(ctx context.Context, tx Tx, m Model) error {
+func (tx Tx) SaveFit(ctx context.Context, m Model) error {
 	listed := func(b []rule.Band) JSON[[]rule.Band] { return JSON[[]rule.Band]{append([]rule.Band{}, b...)} }
 	fit := JSON[rule.Fit]{append(rule.Fit{}, m.Fit...)}
 	_, err := exec(ctx, tx, `with was as (select fit from score_model where id = $1),
@@ -167,7 +162,7 @@ func (r standingRow) standing() Standing {
 }
 
 // MarkStandings has the scores of these people counted again.
-func MarkStandings(ctx context.Context, tx Tx, people []int64, at time.Time) error {
+func (tx Tx) MarkStandings(ctx context.Context, people []int64, at time.Time) error {
 	_, err := exec(ctx, tx, `insert into standing (model_id, person_id, due)
 		select m.id, p, $2 from (select id from score_model order by id) m, (select distinct unnest($1::bigint[]) as p order by 1) u
 		on conflict (model_id, person_id) do update set due = least(standing.due, excluded.due)`, people, at)
@@ -175,15 +170,15 @@ func MarkStandings(ctx context.Context, tx Tx, people []int64, at time.Time) err
 }
 
 // ClaimStandings takes up to n scores that have to be counted by now.
-func ClaimStandings(ctx context.Context, tx Tx, model int64, now time.Time, n int) ([]Standing, error) {
+func (tx Tx) ClaimStandings(ctx context.Context, model int64, now time.Time, n int) ([]Standing, error) {
 	rows, err := all[standingRow](ctx, tx, `select person_id, score, armed, rebase, ready, counted_at, until, due from standing
 		where model_id = $1 and due is not null and due <= $2 order by due limit $3 for update skip locked`, model, now, n)
 	return standings(rows), err
 }
 
 // Standings reads the scores of some people.
-func Standings(ctx context.Context, q querier, model int64, people []int64) ([]Standing, error) {
-	rows, err := all[standingRow](ctx, q, "select person_id, score, armed, rebase, ready, counted_at, until, due from standing where model_id = $1 and person_id = any ($2)", model, people)
+func (db Queries) Standings(ctx context.Context, model int64, people []int64) ([]Standing, error) {
+	rows, err := all[standingRow](ctx, db, "select person_id, score, armed, rebase, ready, counted_at, until, due from standing where model_id = $1 and person_id = any ($2)", model, people)
 	return standings(rows), err
 }
 
@@ -196,7 +191,7 @@ func standings(rows []standingRow) []Standing {
 }
 
 // KeepStandings writes counted scores back.
-func KeepStandings(ctx context.Context, tx Tx, model int64, list []Standing) error {
+func (tx Tx) KeepStandings(ctx context.Context, model int64, list []Standing) error {
 	n := len(list)
 	person, value, armed, ready := make([]int64, n), make([]float64, n), make([]bool, n), make([]bool, n)
 	counted, until := make([]pgtype.Timestamptz, n), make([]pgtype.Timestamptz, n)
@@ -215,11 +210,11 @@ func KeepStandings(ctx context.Context, tx Tx, model int64, list []Standing) err
 }
 
 // ScoreBands counts people by score, in steps of five up to a highest.
-func (s *Store) ScoreBands(ctx context.Context, model int64, step, bands int) ([]int64, error) {
+func (db Queries) ScoreBands(ctx context.Context, model int64, step, bands int) ([]int64, error) {
 	rows, err := all[struct {
 		Band int
 		N    int64
-	}](ctx, s.db, "select least(floor(score / $2)::int, $3 - 1) as band, count(*) as n from standing where model_id = $1 and score > 0 group by 1", model, step, bands)
+	}](ctx, db, "select least(floor(score / $2)::int, $3 - 1) as band, count(*) as n from standing where model_id = $1 and score > 0 group by 1", model, step, bands)
 	out := make([]int64, bands)
 	for _, r := range rows {
 		if r.Band >= 0 && r.Band < bands {
@@ -231,12 +226,12 @@ func (s *Store) ScoreBands(ctx context.Context, model int64, step, bands int) ([
 
 // FitSpread counts people by what a fit would be, in steps of ten; the last of
 // eleven is those with all of it.
-func (s *Store) FitSpread(ctx context.Context, cat *rule.Catalogue, fit rule.Fit) ([]int64, error) {
+func (db Queries) FitSpread(ctx context.Context, cat *rule.Catalogue, fit rule.Fit) ([]int64, error) {
 	c := compiler{cat: &rule.Catalogue{Own: cat.Own, Fit: fit}}
 	rows, err := all[struct {
 		Tenth int
 		N     int64
-	}](ctx, s.db, "select x / 10 as tenth, count(*) as n from (select "+c.fit()+" as x"+peopleTables+") f group by 1", c.args...)
+	}](ctx, db, "select x / 10 as tenth, count(*) as n from (select "+c.fit()+" as x"+peopleTables+") f group by 1", c.args...)
 	out := make([]int64, 11)
 	for _, r := range rows {
 		out[r.Tenth] = r.N

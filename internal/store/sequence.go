@@ -41,17 +41,17 @@ const sequenceFields = `select q.id, q.name, q.state, q.entry, q.draft_n, q.vers
 		from enrolment e where e.sequence_id = q.id) f on true `
 
 // Sequences lists all, the last changed first.
-func (s *Store) Sequences(ctx context.Context) ([]Sequence, error) {
-	return all[Sequence](ctx, s.db, sequenceFields+"where q.removed_at is null order by q.updated_at desc, q.id desc limit 500")
+func (db Queries) Sequences(ctx context.Context) ([]Sequence, error) {
+	return all[Sequence](ctx, db, sequenceFields+"where q.removed_at is null order by q.updated_at desc, q.id desc limit 500")
 }
 
 // Sequence reads one.
-func (s *Store) Sequence(ctx context.Context, id int64) (Sequence, error) {
-	return one[Sequence](ctx, s.db, sequenceFields+"where q.id = $1", id)
+func (db Queries) Sequence(ctx context.Context, id int64) (Sequence, error) {
+	return one[Sequence](ctx, db, sequenceFields+"where q.id = $1", id)
 }
 
 // AddSequence makes a sequence with a first draft.
-func AddSequence(ctx context.Context, tx Tx, name string, p *sequence.Plan, at time.Time) (int64, error) {
+func (tx Tx) AddSequence(ctx context.Context, name string, p *sequence.Plan, at time.Time) (int64, error) {
 	id, err := one[int64](ctx, tx, "insert into sequence (name, created_at, updated_at) values ($1, $2, $2) returning id", name, at)
 	if err != nil {
 		return 0, fmt.Errorf("making the sequence %q: %w", name, err)
@@ -69,13 +69,13 @@ type Draft struct {
 }
 
 // Draft reads the draft as it stands.
-func (s *Store) Draft(ctx context.Context, id int64) (Draft, error) {
-	return one[Draft](ctx, s.db, `select d.n, d.plan, d.what, (select max(n) from sequence_draft where sequence_id = $1) as last
+func (db Queries) Draft(ctx context.Context, id int64) (Draft, error) {
+	return one[Draft](ctx, db, `select d.n, d.plan, d.what, (select max(n) from sequence_draft where sequence_id = $1) as last
 		from sequence q join sequence_draft d on d.sequence_id = q.id and d.n = q.draft_n where q.id = $1`, id)
 }
 
-// DraftIn is Draft within a transaction, locked.
-func DraftIn(ctx context.Context, tx Tx, id int64) (Draft, error) {
+// LockDraft is Draft within a transaction, locked.
+func (tx Tx) LockDraft(ctx context.Context, id int64) (Draft, error) {
 	return one[Draft](ctx, tx, `
 		select d.n, d.plan, d.what, d.n as last
 		from sequence q
@@ -90,7 +90,7 @@ const maxDrafts = 100
 // SaveDraft keeps a new state of the draft after state n and drops what could
 // have been redone. It answers false where the draft is not in state n any
 // more: somebody else has changed it.
-func SaveDraft(ctx context.Context, tx Tx, id int64, n int, p *sequence.Plan, what string, at time.Time) (bool, error) {
+func (tx Tx) SaveDraft(ctx context.Context, id int64, n int, p *sequence.Plan, what string, at time.Time) (bool, error) {
 	moved, err := exec(ctx, tx, "update sequence set draft_n = $2 + 1, updated_at = $3 where id = $1 and draft_n = $2", id, n, at)
 	if err != nil || moved == 0 {
 		return false, err
@@ -104,7 +104,7 @@ func SaveDraft(ctx context.Context, tx Tx, id int64, n int, p *sequence.Plan, wh
 
 // MoveDraft goes back (by −1) or forward (by 1) through the draft's states and
 // reports whether there was one.
-func MoveDraft(ctx context.Context, tx Tx, id int64, by int, at time.Time) (bool, error) {
+func (tx Tx) MoveDraft(ctx context.Context, id int64, by int, at time.Time) (bool, error) {
 	n, err := exec(ctx, tx, `update sequence set draft_n = draft_n + $2, updated_at = $3 where id = $1
 		and exists (select from sequence_draft d where d.sequence_id = $1 and d.n = draft_n + $2)`, id, by, at)
 	return n == 1, err
@@ -113,7 +113,7 @@ func MoveDraft(ctx context.Context, tx Tx, id int64, by int, at time.Time) (bool
 // EndSequence ends a sequence that was launched: everybody on the way leaves for
 // a reason, and what has not gone out does not. It answers how many left, and
 // ErrOver where it is not running or held.
-func EndSequence(ctx context.Context, tx Tx, id int64, reason sequence.Reason, at time.Time) (int64, error) {
+func (tx Tx) EndSequence(ctx context.Context, id int64, reason sequence.Reason, at time.Time) (int64, error) {
 	n, err := exec(ctx, tx, `update sequence set state = 'ended', updated_at = $2, hold_id = null
 		where id = $1 and state in ('running', 'held')`, id, at)
 	if err == nil && n == 0 {
@@ -137,7 +137,7 @@ func EndSequence(ctx context.Context, tx Tx, id int64, reason sequence.Reason, a
 
 // RemoveSequence takes a sequence that does not run off the lists, or puts it
 // back (at nil). It answers ErrOver where it runs.
-func RemoveSequence(ctx context.Context, tx Tx, id int64, at *time.Time) error {
+func (tx Tx) RemoveSequence(ctx context.Context, id int64, at *time.Time) error {
 	n, err := exec(ctx, tx, "update sequence set removed_at = $2 where id = $1 and state in ('draft', 'ended')", id, at)
 	if err == nil && n == 0 {
 		err = ErrOver
@@ -146,15 +146,15 @@ func RemoveSequence(ctx context.Context, tx Tx, id int64, at *time.Time) error {
 }
 
 // SetSequence keeps a sequence's name and who enters it.
-func SetSequence(ctx context.Context, tx Tx, id int64, name string, e Entry, at time.Time) error {
+func (tx Tx) SetSequence(ctx context.Context, id int64, name string, e Entry, at time.Time) error {
 	_, err := exec(ctx, tx, "update sequence set name = $2, entry = $3, updated_at = $4 where id = $1",
 		id, name, JSON[Entry]{e}, at)
 	return err
 }
 
 // SetEntry keeps who enters; it holds from the next launch on.
-func (s *Store) SetEntry(ctx context.Context, id int64, e Entry, at time.Time) error {
-	_, err := exec(ctx, s.db, "update sequence set entry = $2, updated_at = $3 where id = $1", id, JSON[Entry]{e}, at)
+func (db Queries) SetEntry(ctx context.Context, id int64, e Entry, at time.Time) error {
+	_, err := exec(ctx, db, "update sequence set entry = $2, updated_at = $3 where id = $1", id, JSON[Entry]{e}, at)
 	return err
 }
 
@@ -171,22 +171,17 @@ type Version struct {
 }
 
 // Version reads one.
-func (s *Store) Version(ctx context.Context, id int64) (Version, error) {
-	return one[Version](ctx, s.db, "select id, sequence_id, number, plan, messages, entry, hold_until, launched_at from sequence_version where id = $1", id)
+func (db Queries) Version(ctx context.Context, id int64) (Version, error) {
+	return one[Version](ctx, db, "select id, sequence_id, number, plan, messages, entry, hold_until, launched_at from sequence_version where id = $1", id)
 }
 
 // Versions reads several.
-func (s *Store) Versions(ctx context.Context, ids []int64) ([]Version, error) {
-	return Versions(ctx, s.db, ids)
-}
-
-// Versions reads several.
-func Versions(ctx context.Context, q querier, ids []int64) ([]Version, error) {
-	return all[Version](ctx, q, "select id, sequence_id, number, plan, messages, entry, hold_until, launched_at from sequence_version where id = any ($1)", ids)
+func (db Queries) Versions(ctx context.Context, ids []int64) ([]Version, error) {
+	return all[Version](ctx, db, "select id, sequence_id, number, plan, messages, entry, hold_until, launched_at from sequence_version where id = any ($1)", ids)
 }
 
 // AddVersion launches: it keeps a version and makes it the running one.
-func AddVersion(ctx context.Context, tx Tx, v Version, by int64) (int64, error) {
+func (tx Tx) AddVersion(ctx context.Context, v Version, by int64) (int64, error) {
 	id, err := one[int64](ctx, tx, `insert into sequence_version (sequence_id, number, plan, messages, entry, hold_until, launched_at, launched_by)
 		select $1, coalesce(max(number), 0) + 1, $2, $3, $4, $5, $6, nullif($7, 0) from sequence_version where sequence_id = $1 returning id`,
 		v.Sequence, v.Plan, v.Messages, v.Entry, v.Hold, v.Launched, by)
@@ -199,14 +194,14 @@ func AddVersion(ctx context.Context, tx Tx, v Version, by int64) (int64, error) 
 
 // MoveEnrolments brings people on the way to another version, those whose step
 // is still in it, and has each looked at.
-func MoveEnrolments(ctx context.Context, tx Tx, sequenceID, version int64, steps []int32, at time.Time) (int64, error) {
+func (tx Tx) MoveEnrolments(ctx context.Context, sequenceID, version int64, steps []int32, at time.Time) (int64, error) {
 	return exec(ctx, tx, `update enrolment set version_id = $2, look = $4 where sequence_id = $1 and version_id <> $2 and ended_at is null and step = any ($3)`,
 		sequenceID, version, steps, at)
 }
 
 // SetSequenceState holds a sequence or lets it run on.
-func (s *Store) SetSequenceState(ctx context.Context, id int64, from, to string, at time.Time) (bool, error) {
-	n, err := exec(ctx, s.db, `update sequence set state = $3, updated_at = $4, hold_id = null
+func (db Queries) SetSequenceState(ctx context.Context, id int64, from, to string, at time.Time) (bool, error) {
+	n, err := exec(ctx, db, `update sequence set state = $3, updated_at = $4, hold_id = null
 		where id = $1 and state = $2`, id, from, to, at)
 	return n == 1, err
 }
@@ -223,23 +218,23 @@ const runningEntries = `select q.id as sequence_id, v.id as version_id, v.entry,
 	from sequence q join sequence_version v on v.id = q.version_id where q.state = 'running' `
 
 // EnteredByPage lists the running sequences that a page's form leads into.
-func EnteredByPage(ctx context.Context, q querier, page int64) ([]RunningEntry, error) {
-	return all[RunningEntry](ctx, q, runningEntries+"and (v.entry->>'page')::bigint = $1 order by q.id", page)
+func (db Queries) EnteredByPage(ctx context.Context, page int64) ([]RunningEntry, error) {
+	return all[RunningEntry](ctx, db, runningEntries+"and (v.entry->>'page')::bigint = $1 order by q.id", page)
 }
 
 // RunningSequence answers who enters a sequence that runs.
-func RunningSequence(ctx context.Context, q querier, id int64) (RunningEntry, error) {
-	return one[RunningEntry](ctx, q, runningEntries+"and q.id = $1", id)
+func (db Queries) RunningSequence(ctx context.Context, id int64) (RunningEntry, error) {
+	return one[RunningEntry](ctx, db, runningEntries+"and q.id = $1", id)
 }
 
 // EnteredByRule lists the running sequences that an audience enters.
-func EnteredByRule(ctx context.Context, q querier) ([]RunningEntry, error) {
-	return all[RunningEntry](ctx, q, runningEntries+"and v.entry ? 'rule' order by q.id")
+func (db Queries) EnteredByRule(ctx context.Context) ([]RunningEntry, error) {
+	return all[RunningEntry](ctx, db, runningEntries+"and v.entry ? 'rule' order by q.id")
 }
 
 // LockEntry makes this transaction the only one that enters people by rule; it
 // answers false where another is at it.
-func LockEntry(ctx context.Context, tx Tx) (bool, error) {
+func (tx Tx) LockEntry(ctx context.Context) (bool, error) {
 	return one[bool](ctx, tx, "select pg_try_advisory_xact_lock($1)", lockEntry)
 }
 
@@ -254,14 +249,14 @@ type StepFigure struct {
 
 // Passed counts, for a sequence, how often each exit of each step was taken,
 // and who left where and why.
-func (s *Store) Passed(ctx context.Context, sequenceID int64) ([]StepFigure, error) {
-	return all[StepFigure](ctx, s.db, `select l.step, l.exit, l.reason, count(*) as n from enrolment_log l
+func (db Queries) Passed(ctx context.Context, sequenceID int64) ([]StepFigure, error) {
+	return all[StepFigure](ctx, db, `select l.step, l.exit, l.reason, count(*) as n from enrolment_log l
 		where l.version_id in (select id from sequence_version where sequence_id = $1) group by 1, 2, 3`, sequenceID)
 }
 
 // Here counts the people at each step of a sequence now.
-func (s *Store) Here(ctx context.Context, sequenceID int64) ([]StepFigure, error) {
-	return all[StepFigure](ctx, s.db, `select step, '' as exit, '' as reason, count(*) as n from enrolment where sequence_id = $1 and ended_at is null group by 1`, sequenceID)
+func (db Queries) Here(ctx context.Context, sequenceID int64) ([]StepFigure, error) {
+	return all[StepFigure](ctx, db, `select step, '' as exit, '' as reason, count(*) as n from enrolment where sequence_id = $1 and ended_at is null group by 1`, sequenceID)
 }
 
 // StepResult is what became of the touches of a step.
@@ -280,8 +275,8 @@ type StepResult struct {
 
 // StepResults counts the touches of each step of a sequence, and the people
 // who opened, clicked and answered them; signals made by machines not.
-func (s *Store) StepResults(ctx context.Context, sequenceID int64) ([]StepResult, error) {
-	return all[StepResult](ctx, s.db, `
+func (db Queries) StepResults(ctx context.Context, sequenceID int64) ([]StepResult, error) {
+	return all[StepResult](ctx, db, `
 		with acted as (
 			select touch_id, bool_or(kind = 4) as opened, bool_or(kind = 5) as clicked, bool_or(kind = 6) as replied
 			from signal where sequence_id = $1 and touch_id is not null and machine = '' group by 1)
@@ -304,8 +299,8 @@ type Event struct {
 }
 
 // Lately lists the last steps done on a sequence, the newest first.
-func (s *Store) Lately(ctx context.Context, sequenceID int64, n int) ([]Event, error) {
-	return all[Event](ctx, s.db, `select e.person_id, p.first_name as first, p.last_name as last, p.email, l.step, l.at, l.exit, l.reason
+func (db Queries) Lately(ctx context.Context, sequenceID int64, n int) ([]Event, error) {
+	return all[Event](ctx, db, `select e.person_id, p.first_name as first, p.last_name as last, p.email, l.step, l.at, l.exit, l.reason
 		from enrolment_log l join enrolment e on e.id = l.enrolment_id join person p on p.id = e.person_id
 		where l.version_id in (select id from sequence_version where sequence_id = $1) order by l.id desc limit $2`, sequenceID, n)
 }
@@ -318,7 +313,7 @@ type DueDay struct {
 
 // DueByDay counts, until an instant, the people of a sequence by the day on
 // which their step is due, the days being those of a zone.
-func (s *Store) DueByDay(ctx context.Context, sequenceID int64, until time.Time, zone string) ([]DueDay, error) {
-	return all[DueDay](ctx, s.db, `select date_trunc('day', due at time zone $3) as day, count(*) as n from enrolment
+func (db Queries) DueByDay(ctx context.Context, sequenceID int64, until time.Time, zone string) ([]DueDay, error) {
+	return all[DueDay](ctx, db, `select date_trunc('day', due at time zone $3) as day, count(*) as n from enrolment
 		where sequence_id = $1 and ended_at is null and due < $2 group by 1 order by 1`, sequenceID, until, zone)
 }

@@ -24,12 +24,12 @@ const invitationFields = `select i.id, i.email, i.name, i.role, coalesce(u.name,
 	from invitation i left join app_user u on u.id = i.by_id `
 
 // Invitations lists those that nobody has taken yet, the newest first.
-func (s *Store) Invitations(ctx context.Context) ([]Invitation, error) {
-	return all[Invitation](ctx, s.db, invitationFields+"where i.used_at is null order by i.id desc limit 200")
+func (db Queries) Invitations(ctx context.Context) ([]Invitation, error) {
+	return all[Invitation](ctx, db, invitationFields+"where i.used_at is null order by i.id desc limit 200")
 }
 
 // Invite keeps an invitation, in the place of an earlier one to that address.
-func Invite(ctx context.Context, tx Tx, i Invitation, token []byte, by int64) (int64, error) {
+func (tx Tx) Invite(ctx context.Context, i Invitation, token []byte, by int64) (int64, error) {
 	if _, err := exec(ctx, tx, "delete from invitation where email = $1 and used_at is null", i.Email); err != nil {
 		return 0, err
 	}
@@ -38,25 +38,25 @@ func Invite(ctx context.Context, tx Tx, i Invitation, token []byte, by int64) (i
 }
 
 // InvitationBy finds an open invitation by its token's hash.
-func (s *Store) InvitationBy(ctx context.Context, token []byte, now time.Time) (Invitation, error) {
-	return one[Invitation](ctx, s.db, invitationFields+"where i.token = $1 and i.used_at is null and i.until > $2", token, now)
+func (db Queries) InvitationBy(ctx context.Context, token []byte, now time.Time) (Invitation, error) {
+	return one[Invitation](ctx, db, invitationFields+"where i.token = $1 and i.used_at is null and i.until > $2", token, now)
 }
 
 // TakeInvitation takes it, once.
-func TakeInvitation(ctx context.Context, tx Tx, token []byte, now time.Time) (Invitation, error) {
+func (tx Tx) TakeInvitation(ctx context.Context, token []byte, now time.Time) (Invitation, error) {
 	return one[Invitation](ctx, tx, `with taken as (
 			update invitation set used_at = $2 where token = $1 and used_at is null and until > $2 returning *)
 		select i.id, i.email, i.name, i.role, '' as by, i.made_at, i.until from taken i`, token, now)
 }
 
 // RemoveInvitation takes an open one back.
-func RemoveInvitation(ctx context.Context, tx Tx, id int64) error {
+func (tx Tx) RemoveInvitation(ctx context.Context, id int64) error {
 	_, err := exec(ctx, tx, "delete from invitation where id = $1 and used_at is null", id)
 	return err
 }
 
 // NewUser keeps a new user within a transaction.
-func NewUser(ctx context.Context, tx Tx, u User, at time.Time) (int64, error) {
+func (tx Tx) NewUser(ctx context.Context, u User, at time.Time) (int64, error) {
 	id, err := one[int64](ctx, tx, `insert into app_user (name, email, phone, role, password_hash, capacity, created_at)
 		values ($1, $2, $3, $4, $5, $6, $7) returning id`, u.Name, u.Email, u.Phone, u.Role, u.PasswordHash, u.Capacity, at)
 	if taken(err) {
@@ -67,14 +67,14 @@ func NewUser(ctx context.Context, tx Tx, u User, at time.Time) (int64, error) {
 
 // TakeFirstKey takes the key by which the first user joins, where it is this
 // one and there is no user yet; false: it is not.
-func TakeFirstKey(ctx context.Context, tx Tx, key string) (bool, error) {
+func (tx Tx) TakeFirstKey(ctx context.Context, key string) (bool, error) {
 	n, err := exec(ctx, tx, `delete from setting where name = 'first_key' and value = to_jsonb($1::text)
 		and not exists (select from app_user)`, key)
 	return n == 1, err
 }
 
 // SetUser changes who somebody is here.
-func SetUser(ctx context.Context, tx Tx, u User) error {
+func (tx Tx) SetUser(ctx context.Context, u User) error {
 	n, err := exec(ctx, tx, `update app_user set name = $2, role = $3, phone = $4, capacity = $5, away = $6
 		where id = $1 and left_at is null`, u.ID, u.Name, u.Role, u.Phone, u.Capacity, u.Away)
 	if err == nil && n == 0 {
@@ -84,14 +84,14 @@ func SetUser(ctx context.Context, tx Tx, u User) error {
 }
 
 // Admins counts the admins who work here, and locks them.
-func Admins(ctx context.Context, tx Tx) (int, error) {
+func (tx Tx) Admins(ctx context.Context) (int, error) {
 	list, err := all[int64](ctx, tx, "select id from app_user where role = 'admin' and left_at is null order by id for update")
 	return len(list), err
 }
 
 // UserLeaves keeps that somebody no longer works here, ends their sessions'
 // use, and gives what is theirs to another user; 0: to nobody.
-func UserLeaves(ctx context.Context, tx Tx, id, to int64, at time.Time) error {
+func (tx Tx) UserLeaves(ctx context.Context, id, to int64, at time.Time) error {
 	n, err := exec(ctx, tx, "update app_user set left_at = $2, away = true where id = $1 and left_at is null", id, at)
 	if err == nil && n == 0 {
 		err = ErrNotFound
@@ -114,7 +114,7 @@ func UserLeaves(ctx context.Context, tx Tx, id, to int64, at time.Time) error {
 }
 
 // KeepStage changes a stage, or keeps a new one at the end where its id is 0.
-func KeepStage(ctx context.Context, tx Tx, st pipeline.Stage) (int64, error) {
+func (tx Tx) KeepStage(ctx context.Context, st pipeline.Stage) (int64, error) {
 	if st.ID == 0 {
 		return one[int64](ctx, tx, `insert into stage (name, position, share, won, lost)
 			values ($1, (select coalesce(max(position), 0) + 1 from stage), $2, $3, $4) returning id`, st.Name, st.Share, st.Won, st.Lost)
@@ -126,30 +126,30 @@ func KeepStage(ctx context.Context, tx Tx, st pipeline.Stage) (int64, error) {
 	return st.ID, err
 }
 
-// StagesIn lists the stages within a transaction, locked.
-func StagesIn(ctx context.Context, tx Tx) ([]pipeline.Stage, error) {
+// LockStages lists the stages within a transaction, locked.
+func (tx Tx) LockStages(ctx context.Context) ([]pipeline.Stage, error) {
 	return all[pipeline.Stage](ctx, tx, "select id, name, share, won, lost from stage order by position, id for update")
 }
 
 // AnyOpenStage reports whether a deal can begin.
-func AnyOpenStage(ctx context.Context, tx Tx) (bool, error) {
+func (tx Tx) AnyOpenStage(ctx context.Context) (bool, error) {
 	return one[bool](ctx, tx, "select exists (select from stage where not won and not lost)")
 }
 
 // OrderStages puts the stages into an order.
-func OrderStages(ctx context.Context, tx Tx, ids []int64) error {
+func (tx Tx) OrderStages(ctx context.Context, ids []int64) error {
 	_, err := exec(ctx, tx, "update stage set position = u.n from unnest($1::bigint[]) with ordinality as u(id, n) where stage.id = u.id", ids)
 	return err
 }
 
 // DealsIn counts the deals that are, or were, in a stage.
-func DealsIn(ctx context.Context, tx Tx, stage int64) (int, error) {
+func (tx Tx) DealsIn(ctx context.Context, stage int64) (int, error) {
 	return one[int](ctx, tx, `select (select count(*) from deal where stage_id = $1)
 		+ (select count(*) from deal_move where stage_id = $1)`, stage)
 }
 
 // RemoveStage removes one in which no deal has been.
-func RemoveStage(ctx context.Context, tx Tx, id int64) error {
+func (tx Tx) RemoveStage(ctx context.Context, id int64) error {
 	_, err := exec(ctx, tx, "delete from stage where id = $1", id)
 	return err
 }
@@ -166,8 +166,8 @@ type Begun struct {
 }
 
 // Begun counts how far a workspace is set up.
-func (s *Store) Begun(ctx context.Context) (Begun, error) {
-	return one[Begun](ctx, s.db, `select
+func (db Queries) Begun(ctx context.Context) (Begun, error) {
+	return one[Begun](ctx, db, `select
 		(select count(*) from app_user where left_at is null) as users,
 		(select count(*) from stage) as stages,
 		exists (select from score_model) as model,
@@ -178,7 +178,7 @@ func (s *Store) Begun(ctx context.Context) (Begun, error) {
 }
 
 // CountAllAgain has every score counted anew; by that alone nobody crosses a line.
-func CountAllAgain(ctx context.Context, tx Tx, at time.Time) error {
+func (tx Tx) CountAllAgain(ctx context.Context, at time.Time) error {
 	_, err := exec(ctx, tx, "update standing set due = $1, rebase = true", at)
 	return err
 }

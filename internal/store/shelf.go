@@ -34,7 +34,7 @@ const shelfFields = `select i.id, i.title, i.kind, i.language, i.stage, i.note, 
 
 // Shelf lists what is on the shelf whose words have all words of a text, by
 // title. over lists what has ended too.
-func (s *Store) Shelf(ctx context.Context, text string, today time.Time, over bool) ([]ShelfItem, error) {
+func (db Queries) Shelf(ctx context.Context, text string, today time.Time, over bool) ([]ShelfItem, error) {
 	c := compiler{}
 	where := "i.removed_at is null"
 	if !over {
@@ -45,7 +45,7 @@ func (s *Store) Shelf(ctx context.Context, text string, today time.Time, over bo
 			where += " and lower(i.title || ' ' || i.language || ' ' || i.stage || ' ' || i.note || ' ' || i.about || ' ' || v.name) like " + c.arg("%"+likeText(w)+"%")
 		}
 	}
-	return all[ShelfItem](ctx, s.db, shelfFields+"where "+where+" order by lower(i.title), i.id limit 300", c.args...)
+	return all[ShelfItem](ctx, db, shelfFields+"where "+where+" order by lower(i.title), i.id limit 300", c.args...)
 }
 
 // ShelfTitle is what an item is called.
@@ -55,18 +55,18 @@ type ShelfTitle struct {
 }
 
 // ShelfTitles lists what is called how, by number.
-func (s *Store) ShelfTitles(ctx context.Context) ([]ShelfTitle, error) {
-	return all[ShelfTitle](ctx, s.db, "select id, title from shelf_item where removed_at is null order by id desc limit 500")
+func (db Queries) ShelfTitles(ctx context.Context) ([]ShelfTitle, error) {
+	return all[ShelfTitle](ctx, db, "select id, title from shelf_item where removed_at is null order by id desc limit 500")
 }
 
 // ShelfItem reads one.
-func (s *Store) ShelfItem(ctx context.Context, id int64) (ShelfItem, error) {
-	return one[ShelfItem](ctx, s.db, shelfFields+"where i.id = $1 and i.removed_at is null", id)
+func (db Queries) ShelfItem(ctx context.Context, id int64) (ShelfItem, error) {
+	return one[ShelfItem](ctx, db, shelfFields+"where i.id = $1 and i.removed_at is null", id)
 }
 
 // ShelfFile reads the bytes of an item's newest file.
-func (s *Store) ShelfFile(ctx context.Context, id int64) ([]byte, error) {
-	return one[[]byte](ctx, s.db, "select v.data from shelf_item i join shelf_version v on v.item_id = i.id and v.version = i.version where i.id = $1 and i.removed_at is null and v.data is not null", id)
+func (db Queries) ShelfFile(ctx context.Context, id int64) ([]byte, error) {
+	return one[[]byte](ctx, db, "select v.data from shelf_item i join shelf_version v on v.item_id = i.id and v.version = i.version where i.id = $1 and i.removed_at is null and v.data is not null", id)
 }
 
 // ShelfFile is a file as it is sent.
@@ -77,13 +77,13 @@ type ShelfFile struct {
 
 // ShelfVersionFile reads a version of an item's file, also of one that was
 // taken off the shelf.
-func (s *Store) ShelfVersionFile(ctx context.Context, id int64, version int) (ShelfFile, error) {
-	return one[ShelfFile](ctx, s.db, "select name, type, data from shelf_version where item_id = $1 and version = $2 and data is not null", id, version)
+func (db Queries) ShelfVersionFile(ctx context.Context, id int64, version int) (ShelfFile, error) {
+	return one[ShelfFile](ctx, db, "select name, type, data from shelf_version where item_id = $1 and version = $2 and data is not null", id, version)
 }
 
 // SaveShelfItem keeps an item's words; where data or a URL is given also as a
 // new version of what it holds.
-func SaveShelfItem(ctx context.Context, tx Tx, i ShelfItem, data []byte, user int64, at time.Time) (int64, error) {
+func (tx Tx) SaveShelfItem(ctx context.Context, i ShelfItem, data []byte, user int64, at time.Time) (int64, error) {
 	var err error
 	if i.ID == 0 {
 		i.ID, err = one[int64](ctx, tx, "insert into shelf_item (title, kind, language, stage, note, about, ends_on, created_at, created_by) values ($1, $2, $3, $4, $5, $6, $7, $8, nullif($9::bigint, 0)) returning id",
@@ -109,7 +109,7 @@ func SaveShelfItem(ctx context.Context, tx Tx, i ShelfItem, data []byte, user in
 }
 
 // RemoveShelfItem takes an item off the shelf, or puts it back.
-func RemoveShelfItem(ctx context.Context, tx Tx, id int64, at *time.Time) error {
+func (tx Tx) RemoveShelfItem(ctx context.Context, id int64, at *time.Time) error {
 	n, err := exec(ctx, tx, "update shelf_item set removed_at = $2 where id = $1", id, at)
 	if err == nil && n == 0 {
 		err = ErrNotFound
@@ -118,7 +118,7 @@ func RemoveShelfItem(ctx context.Context, tx Tx, id int64, at *time.Time) error 
 }
 
 // TakeShelf notes that somebody took an item.
-func TakeShelf(ctx context.Context, tx Tx, item, person int64, at time.Time) error {
+func (tx Tx) TakeShelf(ctx context.Context, item, person int64, at time.Time) error {
 	_, err := exec(ctx, tx, "insert into shelf_taken (item_id, person_id, at) values ($1, $2, $3)", item, person, at)
 	return err
 }
@@ -130,8 +130,8 @@ type ShelfTaker struct {
 }
 
 // ShelfTakers lists who took an item, the last first.
-func (s *Store) ShelfTakers(ctx context.Context, id int64, n int) ([]ShelfTaker, error) {
-	return all[ShelfTaker](ctx, s.db, "select person_id as person, max(at) as at from shelf_taken where item_id = $1 group by 1 order by 2 desc, 1 limit $2", id, n)
+func (db Queries) ShelfTakers(ctx context.Context, id int64, n int) ([]ShelfTaker, error) {
+	return all[ShelfTaker](ctx, db, "select person_id as person, max(at) as at from shelf_taken where item_id = $1 group by 1 order by 2 desc, 1 limit $2", id, n)
 }
 
 // ShelfVersion is a state of what an item holds.
@@ -145,6 +145,6 @@ type ShelfVersion struct {
 }
 
 // ShelfVersions lists them, the newest first.
-func (s *Store) ShelfVersions(ctx context.Context, id int64) ([]ShelfVersion, error) {
-	return all[ShelfVersion](ctx, s.db, `select v.version, v.name as file, v.size, v.url, v.at, coalesce(u.name, '') as "user" from shelf_version v left join app_user u on u.id = v.user_id where v.item_id = $1 order by v.version desc limit 50`, id)
+func (db Queries) ShelfVersions(ctx context.Context, id int64) ([]ShelfVersion, error) {
+	return all[ShelfVersion](ctx, db, `select v.version, v.name as file, v.size, v.url, v.at, coalesce(u.name, '') as "user" from shelf_version v left join app_user u on u.id = v.user_id where v.item_id = $1 order by v.version desc limit 50`, id)
 }

@@ -18,7 +18,7 @@ type Signal struct {
 }
 
 // AddSignals keeps signals, in one statement.
-func AddSignals(ctx context.Context, tx Tx, list []Signal) error {
+func (tx Tx) AddSignals(ctx context.Context, list []Signal) error {
 	n := len(list)
 	person, at, kind := make([]int64, n), make([]time.Time, n), make([]int16, n)
 	seq, step, msg, link, page, touch := make([]int64, n), make([]int32, n), make([]int64, n), make([]int32, n), make([]int64, n), make([]int64, n)
@@ -99,12 +99,12 @@ type Since struct {
 
 // SignalsSince reads the signals of several people, each from an instant on,
 // sorted for the core.
-func SignalsSince(ctx context.Context, q querier, who []Since) (map[int64][]signal.Signal, error) {
+func (db Queries) SignalsSince(ctx context.Context, who []Since) (map[int64][]signal.Signal, error) {
 	ids, from := make([]int64, len(who)), make([]time.Time, len(who))
 	for i, w := range who {
 		ids[i], from[i] = w.Person, w.From
 	}
-	rows, err := q.QueryxContext(ctx, `
+	rows, err := db.QueryxContext(ctx, `
 		select s.id, s.person_id, s.at, s.kind, coalesce(s.sequence_id, 0), coalesce(s.step, 0), coalesce(s.message_id, 0), coalesce(s.link, 0), coalesce(s.page_id, 0), s.machine <> ''
 		from unnest($1::bigint[], $2::timestamptz[]) as w(person, since)
 		join signal s on s.person_id = w.person and s.at >= w.since
@@ -126,13 +126,13 @@ func SignalsSince(ctx context.Context, q querier, who []Since) (map[int64][]sign
 }
 
 // PersonSignals reads all signals of one person, sorted.
-func (s *Store) PersonSignals(ctx context.Context, person int64) ([]signal.Signal, error) {
-	m, err := SignalsSince(ctx, s.db, []Since{{Person: person}})
+func (db Queries) PersonSignals(ctx context.Context, person int64) ([]signal.Signal, error) {
+	m, err := db.SignalsSince(ctx, []Since{{Person: person}})
 	return m[person], err
 }
 
 // Stop notes on a person's record that a signal ended every sequence.
-func Stop(ctx context.Context, tx Tx, person int64, k signal.Kind, at time.Time) error {
+func (tx Tx) Stop(ctx context.Context, person int64, k signal.Kind, at time.Time) error {
 	_, err := exec(ctx, tx, `update person set stopped_at = $2, stopped_by = $3,
 		opted_out_at = case when $4 then $2 else opted_out_at end,
 		bounced_at = case when $5 then $2 else bounced_at end where id = $1`,
@@ -144,20 +144,20 @@ func Stop(ctx context.Context, tx Tx, person int64, k signal.Kind, at time.Time)
 const TrapLink = -1
 
 // TrappedSince reports whether a program gave itself away in an email.
-func (s *Store) TrappedSince(ctx context.Context, person, touch int64, since time.Time) (bool, error) {
-	return one[bool](ctx, s.db, "select exists (select from signal where person_id = $1 and at > $2 and touch_id = $3 and kind = 5 and link = $4)", person, since, touch, TrapLink)
+func (db Queries) TrappedSince(ctx context.Context, person, touch int64, since time.Time) (bool, error) {
+	return one[bool](ctx, db, "select exists (select from signal where person_id = $1 and at > $2 and touch_id = $3 and kind = 5 and link = $4)", person, since, touch, TrapLink)
 }
 
 // MarkTrapped marks what was opened and pressed in an email since an instant as
 // a program's.
-func MarkTrapped(ctx context.Context, tx Tx, person, touch int64, since time.Time, why string) error {
+func (tx Tx) MarkTrapped(ctx context.Context, person, touch int64, since time.Time, why string) error {
 	_, err := exec(ctx, tx, "update signal set machine = $4 where person_id = $1 and at > $3 and touch_id = $2 and kind in (4, 5) and machine = ''", person, touch, since, why)
 	return err
 }
 
 // MarkIfAllPressed marks the presses of an email since an instant as a
 // program's, where they are of all its links. It answers whether they are.
-func MarkIfAllPressed(ctx context.Context, tx Tx, touch int64, links []int32, since time.Time, why string) (bool, error) {
+func (tx Tx) MarkIfAllPressed(ctx context.Context, touch int64, links []int32, since time.Time, why string) (bool, error) {
 	n, err := exec(ctx, tx, `with g as (select id, at, link from signal where touch_id = $1 and person_id = (select person_id from touch where id = $1) and kind = 5 and at > $3)
 		update signal s set machine = $4 from g where s.id = g.id and s.at = g.at and (select count(distinct link) from g where link = any ($2)) = cardinality($2::int[])`, touch, links, since, why)
 	return n > 0, err

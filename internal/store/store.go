@@ -55,12 +55,18 @@ func OfData(err error) bool {
 
 // Store is one database. It is safe for use by several goroutines.
 type Store struct {
+	Queries
 	Pool *pgxpool.Pool
 	db   *sqlx.DB
 }
 
-// Tx is a transaction.
-type Tx = *sqlx.Tx
+// Queries are what can be asked of a database: through its pool, each by itself, or
+// within a transaction.
+type Queries struct{ querier }
+
+// Tx is a transaction: what is asked and changed through it happens together or not
+// at all.
+type Tx struct{ Queries }
 
 // Pool says how many connections a process may have.
 type Pool struct {
@@ -141,7 +147,8 @@ func Open(ctx context.Context, url string, conns int) (*Store, error) {
 		pool.Close()
 		return nil, fmt.Errorf("the database does not answer: %w", err)
 	}
-	return &Store{Pool: pool, db: sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx")}, nil
+	db := sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx")
+	return &Store{Queries{db}, pool, db}, nil
 }
 
 // Close gives all connections back.
@@ -200,8 +207,8 @@ const (
 )
 
 // Ping reports whether the database answers and has its tables.
-func (s *Store) Ping(ctx context.Context) error {
-	_, err := one[bool](ctx, s.db, "select exists (select from setting) or true")
+func (db Queries) Ping(ctx context.Context) error {
+	_, err := one[bool](ctx, db, "select exists (select from setting) or true")
 	return err
 }
 
@@ -225,7 +232,7 @@ func (s *Store) inTx(ctx context.Context, f func(Tx) error) error {
 		return err
 	}
 	defer tx.Rollback() // nothing to do once it is committed
-	if err := f(tx); err != nil {
+	if err := f(Tx{Queries{tx}}); err != nil {
 		return err
 	}
 	return tx.Commit()
@@ -287,8 +294,8 @@ func (j JSON[T]) Value() (driver.Value, error) {
 }
 
 // Setting reads a setting into v and reports whether it is there.
-func (s *Store) Setting(ctx context.Context, name string, v any) (bool, error) {
-	raw, err := one[[]byte](ctx, s.db, "select value from setting where name = $1", name)
+func (db Queries) Setting(ctx context.Context, name string, v any) (bool, error) {
+	raw, err := one[[]byte](ctx, db, "select value from setting where name = $1", name)
 	if errors.Is(err, ErrNotFound) {
 		return false, nil
 	}
@@ -299,20 +306,20 @@ func (s *Store) Setting(ctx context.Context, name string, v any) (bool, error) {
 }
 
 // SetSetting keeps a setting.
-func (s *Store) SetSetting(ctx context.Context, name string, v any) error {
-	_, err := exec(ctx, s.db, "insert into setting values ($1, $2) on conflict (name) do update set value = excluded.value", name, JSON[any]{v})
+func (db Queries) SetSetting(ctx context.Context, name string, v any) error {
+	_, err := exec(ctx, db, "insert into setting values ($1, $2) on conflict (name) do update set value = excluded.value", name, JSON[any]{v})
 	return err
 }
 
 // KeepSetting is SetSetting within a transaction.
-func KeepSetting(ctx context.Context, tx Tx, name string, v any) error {
+func (tx Tx) KeepSetting(ctx context.Context, name string, v any) error {
 	_, err := exec(ctx, tx, "insert into setting values ($1, $2) on conflict (name) do update set value = excluded.value", name, JSON[any]{v})
 	return err
 }
 
 // Notify tells every process that listens what has changed, when the
 // transaction commits.
-func Notify(ctx context.Context, tx Tx, topics ...string) error {
+func (tx Tx) Notify(ctx context.Context, topics ...string) error {
 	for _, t := range topics {
 		if _, err := exec(ctx, tx, "select pg_notify('ombak', $1)", t); err != nil {
 			return err
@@ -360,12 +367,12 @@ func (s *Store) listen(ctx context.Context, f func(string)) error {
 }
 
 // InitSetting keeps a setting where there is none yet.
-func (s *Store) InitSetting(ctx context.Context, name string, v any) error {
-	_, err := exec(ctx, s.db, "insert into setting values ($1, $2) on conflict (name) do nothing", name, JSON[any]{v})
+func (db Queries) InitSetting(ctx context.Context, name string, v any) error {
+	_, err := exec(ctx, db, "insert into setting values ($1, $2) on conflict (name) do nothing", name, JSON[any]{v})
 	return err
 }
 
 // Tell is Notify outside a transaction.
 func (s *Store) Tell(ctx context.Context, topics ...string) error {
-	return s.InTx(ctx, func(tx Tx) error { return Notify(ctx, tx, topics...) })
+	return s.InTx(ctx, func(tx Tx) error { return tx.Notify(ctx, topics...) })
 }

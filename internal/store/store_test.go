@@ -39,11 +39,11 @@ func TestTouchesByVisit(t *testing.T) {
 			list = append(list, store.NewTouch{Enrolment: enrolment, Sequence: 1, Version: 1, Person: ana, Step: 1, Visit: visit, Kind: "call", At: at})
 		}
 		for i := range list { // each by itself: they come at different times
-			if err := store.MakeTouches(k.ctx, tx, list[i:i+1]); err != nil {
+			if err := tx.MakeTouches(k.ctx, list[i:i+1]); err != nil {
 				return err
 			}
 		}
-		return store.MissTouches(k.ctx, tx, []store.MissedTouch{{Enrolment: enrolment, Step: 1, Visit: 2, At: at}})
+		return tx.MissTouches(k.ctx, []store.MissedTouch{{Enrolment: enrolment, Step: 1, Visit: 2, At: at}})
 	})
 	var states string
 	k.must(k.DB().QueryRow("select string_agg(t.visit || ' ' || t.state || ' ' || w.open, ', ' order by t.visit) from touch t join work w on w.touch_id = t.id").Scan(&states))
@@ -51,11 +51,11 @@ func TestTouchesByVisit(t *testing.T) {
 		t.Errorf("made: %s", states)
 	}
 	k.tx(func(tx store.Tx) error {
-		ended, err := store.EndedTouches(k.ctx, tx, []int64{enrolment})
+		ended, err := tx.EndedTouches(k.ctx, []int64{enrolment})
 		if len(ended) != 1 || ended[0].Visit != 2 {
 			t.Errorf("ended: %+v", ended)
 		}
-		list, cerr := store.ClaimOpen(k.ctx, tx, ana, at)
+		list, cerr := tx.ClaimOpen(k.ctx, ana, at)
 		if len(list) != 1 || list[0].State.Key != ana || list[0].State.Visit != 1 {
 			t.Errorf("claimed: %+v", list)
 			return errors.Join(err, cerr)
@@ -63,7 +63,7 @@ func TestTouchesByVisit(t *testing.T) {
 		list[0].State.Visit = 3
 		var p store.Progress
 		p.Add(&list[0], nil)
-		return errors.Join(err, cerr, store.KeepProgress(k.ctx, tx, &p))
+		return errors.Join(err, cerr, tx.KeepProgress(k.ctx, &p))
 	})
 	var visit int
 	k.must(k.DB().QueryRow("select visit from enrolment").Scan(&visit))

@@ -24,20 +24,20 @@ type Tag struct {
 }
 
 // Tags lists all, with what they are used for.
-func (s *Store) Tags(ctx context.Context) ([]Tag, error) {
-	return all[Tag](ctx, s.db, `select t.id, t.name, t.note, t.owner_id, coalesce(u.name, '') as owner, t.ends_on, t.created_at, coalesce(x.used, 0) as used, x.last,
+func (db Queries) Tags(ctx context.Context) ([]Tag, error) {
+	return all[Tag](ctx, db, `select t.id, t.name, t.note, t.owner_id, coalesce(u.name, '') as owner, t.ends_on, t.created_at, coalesce(x.used, 0) as used, x.last,
 		(select count(*) from audience a where a.live and jsonb_path_exists(a.rule, '$.**.if ? (@.about == "tag" && @.id == $id)', jsonb_build_object('id', t.id))) as asked
 		from tag t left join app_user u on u.id = t.owner_id
 		left join (select tag_id, count(*) as used, max(at) as last from person_tag group by 1) x on x.tag_id = t.id order by lower(t.name)`)
 }
 
 // PersonTags lists a person's tags.
-func (s *Store) PersonTags(ctx context.Context, person int64) ([]Tag, error) {
-	return all[Tag](ctx, s.db, "select t.id, t.name, t.note, t.owner_id, t.ends_on, t.created_at from person_tag x join tag t on t.id = x.tag_id where x.person_id = $1 order by lower(t.name)", person)
+func (db Queries) PersonTags(ctx context.Context, person int64) ([]Tag, error) {
+	return all[Tag](ctx, db, "select t.id, t.name, t.note, t.owner_id, t.ends_on, t.created_at from person_tag x join tag t on t.id = x.tag_id where x.person_id = $1 order by lower(t.name)", person)
 }
 
 // TagNamed finds a tag by its name without regard to case, or makes it.
-func TagNamed(ctx context.Context, tx Tx, name string, owner int64, at time.Time) (int64, error) {
+func (tx Tx) TagNamed(ctx context.Context, name string, owner int64, at time.Time) (int64, error) {
 	id, err := one[int64](ctx, tx, `with found as (select id from tag where lower(name) = lower($1)),
 		made as (insert into tag (name, owner_id, created_at) select $1, nullif($2::bigint, 0), $3 where not exists (select from found) on conflict (lower(name)) do update set name = tag.name returning id)
 		select id from found union all select id from made`, name, owner, at)
@@ -48,7 +48,7 @@ func TagNamed(ctx context.Context, tx Tx, name string, owner int64, at time.Time
 }
 
 // SaveTag changes a tag's name, note, owner and end.
-func SaveTag(ctx context.Context, tx Tx, t Tag) error {
+func (tx Tx) SaveTag(ctx context.Context, t Tag) error {
 	n, err := exec(ctx, tx, "update tag set name = $2, note = $3, owner_id = $4, ends_on = $5 where id = $1", t.ID, t.Name, t.Note, t.OwnerID, t.Ends)
 	if taken(err) {
 		return plainly.Errorf("%w: a tag is called %q; merge them instead", ErrTaken, t.Name)
@@ -61,11 +61,11 @@ func SaveTag(ctx context.Context, tx Tx, t Tag) error {
 
 // MergeTags puts one tag's people under another, has rules ask for that one,
 // and removes the first.
-func MergeTags(ctx context.Context, tx Tx, from, into int64, at time.Time) error {
+func (tx Tx) MergeTags(ctx context.Context, from, into int64, at time.Time) error {
 	if _, err := exec(ctx, tx, "insert into person_tag (tag_id, person_id, at) select $2, person_id, at from person_tag where tag_id = $1 on conflict do nothing", from, into); err != nil {
 		return fmt.Errorf("merging tags: %w", err)
 	}
-	list, err := LiveAudiences(ctx, tx)
+	list, err := tx.LiveAudiences(ctx)
 	if err != nil {
 		return err
 	}
@@ -78,15 +78,15 @@ func MergeTags(ctx context.Context, tx Tx, from, into int64, at time.Time) error
 				c.ID = into
 			}
 		})
-		if err := SaveAudience(ctx, tx, a, at); err != nil {
+		if err := tx.SaveAudience(ctx, a, at); err != nil {
 			return err
 		}
 	}
-	return RemoveTag(ctx, tx, from)
+	return tx.RemoveTag(ctx, from)
 }
 
 // RemoveTag removes a tag from everybody.
-func RemoveTag(ctx context.Context, tx Tx, id int64) error {
+func (tx Tx) RemoveTag(ctx context.Context, id int64) error {
 	n, err := exec(ctx, tx, "delete from tag where id = $1", id)
 	if err == nil && n == 0 {
 		err = ErrNotFound
@@ -95,16 +95,16 @@ func RemoveTag(ctx context.Context, tx Tx, id int64) error {
 }
 
 // TagNames lists the tags without what they are used for.
-func (s *Store) TagNames(ctx context.Context) ([]Tag, error) {
-	return all[Tag](ctx, s.db, "select id, name from tag order by lower(name)")
+func (db Queries) TagNames(ctx context.Context) ([]Tag, error) {
+	return all[Tag](ctx, db, "select id, name from tag order by lower(name)")
 }
 
 // TagsOf lists the names of several people's tags.
-func (s *Store) TagsOf(ctx context.Context, people []int64) (map[int64][]string, error) {
+func (db Queries) TagsOf(ctx context.Context, people []int64) (map[int64][]string, error) {
 	rows, err := all[struct {
 		Person int64
 		Name   string
-	}](ctx, s.db, "select x.person_id as person, t.name from person_tag x join tag t on t.id = x.tag_id where x.person_id = any ($1) order by lower(t.name)", people)
+	}](ctx, db, "select x.person_id as person, t.name from person_tag x join tag t on t.id = x.tag_id where x.person_id = any ($1) order by lower(t.name)", people)
 	out := map[int64][]string{}
 	for _, r := range rows {
 		out[r.Person] = append(out[r.Person], r.Name)

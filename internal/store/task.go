@@ -32,7 +32,7 @@ type NewTask struct {
 
 // AddTasks keeps tasks and alerts. The same one twice for somebody, while the first
 // is open, is one.
-func AddTasks(ctx context.Context, tx Tx, list []NewTask) error {
+func (tx Tx) AddTasks(ctx context.Context, list []NewTask) error {
 	n := len(list)
 	who, to, alert := make([]int64, n), make([]int64, n), make([]bool, n)
 	words, how, at := make([]string, n), make([]string, n), make([]time.Time, n)
@@ -60,24 +60,24 @@ const taskFields = `select t.id, t.person_id, t.user_id, t.alert, t.words, t.how
 // OpenTasks lists what a user has to do, and what nobody in particular has, the
 // longest waiting first; user 0 stands for everybody. Of alerts it lists those
 // instead.
-func (s *Store) OpenTasks(ctx context.Context, user int64, alerts bool) ([]Task, error) {
-	return all[Task](ctx, s.db, taskFields+"where t.done_at is null and t.alert = $2 and p.erased_at is null and ($1 = 0 or t.user_id = $1 or t.user_id is null) order by t.made_at, t.id limit 500", user, alerts)
+func (db Queries) OpenTasks(ctx context.Context, user int64, alerts bool) ([]Task, error) {
+	return all[Task](ctx, db, taskFields+"where t.done_at is null and t.alert = $2 and p.erased_at is null and ($1 = 0 or t.user_id = $1 or t.user_id is null) order by t.made_at, t.id limit 500", user, alerts)
 }
 
 // FinishTask keeps that a task is done. It answers ErrNotFound where it is not
 // open any more.
-func FinishTask(ctx context.Context, tx Tx, id, user int64, notes string, at time.Time) (Task, error) {
+func (tx Tx) FinishTask(ctx context.Context, id, user int64, notes string, at time.Time) (Task, error) {
 	return one[Task](ctx, tx, `update task t set done_at = $4, done_by = $2, notes = $3 where id = $1 and done_at is null and not alert returning id, person_id, user_id, alert, words, how, made_at`, id, user, notes, at)
 }
 
 // ReopenTask takes back that a user has done tasks or seen alerts.
-func ReopenTask(ctx context.Context, tx Tx, ids []int64, user int64) error {
+func (tx Tx) ReopenTask(ctx context.Context, ids []int64, user int64) error {
 	_, err := exec(ctx, tx, "update task set done_at = null, done_by = null, notes = '' where id = any ($1) and done_by = $2", ids, user)
 	return err
 }
 
 // SeeAlerts keeps that a user has seen alerts, and answers which.
-func SeeAlerts(ctx context.Context, tx Tx, ids []int64, user int64, at time.Time) ([]int64, error) {
+func (tx Tx) SeeAlerts(ctx context.Context, ids []int64, user int64, at time.Time) ([]int64, error) {
 	return all[int64](ctx, tx, "update task set done_at = $3, done_by = $2 where id = any ($1) and alert and done_at is null and (user_id is null or user_id = $2) returning id", ids, user, at)
 }
 
@@ -94,6 +94,6 @@ type PersonTask struct {
 
 // PersonTasks lists what there was and is to do about somebody, the newest
 // first.
-func (s *Store) PersonTasks(ctx context.Context, person int64) ([]PersonTask, error) {
-	return all[PersonTask](ctx, s.db, `select t.words, t.how, t.alert, t.made_at, t.done_at, coalesce(u.name, '') as "user", t.notes from task t left join app_user u on u.id = t.done_by where t.person_id = $1 order by t.id desc limit 200`, person)
+func (db Queries) PersonTasks(ctx context.Context, person int64) ([]PersonTask, error) {
+	return all[PersonTask](ctx, db, `select t.words, t.how, t.alert, t.made_at, t.done_at, coalesce(u.name, '') as "user", t.notes from task t left join app_user u on u.id = t.done_by where t.person_id = $1 order by t.id desc limit 200`, person)
 }

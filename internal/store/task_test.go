@@ -18,7 +18,7 @@ func TestWhoseTasks(t *testing.T) {
 	}
 	add := func(who, to int64, alert bool, words string) {
 		k.tx(func(tx store.Tx) error {
-			return store.AddTasks(k.ctx, tx, []store.NewTask{{Person: who, To: to, Alert: alert, Words: words, How: "by a link", At: at}})
+			return tx.AddTasks(k.ctx, []store.NewTask{{Person: who, To: to, Alert: alert, Words: words, How: "by a link", At: at}})
 		})
 	}
 	for range 2 {
@@ -46,7 +46,7 @@ func TestWhoseTasks(t *testing.T) {
 	finish := func(want bool) {
 		t.Helper()
 		err := k.InTx(k.ctx, func(tx store.Tx) error {
-			_, err := store.FinishTask(k.ctx, tx, list[0].ID, tomas, "reached", at.Add(time.Hour))
+			_, err := tx.FinishTask(k.ctx, list[0].ID, tomas, "reached", at.Add(time.Hour))
 			return err
 		})
 		if (err == nil) != want {
@@ -65,10 +65,10 @@ func TestWhoseTasks(t *testing.T) {
 			return err
 		}
 		ids := []int64{alerts[0].ID, list[0].ID, 999}
-		if seen, err := store.SeeAlerts(k.ctx, tx, ids, signe, at); err != nil || len(seen) != 0 {
+		if seen, err := tx.SeeAlerts(k.ctx, ids, signe, at); err != nil || len(seen) != 0 {
 			t.Errorf("Signe sees what is told to Tomas: %v, %v", seen, err)
 		}
-		seen, err := store.SeeAlerts(k.ctx, tx, ids, tomas, at)
+		seen, err := tx.SeeAlerts(k.ctx, ids, tomas, at)
 		if len(seen) != 1 {
 			t.Errorf("seen: %v", seen)
 		}

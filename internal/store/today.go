@@ -15,8 +15,8 @@ type Day struct {
 
 // Days counts mail and signals by day, from an instant on, the days being
 // those of a zone.
-func (s *Store) Days(ctx context.Context, from time.Time, zone string) ([]Day, error) {
-	return all[Day](ctx, s.db, `
+func (db Queries) Days(ctx context.Context, from time.Time, zone string) ([]Day, error) {
+	return all[Day](ctx, db, `
 		with t as (select date_trunc('day', done_at at time zone $2) as day, count(*) as sent from touch where state = 'sent' and done_at >= $1 group by 1),
 		g as (select date_trunc('day', at at time zone $2) as day, count(*) filter (where kind = 4) as opens, count(*) filter (where kind in (2, 3, 5, 6)) as acts
 			from signal where at >= $1 and machine = '' group by 1)
@@ -38,8 +38,8 @@ type Figures struct {
 }
 
 // Figures counts, since an instant where they are of a time.
-func (s *Store) Figures(ctx context.Context, since time.Time) (Figures, error) {
-	return one[Figures](ctx, s.db, `select
+func (db Queries) Figures(ctx context.Context, since time.Time) (Figures, error) {
+	return one[Figures](ctx, db, `select
 		(select count(*) from person) as people,
 		(select count(*) from enrolment where ended_at is null) as on_the_way,
 		(select count(*) from handoff where state = 'open') as waiting,
@@ -53,8 +53,8 @@ func (s *Store) Figures(ctx context.Context, since time.Time) (Figures, error) {
 
 // Risers lists the people whose score is highest among those who did
 // something since an instant and are with nobody yet.
-func (s *Store) Risers(ctx context.Context, since time.Time, n int) ([]Person, error) {
-	return all[Person](ctx, s.db, personFields+`where p.id in (select person_id from signal where at >= $1 and machine = '' group by 1)
+func (db Queries) Risers(ctx context.Context, since time.Time, n int) ([]Person, error) {
+	return all[Person](ctx, db, personFields+`where p.id in (select person_id from signal where at >= $1 and machine = '' group by 1)
 		and not exists (select from deal d where d.person_id = p.id and d.closed_at is null)
 		and not exists (select from handoff h where h.person_id = p.id and h.state = 'open')
 		order by s.score desc nulls last, p.id desc limit $2`, since, n)

@@ -28,7 +28,7 @@ type NewTouch struct {
 // MakeTouches keeps touches. One that its enrolment already has at its
 // visit of the step is not made again, whatever asks for it. Calls go to the person's owner, else
 // stay with nobody, for any rep to take.
-func MakeTouches(ctx context.Context, tx Tx, list []NewTouch) error {
+func (tx Tx) MakeTouches(ctx context.Context, list []NewTouch) error {
 	n := len(list)
 	enr, seq, ver, person, msg := make([]int64, n), make([]int64, n), make([]int64, n), make([]int64, n), make([]int64, n)
 	step, mver, visit := make([]int32, n), make([]int32, n), make([]int32, n)
@@ -77,8 +77,8 @@ type EndedTouch struct {
 }
 
 // EndedTouches reads those of some enrolments.
-func EndedTouches(ctx context.Context, q querier, enrolments []int64) ([]EndedTouch, error) {
-	rows, err := q.QueryxContext(ctx, `
+func (db Queries) EndedTouches(ctx context.Context, enrolments []int64) ([]EndedTouch, error) {
+	rows, err := db.QueryxContext(ctx, `
 		select t.enrolment_id, t.step, t.visit, t.done_at, case when t.state = 'passed' then t.trouble else '' end, coalesce(w.outcome, '')
 		from touch t
 		left join work w on w.touch_id = t.id
@@ -120,7 +120,7 @@ func withdraw(ctx context.Context, tx Tx, why string, at time.Time, where string
 }
 
 // Withdraw takes back the touches of enrolments that have not gone out.
-func Withdraw(ctx context.Context, tx Tx, enrolments []int64, why string, at time.Time) error {
+func (tx Tx) Withdraw(ctx context.Context, enrolments []int64, why string, at time.Time) error {
 	_, err := withdraw(ctx, tx, why, at, "t.enrolment_id = any ($3)", enrolments)
 	return err
 }
@@ -134,7 +134,7 @@ type MissedTouch struct {
 }
 
 // MissTouches takes them off the desk.
-func MissTouches(ctx context.Context, tx Tx, list []MissedTouch) error {
+func (tx Tx) MissTouches(ctx context.Context, list []MissedTouch) error {
 	enr, step, visit, at := make([]int64, len(list)), make([]int32, len(list)), make([]int32, len(list)), make([]time.Time, len(list))
 	for i, m := range list {
 		enr[i], step[i], visit[i], at[i] = m.Enrolment, int32(m.Step), max(m.Visit, 1), m.At
@@ -201,29 +201,29 @@ const touchFields = `select t.id, coalesce(t.enrolment_id, 0) as enrolment_id, c
 	left join page g on g.id = a.page_id `
 
 // Touch reads one.
-func (s *Store) Touch(ctx context.Context, id int64) (Touch, error) {
-	return one[Touch](ctx, s.db, touchFields+"where t.id = $1", id)
+func (db Queries) Touch(ctx context.Context, id int64) (Touch, error) {
+	return one[Touch](ctx, db, touchFields+"where t.id = $1", id)
 }
 
 // DeskCalls lists the calls on a rep's desk, and those no rep owns, the
 // longest waiting first; rep 0 stands for everybody's.
-func (s *Store) DeskCalls(ctx context.Context, rep int64) ([]Touch, error) {
-	return all[Touch](ctx, s.db, touchFields+"where w.open and ($1 = 0 or w.rep_id = $1 or w.rep_id is null) order by w.ready_at, t.id limit 200", rep)
+func (db Queries) DeskCalls(ctx context.Context, rep int64) ([]Touch, error) {
+	return all[Touch](ctx, db, touchFields+"where w.open and ($1 = 0 or w.rep_id = $1 or w.rep_id is null) order by w.ready_at, t.id limit 200", rep)
 }
 
 // Trouble lists the emails somebody has to look at, the oldest first.
-func (s *Store) Trouble(ctx context.Context, n int) ([]Touch, error) {
-	return all[Touch](ctx, s.db, touchFields+"where lt.aside order by t.id limit $1", n)
+func (db Queries) Trouble(ctx context.Context, n int) ([]Touch, error) {
+	return all[Touch](ctx, db, touchFields+"where lt.aside order by t.id limit $1", n)
 }
 
 // PersonTouches lists a person's touches, the newest first.
-func (s *Store) PersonTouches(ctx context.Context, person int64) ([]Touch, error) {
-	return all[Touch](ctx, s.db, touchFields+"where t.person_id = $1 order by t.made_at desc, t.id desc limit 500", person)
+func (db Queries) PersonTouches(ctx context.Context, person int64) ([]Touch, error) {
+	return all[Touch](ctx, db, touchFields+"where t.person_id = $1 order by t.made_at desc, t.id desc limit 500", person)
 }
 
 // FinishCall records the outcome of a call and who made it. It answers
 // ErrNotFound where the call is no longer on the desk.
-func FinishCall(ctx context.Context, tx Tx, id, rep int64, outcome, notes string, at time.Time) (Touch, error) {
+func (tx Tx) FinishCall(ctx context.Context, id, rep int64, outcome, notes string, at time.Time) (Touch, error) {
 	n, err := exec(ctx, tx, `
 		with done as (
 			update work set open = false, outcome = $3, notes = $4, rep_id = $2 where touch_id = $1 and open returning touch_id)
@@ -239,7 +239,7 @@ func FinishCall(ctx context.Context, tx Tx, id, rep int64, outcome, notes string
 
 // TouchByMailID finds the touch that a Message-ID belongs to, by the number in it:
 // the newest of several.
-func TouchByMailID(ctx context.Context, q querier, ids []string) (Touch, error) {
+func (db Queries) TouchByMailID(ctx context.Context, ids []string) (Touch, error) {
 	var touches []int64
 	for _, id := range ids {
 		number, _, _ := strings.Cut(strings.TrimPrefix(id, "t"), ".")
@@ -247,7 +247,7 @@ func TouchByMailID(ctx context.Context, q querier, ids []string) (Touch, error) 
 			touches = append(touches, n)
 		}
 	}
-	return one[Touch](ctx, q, touchFields+"where t.id = any ($1) and lt.mail_id = any ($2) order by t.id desc limit 1", touches, ids)
+	return one[Touch](ctx, db, touchFields+"where t.id = any ($1) and lt.mail_id = any ($2) order by t.id desc limit 1", touches, ids)
 }
 
 // SentLink is an email that was sent, with whose words and what was changed in
@@ -266,8 +266,8 @@ type SentLink struct {
 }
 
 // SentLink reads the email that a touch sent.
-func (s *Store) SentLink(ctx context.Context, id int64) (SentLink, error) {
-	return one[SentLink](ctx, s.db, `
+func (db Queries) SentLink(ctx context.Context, id int64) (SentLink, error) {
+	return one[SentLink](ctx, db, `
 		select t.id as touch, t.person_id, coalesce(t.sequence_id, 0) as sequence_id, coalesce(t.mailing_id, 0) as mailing_id,
 			coalesce(t.answer_id, 0) as answer_id, t.step, t.message_id, t.message_version, l.edit, t.done_at
 		from touch t
@@ -277,8 +277,8 @@ func (s *Store) SentLink(ctx context.Context, id int64) (SentLink, error) {
 
 // Sending reports whether some worker has claimed emails that it has not done
 // with.
-func (s *Store) Sending(ctx context.Context) (bool, error) {
-	return one[bool](ctx, s.db, "select exists (select from letter where open and phase <> 'waiting')")
+func (db Queries) Sending(ctx context.Context) (bool, error) {
+	return one[bool](ctx, db, "select exists (select from letter where open and phase <> 'waiting')")
 }
 
 // ByHandGround is the ground of what somebody writes to one person.
@@ -286,12 +286,12 @@ const ByHandGround = "written by hand"
 
 // SendByHand has a worker send a message that somebody wrote to one person. The
 // message is on no list. What the same form has sent already is not sent again.
-func SendByHand(ctx context.Context, tx Tx, m Message, person, user int64, once string, at time.Time) error {
+func (tx Tx) SendByHand(ctx context.Context, m Message, person, user int64, once string, at time.Time) error {
 	there, err := one[bool](ctx, tx, "select exists (select from touch where once = $1)", once)
 	if err != nil || there {
 		return err
 	}
-	id, err := SaveMessage(ctx, tx, m, user, at)
+	id, err := tx.SaveMessage(ctx, m, user, at)
 	if err != nil {
 		return err
 	}

@@ -26,35 +26,35 @@ type User struct {
 const userFields = "select id, name, email, phone, role, password_hash, capacity, away, signature, left_at from app_user "
 
 // UserByEmail finds a user by address, in lower case.
-func (s *Store) UserByEmail(ctx context.Context, email string) (User, error) {
-	return one[User](ctx, s.db, userFields+"where email = $1", email)
+func (db Queries) UserByEmail(ctx context.Context, email string) (User, error) {
+	return one[User](ctx, db, userFields+"where email = $1", email)
 }
 
 // User reads one.
-func (s *Store) User(ctx context.Context, id int64) (User, error) {
-	return one[User](ctx, s.db, userFields+"where id = $1", id)
+func (db Queries) User(ctx context.Context, id int64) (User, error) {
+	return one[User](ctx, db, userFields+"where id = $1", id)
 }
 
 // Users lists those who work here.
-func (s *Store) Users(ctx context.Context) ([]User, error) {
-	return all[User](ctx, s.db, userFields+"where left_at is null order by name, id")
+func (db Queries) Users(ctx context.Context) ([]User, error) {
+	return all[User](ctx, db, userFields+"where left_at is null order by name, id")
 }
 
 // AddUser keeps a new user.
-func (s *Store) AddUser(ctx context.Context, u User, at time.Time) (int64, error) {
-	return one[int64](ctx, s.db, `insert into app_user (name, email, phone, role, password_hash, capacity, created_at)
+func (db Queries) AddUser(ctx context.Context, u User, at time.Time) (int64, error) {
+	return one[int64](ctx, db, `insert into app_user (name, email, phone, role, password_hash, capacity, created_at)
 		values ($1, $2, $3, $4, $5, $6, $7) returning id`, u.Name, u.Email, u.Phone, u.Role, u.PasswordHash, u.Capacity, at)
 }
 
 // SetSignature keeps a user's signature.
-func SetSignature(ctx context.Context, tx Tx, id int64, signature string) error {
+func (tx Tx) SetSignature(ctx context.Context, id int64, signature string) error {
 	_, err := exec(ctx, tx, "update app_user set signature = $2 where id = $1", id, signature)
 	return err
 }
 
 // RepsInTurn reads the reps with what routing asks for, and locks them, so
 // that two handoffs at one moment do not go to the same rep's turn.
-func RepsInTurn(ctx context.Context, tx Tx) ([]handoff.Rep, error) {
+func (tx Tx) RepsInTurn(ctx context.Context) ([]handoff.Rep, error) {
 	rows, err := all[struct {
 		ID       int64
 		Capacity int
@@ -79,24 +79,24 @@ func RepsInTurn(ctx context.Context, tx Tx) ([]handoff.Rep, error) {
 }
 
 // HadTurn keeps that it was a rep's turn.
-func HadTurn(ctx context.Context, tx Tx, rep int64, at time.Time) error {
+func (tx Tx) HadTurn(ctx context.Context, rep int64, at time.Time) error {
 	_, err := exec(ctx, tx, "update app_user set handed_at = $2 where id = $1", rep, at)
 	return err
 }
 
 // UserName is what a user is called.
-func UserName(ctx context.Context, q querier, id int64) (string, error) {
-	return one[string](ctx, q, "select name from app_user where id = $1", id)
+func (db Queries) UserName(ctx context.Context, id int64) (string, error) {
+	return one[string](ctx, db, "select name from app_user where id = $1", id)
 }
 
 // RoleOf is a user's role.
-func RoleOf(ctx context.Context, q querier, id int64) (right.Role, error) {
-	return one[right.Role](ctx, q, "select role from app_user where id = $1", id)
+func (db Queries) RoleOf(ctx context.Context, id int64) (right.Role, error) {
+	return one[right.Role](ctx, db, "select role from app_user where id = $1", id)
 }
 
 // OwnerOfWork is whose an item of work is: a touch, a task or a handoff that is
 // open; nil: nobody's. It is ErrNotFound where it is not open any more.
-func OwnerOfWork(ctx context.Context, tx Tx, kind WorkKind, id int64) (*int64, error) {
+func (tx Tx) OwnerOfWork(ctx context.Context, kind WorkKind, id int64) (*int64, error) {
 	q, ok := map[WorkKind]string{
 		CallWork:    "select rep_id from work where touch_id = $1 and open for update",
 		TaskWork:    "select user_id from task where id = $1 and done_at is null and not alert for update",

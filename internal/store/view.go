@@ -13,20 +13,20 @@ type SavedView struct {
 }
 
 // SavedViews lists a user's own views of a list, and everybody's.
-func (s *Store) SavedViews(ctx context.Context, list string, user int64) ([]SavedView, error) {
-	return all[SavedView](ctx, s.db, "select id, list, name, query, user_id from saved_view where list = $1 and (user_id is null or user_id = $2) order by lower(name), id", list, user)
+func (db Queries) SavedViews(ctx context.Context, list string, user int64) ([]SavedView, error) {
+	return all[SavedView](ctx, db, "select id, list, name, query, user_id from saved_view where list = $1 and (user_id is null or user_id = $2) order by lower(name), id", list, user)
 }
 
 // SaveView keeps a view, in the place of one of the same name; user 0 is
 // everybody.
-func (s *Store) SaveView(ctx context.Context, v SavedView, user int64) error {
-	_, err := exec(ctx, s.db, "insert into saved_view (list, name, query, user_id) values ($1, $2, $3, nullif($4::bigint, 0)) on conflict (list, name, user_id) do update set query = excluded.query", v.List, v.Name, v.Query, user)
+func (db Queries) SaveView(ctx context.Context, v SavedView, user int64) error {
+	_, err := exec(ctx, db, "insert into saved_view (list, name, query, user_id) values ($1, $2, $3, nullif($4::bigint, 0)) on conflict (list, name, user_id) do update set query = excluded.query", v.List, v.Name, v.Query, user)
 	return err
 }
 
 // RemoveView removes a view of the user's own or of everybody's.
-func (s *Store) RemoveView(ctx context.Context, id, user int64) error {
-	n, err := exec(ctx, s.db, "delete from saved_view where id = $1 and (user_id is null or user_id = $2)", id, user)
+func (db Queries) RemoveView(ctx context.Context, id, user int64) error {
+	n, err := exec(ctx, db, "delete from saved_view where id = $1 and (user_id is null or user_id = $2)", id, user)
 	if err == nil && n == 0 {
 		err = ErrNotFound
 	}

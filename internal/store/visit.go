@@ -6,23 +6,23 @@ import (
 )
 
 // Sites lists the origins of sites whose visits are recorded.
-func (s *Store) Sites(ctx context.Context) ([]string, error) {
-	return all[string](ctx, s.db, "select origin from site order by origin")
+func (db Queries) Sites(ctx context.Context) ([]string, error) {
+	return all[string](ctx, db, "select origin from site order by origin")
 }
 
 // IsSite reports whether an origin is one of them.
-func (s *Store) IsSite(ctx context.Context, origin string) (bool, error) {
-	return one[bool](ctx, s.db, "select exists (select from site where origin = $1)", origin)
+func (db Queries) IsSite(ctx context.Context, origin string) (bool, error) {
+	return one[bool](ctx, db, "select exists (select from site where origin = $1)", origin)
 }
 
 // AddSite adds one; one that is there stays.
-func AddSite(ctx context.Context, tx Tx, origin string, at time.Time) error {
+func (tx Tx) AddSite(ctx context.Context, origin string, at time.Time) error {
 	_, err := exec(ctx, tx, "insert into site values ($1, $2) on conflict do nothing", origin, at)
 	return err
 }
 
 // RemoveSite removes one: nothing more is recorded there.
-func RemoveSite(ctx context.Context, tx Tx, origin string) error {
+func (tx Tx) RemoveSite(ctx context.Context, origin string) error {
 	_, err := exec(ctx, tx, "delete from site where origin = $1", origin)
 	return err
 }
@@ -35,14 +35,14 @@ type Visit struct {
 
 // MeetVisitor finds a browser, new or not, locks it, and answers whose it is; 0
 // where that is not known.
-func MeetVisitor(ctx context.Context, tx Tx, id string, at time.Time) (int64, error) {
+func (tx Tx) MeetVisitor(ctx context.Context, id string, at time.Time) (int64, error) {
 	return one[int64](ctx, tx, `insert into visitor (id, first_at, seen_at) values ($1, $2, $2) on conflict (id) do update set seen_at = greatest(visitor.seen_at, excluded.seen_at)
 		returning coalesce(person_id, 0)`, id, at)
 }
 
 // JoinVisitor says whose a browser is, and hands out what it visited before, up
 // to n views since an instant.
-func JoinVisitor(ctx context.Context, tx Tx, id string, person int64, since time.Time, n int) ([]Visit, error) {
+func (tx Tx) JoinVisitor(ctx context.Context, id string, person int64, since time.Time, n int) ([]Visit, error) {
 	if _, err := exec(ctx, tx, "update visitor set person_id = $2 where id = $1", id, person); err != nil {
 		return nil, err
 	}
@@ -51,13 +51,13 @@ func JoinVisitor(ctx context.Context, tx Tx, id string, person int64, since time
 }
 
 // KeepVisit keeps a view of a browser that nobody is known by.
-func KeepVisit(ctx context.Context, tx Tx, id string, v Visit) error {
+func (tx Tx) KeepVisit(ctx context.Context, id string, v Visit) error {
 	_, err := exec(ctx, tx, "insert into visit (visitor_id, at, url) values ($1, $2, $3)", id, v.At, v.URL)
 	return err
 }
 
 // ForgetVisitors drops browsers that nobody was known by and that have not come
 // since an instant.
-func (s *Store) ForgetVisitors(ctx context.Context, since time.Time) (int64, error) {
-	return exec(ctx, s.db, "delete from visitor where person_id is null and seen_at < $1", since)
+func (db Queries) ForgetVisitors(ctx context.Context, since time.Time) (int64, error) {
+	return exec(ctx, db, "delete from visitor where person_id is null and seen_at < $1", since)
 }

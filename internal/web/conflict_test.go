@@ -65,7 +65,7 @@ func TestTwoTabsOnAPage(t *testing.T) {
 	x := newSite(t)
 	v := x.visitor().signIn("marketer")
 	x.must(x.s.InTx(t.Context(), func(tx store.Tx) error {
-		_, err := store.SavePage(t.Context(), tx, store.Page{Slug: "alarms", Doc: store.JSON[page.Document]{V: page.New("Alarms", "<p>x</p>", "Send")}}, nil, now)
+		_, err := tx.SavePage(t.Context(), store.Page{Slug: "alarms", Doc: store.JSON[page.Document]{V: page.New("Alarms", "<p>x</p>", "Send")}}, nil, now)
 		return err
 	}))
 	title := func() string {

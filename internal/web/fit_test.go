@@ -71,7 +71,7 @@ func TestTheFitByForm(t *testing.T) {
 	own := store.OwnField{Name: "Pens", Type: person.Number}
 	x.must(x.s.InTx(t.Context(), func(tx store.Tx) error {
 		var err error
-		own.ID, err = store.AddOwnField(t.Context(), tx, own)
+		own.ID, err = tx.AddOwnField(t.Context(), own)
 		return err
 	}))
 	m.Fit = append(m.Fit, rule.Weighed{If: rule.Rule{If: &rule.Condition{Field: person.Own(own.ID), Op: rule.AtLeast, Value: "2"}}, Points: 5})

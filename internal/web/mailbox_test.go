@@ -47,7 +47,7 @@ func TestChoosingWhatOneGets(t *testing.T) {
 	id := x.meet(store.NewPerson{First: "Ana", Email: "ana@fjord.example"})
 	bo := x.meet(store.NewPerson{First: "Bo", Email: "bo@fjord.example"})
 	x.must(x.s.InTx(t.Context(), func(tx store.Tx) error {
-		_, err := store.AddPurpose(t.Context(), tx, "Invitations")
+		_, err := tx.AddPurpose(t.Context(), "Invitations")
 		return err
 	}))
 	users, err := x.s.Users(t.Context())

@@ -31,7 +31,7 @@ func TestAOneOffEmailByForm(t *testing.T) {
 	var msg int64
 	x.must(x.s.InTx(t.Context(), func(tx store.Tx) error {
 		var err error
-		msg, err = store.SaveMessage(t.Context(), tx, store.Message{Name: "News", SenderID: &users[0].ID, Doc: store.JSON[message.Document]{V: message.Simple("News", `<p><a href="https://karang.example/">look</a></p>`)}}, 0, now)
+		msg, err = tx.SaveMessage(t.Context(), store.Message{Name: "News", SenderID: &users[0].ID, Doc: store.JSON[message.Document]{V: message.Simple("News", `<p><a href="https://karang.example/">look</a></p>`)}}, 0, now)
 		return err
 	}))
 	v := x.visitor().signIn("marketer")

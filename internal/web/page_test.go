@@ -287,11 +287,11 @@ func TestTasksAndAlerts(t *testing.T) {
 	ben := x.meet(store.NewPerson{First: "Ben", Email: "ben@kelp.example"})
 	x.must(x.s.InTx(t.Context(), func(tx store.Tx) error {
 		for _, p := range []int64{ana, ben, ben} {
-			if err := store.AddTasks(t.Context(), tx, []store.NewTask{{Person: p, Alert: true, Words: "Took the <guide>", How: "by form “Guide”", At: now}}); err != nil {
+			if err := tx.AddTasks(t.Context(), []store.NewTask{{Person: p, Alert: true, Words: "Took the <guide>", How: "by form “Guide”", At: now}}); err != nil {
 				return err
 			}
 		}
-		return store.AddTasks(t.Context(), tx, []store.NewTask{{Person: ana, Words: "Ask which sensor", How: "by form “Clinic”", At: now}})
+		return tx.AddTasks(t.Context(), []store.NewTask{{Person: ana, Words: "Ask which sensor", How: "by form “Clinic”", At: now}})
 	}))
 	v := x.visitor().signIn("rep")
 	_, desk := v.do("GET", "/desk", nil)

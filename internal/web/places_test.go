@@ -37,7 +37,7 @@ func (x *site) meet(p store.NewPerson) (id int64) {
 	x.t.Helper()
 	x.must(x.s.InTx(x.t.Context(), func(tx store.Tx) error {
 		var err error
-		id, _, err = store.MeetPerson(x.t.Context(), tx, p, now)
+		id, _, err = tx.MeetPerson(x.t.Context(), p, now)
 		return err
 	}))
 	return id
@@ -398,7 +398,7 @@ func TestHasteDoesNotCount(t *testing.T) {
 	p := x.meet(store.NewPerson{Email: "ana@fjord.example"})
 	var touch int64
 	x.must(x.s.InTx(t.Context(), func(tx store.Tx) error {
-		id, err := store.SaveMessage(t.Context(), tx, store.Message{Name: "M", Doc: store.JSON[message.Document]{V: message.Simple("S", `<a href="/p/x">x</a>`)}}, 0, now)
+		id, err := tx.SaveMessage(t.Context(), store.Message{Name: "M", Doc: store.JSON[message.Document]{V: message.Simple("S", `<a href="/p/x">x</a>`)}}, 0, now)
 		if err != nil {
 			return err
 		}
@@ -407,18 +407,18 @@ func TestHasteDoesNotCount(t *testing.T) {
 		if _, err := plan.Insert(&sequence.Email{Message: id}, 0, ""); err != nil {
 			return err
 		}
-		seq, err := store.AddSequence(t.Context(), tx, "S", plan, now)
+		seq, err := tx.AddSequence(t.Context(), "S", plan, now)
 		if err != nil {
 			return err
 		}
-		v, err := store.AddVersion(t.Context(), tx, store.Version{Sequence: seq, Plan: store.JSON[*sequence.Plan]{V: plan}, Messages: store.JSON[map[int64]int]{V: map[int64]int{id: 1}}, Launched: now}, 0)
+		v, err := tx.AddVersion(t.Context(), store.Version{Sequence: seq, Plan: store.JSON[*sequence.Plan]{V: plan}, Messages: store.JSON[map[int64]int]{V: map[int64]int{id: 1}}, Launched: now}, 0)
 		if err != nil {
 			return err
 		}
-		if _, err := store.Enrol(t.Context(), tx, &store.RunningEntry{Sequence: seq, Version: v, Plan: store.JSON[*sequence.Plan]{V: plan}}, []int64{p}, now); err != nil {
+		if _, err := tx.Enrol(t.Context(), &store.RunningEntry{Sequence: seq, Version: v, Plan: store.JSON[*sequence.Plan]{V: plan}}, []int64{p}, now); err != nil {
 			return err
 		}
-		return store.MakeTouches(t.Context(), tx, []store.NewTouch{{Enrolment: 1, Sequence: seq, Version: v, Person: p, Step: plan.Start, Kind: "email", At: now, Message: id, MessageVersion: 1}})
+		return tx.MakeTouches(t.Context(), []store.NewTouch{{Enrolment: 1, Sequence: seq, Version: v, Person: p, Step: plan.Start, Kind: "email", At: now, Message: id, MessageVersion: 1}})
 	}))
 	_, err := x.s.DB().Exec("with l as (update letter set phase = 'over') update touch set state = 'sent', done_at = $1", now)
 	x.must(err)

@@ -176,7 +176,7 @@ func TestRoles(t *testing.T) {
 	var seq int64
 	err := x.s.InTx(t.Context(), func(tx store.Tx) error {
 		var err error
-		seq, err = store.AddSequence(t.Context(), tx, "Guide", sequence.NewPlan(), now)
+		seq, err = tx.AddSequence(t.Context(), "Guide", sequence.NewPlan(), now)
 		return err
 	})
 	if err != nil {
@@ -334,7 +334,7 @@ func (x *site) newPage(slug string, published bool, doc page.Document) int64 {
 	x.t.Helper()
 	var id int64
 	x.must(x.s.InTx(x.t.Context(), func(tx store.Tx) (err error) {
-		id, err = store.SavePage(x.t.Context(), tx, store.Page{Slug: slug, Doc: store.JSON[page.Document]{V: doc}, Published: published}, nil, now)
+		id, err = tx.SavePage(x.t.Context(), store.Page{Slug: slug, Doc: store.JSON[page.Document]{V: doc}, Published: published}, nil, now)
 		return err
 	}))
 	return id
