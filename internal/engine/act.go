@@ -27,6 +27,9 @@ type way struct {
 	visit int32
 }
 
+// Sequence is the one whose step it is.
+func (w *way) Sequence() int64 { return w.c.Sequence }
+
 // deed is an act to be done.
 type deed struct {
 	act.Act
@@ -39,33 +42,33 @@ type doing[A act.Act] struct {
 	occasion
 }
 
-// executor does the acts of one kind, for a whole batch.
-type executor func(e *Engine, ctx context.Context, tx store.Tx, list []deed) error
+// Executor does the acts of one kind, for a whole batch.
+type Executor func(ctx context.Context, tx store.Tx, list []deed) error
 
-// does makes an executor of what does acts of type A.
-func does[A act.Act](do func(e *Engine, ctx context.Context, tx store.Tx, list []doing[A]) error) executor {
-	return func(e *Engine, ctx context.Context, tx store.Tx, list []deed) error {
+// each makes an executor of what does acts of type A.
+func each[A act.Act](do func(ctx context.Context, tx store.Tx, list []doing[A]) error) Executor {
+	return func(ctx context.Context, tx store.Tx, list []deed) error {
 		own := make([]doing[A], len(list))
 		for i, d := range list {
 			own[i] = doing[A]{d.Act.(A), d.occasion}
 		}
-		return do(e, ctx, tx, own)
+		return do(ctx, tx, own)
 	}
 }
 
-// executors do the kinds of act.
-var executors = map[string]executor{
-	"hand over": does(handOver),
-	"assign":    does(assign),
-	"tag":       does(tag),
-	"audience":  does(include),
-	"task":      does(giveTasks),
-	"alert":     does(giveAlerts),
-	"enrol":     does(enrol),
-	"send":      does(send),
-	"work":      does(putOnDesk),
-	"withdraw":  does(takeOffDesk),
+// Does has a kind of act done by an executor, from the start of the program on.
+func (e *Engine) Does(word string, x Executor) {
+	if act.Named(word) == nil || e.executors[word] != nil {
+		panic("flow: the act " + word + " is none, or is done already")
+	}
+	if e.executors == nil {
+		e.executors = map[string]Executor{}
+	}
+	e.executors[word] = x
 }
+
+// Executor is what does a kind of act; nil: nobody does.
+func (e *Engine) Executor(word string) Executor { return e.executors[word] }
 
 // do does acts, each kind in a few statements however many people it is for. What an
 // act is to be done with, and is not there any more, is passed over: a reader must
@@ -84,7 +87,11 @@ func (e *Engine) do(ctx context.Context, tx store.Tx, deeds []deed) error {
 		if len(own) == 0 {
 			continue
 		}
-		if err := executors[k.Word](e, ctx, tx, own); err != nil {
+		x := e.Executor(k.Word)
+		if x == nil {
+			return fmt.Errorf("nobody does what is to be done (%s)", k.Word)
+		}
+		if err := x(ctx, tx, own); err != nil {
 			return fmt.Errorf("doing what is to be done (%s): %w", k.Word, err)
 		}
 	}

@@ -10,7 +10,7 @@ import (
 )
 
 // giveTasks gives users something to do for people.
-func giveTasks(_ *Engine, ctx context.Context, tx store.Tx, list []doing[act.Task]) error {
+func (e *Engine) giveTasks(ctx context.Context, tx store.Tx, list []doing[act.Task]) error {
 	out := make([]store.NewTask, len(list))
 	for i, d := range list {
 		out[i] = store.NewTask{Person: d.Person, To: d.Act.To, Words: d.Act.Words, How: d.How, At: d.At}
@@ -19,7 +19,7 @@ func giveTasks(_ *Engine, ctx context.Context, tx store.Tx, list []doing[act.Tas
 }
 
 // giveAlerts tells users something about people.
-func giveAlerts(_ *Engine, ctx context.Context, tx store.Tx, list []doing[act.Alert]) error {
+func (e *Engine) giveAlerts(ctx context.Context, tx store.Tx, list []doing[act.Alert]) error {
 	out := make([]store.NewTask, len(list))
 	for i, d := range list {
 		out[i] = store.NewTask{Person: d.Person, To: d.Act.To, Alert: true, Words: d.Act.Words, How: d.How, At: d.At}
@@ -36,7 +36,7 @@ func told(ctx context.Context, tx store.Tx, list []store.NewTask) error {
 
 // handOver hands people over who have neither an open handoff nor an open deal, in
 // the order given.
-func handOver(e *Engine, ctx context.Context, tx store.Tx, list []doing[act.HandOver]) error {
+func (e *Engine) handOver(ctx context.Context, tx store.Tx, list []doing[act.HandOver]) error {
 	// The reps are locked first: whoever hands over, waits here.
 	reps, err := tx.RepsInTurn(ctx)
 	if err != nil {
@@ -55,7 +55,7 @@ func handOver(e *Engine, ctx context.Context, tx store.Tx, list []doing[act.Hand
 		delete(owners, d.Person)
 		h := store.NewHandoff{Person: d.Person, MadeBy: d.By, At: d.At}
 		if d.Way != nil {
-			h.Sequence = d.Way.c.Sequence
+			h.Sequence = d.Way.Sequence()
 		}
 		h.Rep, h.How = handoff.Route(owner, reps)
 		handoff.Given(reps, h.Rep, h.At)
@@ -92,8 +92,15 @@ func (e *Engine) brief(ctx context.Context, tx store.Tx, list []store.NewHandoff
 	}
 	for i := range list {
 		h := &list[i]
-		f := &personOf{records[h.Person], signals[h.Person]}
-		h.Brief = handoff.NewBrief(&m.Model, m.Ledger(nil, f.signals, f, h.At), f.signals, h.At)
+		did := signals[h.Person]
+		ledger := m.Ledger(nil, did, newPersonOf(records[h.Person], did), h.At)
+		h.Brief = handoff.NewBrief(&m.Model, ledger, did, h.At)
 	}
 	return nil
+}
+
+func (e *Engine) deskActs() {
+	e.Does("task", each(e.giveTasks))
+	e.Does("alert", each(e.giveAlerts))
+	e.Does("hand over", each(e.handOver))
 }

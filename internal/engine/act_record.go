@@ -9,8 +9,8 @@ import (
 	"ombak/internal/store"
 )
 
-// tag puts tags on people's records; one that is not there yet is made.
-func tag(e *Engine, ctx context.Context, tx store.Tx, list []doing[act.Tag]) error {
+// tagAll puts tags on people's records; one that is not there yet is made.
+func (e *Engine) tagAll(ctx context.Context, tx store.Tx, list []doing[act.Tag]) error {
 	type key struct{ name, how string }
 	for _, group := range grouped(list, func(d doing[act.Tag]) key { return key{d.Act.Name, d.How} }) {
 		id, err := tx.TagNamed(ctx, group[0].Act.Name, 0, e.Now())
@@ -25,7 +25,7 @@ func tag(e *Engine, ctx context.Context, tx store.Tx, list []doing[act.Tag]) err
 }
 
 // include puts people into hand-picked audiences.
-func include(e *Engine, ctx context.Context, tx store.Tx, list []doing[act.Include]) error {
+func (e *Engine) include(ctx context.Context, tx store.Tx, list []doing[act.Include]) error {
 	type key struct {
 		audience int64
 		how      string
@@ -68,7 +68,7 @@ func (e *Engine) markAll(ctx context.Context, tx store.Tx, ids []int64, mark per
 
 // assign gives people who have no owner one: the user named, or the rep whose turn
 // it is. Where no rep has room nobody becomes the owner.
-func assign(e *Engine, ctx context.Context, tx store.Tx, list []doing[act.Assign]) error {
+func (e *Engine) assign(ctx context.Context, tx store.Tx, list []doing[act.Assign]) error {
 	unowned, err := tx.Unowned(ctx, people(list))
 	if err != nil || len(unowned) == 0 {
 		return err
@@ -132,4 +132,11 @@ func (e *Engine) own(ctx context.Context, tx store.Tx, ids []int64, owner map[in
 		edits = append(edits, store.Edit{P: p, Now: p.Values(), Set: person.Values{person.Owner: names[to]}})
 	}
 	return e.applied(ctx, tx, edits, store.Author{How: how, At: e.Now()})
+}
+
+// DoActs has the flow do by this room what is done to records.
+func (e *Engine) recordActs() {
+	e.Does("tag", each(e.tagAll))
+	e.Does("audience", each(e.include))
+	e.Does("assign", each(e.assign))
 }

@@ -10,7 +10,7 @@ import (
 
 // enrol enters people into running sequences; one that does not run any more lets
 // nobody in.
-func enrol(e *Engine, ctx context.Context, tx store.Tx, list []doing[act.Enrol]) error {
+func (e *Engine) enrol(ctx context.Context, tx store.Tx, list []doing[act.Enrol]) error {
 	for _, group := range grouped(list, func(d doing[act.Enrol]) int64 { return d.Act.Sequence }) {
 		q, err := tx.RunningSequence(ctx, group[0].Act.Sequence)
 		if err == nil {
@@ -31,8 +31,8 @@ func (e *Engine) enter(ctx context.Context, tx store.Tx, q store.RunningEntry, p
 	return tx.Notify(ctx, topic("sequence", q.Sequence))
 }
 
-// send makes the emails of steps, ready to go out.
-func send(_ *Engine, ctx context.Context, tx store.Tx, list []doing[act.Send]) error {
+// write makes the emails of steps, ready to go out.
+func (e *Engine) write(ctx context.Context, tx store.Tx, list []doing[act.Send]) error {
 	out := make([]store.NewTouch, len(list))
 	for i, d := range list {
 		out[i] = d.Way.touch(touch.Email, d.occasion)
@@ -42,7 +42,7 @@ func send(_ *Engine, ctx context.Context, tx store.Tx, list []doing[act.Send]) e
 }
 
 // putOnDesk makes the touches of steps that somebody has to do.
-func putOnDesk(_ *Engine, ctx context.Context, tx store.Tx, list []doing[act.Work]) error {
+func (e *Engine) putOnDesk(ctx context.Context, tx store.Tx, list []doing[act.Work]) error {
 	out := make([]store.NewTouch, len(list))
 	for i, d := range list {
 		out[i] = d.Way.touch(d.Act.Of, d.occasion)
@@ -60,7 +60,7 @@ func (w *way) touch(kind touch.Kind, o occasion) store.NewTouch {
 }
 
 // takeOffDesk takes touches off the desk that nobody took in time.
-func takeOffDesk(_ *Engine, ctx context.Context, tx store.Tx, list []doing[act.Withdraw]) error {
+func (e *Engine) takeOffDesk(ctx context.Context, tx store.Tx, list []doing[act.Withdraw]) error {
 	out := make([]store.MissedTouch, len(list))
 	for i, d := range list {
 		out[i] = store.MissedTouch{Enrolment: d.Way.c.ID, Step: d.Way.step, Visit: d.Way.visit, At: d.At}
@@ -69,4 +69,11 @@ func takeOffDesk(_ *Engine, ctx context.Context, tx store.Tx, list []doing[act.W
 		return err
 	}
 	return tx.Notify(ctx, "desk")
+}
+
+func (e *Engine) wayActs() {
+	e.Does("enrol", each(e.enrol))
+	e.Does("send", each(e.write))
+	e.Does("work", each(e.putOnDesk))
+	e.Does("withdraw", each(e.takeOffDesk))
 }

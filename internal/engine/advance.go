@@ -8,7 +8,6 @@ import (
 	"ombak/internal/core/calendar"
 	"ombak/internal/core/contact"
 	"ombak/internal/core/rule"
-	"ombak/internal/core/score"
 	"ombak/internal/core/sequence"
 	"ombak/internal/core/signal"
 	"ombak/internal/store"
@@ -272,15 +271,6 @@ func unique(list []store.Since) []store.Since {
 func holds(s store.Standing, from, to time.Time) bool {
 	return !s.CountedAt.IsZero() && !s.CountedAt.After(from) &&
 		(s.Until.IsZero() || to.Before(s.Until)) && (s.Due.IsZero() || to.Before(s.Due))
-}
-
-func asksRecord(m *score.Model) bool {
-	for i := range m.Rules {
-		if m.Rules[i].If.Asks() {
-			return true
-		}
-	}
-	return false
 }
 
 // fill readies f to answer for one enrolment.

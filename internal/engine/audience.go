@@ -281,16 +281,6 @@ func (e *Engine) countAudience(ctx context.Context, id int64) error {
 	})
 }
 
-// uncountedSequences are those that ask for an audience of which it is not known
-// yet who is in it: nobody enters by it, and nobody is sorted by it.
-func uncountedSequences(ctx context.Context, tx store.Tx) ([]int64, error) {
-	uncounted, err := tx.Uncounted(ctx)
-	if err != nil {
-		return nil, err
-	}
-	return tx.SequencesAsking(ctx, uncounted)
-}
-
 // reaches reports whether some audiences ask, by whatever way, for target.
 func reaches(list []store.Audience, from []int64, target int64) bool {
 	seen := map[int64]bool{}
@@ -378,7 +368,7 @@ func (e *Engine) Reasons(ctx context.Context, r *rule.Rule, people []store.Perso
 			return err
 		}
 		for _, p := range people {
-			f := &standingFacts{personOf{records[p.ID], signals[p.ID]}, p.Score}
+			f := &standingFacts{*newPersonOf(records[p.ID], signals[p.ID]), p.Score}
 			out = append(out, Reason{p, r.Why(f, now, cat)})
 		}
 		return nil

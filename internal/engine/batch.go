@@ -5,11 +5,8 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"time"
 
-	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
-	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 
 	"ombak/internal/core/person"
 	"ombak/internal/core/plainly"
@@ -23,63 +20,6 @@ type batchJob struct {
 
 // Kind names the job.
 func (batchJob) Kind() string { return "batch" }
-
-type batchWorker struct {
-	river.WorkerDefaults[batchJob]
-	e *Engine
-}
-
-// Timeout lets a batch take as long as it takes: it can be stopped by hand.
-func (batchWorker) Timeout(*river.Job[batchJob]) time.Duration { return -1 }
-
-// Work runs the batch.
-func (w *batchWorker) Work(ctx context.Context, j *river.Job[batchJob]) error {
-	return w.e.RunBatch(ctx, j.Args.ID)
-}
-
-type jobs = river.Client[pgx.Tx]
-
-// workJobs runs background jobs until ctx ends. What was asked for and lost,
-// because a process ended between the two, is asked for again at the start.
-func (e *Engine) workJobs(ctx context.Context) (stop func(), err error) {
-	workers := river.NewWorkers()
-	river.AddWorker(workers, &batchWorker{e: e})
-	river.AddWorker(workers, &tidyWorker{e: e})
-	c, err := river.NewClient(riverpgxv5.New(e.Store.Pool), &river.Config{
-		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 2}}, Workers: workers,
-		PeriodicJobs: []*river.PeriodicJob{tidyInTurn()},
-		Logger:       slog.New(quieter{slog.Default().Handler()}),
-	})
-	if err != nil {
-		return nil, fmt.Errorf("readying background jobs: %w", err)
-	}
-	if err := c.Start(ctx); err != nil {
-		return nil, fmt.Errorf("starting background jobs: %w", err)
-	}
-	waiting, err := e.Store.WaitingBatches(ctx)
-	if err != nil {
-		return nil, err
-	}
-	for _, id := range waiting {
-		if err := e.ask(ctx, id); err != nil {
-			return nil, err
-		}
-	}
-	return func() {
-		end, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
-		defer cancel()
-		if err := c.StopAndCancel(end); err != nil {
-			slog.Warn("background jobs did not stop in time and go on later", "error", err)
-		}
-	}, nil
-}
-
-// quieter lets warnings and errors through.
-type quieter struct{ slog.Handler }
-
-func (q quieter) Enabled(ctx context.Context, l slog.Level) bool {
-	return l >= slog.LevelWarn && q.Handler.Enabled(ctx, l)
-}
 
 // ask has some worker run a batch.
 func (e *Engine) ask(ctx context.Context, id int64) error {

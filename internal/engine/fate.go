@@ -21,7 +21,7 @@ func (e *Engine) note(ctx context.Context, r *round, list []outcome) error {
 	}
 	for i := range list {
 		if err := e.noteTogether(ctx, r, list[i:i+1]); err != nil {
-			e.post.keep(list[i+1:])
+			e.out.keep(list[i+1:])
 			return err
 		}
 	}

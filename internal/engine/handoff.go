@@ -31,7 +31,6 @@ var (
 	ErrHanded   = plainly.New("they are with a rep already: an open handoff or an open deal")
 	ErrNoReason = plainly.New("sending back needs a reason")
 	ErrNoStage  = plainly.New("the pipeline has no stage yet: an admin or a lead names the stages in the settings")
-	ErrGone     = plainly.New("somebody else has decided this meanwhile")
 )
 
 // Accept accepts a handoff for a rep: a deal is opened in the first stage, or

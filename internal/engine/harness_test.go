@@ -62,6 +62,16 @@ type world struct {
 	owner, hand, call    sequence.StepID
 }
 
+// restart has another process go on with what there is.
+func (w *world) restart() {
+	w.t.Helper()
+	w.e.Unregister()
+	e, err := New(w.ctx, w.e.Config)
+	w.must(err)
+	w.e = e
+	w.must(w.e.Register(w.ctx))
+}
+
 func newWorld(t *testing.T, o mailserver.Options) *world {
 	t.Helper()
 	w := &world{t: t, ctx: context.Background(), clock: &handClock{t: day0}}
@@ -77,7 +87,7 @@ func newWorld(t *testing.T, o mailserver.Options) *world {
 	w.e, err = New(w.ctx, Config{Store: w.s, Clock: w.clock, Mail: sender, URL: "http://ombak.example", Domain: "mail.karang.example", PrivateServers: true})
 	w.must(err)
 	w.must(w.e.Register(w.ctx))
-	t.Cleanup(w.e.Unregister)
+	t.Cleanup(func() { w.e.Unregister() })
 	w.must(w.s.EnsureMonths(w.ctx, day0, day0.AddDate(0, 2, 0)))
 
 	user := func(name, role string) int64 {

@@ -323,3 +323,13 @@ func (e *Engine) EnterByRules(ctx context.Context) (int64, error) {
 	})
 	return entered, err
 }
+
+// uncountedSequences are those that ask for an audience of which it is not known
+// yet who is in it: nobody enters by it, and nobody is sorted by it.
+func uncountedSequences(ctx context.Context, tx store.Tx) ([]int64, error) {
+	uncounted, err := tx.Uncounted(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return tx.SequencesAsking(ctx, uncounted)
+}

@@ -19,27 +19,6 @@ import (
 	"ombak/internal/store"
 )
 
-// Fields are the merge fields of the workspace.
-func (e *Engine) Fields(ctx context.Context) ([]message.Field, error) {
-	own, err := e.Store.OwnFields(ctx)
-	if err != nil {
-		return nil, err
-	}
-	var list []person.Definition
-	for i := range own {
-		list = append(list, own[i].Definition())
-	}
-	fields := message.Fields(list)
-	items, err := e.Store.ShelfTitles(ctx)
-	if err != nil {
-		return nil, err
-	}
-	for _, i := range items {
-		fields = append(fields, message.Field{Name: message.ShelfField(i.ID), Label: i.Title})
-	}
-	return fields, nil
-}
-
 // wordsOf readies a version of a message. Versions never change, so each is
 // readied once.
 func (e *Engine) wordsOf(ctx context.Context, id int64, version int) (*message.Program, error) {
@@ -240,7 +219,7 @@ func (e *Engine) gatherLetters(ctx context.Context, people, messages []int64, ne
 
 // facts are what the rules of groups ask of a reader.
 func (l *letters) facts(p *store.Person) rule.Facts {
-	return &standingFacts{personOf{l.records[p.ID], l.signals[p.ID]}, p.Score}
+	return &standingFacts{*newPersonOf(l.records[p.ID], l.signals[p.ID]), p.Score}
 }
 
 // values are the merge fields of a reader; sender is who writes, 0: nobody.

@@ -89,12 +89,12 @@ func (e *Engine) readToken(token string) (person, answer int64) {
 	return 0, 0
 }
 
-// visitToken names one time that a page was shown, to whoever it was shown.
-func (e *Engine) visitToken(page, visit int64) string {
+// pageVisitToken names one time that a page was shown, to whoever it was shown.
+func (e *Engine) pageVisitToken(page, visit int64) string {
 	return fmt.Sprintf("%d.%s", visit, e.sign("page visit", page, visit))
 }
 
-// pageVisit reads a visitToken; 0 for one that is not this page's.
+// pageVisit reads a pageVisitToken; 0 for one that is not this page's.
 func (e *Engine) pageVisit(page int64, token string) int64 {
 	var visit int64
 	var sig string
@@ -121,4 +121,12 @@ func (e *Engine) browserMark(email, id string) string {
 	m := hmac.New(sha256.New, e.key)
 	fmt.Fprintf(m, "browser/%s/%s", id, email)
 	return base64.RawURLEncoding.EncodeToString(m.Sum(nil)[:15])
+}
+
+// hashed is an address as the list of those never to be written to again has
+// it: without the workspace's key nobody can try addresses against it.
+func (e *Engine) hashed(address string) []byte {
+	m := hmac.New(sha256.New, e.key)
+	fmt.Fprintf(m, "never again %s", address)
+	return m.Sum(nil)
 }

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -236,3 +237,27 @@ func (e *Engine) mailers(ctx context.Context, users []int64) (map[int64]Mailer, 
 type closed struct{ why error }
 
 func (c closed) Send(context.Context, mail.Letter) (mail.Fate, error) { return mail.Later, c.why }
+
+// sendPlain sends one letter about Ombak itself.
+func (e *Engine) sendPlain(ctx context.Context, from store.User, to, subject, text string) error {
+	ways, err := e.mailers(ctx, []int64{from.ID})
+	if err != nil {
+		return err
+	}
+	way := e.Mail
+	for _, w := range []Mailer{ways[0], ways[from.ID]} {
+		if w != nil {
+			way = w
+		}
+	}
+	id := "o" + rand.Text() + "@" + e.Domain
+	fate, err := way.Send(ctx, mail.Letter{ID: id, FromName: from.Name, From: from.Email, To: to, Subject: subject, Date: e.Now(),
+		ReturnPath: from.Email, Text: text})
+	if fate == mail.Taken {
+		return nil
+	}
+	if err == nil {
+		err = plainly.New("the mail server did not take it")
+	}
+	return err
+}

@@ -130,7 +130,7 @@ func TestAServerOfOnesOwn(t *testing.T) {
 	right := w.e.Seal
 	w.e.Seal, err = seal.File(filepath.Join(t.TempDir(), "secret"))
 	w.must(err)
-	w.e.accounts = nil
+	w.restart()
 	ben, _ := w.comes(p, Browser{}, answers("Ben", "Moe", "ben@kelp.example", "Kelp"))
 	touches, err := w.s.PersonTouches(w.ctx, ben)
 	w.must(err)

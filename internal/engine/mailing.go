@@ -383,3 +383,8 @@ func (e *Engine) CleanBounced(ctx context.Context, id, user int64) (int64, error
 	}
 	return e.beginBulk(ctx, "set", "take off addresses that bounced", Chosen{IDs: all}, store.BatchDetail{Set: person.Values{person.EmailField: ""}}, user)
 }
+
+// RemoveMailing removes the draft of a one-off email; ErrOver: it was launched.
+func (e *Engine) RemoveMailing(ctx context.Context, id int64) error {
+	return e.Store.InTx(ctx, func(tx store.Tx) error { return tx.RemoveMailing(ctx, id) })
+}

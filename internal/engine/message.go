@@ -13,6 +13,12 @@ import (
 	"ombak/internal/store"
 )
 
+// Errors of messages.
+var (
+	ErrNameMessage = plainly.New("give the message a name, so that you find it again")
+	ErrSignature   = plainly.New("a signature has at most 5,000 letters")
+)
+
 // NewMessage begins a message, from a starter or a copy of another.
 func (e *Engine) NewMessage(ctx context.Context, name string, doc message.Document, fromOwner bool, user int64) (id int64, err error) {
 	if name = person.Name(name); name == "" {
@@ -238,4 +244,28 @@ func (e *Engine) invitation(i *message.Invite, from store.User, to, uid string) 
 	}
 	return mail.Invitation(mail.Event{UID: uid + "@" + e.Domain, Title: i.Title, Start: i.Start, End: i.Start.Add(time.Duration(i.Minutes) * time.Minute), Place: i.Place, Note: i.Note,
 		OrganiserName: from.Name, Organiser: from.Email, Attendee: to, Stamp: e.Now()})
+}
+
+// MaxSignature is how many bytes a signature has at most.
+const MaxSignature = 5_000
+
+// SetSignature keeps what stands below a user's letters.
+func (e *Engine) SetSignature(ctx context.Context, user int64, text string) error {
+	if len(text) > MaxSignature {
+		return ErrSignature
+	}
+	return e.Store.InTx(ctx, func(tx store.Tx) error { return tx.SetSignature(ctx, user, text) })
+}
+
+// RenameMessage gives a message another name.
+func (e *Engine) RenameMessage(ctx context.Context, id int64, name string) error {
+	if name = person.Name(name); name == "" {
+		return ErrNameMessage
+	}
+	return e.Store.InTx(ctx, func(tx store.Tx) error { return tx.RenameMessage(ctx, id, name) })
+}
+
+// RemoveReaderGroup removes a group of readers; messages keep their words for it.
+func (e *Engine) RemoveReaderGroup(ctx context.Context, id int64) error {
+	return e.Store.InTx(ctx, func(tx store.Tx) error { return tx.RemoveReaderGroup(ctx, id) })
 }

@@ -29,7 +29,7 @@ const askedAgain = 24 * time.Hour
 // that shows the form, empty for the page itself.
 func (e *Engine) Show(ctx context.Context, p store.Page, source, site string) (string, error) {
 	id, err := e.Store.PageVisit(ctx, p.ID, cut(source, 100), site, e.Now())
-	return e.visitToken(p.ID, id), err
+	return e.pageVisitToken(p.ID, id), err
 }
 
 // StartForm keeps that somebody began to fill a form in; a token that is not

@@ -3,11 +3,15 @@ package engine
 import (
 	"context"
 
+	"ombak/internal/core/calendar"
 	"ombak/internal/core/person"
 	"ombak/internal/core/plainly"
 	"ombak/internal/core/sequence"
 	"ombak/internal/store"
 )
+
+// ErrNameSequence is answered to a sequence without a name.
+var ErrNameSequence = plainly.New("give the sequence a name first")
 
 // ErrChanged is answered where what was to be changed was changed in another place
 // since it was read.
@@ -79,4 +83,18 @@ func (e *Engine) MoveDraft(ctx context.Context, id int64, by int) (moved bool, e
 		return err
 	})
 	return moved, err
+}
+
+// AddSequence begins a sequence, as a draft in the workspace's working hours.
+func (e *Engine) AddSequence(ctx context.Context, name string) (id int64, err error) {
+	if name = person.Name(name); name == "" {
+		return 0, ErrNameSequence
+	}
+	plan, w := sequence.NewPlan(), e.Workspace()
+	plan.Hours = calendar.OfficeHours(w.From, w.To)
+	err = e.Store.InTx(ctx, func(tx store.Tx) error {
+		id, err = tx.AddSequence(ctx, name, plan, e.Now())
+		return err
+	})
+	return id, err
 }

@@ -10,9 +10,9 @@ import (
 	"ombak/internal/store"
 )
 
-// post is what an engine has on its way, and what it has to bring in order before
+// outgoing is what an engine has on its way, and what it has to bring in order before
 // it sends again, after the database has refused.
-type post struct {
+type outgoing struct {
 	turn sync.Mutex // held while a batch is claimed
 
 	mu       sync.Mutex
@@ -29,7 +29,7 @@ type rested struct {
 	until time.Time
 }
 
-func (p *post) begin(outbox int64) {
+func (p *outgoing) begin(outbox int64) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if p.rounds == nil {
@@ -38,7 +38,7 @@ func (p *post) begin(outbox int64) {
 	p.rounds[outbox]++
 }
 
-func (p *post) end(outbox int64) {
+func (p *outgoing) end(outbox int64) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if p.rounds[outbox]--; p.rounds[outbox] == 0 {
@@ -47,7 +47,7 @@ func (p *post) end(outbox int64) {
 }
 
 // rest leaves an outbox alone for a while, from an instant.
-func (p *post) rest(outbox int64, at time.Time) {
+func (p *outgoing) rest(outbox int64, at time.Time) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if p.resting == nil {
@@ -62,7 +62,7 @@ func (p *post) rest(outbox int64, at time.Time) {
 	p.resting[outbox] = r
 }
 
-func (p *post) reached(outbox int64) {
+func (p *outgoing) reached(outbox int64) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	delete(p.resting, outbox)
@@ -70,7 +70,7 @@ func (p *post) reached(outbox int64) {
 
 // restingNow lists the outboxes that rest, and when the first of them has rested
 // enough.
-func (p *post) restingNow(now time.Time) (list []int64, until time.Time) {
+func (p *outgoing) restingNow(now time.Time) (list []int64, until time.Time) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	for outbox, r := range p.resting {
@@ -85,7 +85,7 @@ func (p *post) restingNow(now time.Time) (list []int64, until time.Time) {
 }
 
 // unavailable lists the outboxes that have enough on their way, or rest.
-func (p *post) unavailable(now time.Time) []int64 {
+func (p *outgoing) unavailable(now time.Time) []int64 {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	var out []int64
@@ -103,14 +103,14 @@ func (p *post) unavailable(now time.Time) []int64 {
 }
 
 // keep keeps what became of emails until it can be noted.
-func (p *post) keep(list []outcome) {
+func (p *outgoing) keep(list []outcome) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	p.unnoted = append(p.unnoted, list...)
 }
 
 // trouble has the claims of a worker given back before the next batch.
-func (p *post) trouble(worker int64) {
+func (p *outgoing) trouble(worker int64) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if p.troubled == nil {
@@ -122,7 +122,7 @@ func (p *post) trouble(worker int64) {
 // clear notes what became of emails, then gives back what was only claimed. An
 // email of which nobody knows whether it went out is held. false: that has to
 // wait until what is on its way has ended, since that is claimed and known.
-func (p *post) clear(ctx context.Context, e *Engine) (bool, error) {
+func (p *outgoing) clear(ctx context.Context, e *Engine) (bool, error) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if len(p.unnoted) == 0 && len(p.troubled) == 0 {

@@ -145,11 +145,3 @@ func (e *Engine) Sort(ctx context.Context, incoming, user int64, theirs bool) er
 	}
 	return err
 }
-
-func cut(s string, n int) string {
-	s = strings.ToValidUTF8(strings.ReplaceAll(s, "\x00", ""), "")
-	if len(s) <= n {
-		return s
-	}
-	return strings.ToValidUTF8(s[:n], "")
-}

@@ -8,6 +8,9 @@ import (
 	"ombak/internal/store"
 )
 
+// ErrGone is answered where something is not open any more.
+var ErrGone = plainly.New("somebody else has decided this meanwhile")
+
 // ErrNotYours is answered to somebody who would do what is another's.
 var ErrNotYours = plainly.New("this is somebody else’s: only they, a lead or an admin can do it")
 

@@ -2,24 +2,13 @@ package engine
 
 import (
 	"context"
-	"crypto/hmac"
-	"crypto/sha256"
 	"errors"
-	"fmt"
 	"time"
 
 	"ombak/internal/core/person"
 	"ombak/internal/core/sequence"
 	"ombak/internal/store"
 )
-
-// hashed is an address as the list of those never to be written to again has
-// it: without the workspace's key nobody can try addresses against it.
-func (e *Engine) hashed(address string) []byte {
-	m := hmac.New(sha256.New, e.key)
-	fmt.Fprintf(m, "never again %s", address)
-	return m.Sum(nil)
-}
 
 // Erase removes everything that tells who a person was.
 func (e *Engine) Erase(ctx context.Context, id int64) error {

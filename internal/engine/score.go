@@ -12,41 +12,21 @@ import (
 	"ombak/internal/store"
 )
 
-// personOf is what a score model may ask about one person.
-type personOf struct {
-	record  *rule.Record
-	signals []signal.Signal
-}
-
-func (p *personOf) Record() *rule.Record { return p.record }
-
-// Score is asked by no rule of a score model: score.Rule.Check refuses it.
-func (p *personOf) Score(time.Time) float64 { return 0 }
-func (p *personOf) Count(q *signal.Pattern, from, to time.Time) int {
-	return signal.Count(p.signals, q, from, to)
-}
-
-// model is the score model in the workspace's zone, whose days it counts.
-func (e *Engine) model(ctx context.Context, tx store.Tx) (store.Model, error) {
-	m, err := tx.Model(ctx)
-	m.Zone = e.Zone()
-	return m, err
-}
-
-func personFacts(ctx context.Context, tx store.Tx, m *store.Model, person int64) (*personOf, error) {
+func personFacts(
+	ctx context.Context, tx store.Tx, m *store.Model, person int64,
+) (of *personOf, did []signal.Signal, err error) {
 	signals, err := tx.SignalsSince(ctx, []store.Since{{Person: person}})
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	p := &personOf{signals: signals[person]}
+	var records map[int64]*rule.Record
 	if asksRecord(&m.Model) {
-		records, err := tx.Records(ctx, []int64{person})
-		if err != nil {
-			return nil, err
+		if records, err = tx.Records(ctx, []int64{person}); err != nil {
+			return nil, nil, err
 		}
-		p.record = records[person]
 	}
-	return p, nil
+	did = signals[person]
+	return newPersonOf(records[person], did), did, nil
 }
 
 // CountBatch counts up to n scores that have changed by now, because a signal
@@ -92,8 +72,8 @@ func (e *Engine) CountBatch(ctx context.Context, n int) (int, error) {
 		crossed := map[int64]time.Time{}
 		for i := range list {
 			s := &list[i]
-			p := &personOf{records[s.Person], signals[s.Person]}
-			ledger = m.Ledger(ledger[:0], p.signals, p, now)
+			p := newPersonOf(records[s.Person], signals[s.Person])
+			ledger = m.Ledger(ledger[:0], signals[s.Person], p, now)
 			was := s.Score
 			if s.Rebase {
 				was = m.Shown(score.Sum(ledger, s.CountedAt))
@@ -193,12 +173,26 @@ func (e *Engine) Ledger(ctx context.Context, person int64) ([]score.Entry, error
 		if err != nil {
 			return err
 		}
-		p, err := personFacts(ctx, tx, &m, person)
+		p, did, err := personFacts(ctx, tx, &m, person)
 		if err != nil {
 			return err
 		}
-		out = m.Ledger(nil, p.signals, p, e.Now())
+		out = m.Ledger(nil, did, p, e.Now())
 		return nil
 	})
 	return out, err
+}
+
+// UsualModel begins scoring with points that many begin with, and a ready line,
+// where there is no model. Common practice, no source.
+func (e *Engine) UsualModel(ctx context.Context) error {
+	if _, err := e.Store.Model(ctx); !store.IsNotFound(err) {
+		return err
+	}
+	rule := func(k signal.Kind, points, lasts int) score.Rule {
+		return score.Rule{On: signal.Pattern{Kind: k}, Points: points, Lasts: lasts}
+	}
+	return e.SaveModel(ctx, store.Model{Model: score.Model{Name: "Engagement", Line: 15, Rules: []score.Rule{
+		rule(signal.PageView, 10, 30), rule(signal.Open, 1, 30), rule(signal.Click, 3, 30), rule(signal.Download, 5, 30),
+		rule(signal.Reply, 15, 90), rule(signal.OptOut, -100, 0)}}})
 }

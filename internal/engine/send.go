@@ -84,8 +84,8 @@ func (e *Engine) SendBatch(ctx context.Context, n int) (int, error) {
 // beginRounds claims up to n emails and has each outbox send its own, beside the
 // others. done waits for those rounds and answers what went wrong with them.
 func (e *Engine) beginRounds(ctx context.Context, n int) (claimed int, done func() error, err error) {
-	e.post.turn.Lock()
-	defer e.post.turn.Unlock()
+	e.out.turn.Lock()
+	defer e.out.turn.Unlock()
 	done = func() error { return nil }
 	worker, err := e.workerID(ctx)
 	if err != nil {
@@ -94,14 +94,14 @@ func (e *Engine) beginRounds(ctx context.Context, n int) (claimed int, done func
 	if worker == 0 {
 		return 0, done, plainly.New("an engine sends only as a registered worker")
 	}
-	if clear, err := e.post.clear(ctx, e); err != nil {
+	if clear, err := e.out.clear(ctx, e); err != nil {
 		return 0, done, fmt.Errorf("noting what became of earlier emails: %w", err)
 	} else if !clear {
 		return 0, done, nil // what is on its way is finished first
 	}
-	list, err := e.Store.ClaimEmails(ctx, worker, e.Domain, e.Now(), n, e.post.unavailable(e.Now()))
+	list, err := e.Store.ClaimEmails(ctx, worker, e.Domain, e.Now(), n, e.out.unavailable(e.Now()))
 	if err != nil {
-		e.post.trouble(worker) // the claim may have been kept all the same
+		e.out.trouble(worker) // the claim may have been kept all the same
 		return 0, done, err
 	}
 	if len(list) == 0 {
@@ -110,16 +110,16 @@ func (e *Engine) beginRounds(ctx context.Context, n int) (claimed int, done func
 	// What is claimed is finished or given back, even when we are asked to stop.
 	rounds, err := e.rounds(context.WithoutCancel(ctx), worker, list)
 	if err != nil {
-		e.post.trouble(worker)
+		e.out.trouble(worker)
 		return len(list), done, err
 	}
 	var wg sync.WaitGroup
 	for _, r := range rounds {
-		e.post.begin(r.outbox)
+		e.out.begin(r.outbox)
 		wg.Go(func() {
-			defer e.post.end(r.outbox)
+			defer e.out.end(r.outbox)
 			if err := e.sendRound(ctx, r); err != nil {
-				e.post.trouble(worker)
+				e.out.trouble(worker)
 				r.failed.Store(&err)
 			}
 		})
@@ -206,7 +206,7 @@ func (e *Engine) sendRound(ctx context.Context, r *round) error {
 				}
 			}
 			if err := e.note(ctx, r, some); err != nil {
-				e.post.keep(some)
+				e.out.keep(some)
 				r.failed.Store(&err)
 			}
 		}
@@ -311,9 +311,9 @@ func (e *Engine) send(ctx context.Context, r *round, marks *marker, o *store.Out
 	x = outcome{o: *o, outbox: r.outbox, subject: letter.Subject, at: e.Now()}
 	if x.unreached = mail.Unreached(err); x.unreached {
 		r.unreached.Store(true)
-		e.post.rest(r.outbox, x.at)
+		e.out.rest(r.outbox, x.at)
 	} else {
-		e.post.reached(r.outbox)
+		e.out.reached(r.outbox)
 	}
 	switch fate {
 	case mail.Taken:

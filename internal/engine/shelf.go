@@ -6,14 +6,12 @@ import (
 	"path"
 	"slices"
 	"strings"
-	"sync"
 
 	"ombak/internal/core/message"
 	"ombak/internal/core/person"
 	"ombak/internal/core/plainly"
 	"ombak/internal/core/shelf"
 	"ombak/internal/core/signal"
-	"ombak/internal/mail"
 	"ombak/internal/store"
 )
 
@@ -74,57 +72,6 @@ func (e *Engine) Upload(ctx context.Context, name string, data []byte, user int6
 	return e.Store.ShelfItem(ctx, id)
 }
 
-// attached are files that were read for emails, as long as they are not too
-// many.
-type attached struct {
-	mu    sync.Mutex
-	files map[[2]int64]mail.File
-	size  int
-}
-
-// maxAttached is how many bytes of files are kept at hand.
-const maxAttached = 64 << 20
-
-// attachment reads a file of an email. Versions never change.
-func (e *Engine) attachment(ctx context.Context, f message.File) (mail.File, error) {
-	key := [2]int64{f.Item, int64(f.Version)}
-	e.attached.mu.Lock()
-	have, ok := e.attached.files[key]
-	e.attached.mu.Unlock()
-	if ok {
-		return have, nil
-	}
-	x, err := e.Store.ShelfVersionFile(ctx, f.Item, f.Version)
-	if store.IsNotFound(err) {
-		return have, plainly.Errorf("the attachment “%s” is not there any more", f.Name)
-	}
-	if err != nil {
-		return have, err
-	}
-	have = mail.File{Name: x.Name, Type: x.Type, Data: x.Data}
-	e.attached.mu.Lock()
-	defer e.attached.mu.Unlock()
-	if e.attached.files == nil || e.attached.size+len(x.Data) > maxAttached {
-		e.attached.files, e.attached.size = map[[2]int64]mail.File{}, 0
-	}
-	e.attached.files[key] = have
-	e.attached.size += len(x.Data)
-	return have, nil
-}
-
-// attachments reads the files of an email.
-func (e *Engine) attachments(ctx context.Context, doc *message.Document) ([]mail.File, error) {
-	var out []mail.File
-	for _, f := range doc.Files {
-		x, err := e.attachment(ctx, f)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, x)
-	}
-	return out, nil
-}
-
 // Attach has the draft of a message take a file of the shelf along, in its
 // newest version.
 func (e *Engine) Attach(ctx context.Context, id, user, item int64) error {
@@ -158,4 +105,14 @@ func (e *Engine) TakeShelf(ctx context.Context, i store.ShelfItem, reader int64)
 		e.Nudge()
 	}
 	return err
+}
+
+// RemoveShelfItem takes an item off the shelf, or puts it back.
+func (e *Engine) RemoveShelfItem(ctx context.Context, id int64, back bool) error {
+	now := e.Now()
+	at := &now
+	if back {
+		at = nil
+	}
+	return e.Store.InTx(ctx, func(tx store.Tx) error { return tx.RemoveShelfItem(ctx, id, at) })
 }

@@ -264,7 +264,7 @@ func TestOneBadEnrolmentKeepsNobodyElse(t *testing.T) {
 	bad := w.fill("Ana", "ana@fjord.example")
 	_, err := w.s.DB().ExecContext(w.ctx, `update sequence_version set plan = jsonb_set(plan, '{steps}', '[]')`)
 	w.must(err)
-	w.e.programs.Clear() // as another process would find it
+	w.restart() // as another process would find it
 	w.launch()
 	w.clock.set(day0.Add(6*dayLong + time.Hour)) // a Monday, in sending hours
 	for n := range 3 {

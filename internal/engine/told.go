@@ -4,6 +4,7 @@ import (
 	"crypto/rand"
 	"encoding/hex"
 	"log/slog"
+	"strings"
 
 	"ombak/internal/core/plainly"
 )
@@ -25,4 +26,12 @@ func Noted(err error) string {
 	number := hex.EncodeToString(b)
 	slog.Error("something went wrong", "number", number, "error", err)
 	return number
+}
+
+func cut(s string, n int) string {
+	s = strings.ToValidUTF8(strings.ReplaceAll(s, "\x00", ""), "")
+	if len(s) <= n {
+		return s
+	}
+	return strings.ToValidUTF8(s[:n], "")
 }

@@ -174,3 +174,8 @@ func (e *Engine) KnowVisitor(ctx context.Context, id string, person int64) error
 	}
 	return err
 }
+
+// RemoveSite ends what is recorded on a site of our own.
+func (e *Engine) RemoveSite(ctx context.Context, origin string) error {
+	return e.Store.InTx(ctx, func(tx store.Tx) error { return tx.RemoveSite(ctx, origin) })
+}

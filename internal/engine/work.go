@@ -34,7 +34,7 @@ func (e *Engine) Work(ctx context.Context) error {
 	sendNow := make(chan struct{}, 1)
 	go func() {
 		defer wg.Done()
-		e.loop(ctx, "deciding", e.wake, func(ctx context.Context) (bool, error) {
+		e.loop(ctx, "deciding", e.Woken(), func(ctx context.Context) (bool, error) {
 			some, err := e.walkOn(ctx)
 			select {
 			case sendNow <- struct{}{}:
@@ -109,51 +109,6 @@ func patiently(ctx context.Context, what string, f func(context.Context) error) 
 	}
 }
 
-// Register makes this engine a worker that others can see.
-func (e *Engine) Register(ctx context.Context) error {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	if e.worker != nil {
-		return nil
-	}
-	w, err := e.Store.NewWorker(ctx, e.Now())
-	e.worker = w
-	return err
-}
-
-// Unregister ends that.
-func (e *Engine) Unregister() {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	if e.worker != nil {
-		e.worker.Close()
-		e.worker = nil
-	}
-}
-
-// workerID is the name under which this engine claims emails, 0 for none. Where
-// the database has lost sight of it, others take it for dead: it registers
-// again, under another name, and what it had claimed is given back.
-func (e *Engine) workerID(ctx context.Context) (int64, error) {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	if e.worker == nil {
-		return 0, nil
-	}
-	if e.worker.Alive(ctx) == nil {
-		return e.worker.ID, nil
-	}
-	w, err := e.Store.NewWorker(ctx, e.Now())
-	if err != nil {
-		return 0, err
-	}
-	slog.Warn("the database had lost sight of this worker, which has registered again", "was", e.worker.ID, "is", w.ID)
-	e.post.trouble(e.worker.ID)
-	e.worker.Close()
-	e.worker = w
-	return w.ID, nil
-}
-
 // loop calls f again and again; after a turn without work or with an error it
 // waits for a nudge or a while, longer after errors.
 func (e *Engine) loop(ctx context.Context, what string, nudge <-chan struct{}, f func(context.Context) (bool, error)) {
@@ -196,10 +151,8 @@ func (e *Engine) walkOn(ctx context.Context) (bool, error) {
 			return false, err
 		}
 	}
-	if last := e.refreshed.Load(); time.Now().UnixNano()-last > int64(refreshAfter) && e.refreshed.CompareAndSwap(last, time.Now().UnixNano()) {
-		if err := e.readWorkspace(ctx); err != nil {
-			return false, err
-		}
+	if err := e.RefreshWorkspace(ctx); err != nil {
+		return false, err
 	}
 	if held, err := e.Store.HoldOrphans(ctx, "the process that was sending it ended before the mail server’s answer: perhaps sent"); err != nil {
 		return false, err
@@ -225,26 +178,16 @@ func (e *Engine) walkOn(ctx context.Context) (bool, error) {
 // enterInTurn looks for people whom rules let in, at most every two seconds:
 // it asks about everybody.
 func (e *Engine) enterInTurn(ctx context.Context) (int64, error) {
-	e.mu.Lock()
+	e.turn.Lock()
 	due := time.Since(e.entered) >= 2*time.Second
 	if due {
 		e.entered = time.Now()
 	}
-	e.mu.Unlock()
+	e.turn.Unlock()
 	if !due {
 		return 0, nil
 	}
 	return e.EnterByRules(ctx)
-}
-
-// NextLook is the first instant at which there is something to do; zero for none.
-func (e *Engine) NextLook(ctx context.Context) (time.Time, error) {
-	not, until := e.post.restingNow(e.Now())
-	next, err := e.Store.NextLook(ctx, not...)
-	if !until.IsZero() && (next.IsZero() || until.Before(next)) {
-		next = until
-	}
-	return next, err
 }
 
 // Settle does all that is due now, and returns when nothing is left. It is for

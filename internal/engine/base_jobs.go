@@ -1,0 +1,18 @@
+package engine
+
+import (
+	"context"
+	"log/slog"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/riverqueue/river"
+)
+
+type jobs = river.Client[pgx.Tx]
+
+// quieter lets warnings and errors through.
+type quieter struct{ slog.Handler }
+
+func (q quieter) Enabled(ctx context.Context, l slog.Level) bool {
+	return l >= slog.LevelWarn && q.Handler.Enabled(ctx, l)
+}
