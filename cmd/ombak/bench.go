@@ -15,6 +15,7 @@ import (
 	"ombak/internal/core/sequence"
 	"ombak/internal/core/signal"
 	"ombak/internal/engine"
+	"ombak/internal/engine/base"
 	"ombak/internal/mail"
 	"ombak/internal/store"
 	"ombak/internal/store/server"
@@ -67,7 +68,7 @@ func runBench(ctx context.Context, c config) error {
 	if err := s.EnsureMonths(ctx, at.AddDate(-1, 0, 0), at.AddDate(0, 2, 0)); err != nil {
 		return err
 	}
-	e, err := engine.New(ctx, engine.Config{Store: s, Clock: clock, Mail: nobody{}, URL: "http://bench.example", Domain: "bench.example"})
+	e, err := engine.New(ctx, base.Config{Store: s, Clock: clock, Mail: nobody{}, URL: "http://bench.example", Domain: "bench.example"})
 	if err != nil {
 		return err
 	}

@@ -19,6 +19,8 @@ import (
 	"ombak/internal/core/rule"
 	"ombak/internal/core/signal"
 	"ombak/internal/engine"
+	"ombak/internal/engine/base"
+	"ombak/internal/engine/post"
 	"ombak/internal/mail"
 	"ombak/internal/standin/mailserver"
 	"ombak/internal/store"
@@ -72,7 +74,7 @@ func benchMail(ctx context.Context, s *store.Store, _ *engine.Engine, clock *fix
 	if err != nil {
 		return err
 	}
-	sender.Conns = engine.OutboxConns
+	sender.Conns = post.OutboxConns
 	defer sender.Close()
 	key, err := mail.NewKey()
 	if err != nil {
@@ -83,7 +85,7 @@ func benchMail(ctx context.Context, s *store.Store, _ *engine.Engine, clock *fix
 		return err
 	}
 	defer l.Close()
-	e, err := engine.New(ctx, engine.Config{Store: s, Clock: clock, Mail: sender, URL: "http://" + l.Addr().String(), Domain: "bench.example"})
+	e, err := engine.New(ctx, base.Config{Store: s, Clock: clock, Mail: sender, URL: "http://" + l.Addr().String(), Domain: "bench.example"})
 	if err != nil {
 		return err
 	}
@@ -129,7 +131,7 @@ func benchMail(ctx context.Context, s *store.Store, _ *engine.Engine, clock *fix
 	bareSender := func(n int) (float64, error) {
 		var next atomic.Int64
 		start := time.Now()
-		err := together(3*engine.OutboxConns, func() error {
+		err := together(3*post.OutboxConns, func() error {
 			for i := next.Add(1); i <= int64(n); i = next.Add(1) {
 				fate, err := sender.Send(ctx, mail.Letter{ID: fmt.Sprintf("bare.%d@bench.example", i), From: "a@bench.example", To: "b@bench.example",
 					Subject: r.Subject, Text: r.Text, HTML: r.HTML, Date: clock.Now()})
@@ -176,7 +178,7 @@ func benchMail(ctx context.Context, s *store.Store, _ *engine.Engine, clock *fix
 	fmt.Printf("sent, by one worker over %d connections to the stand-in\n"+
 		"  %6.0f emails/s claimed, written, sent and noted; %6.0f letters/s by the bare sender: %.2f of it\n"+
 		"  %6.0f/s signed (DKIM, RSA 2048); %6.0f/s by the bare sender that signs: %.2f of it, and %.2f of the one that does not\n\n",
-		engine.OutboxConns, plain, bare, plain/bare, signed, bareSigned, signed/bareSigned, signed/bare)
+		post.OutboxConns, plain, bare, plain/bare, signed, bareSigned, signed/bareSigned, signed/bare)
 
 	// What readers do, over HTTP.
 	srv := &http.Server{Handler: web.New(ctx, web.Config{Store: s, Engine: e}).Handler()}

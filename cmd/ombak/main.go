@@ -20,6 +20,8 @@ import (
 	"ombak/internal/core/person"
 	"ombak/internal/demo"
 	"ombak/internal/engine"
+	"ombak/internal/engine/base"
+	"ombak/internal/engine/post"
 	"ombak/internal/mail"
 	"ombak/internal/password"
 	"ombak/internal/seal"
@@ -275,7 +277,7 @@ func sealKey(c config) (key *seal.Key, earlier string, err error) {
 	return key.After(before), earlier, err
 }
 
-func newEngine(ctx context.Context, c config, s *store.Store, clock engine.Clock, url, mailOut, zone string) (*engine.Engine, func(), error) {
+func newEngine(ctx context.Context, c config, s *store.Store, clock base.Clock, url, mailOut, zone string) (*engine.Engine, func(), error) {
 	sender, err := mail.NewSender(mailOut)
 	if err != nil {
 		return nil, nil, err
@@ -287,12 +289,12 @@ func newEngine(ctx context.Context, c config, s *store.Store, clock engine.Clock
 	if err != nil {
 		return nil, nil, err
 	}
-	sender.Trust, sender.Conns = trust, engine.OutboxConns
+	sender.Trust, sender.Conns = trust, post.OutboxConns
 	key, earlier, err := sealKey(c)
 	if err != nil {
 		return nil, nil, err
 	}
-	e, err := engine.New(ctx, engine.Config{
+	e, err := engine.New(ctx, base.Config{
 		Seal: key, Store: s, Clock: clock, Mail: sender, Signer: sender.Signer, URL: url, Domain: c.get("OMBAK_MAIL_DOMAIN"),
 		Zone: c.zone(zone), Trust: trust, PrivateServers: c.get("OMBAK_PRIVATE_SERVERS") == "yes",
 	})
@@ -325,7 +327,7 @@ func runServe(ctx context.Context, c config) error {
 	if err != nil {
 		return err
 	}
-	e, closeMail, err := newEngine(ctx, c, s, engine.SystemClock{}, c.url(l), c.get("OMBAK_MAIL_OUT"), "UTC")
+	e, closeMail, err := newEngine(ctx, c, s, base.SystemClock{}, c.url(l), c.get("OMBAK_MAIL_OUT"), "UTC")
 	if err != nil {
 		return err
 	}
@@ -366,9 +368,9 @@ func runWork(ctx context.Context, c config) error {
 	if err := s.Migrate(ctx); err != nil {
 		return err
 	}
-	var clock engine.Clock = engine.SystemClock{}
+	var clock base.Clock = base.SystemClock{}
 	if c.get("OMBAK_CLOCK") == "demo" {
-		if clock, err = engine.NewHandClock(ctx, s, demo.Start); err != nil {
+		if clock, err = base.NewHandClock(ctx, s, demo.Start); err != nil {
 			return err
 		}
 	}
@@ -415,7 +417,7 @@ func runDemo(ctx context.Context, c config) error {
 			return err
 		}
 	}
-	clock, err := engine.NewHandClock(ctx, s, demo.Start.AddDate(0, 0, -demo.Lived))
+	clock, err := base.NewHandClock(ctx, s, demo.Start.AddDate(0, 0, -demo.Lived))
 	if err != nil {
 		return err
 	}

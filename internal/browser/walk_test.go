@@ -14,6 +14,7 @@ import (
 	"ombak/internal/browser"
 	"ombak/internal/demo"
 	"ombak/internal/engine"
+	"ombak/internal/engine/base"
 	"ombak/internal/mail"
 	"ombak/internal/standin/mailserver"
 	"ombak/internal/standin/readers"
@@ -39,7 +40,7 @@ func open(t *testing.T) *house {
 	ctx, cancel := context.WithCancel(context.Background())
 	t.Cleanup(cancel)
 	h := &house{t: t, s: storetest.New(t)}
-	clock, err := engine.NewHandClock(ctx, h.s, demo.Start)
+	clock, err := base.NewHandClock(ctx, h.s, demo.Start)
 	h.must(err)
 	box, err := mailserver.Start(mailserver.Options{Addr: "127.0.0.1:0", Now: clock.Now})
 	h.must(err)
@@ -51,7 +52,7 @@ func open(t *testing.T) *house {
 	h.url = "http://" + l.Addr().String()
 	zone, err := time.LoadLocation(demo.Zone)
 	h.must(err)
-	e, err := engine.New(ctx, engine.Config{Store: h.s, Clock: clock, Mail: sender, URL: h.url, Domain: "mail.karang.example", Zone: zone})
+	e, err := engine.New(ctx, base.Config{Store: h.s, Clock: clock, Mail: sender, URL: h.url, Domain: "mail.karang.example", Zone: zone})
 	h.must(err)
 	in, err := mail.Listen("127.0.0.1:0", e.Receive)
 	h.must(err)

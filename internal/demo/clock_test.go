@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"ombak/internal/engine"
+	"ombak/internal/engine/base"
 	"ombak/internal/mail"
 	"ombak/internal/standin/mailserver"
 	"ombak/internal/standin/readers"
@@ -31,7 +32,7 @@ func small(t *testing.T) *Demo {
 		}
 	}
 	s := storetest.New(t)
-	clock, err := engine.NewHandClock(ctx, s, Start)
+	clock, err := base.NewHandClock(ctx, s, Start)
 	must(err)
 	world := &readers.World{Seed: 7}
 	box, err := mailserver.Start(mailserver.Options{Addr: "127.0.0.1:0", Now: clock.Now, On: world.Got})
@@ -45,7 +46,7 @@ func small(t *testing.T) *Demo {
 	t.Cleanup(srv.Close)
 	zone, err := time.LoadLocation(Zone)
 	must(err)
-	e, err := engine.New(ctx, engine.Config{Store: s, Clock: clock, Mail: sender, URL: srv.URL, Domain: "mail.karang.example", Zone: zone})
+	e, err := engine.New(ctx, base.Config{Store: s, Clock: clock, Mail: sender, URL: srv.URL, Domain: "mail.karang.example", Zone: zone})
 	must(err)
 	in, err := mail.Listen("127.0.0.1:0", e.Receive)
 	must(err)
@@ -187,7 +188,7 @@ func TestMoveTheClock(t *testing.T) {
 		t.Errorf("to the next thing due: %v", now)
 	}
 	// Another process sees the same clock; it never goes back.
-	other, err := engine.NewHandClock(t.Context(), d.Store, Start.AddDate(1, 0, 0))
+	other, err := base.NewHandClock(t.Context(), d.Store, Start.AddDate(1, 0, 0))
 	if err != nil || !other.Now().Equal(d.Clock.Now()) {
 		t.Errorf("another process reads %v, %v", other.Now(), err)
 	}

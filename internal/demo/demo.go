@@ -14,6 +14,7 @@ import (
 
 	"ombak/internal/core/sequence"
 	"ombak/internal/engine"
+	"ombak/internal/engine/base"
 	"ombak/internal/standin/readers"
 	"ombak/internal/store"
 )
@@ -23,7 +24,7 @@ import (
 type Demo struct {
 	Store   *store.Store
 	Engine  *engine.Engine
-	Clock   *engine.HandClock
+	Clock   *base.HandClock
 	World   *readers.World
 	Seed    uint64
 	Readers string // address of the stand-in's mailbox

@@ -6,6 +6,7 @@ import (
 
 	"ombak/internal/core/act"
 	"ombak/internal/core/handoff"
+	"ombak/internal/engine/flow"
 	"ombak/internal/standin/mailserver"
 	"ombak/internal/store"
 )
@@ -41,10 +42,10 @@ func TestHandedOverTogether(t *testing.T) {
 	var reps []handoff.Rep
 	w.tx(func(tx store.Tx) (err error) { reps, err = tx.RepsInTurn(w.ctx); return err })
 	want := map[int64]int64{}
-	var deeds []deed
+	var deeds []flow.Deed
 	for i, p := range append(people, people[:5]...) {
 		at := w.clock.Now()
-		deeds = append(deeds, deed{act.HandOver{}, occasion{Person: p, At: at, By: "step"}})
+		deeds = append(deeds, flow.Deed{Act: act.HandOver{}, Occasion: flow.Occasion{Person: p, At: at, By: "step"}})
 		if _, twice := want[p]; twice || p == people[0] {
 			continue
 		}
@@ -59,7 +60,7 @@ func TestHandedOverTogether(t *testing.T) {
 			}
 		}
 	}
-	w.tx(func(tx store.Tx) error { return w.e.do(w.ctx, tx, deeds) })
+	w.tx(func(tx store.Tx) error { return w.e.Do(w.ctx, tx, deeds) })
 	if n := w.count("select count(*) from handoff"); n != 40 {
 		t.Errorf("%d handoffs for 40 people", n)
 	}
@@ -93,13 +94,13 @@ func TestOneThatCannotBeKept(t *testing.T) {
 		if err != nil {
 			return err
 		}
-		return w.e.enter(w.ctx, tx, q, people...)
+		return w.e.Enter(w.ctx, tx, q, people...)
 	})
 	_, err := w.s.DB().ExecContext(w.ctx, fmt.Sprintf(
 		"alter table touch add constraint never check (person_id <> %d) not valid", people[17]))
 	w.must(err)
 	for range 20 {
-		_, _, err := w.e.AdvanceBatch(w.ctx, batch)
+		_, _, err := w.e.AdvanceBatch(w.ctx, flow.BatchSize)
 		w.must(err)
 	}
 	if n := w.count("select count(*) from touch where sequence_id = $1", w.seq); n != 29 {
@@ -111,7 +112,7 @@ func TestOneThatCannotBeKept(t *testing.T) {
 	_, err = w.s.DB().ExecContext(w.ctx, "alter table touch drop constraint never")
 	w.must(err)
 	w.clock.set(w.clock.Now().Add(2 * 60 * 60 * 1e9))
-	_, _, err = w.e.AdvanceBatch(w.ctx, batch)
+	_, _, err = w.e.AdvanceBatch(w.ctx, flow.BatchSize)
 	w.must(err)
 	if n := w.count("select count(*) from touch where sequence_id = $1", w.seq); n != 30 {
 		t.Errorf("%d of 30 have it once the trouble is over", n)

@@ -16,6 +16,9 @@ import (
 	"ombak/internal/core/message"
 	"ombak/internal/core/sequence"
 	"ombak/internal/core/signal"
+	"ombak/internal/engine/base"
+	"ombak/internal/engine/flow"
+	"ombak/internal/engine/sales"
 	"ombak/internal/mail"
 	"ombak/internal/standin/mailserver"
 	"ombak/internal/store"
@@ -31,10 +34,10 @@ func TestFromFormToDeal(t *testing.T) {
 	if s := w.score(p); s != 10 {
 		t.Errorf("a page view makes 10, got %v", s)
 	}
-	w.must(w.e.Open(w.ctx, w.touchOf("ana@"), w.e.sign("open", w.touchOf("ana@"), 0), ""))
+	w.must(w.e.Open(w.ctx, w.touchOf("ana@"), w.e.Sign("open", w.touchOf("ana@"), 0), ""))
 	w.settle()
 	w.to(dayLong)
-	w.must(w.e.Open(w.ctx, w.touchOf("ana@"), w.e.sign("open", w.touchOf("ana@"), 0), ""))
+	w.must(w.e.Open(w.ctx, w.touchOf("ana@"), w.e.Sign("open", w.touchOf("ana@"), 0), ""))
 	w.press("ana@", 1) // 10 + 1 + 1 + 3
 	if s := w.score(p); s != 15 {
 		t.Errorf("score %v, want 15", s)
@@ -54,7 +57,7 @@ func TestFromFormToDeal(t *testing.T) {
 	}
 	deal, err := w.e.Accept(w.ctx, list[0].ID, w.rep1)
 	w.must(err)
-	if _, err := w.e.Accept(w.ctx, list[0].ID, w.rep1); !errors.Is(err, ErrGone) {
+	if _, err := w.e.Accept(w.ctx, list[0].ID, w.rep1); !errors.Is(err, base.ErrGone) {
 		t.Errorf("accepting twice: %v", err)
 	}
 	board, err := w.s.Board(w.ctx, day0)
@@ -62,7 +65,7 @@ func TestFromFormToDeal(t *testing.T) {
 	if len(board) != 1 || board[0].ID != deal || board[0].Name != "Fjord Farms" {
 		t.Errorf("board %+v", board)
 	}
-	if err := w.e.HandOver(w.ctx, p); !errors.Is(err, ErrHanded) {
+	if err := w.e.HandOver(w.ctx, p); !errors.Is(err, sales.ErrHanded) {
 		t.Errorf("handing over somebody with an open deal: %v", err)
 	}
 }
@@ -88,7 +91,7 @@ func TestTheOtherBranchEndsOnTheDesk(t *testing.T) {
 	if way := w.way(p); way.Reason != "finished" {
 		t.Errorf("way %+v", way)
 	}
-	if err := w.e.FinishCall(w.ctx, calls[0].ID, w.rep2, sequence.TheyTalked, ""); !errors.Is(err, ErrGone) {
+	if err := w.e.FinishCall(w.ctx, calls[0].ID, w.rep2, sequence.TheyTalked, ""); !errors.Is(err, base.ErrGone) {
 		t.Errorf("finishing twice: %v", err)
 	}
 }
@@ -124,10 +127,10 @@ func TestAnAnswerStopsEverything(t *testing.T) {
 	w := newWorld(t, mailserver.Options{})
 	w.launch()
 	p := w.fill("Dee", "dee@fjord.example")
-	w.must(w.e.Open(w.ctx, w.touchOf("dee@"), w.e.sign("open", w.touchOf("dee@"), 0), ""))
-	w.must(w.e.Open(w.ctx, w.touchOf("dee@"), w.e.sign("open", w.touchOf("dee@"), 0), ""))
+	w.must(w.e.Open(w.ctx, w.touchOf("dee@"), w.e.Sign("open", w.touchOf("dee@"), 0), ""))
+	w.must(w.e.Open(w.ctx, w.touchOf("dee@"), w.e.Sign("open", w.touchOf("dee@"), 0), ""))
 	touch := w.touchOf("dee@")
-	_, _, err := w.e.Click(w.ctx, touch, 1, w.e.sign("link", touch, 1), "")
+	_, _, err := w.e.Click(w.ctx, touch, 1, w.e.Sign("link", touch, 1), "")
 	w.must(err)
 	if _, _, err := w.e.AdvanceBatch(w.ctx, 10); err != nil { // decides on the second email, which nobody has sent yet
 		t.Fatal(err)
@@ -204,9 +207,9 @@ func TestLettersInAnothersName(t *testing.T) {
 		// What she does counts meanwhile, and would bring the next email.
 		w.to(time.Hour)
 		for range 2 {
-			w.must(w.e.Open(w.ctx, touch, w.e.sign("open", touch, 0), ""))
+			w.must(w.e.Open(w.ctx, touch, w.e.Sign("open", touch, 0), ""))
 		}
-		_, _, err := w.e.Click(w.ctx, touch, 1, w.e.sign("link", touch, 1), "")
+		_, _, err := w.e.Click(w.ctx, touch, 1, w.e.Sign("link", touch, 1), "")
 		w.must(err)
 		w.to(20 * dayLong)
 		if way := w.way(p); way.Ended != nil || len(w.letters("eve@")) != 1 {
@@ -244,13 +247,13 @@ func TestLinksCannotBeForged(t *testing.T) {
 	w.launch()
 	w.fill("Fay", "fay@fjord.example")
 	touch := w.touchOf("fay@")
-	good := w.e.sign("link", touch, 1)
+	good := w.e.Sign("link", touch, 1)
 	for name, f := range map[string]func() error{
 		"another link's signature": func() error { _, _, err := w.e.Click(w.ctx, touch, 2, good, ""); return err },
 		"another touch's":          func() error { _, _, err := w.e.Click(w.ctx, touch+1, 1, good, ""); return err },
 		"none":                     func() error { _, _, err := w.e.Click(w.ctx, touch, 1, "", ""); return err },
 		"a link it never had": func() error {
-			_, _, err := w.e.Click(w.ctx, touch, 9, w.e.sign("link", touch, 9), "")
+			_, _, err := w.e.Click(w.ctx, touch, 9, w.e.Sign("link", touch, 9), "")
 			return err
 		},
 		"an open":    func() error { return w.e.Open(w.ctx, touch, good, "") },
@@ -263,8 +266,8 @@ func TestLinksCannotBeForged(t *testing.T) {
 	if n := w.count("select count(*) from signal where kind in (4, 5, 8)"); n != 0 {
 		t.Errorf("%d forged signals were kept", n)
 	}
-	for token, want := range map[string][2]int64{w.e.ReaderToken(7): {7, 0}, w.e.claimToken(8): {0, 8}, "7.x": {}, "c8.x": {}, "": {}, "c" + w.e.ReaderToken(7): {}, w.e.claimToken(8)[1:]: {}} {
-		if who, answer := w.e.readToken(token); who != want[0] || answer != want[1] {
+	for token, want := range map[string][2]int64{w.e.ReaderToken(7): {7, 0}, w.e.ClaimToken(8): {0, 8}, "7.x": {}, "c8.x": {}, "": {}, "c" + w.e.ReaderToken(7): {}, w.e.ClaimToken(8)[1:]: {}} {
+		if who, answer := w.e.ReadToken(token); who != want[0] || answer != want[1] {
 			t.Errorf("the token %q is of person %d, answer %d", token, who, answer)
 		}
 	}
@@ -275,8 +278,8 @@ func TestOptOut(t *testing.T) {
 	w.launch()
 	p := w.fill("Gus", "gus@fjord.example")
 	touch := w.touchOf("gus@")
-	w.must(w.e.OptOut(w.ctx, touch, w.e.sign("opt-out", touch, 0)))
-	w.must(w.e.OptOut(w.ctx, touch, w.e.sign("opt-out", touch, 0)))
+	w.must(w.e.OptOut(w.ctx, touch, w.e.Sign("opt-out", touch, 0)))
+	w.must(w.e.OptOut(w.ctx, touch, w.e.Sign("opt-out", touch, 0)))
 	if way := w.way(p); way.Reason != "opted out" {
 		t.Errorf("way %+v", way)
 	}
@@ -387,7 +390,7 @@ func TestHoldStopsEverything(t *testing.T) {
 	if way := w.way(p); way.Ended != nil {
 		t.Errorf("walked on while held: %+v", way)
 	}
-	if err := w.e.Hold(w.ctx, w.seq); !errors.Is(err, ErrNotRunning) {
+	if err := w.e.Hold(w.ctx, w.seq); !errors.Is(err, flow.ErrNotRunning) {
 		t.Errorf("holding twice: %v", err)
 	}
 }

@@ -6,6 +6,8 @@ import (
 	"time"
 
 	"ombak/internal/core/sequence"
+	"ombak/internal/engine/base"
+	"ombak/internal/engine/sales"
 	"ombak/internal/standin/mailserver"
 	"ombak/internal/store"
 )
@@ -30,7 +32,7 @@ func TestAcceptingIsTakenBack(t *testing.T) {
 		t.Fatalf("accepted, and on the way: %+v", way)
 	}
 	other := w.rep1 + w.rep2 - rep
-	if err := w.e.TakeBack(w.ctx, id, other); !errors.Is(err, ErrNotYours) {
+	if err := w.e.TakeBack(w.ctx, id, other); !errors.Is(err, base.ErrNotYours) {
 		t.Errorf("somebody else takes it back: %v", err)
 	}
 	w.must(w.e.TakeBack(w.ctx, id, rep))
@@ -80,7 +82,7 @@ func TestWhatHasGoneOnIsNotTakenBack(t *testing.T) {
 		h, deal := accepted(name)
 		w.must(work(h, deal))
 		deals := w.count("select count(*) from deal")
-		if err := w.e.TakeBack(w.ctx, h, lead); !errors.Is(err, ErrMovedOn) {
+		if err := w.e.TakeBack(w.ctx, h, lead); !errors.Is(err, sales.ErrMovedOn) {
 			t.Errorf("%s: %v", name, err)
 		}
 		if n := w.count("select count(*) from deal"); n != deals {

@@ -15,6 +15,8 @@ import (
 	"ombak/internal/core/score"
 	"ombak/internal/core/sequence"
 	"ombak/internal/core/signal"
+	"ombak/internal/engine/base"
+	"ombak/internal/engine/forms"
 	"ombak/internal/mail"
 	"ombak/internal/standin/mailserver"
 	"ombak/internal/store"
@@ -84,7 +86,7 @@ func newWorld(t *testing.T, o mailserver.Options) *world {
 	sender, err := mail.NewSender(w.mail.Addr())
 	w.must(err)
 	t.Cleanup(sender.Close)
-	w.e, err = New(w.ctx, Config{Store: w.s, Clock: w.clock, Mail: sender, URL: "http://ombak.example", Domain: "mail.karang.example", PrivateServers: true})
+	w.e, err = New(w.ctx, base.Config{Store: w.s, Clock: w.clock, Mail: sender, URL: "http://ombak.example", Domain: "mail.karang.example", PrivateServers: true})
 	w.must(err)
 	w.must(w.e.Register(w.ctx))
 	t.Cleanup(func() { w.e.Unregister() })
@@ -175,7 +177,7 @@ func (w *world) fill(first, email string) int64 {
 	w.t.Helper()
 	view, err := w.e.Show(w.ctx, w.page, "", "")
 	w.must(err)
-	id, _, err := w.e.FormFilled(w.ctx, w.page, Filled{Visit: view, Answers: answers(first, "Reader", email, "Fjord Farms")})
+	id, _, err := w.e.FormFilled(w.ctx, w.page, forms.Filled{Visit: view, Answers: answers(first, "Reader", email, "Fjord Farms")})
 	w.must(err)
 	w.settle()
 	return id
@@ -212,7 +214,7 @@ func (w *world) letters(to string) []*mailserver.Letter { return w.mail.Letters(
 func (w *world) press(to string, n int) {
 	w.t.Helper()
 	touch := w.touchOf(to)
-	_, _, err := w.e.Click(w.ctx, touch, n, w.e.sign("link", touch, int64(n)), "")
+	_, _, err := w.e.Click(w.ctx, touch, n, w.e.Sign("link", touch, int64(n)), "")
 	w.must(err)
 	w.settle()
 }

@@ -8,18 +8,21 @@ import (
 
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+
+	"ombak/internal/engine/base"
+	"ombak/internal/engine/people"
 )
 
 type batchWorker struct {
-	river.WorkerDefaults[batchJob]
+	river.WorkerDefaults[people.BatchJob]
 	e *Engine
 }
 
 // Timeout lets a batch take as long as it takes: it can be stopped by hand.
-func (batchWorker) Timeout(*river.Job[batchJob]) time.Duration { return -1 }
+func (batchWorker) Timeout(*river.Job[people.BatchJob]) time.Duration { return -1 }
 
 // Work runs the batch.
-func (w *batchWorker) Work(ctx context.Context, j *river.Job[batchJob]) error {
+func (w *batchWorker) Work(ctx context.Context, j *river.Job[people.BatchJob]) error {
 	return w.e.RunBatch(ctx, j.Args.ID)
 }
 
@@ -32,7 +35,7 @@ func (e *Engine) workJobs(ctx context.Context) (stop func(), err error) {
 	c, err := river.NewClient(riverpgxv5.New(e.Store.Pool), &river.Config{
 		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 2}}, Workers: workers,
 		PeriodicJobs: []*river.PeriodicJob{tidyInTurn()},
-		Logger:       slog.New(quieter{slog.Default().Handler()}),
+		Logger:       base.QuietLog(),
 	})
 	if err != nil {
 		return nil, fmt.Errorf("readying background jobs: %w", err)
@@ -45,7 +48,7 @@ func (e *Engine) workJobs(ctx context.Context) (stop func(), err error) {
 		return nil, err
 	}
 	for _, id := range waiting {
-		if err := e.ask(ctx, id); err != nil {
+		if err := e.Ask(ctx, id); err != nil {
 			return nil, err
 		}
 	}

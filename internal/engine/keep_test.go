@@ -7,6 +7,10 @@ import (
 
 	"ombak/internal/core/person"
 	"ombak/internal/core/sequence"
+	"ombak/internal/engine/base"
+	"ombak/internal/engine/flow"
+	"ombak/internal/engine/people"
+	"ombak/internal/engine/post"
 	"ombak/internal/standin/mailserver"
 	"ombak/internal/store"
 )
@@ -48,34 +52,34 @@ func TestWhatPeopleMake(t *testing.T) {
 		"a field without a name":      {w.e.ChangeField(w.ctx, field, "\t", nil), "a field needs a name"},
 		"a purpose twice":             {second(w.e.AddPurpose(w.ctx, "Clinics")), `it is taken already: a purpose is called "Clinics"`},
 		"an empty note":               {w.e.AddNote(w.ctx, ana, w.rep1, " \n"), "a note has between one letter and 10,000"},
-		"a long note":                 {w.e.AddNote(w.ctx, ana, w.rep1, strings.Repeat("x", MaxNote+1)), "a note has between one letter and 10,000"},
+		"a long note":                 {w.e.AddNote(w.ctx, ana, w.rep1, strings.Repeat("x", people.MaxNote+1)), "a note has between one letter and 10,000"},
 		"a note about nobody":         {w.e.AddNote(w.ctx, 999, w.rep1, "x"), "not found"},
 		"another's note":              {w.e.RemoveNote(w.ctx, 999, 1), "not found"},
-		"a long signature":            {w.e.SetSignature(w.ctx, w.rep1, strings.Repeat("x", MaxSignature+1)), "a signature has at most 5,000 letters"},
+		"a long signature":            {w.e.SetSignature(w.ctx, w.rep1, strings.Repeat("x", post.MaxSignature+1)), "a signature has at most 5,000 letters"},
 		"a message without a name":    {w.e.RenameMessage(w.ctx, 1, ""), "give the message a name, so that you find it again"},
 		"a sequence without a name":   {second(w.e.AddSequence(w.ctx, "")), "give the sequence a name first"},
 		"a tag that is not there":     {w.e.SaveTag(w.ctx, store.Tag{ID: 999, Name: "x"}, w.rep1), "not found"},
 		"a mailing that is not there": {w.e.RemoveMailing(w.ctx, 999), "this has ended or begun in the meantime"},
 	} {
-		if c.err == nil || Told(c.err) != c.want {
+		if c.err == nil || base.Told(c.err) != c.want {
 			t.Errorf("%s: %v; want %s", name, c.err, c.want)
 		}
 	}
 	draft, err := w.s.Draft(w.ctx, seq)
 	w.must(err)
 	edit := sequence.InsertStep{Kind: "pause"}
-	for i, want := range []error{nil, ErrChanged} { // the second comes from an old tab
+	for i, want := range []error{nil, flow.ErrChanged} { // the second comes from an old tab
 		if step, err := w.e.EditPlan(w.ctx, seq, draft.N, edit); !errors.Is(err, want) || (step != 0) != (want == nil) {
 			t.Errorf("edited the %d. time: step %d, %v", i+1, step, err)
 		}
 	}
 	// What is wrong in part keeps nothing, the name neither.
-	wrong := SequenceSettings{Name: "Another name"}
+	wrong := flow.SequenceSettings{Name: "Another name"}
 	if err := w.e.SetSequence(w.ctx, seq, draft.N+1, wrong); err == nil {
 		t.Error("no sending hours at all are kept")
 	}
 	wrong.Plan.Hours, wrong.Name = draft.Plan.V.Hours, " "
-	if err := w.e.SetSequence(w.ctx, seq, draft.N+1, wrong); !errors.Is(err, ErrNameSequence) {
+	if err := w.e.SetSequence(w.ctx, seq, draft.N+1, wrong); !errors.Is(err, flow.ErrNameSequence) {
 		t.Errorf("without a name: %v", err)
 	}
 	if q, err := w.s.Sequence(w.ctx, seq); err != nil || q.Name == "Another name" {

@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"ombak/internal/engine/base"
 	"ombak/internal/standin/mailserver"
 	"ombak/internal/store"
 )
@@ -26,7 +27,7 @@ func TestKilledWorkersNeverSendTwice(t *testing.T) {
 	w := newWorld(t, mailserver.Options{})
 	w.e.Unregister()
 	// Real processes have the machine's clock: the sequence sends at any hour of it.
-	clock := SystemClock{}
+	clock := base.SystemClock{}
 	w.e.Clock = clock
 	w.must(w.s.EnsureMonths(w.ctx, clock.Now(), clock.Now()))
 	w.tx(func(tx store.Tx) error {

@@ -11,6 +11,9 @@ import (
 	"time"
 
 	"ombak/internal/core/mailbox"
+	"ombak/internal/engine/base"
+	"ombak/internal/engine/forms"
+	"ombak/internal/engine/post"
 	"ombak/internal/mail"
 	"ombak/internal/seal"
 	"ombak/internal/standin/mailserver"
@@ -99,7 +102,7 @@ func TestAServerOfOnesOwn(t *testing.T) {
 		}
 	}
 	const password = "pens-at-14-metres"
-	if err := w.e.SetMailAccount(w.ctx, w.marketer, own.Addr(), "ines", password); !errors.Is(err, ErrNoSeal) {
+	if err := w.e.SetMailAccount(w.ctx, w.marketer, own.Addr(), "ines", password); !errors.Is(err, post.ErrNoSeal) {
 		t.Errorf("without a key: %v", err)
 	}
 	w.e.Seal, err = seal.File(filepath.Join(t.TempDir(), "secret"))
@@ -122,7 +125,7 @@ func TestAServerOfOnesOwn(t *testing.T) {
 		t.Error("the database says the password")
 	}
 	p := w.clinic(false) // sent by the marketer
-	w.comes(p, Browser{}, answers("Ana", "Strand", "ana@fjord.example", "Fjord"))
+	w.comes(p, forms.Browser{}, answers("Ana", "Strand", "ana@fjord.example", "Fjord"))
 	if got := own.Taken(); len(got) != 1 || !strings.Contains(got[0], "ana@fjord.example") || !heard("AUTH") || len(w.letters("ana@")) != 0 {
 		t.Errorf("her own server took %d letters, the common one %d", len(got), len(w.letters("ana@")))
 	}
@@ -131,7 +134,7 @@ func TestAServerOfOnesOwn(t *testing.T) {
 	w.e.Seal, err = seal.File(filepath.Join(t.TempDir(), "secret"))
 	w.must(err)
 	w.restart()
-	ben, _ := w.comes(p, Browser{}, answers("Ben", "Moe", "ben@kelp.example", "Kelp"))
+	ben, _ := w.comes(p, forms.Browser{}, answers("Ben", "Moe", "ben@kelp.example", "Kelp"))
 	touches, err := w.s.PersonTouches(w.ctx, ben)
 	w.must(err)
 	if touches[0].State != "ready" || !strings.Contains(touches[0].Trouble, "cannot be read") {
@@ -150,7 +153,7 @@ func TestAServerOfOnesOwn(t *testing.T) {
 	}
 	// Given up: by the common one.
 	w.must(w.e.SetMailAccount(w.ctx, w.marketer, "", "", ""))
-	w.comes(p, Browser{}, answers("Cy", "Lunde", "cy@reef.example", "Reef"))
+	w.comes(p, forms.Browser{}, answers("Cy", "Lunde", "cy@reef.example", "Reef"))
 	if len(w.letters("cy@")) != 1 || w.count("select count(*) from mailbox where secret is not null or login <> ''") != 0 {
 		t.Error("the server was not given up")
 	}
@@ -168,11 +171,11 @@ func TestLinksOfTheEarlierKey(t *testing.T) {
 		touch int64
 		want  bool
 	}{{"opt-out", 7, true}, {"link", 1, true}, {"opt-out", 8, false}} {
-		if got := e.signedTouch(c.what, c.touch, 0, signWith(old, c.what, c.touch, 0)); got != c.want {
+		if got := e.SignedTouch(c.what, c.touch, 0, base.SignWith(old, c.what, c.touch, 0)); got != c.want {
 			t.Errorf("%s of %d: %v", c.what, c.touch, got)
 		}
 	}
-	if person, _ := e.readToken("7." + signWith(old, "reader", 7, 0)); person != 0 {
+	if person, _ := e.ReadToken("7." + base.SignWith(old, "reader", 7, 0)); person != 0 {
 		t.Error("a browser is known by the earlier key")
 	}
 }
@@ -204,7 +207,7 @@ func TestServersThatAreNotForMailboxes(t *testing.T) {
 	w.e.PrivateServers = true
 	w.must(w.e.SetMailAccount(w.ctx, w.marketer, open.Addr(), "", ""))
 	for _, bad := range []string{"127.0.0.1:1", "127.0.0.1:22"} {
-		if err := w.e.SetMailAccount(w.ctx, w.marketer, bad, "", ""); !errors.Is(err, ErrNoServer) {
+		if err := w.e.SetMailAccount(w.ctx, w.marketer, bad, "", ""); !errors.Is(err, post.ErrNoServer) {
 			t.Errorf("%s: %v", bad, err)
 		}
 	}

@@ -24,6 +24,8 @@ import (
 	"ombak/internal/core/person"
 	"ombak/internal/core/rule"
 	"ombak/internal/core/signal"
+	"ombak/internal/engine/forms"
+	"ombak/internal/engine/post"
 	"ombak/internal/mail"
 	"ombak/internal/standin/mailserver"
 	"ombak/internal/store"
@@ -141,13 +143,13 @@ func TestAOneOffEmail(t *testing.T) {
 	}
 	// Ana opens and presses, a machine opens Bo's, Cy's bounces.
 	touch := func(to string) int64 { return w.touchOf(to) }
-	w.must(w.e.Open(w.ctx, touch("ana@"), w.e.sign("open", touch("ana@"), 0), ""))
-	target, _, err := w.e.Click(w.ctx, touch("ana@"), 1, w.e.sign("link", touch("ana@"), 1), "")
+	w.must(w.e.Open(w.ctx, touch("ana@"), w.e.Sign("open", touch("ana@"), 0), ""))
+	target, _, err := w.e.Click(w.ctx, touch("ana@"), 1, w.e.Sign("link", touch("ana@"), 1), "")
 	if err != nil || target != "http://ombak.example/p/alarms?utm_campaign=spring&utm_medium=email&utm_source=ombak" {
 		t.Errorf("the link leads to %s, %v", target, err)
 	}
-	w.must(w.e.Open(w.ctx, touch("bo@"), w.e.sign("open", touch("bo@"), 0), "a scanner"))
-	_, _, err = w.e.Click(w.ctx, touch("bo@"), 2, w.e.sign("link", touch("bo@"), 2), "a scanner")
+	w.must(w.e.Open(w.ctx, touch("bo@"), w.e.Sign("open", touch("bo@"), 0), "a scanner"))
+	_, _, err = w.e.Click(w.ctx, touch("bo@"), 2, w.e.Sign("link", touch("bo@"), 2), "a scanner")
 	w.must(err)
 	w.must(w.e.Record(w.ctx, store.Signal{Person: cy, Touch: touch("cy@"), Signal: signal.Signal{At: w.clock.Now(), Kind: signal.Bounce}}))
 	w.must(w.e.Receive(w.ctx, mail.Received{ID: "r1@x", From: "ana@n.example", References: []string{w.letters("ana@")[0].MessageID}, Text: "Thanks"}))
@@ -345,7 +347,7 @@ func TestProgramsGiveThemselvesAway(t *testing.T) {
 	press := func(to string, n int) {
 		t.Helper()
 		touch := w.touchOf(to)
-		_, _, err := w.e.Click(w.ctx, touch, n, w.e.sign("link", touch, int64(n)), "")
+		_, _, err := w.e.Click(w.ctx, touch, n, w.e.Sign("link", touch, int64(n)), "")
 		w.must(err)
 	}
 	marks := func(id int64) string {
@@ -360,7 +362,7 @@ func TestProgramsGiveThemselvesAway(t *testing.T) {
 	}
 	w.clock.set(at.Add(2 * time.Second))
 	touch := w.touchOf("ana@")
-	w.must(w.e.Open(w.ctx, touch, w.e.sign("open", touch, 0), ""))
+	w.must(w.e.Open(w.ctx, touch, w.e.Sign("open", touch, 0), ""))
 	if got := marks(ana); got != "open within seconds of its delivery;" {
 		t.Errorf("two seconds after delivery: %q", got)
 	}
@@ -446,20 +448,20 @@ func TestTheHiddenLink(t *testing.T) {
 		t.Errorf("links %v, hidden %v", seen, hidden)
 	}
 	counted := func() string {
-		return fmt.Sprint(w.count("select count(*) from signal where person_id = $1 and kind in (4, 5) and machine = ''", ana), w.count("select count(*) from signal where person_id = $1 and kind in (4, 5) and machine = $2", ana, followedTrap))
+		return fmt.Sprint(w.count("select count(*) from signal where person_id = $1 and kind in (4, 5) and machine = ''", ana), w.count("select count(*) from signal where person_id = $1 and kind in (4, 5) and machine = $2", ana, forms.FollowedTrap))
 	}
 	at := func(after time.Duration) { w.clock.set(day0.Add(after)) }
 	press := func() {
-		_, _, err := w.e.Click(w.ctx, touch, 1, w.e.sign("link", touch, 1), "")
+		_, _, err := w.e.Click(w.ctx, touch, 1, w.e.Sign("link", touch, 1), "")
 		w.must(err)
 	}
 	at(time.Hour) // a person
-	w.must(w.e.Open(w.ctx, touch, w.e.sign("open", touch, 0), ""))
+	w.must(w.e.Open(w.ctx, touch, w.e.Sign("open", touch, 0), ""))
 	press()
 	at(2 * time.Hour) // a program: the picture, a link, the hidden one, another link
-	w.must(w.e.Open(w.ctx, touch, w.e.sign("open", touch, 0), ""))
+	w.must(w.e.Open(w.ctx, touch, w.e.Sign("open", touch, 0), ""))
 	press()
-	w.must(w.e.Trapped(w.ctx, touch, w.e.sign("trap", touch, 0)))
+	w.must(w.e.Trapped(w.ctx, touch, w.e.Sign("trap", touch, 0)))
 	at(2*time.Hour + 30*time.Second)
 	press()
 	if got := counted(); got != "2 4" {
@@ -470,7 +472,7 @@ func TestTheHiddenLink(t *testing.T) {
 	if got := counted(); got != "3 4" {
 		t.Errorf("afterwards: %s, want 3 4", got)
 	}
-	if err := w.e.Trapped(w.ctx, touch, w.e.sign("open", touch, 0)); !errors.Is(err, store.ErrNotFound) {
+	if err := w.e.Trapped(w.ctx, touch, w.e.Sign("open", touch, 0)); !errors.Is(err, store.ErrNotFound) {
 		t.Errorf("a signature of another link: %v", err)
 	}
 }
@@ -507,7 +509,7 @@ func TestAttachments(t *testing.T) {
 	p := w.newPage("clinic", doc)
 	a := answers("Ana", "Strand", "ana@fjord.example", "Fjord")
 	a.Values[person.Country] = "NO"
-	w.comes(p, Browser{}, a)
+	w.comes(p, forms.Browser{}, a)
 	l := w.letters("ana@")
 	if len(l) != 1 {
 		touches, err := w.s.PersonTouches(w.ctx, 1)
@@ -553,15 +555,15 @@ func TestByHand(t *testing.T) {
 	w := newWorld(t, mailserver.Options{})
 	i, err := w.e.Upload(w.ctx, "limits.pdf", []byte("%PDF-1.4"), w.marketer)
 	w.must(err)
-	ana, _ := w.comes(w.page, Browser{}, answers("Ana", "Strand", "ana@fjord.example", "Fjord"))
-	good := ByHand{Person: ana, Item: i.ID, Subject: "The limits you asked for", Text: "Dear {{ person.first_name }},\n\nhere are <the> limits.\nBy fish.", Once: "0123456789abcdef"}
-	for says, change := range map[string]func(b *ByHand){
-		"few words":      func(b *ByHand) { b.Text = " \n" },
-		"no subject":     func(b *ByHand) { b.Subject = " " },
-		"shoe_size":      func(b *ByHand) { b.Text = "{{ person.shoe_size }}" },
-		"no value":       func(b *ByHand) { b.Text = "{{ person.city }}" },
-		"shelf any more": func(b *ByHand) { b.Item = 99 },
-		"too old":        func(b *ByHand) { b.Once = "" },
+	ana, _ := w.comes(w.page, forms.Browser{}, answers("Ana", "Strand", "ana@fjord.example", "Fjord"))
+	good := post.ByHand{Person: ana, Item: i.ID, Subject: "The limits you asked for", Text: "Dear {{ person.first_name }},\n\nhere are <the> limits.\nBy fish.", Once: "0123456789abcdef"}
+	for says, change := range map[string]func(b *post.ByHand){
+		"few words":      func(b *post.ByHand) { b.Text = " \n" },
+		"no subject":     func(b *post.ByHand) { b.Subject = " " },
+		"shoe_size":      func(b *post.ByHand) { b.Text = "{{ person.shoe_size }}" },
+		"no value":       func(b *post.ByHand) { b.Text = "{{ person.city }}" },
+		"shelf any more": func(b *post.ByHand) { b.Item = 99 },
+		"too old":        func(b *post.ByHand) { b.Once = "" },
 	} {
 		b := good
 		change(&b)
@@ -592,12 +594,12 @@ func TestByHand(t *testing.T) {
 		t.Errorf("letters by hand are on the list of messages: %d, %v", len(list), err)
 	}
 	touch := w.touchOf("ana@")
-	target, _, err := w.e.Click(w.ctx, touch, 1, w.e.sign("link", touch, 1), "")
+	target, _, err := w.e.Click(w.ctx, touch, 1, w.e.Sign("link", touch, 1), "")
 	w.must(err)
 	if !strings.HasPrefix(target, w.e.URL+fmt.Sprintf("/s/%d?k=", i.ID)) {
 		t.Errorf("its link leads to %s", target)
 	}
-	w.must(w.e.OptOut(w.ctx, touch, w.e.sign("opt-out", touch, 0)))
+	w.must(w.e.OptOut(w.ctx, touch, w.e.Sign("opt-out", touch, 0)))
 	good.Once = "fedcba9876543210"
 	if err := w.e.SendByHand(w.ctx, good, w.rep1); err == nil || !strings.Contains(err.Error(), "opted out") {
 		t.Errorf("to somebody who opted out: %v", err)

@@ -7,6 +7,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"ombak/internal/engine/forms"
 	"ombak/internal/mail"
 	"ombak/internal/standin/mailserver"
 	"ombak/internal/store"
@@ -69,7 +70,7 @@ func TestTheDatabaseGoesAwayWhileALetterIsSent(t *testing.T) {
 	})
 	_, _, err := w.e.AdvanceBatch(w.ctx, 10)
 	w.must(err)
-	before, err := w.e.workerID(w.ctx)
+	before, err := w.e.WorkerID(w.ctx)
 	w.must(err)
 	if _, err := w.e.SendBatch(w.ctx, 10); err == nil {
 		t.Fatal("the database was away, and nobody noticed")
@@ -79,7 +80,7 @@ func TestTheDatabaseGoesAwayWhileALetterIsSent(t *testing.T) {
 	if n := w.count("select count(*) from touch where state = 'sent'"); n != 1 || len(w.letters("ana@")) != 1 || sent != 1 {
 		t.Errorf("%d noted as sent, %d letters, %d tries", n, len(w.letters("ana@")), sent)
 	}
-	after, err := w.e.workerID(w.ctx)
+	after, err := w.e.WorkerID(w.ctx)
 	if w.must(err); after == before {
 		t.Error("the worker goes on under a name that the database has lost sight of")
 	}
@@ -99,7 +100,7 @@ func TestARefusalAfterTheClaim(t *testing.T) {
 		w.launch()
 		view, err := w.e.Show(w.ctx, w.page, "", "")
 		w.must(err)
-		_, _, err = w.e.FormFilled(w.ctx, w.page, Filled{Visit: view, Answers: answers("Ana", "Strand", "ana@fjord.example", "Fjord Farms")})
+		_, _, err = w.e.FormFilled(w.ctx, w.page, forms.Filled{Visit: view, Answers: answers("Ana", "Strand", "ana@fjord.example", "Fjord Farms")})
 		w.must(err)
 		_, _, err = w.e.AdvanceBatch(w.ctx, 10)
 		w.must(err)

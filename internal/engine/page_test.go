@@ -12,6 +12,10 @@ import (
 	"ombak/internal/core/message"
 	"ombak/internal/core/page"
 	"ombak/internal/core/person"
+	"ombak/internal/engine/base"
+	"ombak/internal/engine/forms"
+	"ombak/internal/engine/people"
+	"ombak/internal/engine/post"
 	"ombak/internal/standin/mailserver"
 	"ombak/internal/store"
 )
@@ -39,17 +43,17 @@ func (w *world) clinic(proved bool, acts ...act.Act) store.Page {
 }
 
 // comes has a browser fill the form in; it answers who it is and the browser's token.
-func (w *world) comes(p store.Page, b Browser, a page.Answers) (int64, string) {
+func (w *world) comes(p store.Page, b forms.Browser, a page.Answers) (int64, string) {
 	w.t.Helper()
 	view, err := w.e.Show(w.ctx, p, "trade letter", "")
 	w.must(err)
-	id, token, err := w.e.FormFilled(w.ctx, p, Filled{Answers: a, Visit: view, Browser: b})
+	id, token, err := w.e.FormFilled(w.ctx, p, forms.Filled{Answers: a, Visit: view, Browser: b})
 	w.must(err)
 	w.settle()
 	return id, token
 }
 
-func (w *world) browser(token string) Browser {
+func (w *world) browser(token string) forms.Browser {
 	w.t.Helper()
 	b, err := w.e.Browser(w.ctx, token, "")
 	w.must(err)
@@ -64,7 +68,7 @@ func TestAnAddressProvesItself(t *testing.T) {
 		act.Assign{}, act.Enrol{Sequence: w.seq}, act.Enrol{Sequence: 999})
 	a := answers("Ana", "Strand", "ana@fjord.example", "Fjord Farms")
 	a.Consents = []page.Given{{Purpose: 1, Words: "Invite me again."}}
-	ana, _ := w.comes(p, Browser{}, a)
+	ana, _ := w.comes(p, forms.Browser{}, a)
 	done := func() string {
 		return fmt.Sprint(w.count("select count(*) from person_tag where person_id = $1", ana), w.count("select count(*) from task where person_id = $1", ana),
 			w.count("select count(*) from consent where person_id = $1 and given and current", ana), w.count("select count(*) from enrolment where person_id = $1", ana),
@@ -78,14 +82,14 @@ func TestAnAddressProvesItself(t *testing.T) {
 	}
 	// A program that looks at every link proves nothing.
 	touch := w.touchOf("ana@")
-	_, _, err := w.e.Click(w.ctx, touch, 1, w.e.sign("link", touch, 1), "names itself a machine")
+	_, _, err := w.e.Click(w.ctx, touch, 1, w.e.Sign("link", touch, 1), "names itself a machine")
 	w.must(err)
 	if got := done(); got != "0 0 0 0 0" {
 		t.Errorf("a machine’s press proved the address: %s", got)
 	}
 	w.clock.set(w.clock.Now().Add(time.Hour))
 	for range 2 {
-		_, _, err = w.e.Click(w.ctx, touch, 1, w.e.sign("link", touch, 1), "")
+		_, _, err = w.e.Click(w.ctx, touch, 1, w.e.Sign("link", touch, 1), "")
 		w.must(err)
 	}
 	if got := done(); got != "1 2 1 1 1" {
@@ -114,7 +118,7 @@ func TestAnAddressProvesItself(t *testing.T) {
 	if _, err := w.e.FinishTask(w.ctx, tasks[0].ID, w.rep1, "An optical one"); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := w.e.FinishTask(w.ctx, tasks[0].ID, w.rep2, ""); !errors.Is(err, ErrGone) {
+	if _, err := w.e.FinishTask(w.ctx, tasks[0].ID, w.rep2, ""); !errors.Is(err, base.ErrGone) {
 		t.Errorf("a task that is done was done again: %v", err)
 	}
 	w.must(w.e.ReopenTask(w.ctx, []int64{tasks[0].ID}, w.rep2))
@@ -130,14 +134,14 @@ func TestAnAddressProvesItself(t *testing.T) {
 	// She asks again on the same day, from another browser: no second email, and the link of the first one proves this too.
 	a.Consents = []page.Given{{Purpose: 2, Words: "And by telephone."}}
 	w.tx(func(tx store.Tx) error { _, err := tx.AddPurpose(w.ctx, "Telephone"); return err })
-	_, _, err = w.e.FormFilled(w.ctx, p, Filled{Answers: a})
+	_, _, err = w.e.FormFilled(w.ctx, p, forms.Filled{Answers: a})
 	w.must(err)
 	w.settle()
 	if w.count("select count(*) from page_answer where proved_at is null") != 1 || w.count("select count(*) from touch where answer_id is not null") != 1 {
 		t.Error("the second time is proved already, or a second email came")
 	}
 	w.clock.set(w.clock.Now().Add(time.Hour))
-	_, _, err = w.e.Click(w.ctx, touch, 1, w.e.sign("link", touch, 1), "")
+	_, _, err = w.e.Click(w.ctx, touch, 1, w.e.Sign("link", touch, 1), "")
 	w.must(err)
 	if w.count("select count(*) from page_answer where proved_at is null") != 0 || w.count("select count(*) from consent where person_id = $1 and given and current", ana) != 2 {
 		t.Error("pressing the link again did not prove it")
@@ -160,10 +164,10 @@ func TestAgreeingAnew(t *testing.T) {
 	p := w.clinic(false)
 	open := w.newPage("open", page.New("Open", "<p>x</p>", "Send"))
 	a := answers("Ana", "Strand", "ana@fjord.example", "Fjord")
-	ana, _ := w.comes(p, Browser{}, a)
+	ana, _ := w.comes(p, forms.Browser{}, a)
 	w.agrees(ana, true) // to purpose 1
 	touch := w.touchOf("ana@")
-	w.must(w.e.OptOut(w.ctx, touch, w.e.sign("opt-out", touch, 0)))
+	w.must(w.e.OptOut(w.ctx, touch, w.e.Sign("opt-out", touch, 0)))
 	w.settle()
 	state := func() string {
 		return fmt.Sprint(w.count("select count(*) from person where opted_out_at is not null"), w.count("select count(*) from consent where current and given and purpose_id = 1"), w.count("select count(*) from consent where current and given and purpose_id = 2"))
@@ -172,7 +176,7 @@ func TestAgreeingAnew(t *testing.T) {
 		t.Fatalf("after opting out: %s", got)
 	}
 	a.Consents = []page.Given{{Purpose: 2, Words: "Call me."}}
-	w.comes(open, Browser{}, a) // anybody can type her address
+	w.comes(open, forms.Browser{}, a) // anybody can type her address
 	if got := state(); got != "1 1 1" {
 		t.Errorf("a claim made of it %s", got)
 	}
@@ -200,7 +204,7 @@ func TestWhatSendsAMessage(t *testing.T) {
 	if len(use) != 1 || use[0].Kind != "page" || use[0].Name != "Clinic" {
 		t.Errorf("it is used by %+v", use)
 	}
-	if err := w.e.RemoveMessage(w.ctx, p.Doc.V.Form.Message, false); !errors.Is(err, ErrInUse) {
+	if err := w.e.RemoveMessage(w.ctx, p.Doc.V.Form.Message, false); !errors.Is(err, people.ErrInUse) {
 		t.Errorf("it was taken away: %v", err)
 	}
 	w.norwegian("Ana")
@@ -220,8 +224,8 @@ func TestWhatWasAskedForRestsNobody(t *testing.T) {
 	w := newWorld(t, mailserver.Options{})
 	p := w.clinic(false)
 	ana, ben := w.norwegian("Ana"), w.norwegian("Ben")
-	w.comes(p, Browser{}, answers("Ana", "Strand", "ana@n.example", "Fjord"))
-	w.must(w.e.SendByHand(w.ctx, ByHand{Person: ben, Subject: "S", Text: "x", Once: "0123456789abcdef"}, w.rep1))
+	w.comes(p, forms.Browser{}, answers("Ana", "Strand", "ana@n.example", "Fjord"))
+	w.must(w.e.SendByHand(w.ctx, post.ByHand{Person: ben, Subject: "S", Text: "x", Once: "0123456789abcdef"}, w.rep1))
 	w.settle()
 	if len(w.letters("ana@")) != 1 || len(w.letters("ben@")) != 1 {
 		t.Fatal("they got no letters")
@@ -244,13 +248,13 @@ func TestAskedForTwice(t *testing.T) {
 	w := newWorld(t, mailserver.Options{})
 	p := w.clinic(false, act.Tag{Name: "clinic"})
 	for range 3 {
-		w.comes(p, Browser{}, answers("Ana", "Strand", "ana@fjord.example", "Fjord"))
+		w.comes(p, forms.Browser{}, answers("Ana", "Strand", "ana@fjord.example", "Fjord"))
 	}
 	if n := len(w.letters("ana@")); n != 1 {
 		t.Errorf("%d letters came for three requests in a day", n)
 	}
 	w.clock.set(day0.Add(25 * time.Hour))
-	w.comes(p, Browser{}, answers("Ana", "Strand", "ana@fjord.example", "Fjord"))
+	w.comes(p, forms.Browser{}, answers("Ana", "Strand", "ana@fjord.example", "Fjord"))
 	if n := len(w.letters("ana@")); n != 2 {
 		t.Errorf("%d letters after asking again the next day, want 2", n)
 	}
@@ -258,7 +262,7 @@ func TestAskedForTwice(t *testing.T) {
 		t.Error("what follows at once was not done")
 	}
 	// Who opted out gets what they ask for; who must not be contacted does not.
-	who, _ := w.comes(p, Browser{}, answers("Ben", "Moe", "ben@kelp.example", "Kelp"))
+	who, _ := w.comes(p, forms.Browser{}, answers("Ben", "Moe", "ben@kelp.example", "Kelp"))
 	for _, x := range []struct {
 		set  string
 		want int
@@ -266,7 +270,7 @@ func TestAskedForTwice(t *testing.T) {
 		_, err := w.s.DB().ExecContext(w.ctx, "update person set "+x.set+" where id = $1", who)
 		w.must(err)
 		w.clock.set(w.clock.Now().Add(25 * time.Hour))
-		w.comes(p, Browser{}, answers("Ben", "Moe", "ben@kelp.example", "Kelp"))
+		w.comes(p, forms.Browser{}, answers("Ben", "Moe", "ben@kelp.example", "Kelp"))
 		if n := len(w.letters("ben@")); n != x.want {
 			t.Errorf("%s: %d letters, want %d", x.set, n, x.want)
 		}
@@ -283,7 +287,7 @@ func TestAClaimChangesNothing(t *testing.T) {
 	a := answers("Ana", "Strand", "ana@fjord.example", "Fjord")
 	a.Values[person.Title] = "Site manager"
 	a.Hidden = person.Values{person.Campaign: "spring"}
-	ana, token := w.comes(p, Browser{}, a)
+	ana, token := w.comes(p, forms.Browser{}, a)
 	if b := w.browser(token); b.Person != ana || b.Proven || b.Known[person.Title] != "Site manager" {
 		t.Errorf("her own browser: %+v", b)
 	}
@@ -291,7 +295,7 @@ func TestAClaimChangesNothing(t *testing.T) {
 	b := answers("Anna", "Strand-Lie", "ana@fjord.example", "Elsewhere")
 	b.Values[person.Title], b.Values[person.Country] = "Owner", "NO"
 	b.Hidden = person.Values{person.Campaign: "autumn", person.Medium: "post"}
-	id, other := w.comes(p, Browser{}, b)
+	id, other := w.comes(p, forms.Browser{}, b)
 	if x := w.browser(other); id != ana || x.Known[person.Title] != "Owner" || x.Known[person.FirstName] != "Anna" {
 		t.Errorf("the other browser is told what it did not say itself: %+v", x)
 	}

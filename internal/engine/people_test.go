@@ -10,6 +10,7 @@ import (
 	"ombak/internal/core/message"
 	"ombak/internal/core/person"
 	"ombak/internal/core/rule"
+	"ombak/internal/engine/post"
 	"ombak/internal/standin/mailserver"
 	"ombak/internal/store"
 )
@@ -49,7 +50,7 @@ func TestErasedMeansErased(t *testing.T) {
 		t.Errorf("everything about them: %+v, %v", x, err)
 	}
 	// A letter by hand, a task, an answer in a form.
-	w.must(w.e.SendByHand(w.ctx, ByHand{Person: p, Subject: "For Zebulon", Text: "Dear Zebulon Quagga", Once: "0123456789abcdef"}, w.rep1))
+	w.must(w.e.SendByHand(w.ctx, post.ByHand{Person: p, Subject: "For Zebulon", Text: "Dear Zebulon Quagga", Once: "0123456789abcdef"}, w.rep1))
 	w.settle()
 	w.tx(func(tx store.Tx) error {
 		return tx.AddTasks(w.ctx, []store.NewTask{{Person: p, Words: "Call Zebulon", How: "by hand", At: w.clock.Now()}})
@@ -116,7 +117,7 @@ func TestMergesAndTheirUndo(t *testing.T) {
 	w.tx(func(tx store.Tx) error {
 		return tx.AddTasks(w.ctx, []store.NewTask{{Person: b, Words: "Call", How: "by hand", At: day0}})
 	})
-	w.must(w.e.SendByHand(w.ctx, ByHand{Person: b, Subject: "For you", Text: "Dear Ana", Once: "0123456789abcdef"}, w.rep1))
+	w.must(w.e.SendByHand(w.ctx, post.ByHand{Person: b, Subject: "For you", Text: "Dear Ana", Once: "0123456789abcdef"}, w.rep1))
 	w.settle()
 	state := func() string {
 		var all []string

@@ -22,7 +22,7 @@ func TestTheReadyLineAsksWhetherSomebodyCanBeReached(t *testing.T) {
 	reach(true)
 	w.to(time.Hour)
 	for range 6 {
-		w.must(w.e.Open(w.ctx, touch, w.e.sign("open", touch, 0), ""))
+		w.must(w.e.Open(w.ctx, touch, w.e.Sign("open", touch, 0), ""))
 	}
 	w.settle()
 	if s := w.score(p); s < 15 {

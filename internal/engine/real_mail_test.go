@@ -19,6 +19,7 @@ import (
 	"golang.org/x/net/dns/dnsmessage"
 
 	"ombak/internal/core/calendar"
+	"ombak/internal/engine/post"
 	"ombak/internal/mail"
 	"ombak/internal/standin/mailserver"
 	"ombak/internal/standin/unruly"
@@ -251,7 +252,7 @@ func TestRealMail(t *testing.T) {
 	sender, err := mail.NewSender(m.plain)
 	w.must(err)
 	t.Cleanup(sender.Close)
-	sender.Signer, sender.Conns = signer, OutboxConns
+	sender.Signer, sender.Conns = signer, post.OutboxConns
 	w.e.Mail, w.e.Signer = sender, signer
 	ws := w.e.Workspace()
 	ws.Name, ws.Address = "Karang Instruments", "1 Harbour Road, Port Example"
@@ -344,7 +345,7 @@ func TestRealMail(t *testing.T) {
 		}
 	})
 	t.Run("a letter by hand scores low", func(t *testing.T) {
-		w.must(w.e.SendByHand(w.ctx, ByHand{Person: ana, Subject: "The limits you asked for", Once: "0123456789abcdef",
+		w.must(w.e.SendByHand(w.ctx, post.ByHand{Person: ana, Subject: "The limits you asked for", Once: "0123456789abcdef",
 			Text: "Dear {{ person.first_name }},\n\nthank you for your call. I will send you the limits on Monday.\n\nWith kind regards"}, w.rep1))
 		w.settle()
 		var byHand []byte

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"testing"
 
+	"ombak/internal/engine/base"
 	"ombak/internal/standin/mailserver"
 	"ombak/internal/store"
 )
@@ -24,22 +25,22 @@ func TestAnothersWork(t *testing.T) {
 	if len(open) != 3 {
 		t.Fatalf("%d handoffs", len(open))
 	}
-	if _, err := w.e.Accept(w.ctx, open[0].ID, w.rep2); !errors.Is(err, ErrNotYours) {
+	if _, err := w.e.Accept(w.ctx, open[0].ID, w.rep2); !errors.Is(err, base.ErrNotYours) {
 		t.Errorf("another's handoff accepted: %v", err)
 	}
-	if err := w.e.SendBack(w.ctx, open[0].ID, w.rep2, "no"); !errors.Is(err, ErrNotYours) {
+	if err := w.e.SendBack(w.ctx, open[0].ID, w.rep2, "no"); !errors.Is(err, base.ErrNotYours) {
 		t.Errorf("another's handoff sent back: %v", err)
 	}
 	w.must(w.e.SendBack(w.ctx, open[1].ID, lead, "too early"))
 	deal, err := w.e.Accept(w.ctx, open[0].ID, w.rep1)
 	w.must(err)
-	if err := w.e.SetAmount(w.ctx, deal, 100, w.rep2); !errors.Is(err, ErrNotYours) {
+	if err := w.e.SetAmount(w.ctx, deal, 100, w.rep2); !errors.Is(err, base.ErrNotYours) {
 		t.Errorf("another's deal priced: %v", err)
 	}
-	if err := w.e.MoveDeal(w.ctx, deal, 1, 0, w.rep2); !errors.Is(err, ErrNotYours) {
+	if err := w.e.MoveDeal(w.ctx, deal, 1, 0, w.rep2); !errors.Is(err, base.ErrNotYours) {
 		t.Errorf("another's deal moved: %v", err)
 	}
-	if err := w.e.GiveDeal(w.ctx, deal, w.rep2, w.rep2); !errors.Is(err, ErrNotYours) {
+	if err := w.e.GiveDeal(w.ctx, deal, w.rep2, w.rep2); !errors.Is(err, base.ErrNotYours) {
 		t.Errorf("another's deal taken: %v", err)
 	}
 	w.must(w.e.SetAmount(w.ctx, deal, 1_250_050, w.rep1))
@@ -59,7 +60,7 @@ func TestAnothersWork(t *testing.T) {
 	}))
 	tasks, err := w.s.OpenTasks(w.ctx, w.rep1, false)
 	w.must(err)
-	if _, err := w.e.FinishTask(w.ctx, tasks[0].ID, w.rep2, ""); !errors.Is(err, ErrNotYours) {
+	if _, err := w.e.FinishTask(w.ctx, tasks[0].ID, w.rep2, ""); !errors.Is(err, base.ErrNotYours) {
 		t.Errorf("another's task done: %v", err)
 	}
 	_, err = w.e.FinishTask(w.ctx, tasks[0].ID, w.rep1, "")

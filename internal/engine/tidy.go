@@ -6,6 +6,8 @@ import (
 	"time"
 
 	"github.com/riverqueue/river"
+
+	"ombak/internal/engine/forms"
 )
 
 // tidyEvery is how often what has had its time is dropped; one of all processes
@@ -42,7 +44,7 @@ func (e *Engine) Tidy(ctx context.Context) error {
 	if err := e.Store.EnsureMonths(ctx, e.Now(), e.Now().AddDate(0, monthsAhead, 0)); err != nil {
 		return err
 	}
-	n, err := e.Store.ForgetVisitors(ctx, e.Now().Add(-rememberVisits))
+	n, err := e.Store.ForgetVisitors(ctx, e.Now().Add(-forms.RememberVisits))
 	if n > 0 {
 		slog.Info("browsers that nobody is known by are forgotten", "count", n)
 	}

@@ -12,6 +12,9 @@ import (
 	"ombak/internal/core/score"
 	"ombak/internal/core/sequence"
 	"ombak/internal/core/signal"
+	"ombak/internal/engine/base"
+	"ombak/internal/engine/flow"
+	"ombak/internal/engine/forms"
 	"ombak/internal/mail"
 	"ombak/internal/standin/mailserver"
 	"ombak/internal/store"
@@ -36,7 +39,7 @@ func TestManyWorkersShareTheWork(t *testing.T) {
 		sender, err := mail.NewSender(w.mail.Addr())
 		w.must(err)
 		defer sender.Close()
-		e, err := New(w.ctx, Config{Store: w.s, Clock: w.clock, Mail: sender, URL: w.e.URL, Domain: w.e.Domain})
+		e, err := New(w.ctx, base.Config{Store: w.s, Clock: w.clock, Mail: sender, URL: w.e.URL, Domain: w.e.Domain})
 		w.must(err)
 		w.must(e.Register(w.ctx))
 		defer e.Unregister()
@@ -216,7 +219,7 @@ func TestLaunchRefusesWhatCannotRun(t *testing.T) {
 	w := newWorld(t, mailserver.Options{})
 	w.must(w.s.SetEntry(w.ctx, w.seq, store.Entry{}, day0))
 	err := w.e.Launch(w.ctx, w.seq, w.marketer, false)
-	if u, ok := err.(*Unready); !ok || u.Problems[0].Text != "nobody enters yet: choose a form or an audience" {
+	if u, ok := err.(*flow.Unready); !ok || u.Problems[0].Text != "nobody enters yet: choose a form or an audience" {
 		t.Errorf("%v", err)
 	}
 	w.must(w.s.SetEntry(w.ctx, w.seq, store.Entry{Page: w.page.ID}, day0))
@@ -268,7 +271,7 @@ func TestOneBadEnrolmentKeepsNobodyElse(t *testing.T) {
 	w.launch()
 	w.clock.set(day0.Add(6*dayLong + time.Hour)) // a Monday, in sending hours
 	for n := range 3 {
-		id, _, err := w.e.FormFilled(w.ctx, w.page, Filled{Answers: answers("Ben", "", fmt.Sprintf("ben%d@fjord.example", n), "")})
+		id, _, err := w.e.FormFilled(w.ctx, w.page, forms.Filled{Answers: answers("Ben", "", fmt.Sprintf("ben%d@fjord.example", n), "")})
 		w.must(err)
 		defer func() {
 			if way := w.way(id); way.Step == int32(w.email) && way.Ended == nil && len(w.letters(fmt.Sprintf("ben%d@", n))) == 0 {

@@ -10,6 +10,7 @@ import (
 	"testing"
 
 	"ombak/internal/core/message"
+	"ombak/internal/engine/base"
 	"ombak/internal/store"
 )
 
@@ -24,12 +25,12 @@ func TestTold(t *testing.T) {
 		"this has ended or begun in the meantime": fmt.Errorf("ending batch 3: %w", store.ErrOver),
 		"there is no merge field person.shoe":     fmt.Errorf("compiling message 4: %w", &message.Unknown{Field: "person.shoe"}),
 	} {
-		if got := Told(err); got != says || log.Len() > 0 {
+		if got := base.Told(err); got != says || log.Len() > 0 {
 			t.Errorf("%v is told as %q, and logged: %q", err, got, log.String())
 		}
 	}
 	secret := errors.New(`ERROR: relation "person" does not exist (SQLSTATE 42P01)`)
-	got := Told(fmt.Errorf("reading people: %w", secret))
+	got := base.Told(fmt.Errorf("reading people: %w", secret))
 	number := regexp.MustCompile(`^something went wrong here, and is noted as ([0-9a-f]{8})$`).FindStringSubmatch(got)
 	if number == nil || strings.Contains(got, "SQLSTATE") {
 		t.Fatalf("it is told as %q", got)

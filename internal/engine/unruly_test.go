@@ -6,6 +6,7 @@ import (
 	"testing"
 	"time"
 
+	"ombak/internal/engine/forms"
 	"ombak/internal/mail"
 	"ombak/internal/standin/mailserver"
 	"ombak/internal/standin/unruly"
@@ -69,7 +70,7 @@ func TestServersThatMisbehave(t *testing.T) {
 			t.Cleanup(sender.Close)
 			w.e.Mail = sender
 			p := w.clinic(false)
-			ana, _ := w.comes(p, Browser{}, answers("Ana", "Strand", "ana@fjord.example", "Fjord"))
+			ana, _ := w.comes(p, forms.Browser{}, answers("Ana", "Strand", "ana@fjord.example", "Fjord"))
 			// While it is tried again, its account says so.
 			boxes, err := w.s.Mailboxes(w.ctx, day0)
 			w.must(err)

@@ -6,6 +6,8 @@ import (
 	"log/slog"
 	"sync"
 	"time"
+
+	"ombak/internal/engine/flow"
 )
 
 // idle is how long an engine without work waits before it looks again, where
@@ -58,7 +60,7 @@ func (e *Engine) Work(ctx context.Context) error {
 		defer wg.Done()
 		e.loop(ctx, "sending", sendNow, func(ctx context.Context) (bool, error) {
 			began := time.Now()
-			n, done, err := e.beginRounds(ctx, sendTurn)
+			n, done, err := e.BeginRounds(ctx, sendTurn)
 			if took := time.Since(began); n == 0 && took > slowLook {
 				// Much waits that cannot go, and was looked through for nothing: that is not done all the time.
 				select {
@@ -159,7 +161,7 @@ func (e *Engine) walkOn(ctx context.Context) (bool, error) {
 	} else if held > 0 {
 		slog.Warn("emails are held: nobody knows whether they were sent", "count", held)
 	}
-	counted, err := e.CountBatch(ctx, batch)
+	counted, err := e.CountBatch(ctx, flow.BatchSize)
 	if err != nil {
 		return false, err
 	}
@@ -167,7 +169,7 @@ func (e *Engine) walkOn(ctx context.Context) (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	looked, _, err := e.AdvanceBatch(ctx, batch)
+	looked, _, err := e.AdvanceBatch(ctx, flow.BatchSize)
 	if err != nil {
 		return false, err
 	}

@@ -6,6 +6,9 @@ import (
 	"testing"
 
 	"ombak/internal/core/pipeline"
+	"ombak/internal/engine/base"
+	"ombak/internal/engine/sales"
+	"ombak/internal/engine/setup"
 	"ombak/internal/standin/mailserver"
 	"ombak/internal/store"
 )
@@ -36,12 +39,12 @@ func TestTheFirstAddress(t *testing.T) {
 	w.must(err)
 	address, err := w.e.FirstAddress(w.ctx) // a later start makes another
 	w.must(err)
-	good := Joining{Name: "Ines", Email: "ines@karang.example", Password: "correct horse"}
+	good := setup.Joining{Name: "Ines", Email: "ines@karang.example", Password: "correct horse"}
 	for name, c := range map[string]struct {
 		token string
-		j     Joining
+		j     setup.Joining
 	}{"another token": {"x", good}, "the earlier one": {tokenOf(old), good}, "none": {"", good},
-		"a short password": {tokenOf(address), Joining{"I", "i@karang.example", "short"}}, "no name": {tokenOf(address), Joining{"", "i@karang.example", "correct horse"}}} {
+		"a short password": {tokenOf(address), setup.Joining{Name: "I", Email: "i@karang.example", Password: "short"}}, "no name": {tokenOf(address), setup.Joining{Name: "", Email: "i@karang.example", Password: "correct horse"}}} {
 		if _, err := w.e.BeginAs(w.ctx, c.token, c.j); err == nil {
 			t.Errorf("%s let somebody in", name)
 		}
@@ -51,7 +54,7 @@ func TestTheFirstAddress(t *testing.T) {
 	if u, err := w.s.User(w.ctx, id); err != nil || u.Role != "admin" || u.Name != "Ines" {
 		t.Errorf("%+v, %v", u, err)
 	}
-	if _, err := w.e.BeginAs(w.ctx, tokenOf(address), Joining{"Eve", "eve@x.example", "correct horse"}); !errors.Is(err, ErrBadKey) {
+	if _, err := w.e.BeginAs(w.ctx, tokenOf(address), setup.Joining{Name: "Eve", Email: "eve@x.example", Password: "correct horse"}); !errors.Is(err, setup.ErrBadKey) {
 		t.Errorf("a second time: %v", err)
 	}
 	if again, err := w.e.FirstAddress(w.ctx); err != nil || again != "" {
@@ -73,15 +76,15 @@ func TestInvitations(t *testing.T) {
 	if len(got) != 1 || !strings.Contains(w.read(got[0]).Text, address) {
 		t.Fatalf("%d letters", len(got))
 	}
-	if _, err := w.e.Join(w.ctx, tokenOf(address), Joining{Password: "short"}); !errors.Is(err, ErrPassword) {
+	if _, err := w.e.Join(w.ctx, tokenOf(address), setup.Joining{Password: "short"}); !errors.Is(err, setup.ErrPassword) {
 		t.Errorf("a short password: %v", err)
 	}
-	id, err := w.e.Join(w.ctx, tokenOf(address), Joining{Email: "other@x.example", Password: "correct horse"})
+	id, err := w.e.Join(w.ctx, tokenOf(address), setup.Joining{Email: "other@x.example", Password: "correct horse"})
 	w.must(err)
 	if u, err := w.s.User(w.ctx, id); err != nil || u.Role != "rep" || u.Email != "rui@karang.example" || u.Capacity == 0 {
 		t.Errorf("%+v, %v", u, err)
 	}
-	if _, err := w.e.Join(w.ctx, tokenOf(address), Joining{Password: "correct horse"}); !errors.Is(err, ErrBadKey) {
+	if _, err := w.e.Join(w.ctx, tokenOf(address), setup.Joining{Password: "correct horse"}); !errors.Is(err, setup.ErrBadKey) {
 		t.Errorf("twice: %v", err)
 	}
 	if _, _, err := w.e.Invite(w.ctx, store.Invitation{Name: "Rui", Email: "rui@karang.example", Role: "admin"}, ines); !errors.Is(err, store.ErrTaken) {
@@ -90,7 +93,7 @@ func TestInvitations(t *testing.T) {
 	late, _, err := w.e.Invite(w.ctx, store.Invitation{Name: "Late", Email: "late@karang.example", Role: "rep"}, ines)
 	w.must(err)
 	w.clock.set(day0.Add(8 * dayLong))
-	if _, err := w.e.Join(w.ctx, tokenOf(late), Joining{Password: "correct horse"}); !errors.Is(err, ErrBadKey) {
+	if _, err := w.e.Join(w.ctx, tokenOf(late), setup.Joining{Password: "correct horse"}); !errors.Is(err, setup.ErrBadKey) {
 		t.Errorf("after a week: %v", err)
 	}
 }
@@ -118,10 +121,10 @@ func TestAColleagueLeaves(t *testing.T) {
 	}
 	admin, err := w.e.AddUser(w.ctx, store.User{Name: "Ada", Email: "ada@karang.example", Role: "admin", PasswordHash: "x"})
 	w.must(err)
-	if err := w.e.UserLeaves(w.ctx, admin, 0); !errors.Is(err, ErrLast) {
+	if err := w.e.UserLeaves(w.ctx, admin, 0); !errors.Is(err, setup.ErrLast) {
 		t.Errorf("the last admin leaves: %v", err)
 	}
-	if err := w.e.SetUser(w.ctx, store.User{ID: admin, Name: "Ada", Role: "lead"}); !errors.Is(err, ErrLast) {
+	if err := w.e.SetUser(w.ctx, store.User{ID: admin, Name: "Ada", Role: "lead"}); !errors.Is(err, setup.ErrLast) {
 		t.Errorf("the last admin becomes a lead: %v", err)
 	}
 }
@@ -172,7 +175,7 @@ func TestAcceptingWithoutStages(t *testing.T) {
 	w.must(w.e.HandOver(w.ctx, id))
 	open, err := w.s.OpenHandoffs(w.ctx, 0)
 	w.must(err)
-	if _, err := w.e.Accept(w.ctx, open[0].ID, *open[0].Rep); !errors.Is(err, ErrNoStage) {
+	if _, err := w.e.Accept(w.ctx, open[0].ID, *open[0].Rep); !errors.Is(err, sales.ErrNoStage) {
 		t.Errorf("accepted into no stage: %v", err)
 	}
 }
@@ -197,7 +200,7 @@ func TestTheWorkspace(t *testing.T) {
 	if want := "Karang Instruments, 14 Mole Road, Port Karang"; !strings.Contains(l.Text, want) || !strings.Contains(l.HTML, want) {
 		t.Errorf("the letter does not say who writes: %s", l.Text)
 	}
-	for _, bad := range []Workspace{{Zone: "Mars/Olympus", From: 1, To: 2, Currency: "EUR"}, {From: 600, To: 600, Currency: "EUR"}, {From: 1, To: 2, Currency: "euro"},
+	for _, bad := range []base.Workspace{{Zone: "Mars/Olympus", From: 1, To: 2, Currency: "EUR"}, {From: 600, To: 600, Currency: "EUR"}, {From: 1, To: 2, Currency: "euro"},
 		{From: 1, To: 2, Currency: "EUR", Address: strings.Repeat("x\n", 8)}} {
 		if err := w.e.SetWorkspace(w.ctx, bad); err == nil {
 			t.Errorf("%+v was kept", bad)

@@ -11,7 +11,7 @@ import (
 
 	"ombak/internal/core/person"
 	"ombak/internal/core/rule"
-	"ombak/internal/engine"
+	"ombak/internal/engine/people"
 	"ombak/internal/store"
 )
 
@@ -130,7 +130,7 @@ type audienceForm struct {
 	Wrong   string
 	Count   int64
 	Counted bool
-	Sample  []engine.Reason
+	Sample  []people.Reason
 	Unready string
 	Users   []store.User
 	Sub     string
@@ -254,7 +254,7 @@ func (s *Server) removeAudience(c *echo.Context) error {
 		return err
 	}
 	err = s.Engine.RemoveAudience(c.Request().Context(), id)
-	if errors.Is(err, engine.ErrInUse) {
+	if errors.Is(err, people.ErrInUse) {
 		return s.notDone(c, fmt.Sprintf("/people/audiences/%d", id), sentence(err))
 	}
 	if err != nil {

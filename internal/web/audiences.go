@@ -14,7 +14,7 @@ import (
 
 	"ombak/internal/core/person"
 	"ombak/internal/core/rule"
-	"ombak/internal/engine"
+	"ombak/internal/engine/people"
 	"ombak/internal/roster"
 	"ombak/internal/store"
 )
@@ -270,7 +270,7 @@ func (s *Server) bulkAudiences(c *echo.Context) error {
 			var stay []audienceLine
 			for _, x := range left {
 				switch err := s.Engine.RemoveAudience(ctx, x.ID); {
-				case errors.Is(err, engine.ErrInUse):
+				case errors.Is(err, people.ErrInUse):
 					stay = append(stay, x)
 				case err != nil && !store.IsNotFound(err):
 					return err

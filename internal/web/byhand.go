@@ -11,14 +11,14 @@ import (
 
 	"ombak/internal/core/person"
 	"ombak/internal/core/rule"
-	"ombak/internal/engine"
+	"ombak/internal/engine/post"
 	"ombak/internal/store"
 )
 
 // byHandData is an email that somebody is about to write to one person.
 type byHandData struct {
 	P     store.Person
-	B     engine.ByHand
+	B     post.ByHand
 	Shelf []store.ShelfItem
 	Why   string // they cannot be written to
 	Wrong string
@@ -30,7 +30,7 @@ func (s *Server) byHand(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	d := byHandData{B: engine.ByHand{Person: id, Item: number(c.QueryParam("item")), Once: rand.Text()}}
+	d := byHandData{B: post.ByHand{Person: id, Item: number(c.QueryParam("item")), Once: rand.Text()}}
 	return s.showByHand(c, http.StatusOK, d)
 }
 
@@ -40,7 +40,7 @@ func (s *Server) showByHand(c *echo.Context, code int, d byHandData) error {
 	if d.P, err = s.Store.Person(ctx, d.B.Person); err != nil {
 		return err
 	}
-	if err := engine.MayWrite(&d.P); err != nil {
+	if err := post.MayWrite(&d.P); err != nil {
 		d.Why = sentence(err)
 	}
 	if d.Shelf, err = s.Store.Shelf(ctx, "", s.Engine.Now(), false); err != nil {
@@ -67,7 +67,7 @@ func (s *Server) sendByHand(c *echo.Context) error {
 		return err
 	}
 	u := userOf(c)
-	d := byHandData{B: engine.ByHand{Person: id, Item: number(c.FormValue("item")), Subject: c.FormValue("subject"), Text: c.FormValue("text"), Once: c.FormValue("once")}}
+	d := byHandData{B: post.ByHand{Person: id, Item: number(c.FormValue("item")), Subject: c.FormValue("subject"), Text: c.FormValue("text"), Once: c.FormValue("once")}}
 	if !s.limits.allow("byhand", fmt.Sprint(u.ID), 10*time.Second, 30) {
 		d.Wrong = "You have sent many in a short time. Wait a minute."
 		return s.showByHand(c, http.StatusTooManyRequests, d)

@@ -14,7 +14,7 @@ import (
 
 	"ombak/internal/core/person"
 	"ombak/internal/core/rule"
-	"ombak/internal/engine"
+	"ombak/internal/engine/people"
 	"ombak/internal/roster"
 	"ombak/internal/store"
 )
@@ -387,7 +387,7 @@ func (s *Server) setCompany(c *echo.Context) error {
 	}
 	if err != nil {
 		why := err
-		if x, ok := errors.AsType[*engine.FieldError](err); ok {
+		if x, ok := errors.AsType[*people.FieldError](err); ok {
 			why = x.Err
 		}
 		return s.showCompany(c, http.StatusUnprocessableEntity, id, &wrongField{f, strings.TrimSpace(c.FormValue("value")), sentence(why)})

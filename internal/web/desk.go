@@ -9,7 +9,8 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"ombak/internal/core/sequence"
-	"ombak/internal/engine"
+	"ombak/internal/engine/base"
+	"ombak/internal/engine/sales"
 	"ombak/internal/store"
 )
 
@@ -127,10 +128,10 @@ func (s *Server) finishCall(c *echo.Context) error {
 		return err
 	}
 	err = s.Engine.FinishCall(c.Request().Context(), id, userOf(c).ID, sequence.Outcome(c.FormValue("outcome")), c.FormValue("notes"))
-	if errors.Is(err, engine.ErrGone) {
+	if errors.Is(err, base.ErrGone) {
 		return s.notDone(c, "/desk", "This call is no longer on the desk: somebody else made it, or the sequence has gone on.")
 	}
-	if errors.Is(err, engine.ErrNotYours) {
+	if errors.Is(err, base.ErrNotYours) {
 		return notYours(err)
 	}
 	if err != nil {
@@ -145,7 +146,7 @@ func (s *Server) accept(c *echo.Context) error {
 		return err
 	}
 	_, err = s.Engine.Accept(c.Request().Context(), id, userOf(c).ID)
-	if errors.Is(err, engine.ErrNotYours) {
+	if errors.Is(err, base.ErrNotYours) {
 		return notYours(err)
 	}
 	if err != nil {
@@ -164,8 +165,8 @@ func (s *Server) takeBack(c *echo.Context) error {
 	switch err := s.Engine.TakeBack(c.Request().Context(), id, userOf(c).ID); {
 	case err == nil:
 		return s.done(c, item, "It is back on the desk.")
-	case errors.Is(err, engine.ErrMovedOn):
-		return s.notDone(c, "/desk", sentence(engine.ErrMovedOn))
+	case errors.Is(err, sales.ErrMovedOn):
+		return s.notDone(c, "/desk", sentence(sales.ErrMovedOn))
 	default:
 		return notYours(err)
 	}
@@ -177,10 +178,10 @@ func (s *Server) sendBack(c *echo.Context) error {
 		return err
 	}
 	err = s.Engine.SendBack(c.Request().Context(), id, userOf(c).ID, c.FormValue("reason"))
-	if errors.Is(err, engine.ErrNotYours) {
+	if errors.Is(err, base.ErrNotYours) {
 		return notYours(err)
 	}
-	if errors.Is(err, engine.ErrNoReason) {
+	if errors.Is(err, sales.ErrNoReason) {
 		return s.notDone(c, "/desk?item=handoff-"+strconv.FormatInt(id, 10), sentence(err))
 	}
 	if err != nil {

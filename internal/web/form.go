@@ -13,7 +13,7 @@ import (
 	"ombak/internal/core/message"
 	"ombak/internal/core/page"
 	"ombak/internal/core/person"
-	"ombak/internal/engine"
+	"ombak/internal/engine/forms"
 	"ombak/internal/store"
 )
 
@@ -123,7 +123,7 @@ func (s *Server) embeddedForm(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	sites = slices.DeleteFunc(sites, func(x string) bool { return engine.Origin(x) != x }) // from before names were checked
+	sites = slices.DeleteFunc(sites, func(x string) bool { return forms.Origin(x) != x }) // from before names were checked
 	h := c.Response().Header()
 	h.Set("Content-Security-Policy", strings.Replace(h.Get("Content-Security-Policy"),
 		"frame-ancestors 'self'", "frame-ancestors 'self' "+strings.Join(sites, " "), 1))
@@ -140,7 +140,7 @@ func (s *Server) openForm(c *echo.Context, embedded bool) error {
 	if err != nil {
 		return err
 	}
-	d := formData{Page: p, Doc: &p.Doc.V, From: c.QueryParam(engine.VisitorParam), Embedded: embedded}
+	d := formData{Page: p, Doc: &p.Doc.V, From: c.QueryParam(forms.VisitorParam), Embedded: embedded}
 	if d.Site, err = s.siteOf(c, c.QueryParam("on")); err != nil {
 		return err
 	}
@@ -175,7 +175,7 @@ func (s *Server) openForm(c *echo.Context, embedded bool) error {
 
 // siteOf is the site of our own that shows a form; empty for any other.
 func (s *Server) siteOf(c *echo.Context, origin string) (string, error) {
-	if origin = engine.Origin(origin); origin == "" {
+	if origin = forms.Origin(origin); origin == "" {
 		return "", nil
 	}
 	ours, err := s.Store.IsSite(c.Request().Context(), origin)
@@ -188,7 +188,7 @@ func (s *Server) siteOf(c *echo.Context, origin string) (string, error) {
 func (s *Server) showForm(c *echo.Context, code int, d formData) error {
 	c.Response().Header().Set("Cache-Control", "no-store")
 	// Browsers hold also what follows a form against where it may lead.
-	if origin := engine.Origin(d.Doc.Form.To); origin != "" {
+	if origin := forms.Origin(d.Doc.Form.To); origin != "" {
 		if ours, err := s.Engine.OurPage(c.Request().Context(), d.Doc.Form.To); err != nil {
 			return err
 		} else if ours {
@@ -257,7 +257,7 @@ func (s *Server) fillForm(c *echo.Context, embedded bool) error {
 	if v.Get("website") != "" { // a field that no person sees
 		return s.showForm(c, http.StatusOK, d)
 	}
-	id, token, err := s.Engine.FormFilled(ctx, p, engine.Filled{Answers: answers, Visit: d.View, Seen: d.Seen, Browser: b, Visitor: d.From, Site: d.Site})
+	id, token, err := s.Engine.FormFilled(ctx, p, forms.Filled{Answers: answers, Visit: d.View, Seen: d.Seen, Browser: b, Visitor: d.From, Site: d.Site})
 	if err != nil {
 		return err
 	}

@@ -13,7 +13,7 @@ import (
 	"golang.org/x/net/http/httpguts"
 
 	"ombak/internal/core/page"
-	"ombak/internal/engine"
+	"ombak/internal/engine/forms"
 	"ombak/internal/store"
 )
 
@@ -151,7 +151,7 @@ func TestNamesOfSites(t *testing.T) {
 		}
 	}
 	for in, want := range map[string]string{"https://Karang.example/x": "https://karang.example", "http://127.0.0.1:8082": "http://127.0.0.1:8082", "http://localhost": "http://localhost"} {
-		if got := engine.Origin(in); got != want {
+		if got := forms.Origin(in); got != want {
 			t.Errorf("%s: %s", in, got)
 		}
 	}

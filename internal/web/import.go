@@ -15,7 +15,7 @@ import (
 	"ombak/internal/core/intake"
 	"ombak/internal/core/person"
 	"ombak/internal/core/plainly"
-	"ombak/internal/engine"
+	"ombak/internal/engine/people"
 	"ombak/internal/roster"
 	"ombak/internal/store"
 )
@@ -111,7 +111,7 @@ type importData struct {
 	I        store.Import
 	M        intake.Mapping
 	Columns  []columnChoice
-	Preview  []engine.Preview
+	Preview  []people.Preview
 	Shown    []string // fields the preview shows
 	Cells    [][]string
 	Wrong    string

@@ -14,6 +14,7 @@ import (
 	"ombak/internal/core/calendar"
 	"ombak/internal/core/sequence"
 	"ombak/internal/engine"
+	"ombak/internal/engine/base"
 	"ombak/internal/store"
 )
 
@@ -78,7 +79,7 @@ func TestANewKindOfStep(t *testing.T) {
 		t.Error("the person’s page does not say where they stand")
 	}
 	// Whoever comes to work a week later walks her on.
-	later, err := engine.New(t.Context(), engine.Config{Store: x.s, Clock: tomorrow(8), Mail: noMail{}, URL: "http://ombak.example",
+	later, err := engine.New(t.Context(), base.Config{Store: x.s, Clock: tomorrow(8), Mail: noMail{}, URL: "http://ombak.example",
 		Domain: "mail.karang.example"})
 	x.must(err)
 	if _, steps, err := later.AdvanceBatch(t.Context(), 100); err != nil || steps != 1 {

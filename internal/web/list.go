@@ -15,7 +15,7 @@ import (
 
 	"ombak/internal/core/person"
 	"ombak/internal/core/rule"
-	"ombak/internal/engine"
+	"ombak/internal/engine/people"
 	"ombak/internal/roster"
 	"ombak/internal/store"
 )
@@ -360,27 +360,27 @@ func (s *Server) attach(c *echo.Context, f roster.Form, name string) error {
 
 // chosen reads whom a bulk action is about: the ticked rows, or all as
 // described.
-func (s *Server) chosen(c *echo.Context) (engine.Chosen, error) {
+func (s *Server) chosen(c *echo.Context) (people.Chosen, error) {
 	form, err := c.FormValues()
 	if err != nil {
-		return engine.Chosen{}, err
+		return people.Chosen{}, err
 	}
 	if len(form["id"]) > 5000 {
-		return engine.Chosen{}, echo.ErrBadRequest
+		return people.Chosen{}, echo.ErrBadRequest
 	}
 	if form.Get("everybody") != "" {
 		v, err := url.ParseQuery(form.Get("list"))
 		if err != nil {
-			return engine.Chosen{}, echo.ErrBadRequest
+			return people.Chosen{}, echo.ErrBadRequest
 		}
 		q, cat, err := s.listOf(c, v)
 		if err != nil {
-			return engine.Chosen{}, err
+			return people.Chosen{}, err
 		}
 		pq := q.people(cat, s.Engine.Now())
-		return engine.Chosen{All: &pq}, nil
+		return people.Chosen{All: &pq}, nil
 	}
-	var who engine.Chosen
+	var who people.Chosen
 	for _, id := range form["id"] {
 		n, err := strconv.ParseInt(id, 10, 64)
 		if err != nil {
@@ -410,7 +410,7 @@ func (s *Server) bulk(c *echo.Context) error {
 	case "tag", "untag":
 		name := person.Name(c.FormValue("tag"))
 		tag, err := s.Engine.TagNamed(ctx, name, user)
-		if errors.Is(err, engine.ErrNameTag) {
+		if errors.Is(err, people.ErrNameTag) {
 			return s.notDone(c, back, "Name the tag first.")
 		}
 		if err != nil {

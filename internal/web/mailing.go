@@ -18,7 +18,7 @@ import (
 	"ombak/internal/core/message"
 	"ombak/internal/core/person"
 	"ombak/internal/core/plainly"
-	"ombak/internal/engine"
+	"ombak/internal/engine/post"
 	"ombak/internal/store"
 )
 
@@ -314,7 +314,7 @@ func (s *Server) saveMailing(c *echo.Context) error {
 
 type reachData struct {
 	M    store.Mailing
-	R    engine.Reach
+	R    post.Reach
 	Not  []leftLine
 	Zone *time.Location
 }

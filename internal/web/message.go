@@ -14,7 +14,8 @@ import (
 
 	"ombak/internal/core/message"
 	"ombak/internal/core/person"
-	"ombak/internal/engine"
+	"ombak/internal/engine/people"
+	"ombak/internal/engine/post"
 	"ombak/internal/store"
 )
 
@@ -304,7 +305,7 @@ func (s *Server) renameMessage(c *echo.Context) error {
 	}
 	at := fmt.Sprintf("/content/messages/%d", id)
 	name := person.Name(c.FormValue("name"))
-	if err := s.Engine.RenameMessage(c.Request().Context(), id, name); errors.Is(err, engine.ErrNameMessage) {
+	if err := s.Engine.RenameMessage(c.Request().Context(), id, name); errors.Is(err, post.ErrNameMessage) {
 		return s.notDone(c, at, sentence(err))
 	} else if err != nil {
 		return err
@@ -319,7 +320,7 @@ func (s *Server) removeMessage(c *echo.Context) error {
 	}
 	back := strings.HasSuffix(c.Request().URL.Path, "/back")
 	err = s.Engine.RemoveMessage(c.Request().Context(), id, back)
-	if errors.Is(err, engine.ErrInUse) {
+	if errors.Is(err, people.ErrInUse) {
 		return s.notDone(c, fmt.Sprintf("/content/messages/%d", id), sentence(err))
 	}
 	if err != nil {

@@ -20,7 +20,8 @@ import (
 	"ombak/internal/core/sequence"
 	"ombak/internal/core/signal"
 	"ombak/internal/core/touch"
-	"ombak/internal/engine"
+	"ombak/internal/engine/base"
+	"ombak/internal/engine/people"
 	"ombak/internal/store"
 )
 
@@ -49,7 +50,7 @@ type personData struct {
 	Hand      []store.Audience // hand-picked ones that the person is not in
 	Notes     []store.Note
 	Changes   []changeLine
-	Doubles   []engine.Double
+	Doubles   []people.Double
 	Unsure    []store.Incoming
 	Wrong     *wrongField
 }
@@ -569,7 +570,7 @@ func (s *Server) handOver(c *echo.Context) error {
 
 // sentence makes an error a sentence for people, as engine.Told has it.
 func sentence(err error) string {
-	t := engine.Told(err)
+	t := base.Told(err)
 	first, n := utf8.DecodeRuneInString(t)
 	t = string(unicode.ToUpper(first)) + t[n:]
 	if strings.HasSuffix(t, ".") || strings.HasSuffix(t, "?") {

@@ -10,7 +10,7 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"ombak/internal/core/pipeline"
-	"ombak/internal/engine"
+	"ombak/internal/engine/base"
 	"ombak/internal/store"
 )
 
@@ -95,7 +95,7 @@ func (s *Server) setAmount(c *echo.Context) error {
 
 // notYours answers to somebody who would change what is another's.
 func notYours(err error) error {
-	if errors.Is(err, engine.ErrNotYours) {
+	if errors.Is(err, base.ErrNotYours) {
 		return echo.ErrForbidden
 	}
 	return err

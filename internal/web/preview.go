@@ -13,7 +13,8 @@ import (
 
 	"ombak/internal/core/message"
 	"ombak/internal/core/person"
-	"ombak/internal/engine"
+	"ombak/internal/engine/base"
+	"ombak/internal/engine/post"
 	"ombak/internal/store"
 )
 
@@ -186,7 +187,7 @@ func (s *Server) testSend(c *echo.Context) error {
 		return err
 	}
 	if err != nil {
-		return s.notDone(c, back, "Not sent: "+engine.Told(err)+".")
+		return s.notDone(c, back, "Not sent: "+base.Told(err)+".")
 	}
 	return s.done(c, back, "Sent to "+u.Email+", as this reader would get it. It counts nowhere.")
 }
@@ -478,7 +479,7 @@ func (s *Server) signature(c *echo.Context) error {
 func (s *Server) saveSignature(c *echo.Context) error {
 	text := message.Clean(c.FormValue("signature"))
 	err := s.Engine.SetSignature(c.Request().Context(), userOf(c).ID, text)
-	if errors.Is(err, engine.ErrSignature) {
+	if errors.Is(err, post.ErrSignature) {
 		return s.notDone(c, "/signature", sentence(err))
 	}
 	if err != nil {

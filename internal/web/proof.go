@@ -8,13 +8,13 @@ import (
 	"ombak/internal/core/message"
 	"ombak/internal/core/person"
 	"ombak/internal/core/rule"
-	"ombak/internal/engine"
+	"ombak/internal/engine/post"
 	"ombak/internal/store"
 )
 
 type proofData struct {
 	ID        int64
-	P         engine.Proof
+	P         post.Proof
 	Doc       *message.Document
 	Audiences []store.Audience
 	In        int64
@@ -22,7 +22,7 @@ type proofData struct {
 }
 
 type stoppedLine struct {
-	engine.Stopped
+	post.Stopped
 	Group  string
 	People string // address of the list
 }

@@ -11,7 +11,8 @@ import (
 
 	"github.com/labstack/echo/v5"
 
-	"ombak/internal/engine"
+	"ombak/internal/engine/base"
+	"ombak/internal/engine/forms"
 	"ombak/internal/store"
 )
 
@@ -43,7 +44,7 @@ func (s *Server) publicRoutes(e *echo.Echo) {
 // works here. A page's file without one leads to the form before it.
 func (s *Server) withPass(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
-		if s.Engine.Passes(c.Request().URL.Path, c.QueryParam(engine.PassParam)) {
+		if s.Engine.Passes(c.Request().URL.Path, c.QueryParam(base.PassParam)) {
 			return next(c)
 		}
 		ctx := c.Request().Context()
@@ -75,7 +76,7 @@ func (s *Server) know(c *echo.Context, token string) {
 
 // browser is who sits there, by the name the browser has here or, where it
 // comes from a site of our own, there.
-func (s *Server) browser(c *echo.Context, visitor string) (engine.Browser, error) {
+func (s *Server) browser(c *echo.Context, visitor string) (forms.Browser, error) {
 	token := ""
 	if k, err := c.Cookie(readerCookie); err == nil {
 		token = k.Value

@@ -13,7 +13,7 @@ import (
 	"ombak/internal/core/person"
 	"ombak/internal/core/plainly"
 	"ombak/internal/core/rule"
-	"ombak/internal/engine"
+	"ombak/internal/engine/people"
 	"ombak/internal/store"
 )
 
@@ -36,7 +36,7 @@ func (s *Server) setField(c *echo.Context) error {
 		return err
 	}
 	why := err
-	if x, ok := errors.AsType[*engine.FieldError](err); ok {
+	if x, ok := errors.AsType[*people.FieldError](err); ok {
 		why = x.Err
 	}
 	return s.showPerson(c, http.StatusUnprocessableEntity, id, &wrongField{f, c.FormValue("value"), sentence(why)})
@@ -114,7 +114,7 @@ func (s *Server) addNote(c *echo.Context) error {
 		return err
 	}
 	err = s.Engine.AddNote(c.Request().Context(), id, userOf(c).ID, c.FormValue("text"))
-	if errors.Is(err, engine.ErrNote) {
+	if errors.Is(err, people.ErrNote) {
 		return s.notDone(c, personAddress(id), sentence(err))
 	}
 	if err != nil {
@@ -333,7 +333,7 @@ func (s *Server) notDouble(c *echo.Context) error {
 }
 
 type doublesData struct {
-	List []engine.Double
+	List []people.Double
 	Sub  string
 }
 

@@ -21,7 +21,7 @@ import (
 	"ombak/internal/core/rule"
 	"ombak/internal/core/sequence"
 	"ombak/internal/core/signal"
-	"ombak/internal/engine"
+	"ombak/internal/engine/flow"
 	"ombak/internal/store"
 )
 
@@ -40,7 +40,7 @@ func (s *Server) sequences(c *echo.Context) error {
 
 func (s *Server) newSequence(c *echo.Context) error {
 	id, err := s.Engine.AddSequence(c.Request().Context(), c.FormValue("name"))
-	if errors.Is(err, engine.ErrNameSequence) {
+	if errors.Is(err, flow.ErrNameSequence) {
 		return s.notDone(c, "/sequences?new=1", sentence(err))
 	}
 	if err != nil {
@@ -377,7 +377,7 @@ func (s *Server) edited(c *echo.Context, id int64, edit sequence.Edit, step sequ
 		return s.goTo(c, id, step)
 	case store.IsNotFound(err):
 		return err
-	case !errors.Is(err, engine.ErrChanged):
+	case !errors.Is(err, flow.ErrChanged):
 		text := sentence(err)
 		return s.showSequence(c, http.StatusUnprocessableEntity, id, func(d *sequenceData) { d.Wrong = text })
 	}
@@ -571,7 +571,7 @@ func (s *Server) sequenceSettings(c *echo.Context) error {
 	if err != nil {
 		return s.showSequence(c, http.StatusUnprocessableEntity, id, func(d *sequenceData) { s.typedSettings(c, d, sentence(err)) })
 	}
-	x := engine.SequenceSettings{Name: name, Entry: entry,
+	x := flow.SequenceSettings{Name: name, Entry: entry,
 		Plan: sequence.ChangePlan{Hours: hours, Ground: ground, LaunchHold: c.FormValue("hold") != ""}}
 	err = s.Engine.SetSequence(c.Request().Context(), id, stateN(c), x)
 	return s.edited(c, id, x.Plan, 0, err)
@@ -666,7 +666,7 @@ func readEntry(c *echo.Context) (store.Entry, error) {
 
 type launchData struct {
 	Q store.Sequence
-	engine.Launching
+	flow.Launching
 	Others string // the ground besides what people agreed to
 	Enters string
 }
@@ -712,7 +712,7 @@ func (s *Server) launch(c *echo.Context) error {
 	}
 	to := fmt.Sprintf("/sequences/%d", id)
 	err = s.Engine.Launch(c.Request().Context(), id, userOf(c).ID, c.FormValue("move") != "")
-	if u, ok := errors.AsType[*engine.Unready](err); ok {
+	if u, ok := errors.AsType[*flow.Unready](err); ok {
 		return s.notDone(c, to+"?view=draft", sentence(u))
 	}
 	if err != nil {

@@ -26,6 +26,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"ombak/internal/engine"
+	"ombak/internal/engine/base"
 	"ombak/internal/store"
 )
 
@@ -390,7 +391,7 @@ func (s *Server) failed(c *echo.Context, err error) {
 	}
 	number := ""
 	if code >= 500 {
-		number = engine.Noted(fmt.Errorf("%s %s: %w", c.Request().Method, c.Request().URL.Path, err))
+		number = base.Noted(fmt.Errorf("%s %s: %w", c.Request().Method, c.Request().URL.Path, err))
 	}
 	text := map[int][2]string{
 		http.StatusNotFound:              {"There is nothing here", "The address may be old or mistyped. Nothing was changed."},

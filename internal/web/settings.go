@@ -13,7 +13,8 @@ import (
 	"ombak/internal/core/calendar"
 	"ombak/internal/core/pipeline"
 	"ombak/internal/core/plainly"
-	"ombak/internal/engine"
+	"ombak/internal/engine/base"
+	"ombak/internal/engine/setup"
 	"ombak/internal/store"
 )
 
@@ -47,7 +48,7 @@ type settingsData struct {
 	Room  string
 	Wrong string
 
-	W       engine.Workspace
+	W       base.Workspace
 	Hours   [2]string
 	Zones   []string
 	Server  store.MailAccount
@@ -145,7 +146,7 @@ func (s *Server) testLetter(c *echo.Context) error {
 		return s.notDone(c, "/settings", "Too many tries. Wait a minute.")
 	}
 	if err := s.Engine.TestLetter(c.Request().Context(), u); err != nil {
-		return s.notDone(c, "/settings", "The test letter did not go out: "+engine.Told(err)+".")
+		return s.notDone(c, "/settings", "The test letter did not go out: "+base.Told(err)+".")
 	}
 	return s.done(c, "/settings", "The mail server took a letter to "+u.Email+". See whether it arrives, and where.")
 }
@@ -385,14 +386,14 @@ func (s *Server) join(c *echo.Context) error {
 	if !s.limits.allow("join", network(c.RealIP()), 2*time.Second, 60) {
 		return echo.ErrTooManyRequests
 	}
-	j := engine.Joining{Name: c.FormValue("name"), Email: c.FormValue("email"), Password: c.FormValue("password")}
+	j := setup.Joining{Name: c.FormValue("name"), Email: c.FormValue("email"), Password: c.FormValue("password")}
 	first := strings.HasPrefix(c.Request().URL.Path, "/first/")
 	join := s.Engine.Join
 	if first {
 		join = s.Engine.BeginAs
 	}
 	id, err := join(ctx, c.Param("token"), j)
-	if errors.Is(err, engine.ErrBadKey) {
+	if errors.Is(err, setup.ErrBadKey) {
 		return store.ErrNotFound
 	}
 	if err != nil {

@@ -11,7 +11,8 @@ import (
 
 	"ombak/internal/core/person"
 	"ombak/internal/core/rule"
-	"ombak/internal/engine"
+	"ombak/internal/engine/people"
+	"ombak/internal/engine/setup"
 	"ombak/internal/store"
 )
 
@@ -130,7 +131,7 @@ func (s *Server) mergeTags(c *echo.Context) error {
 		return err
 	}
 	err = s.Engine.MergeTags(c.Request().Context(), id, number(c.FormValue("into")))
-	if errors.Is(err, engine.ErrSameTag) {
+	if errors.Is(err, people.ErrSameTag) {
 		return s.notDone(c, "/people/tags", sentence(err))
 	}
 	if err != nil {
@@ -176,9 +177,9 @@ func (s *Server) addField(c *echo.Context) error {
 	f.Options.V = options(c.FormValue("options"))
 	_, err := s.Engine.AddField(ctx, f)
 	switch {
-	case errors.Is(err, engine.ErrNoType):
+	case errors.Is(err, people.ErrNoType):
 		return echo.ErrBadRequest
-	case errors.Is(err, store.ErrTaken), errors.Is(err, engine.ErrFieldThere), errors.Is(err, engine.ErrNameField), errors.Is(err, engine.ErrNoOptions):
+	case errors.Is(err, store.ErrTaken), errors.Is(err, people.ErrFieldThere), errors.Is(err, people.ErrNameField), errors.Is(err, people.ErrNoOptions):
 		return s.notDone(c, "/people/tags", sentence(err))
 	case err != nil:
 		return err
@@ -196,7 +197,7 @@ func (s *Server) changeField(c *echo.Context) error {
 		if c.FormValue("sure") == "" {
 			return s.notDone(c, "/people/tags", "Tick that its values may go with it.")
 		}
-		if err := s.Engine.RemoveField(ctx, id); errors.Is(err, engine.ErrAskedFor) {
+		if err := s.Engine.RemoveField(ctx, id); errors.Is(err, people.ErrAskedFor) {
 			return s.notDone(c, "/people/tags", sentence(err))
 		} else if err != nil {
 			return err
@@ -208,7 +209,7 @@ func (s *Server) changeField(c *echo.Context) error {
 		opts = []string{}
 	}
 	err = s.Engine.ChangeField(ctx, id, c.FormValue("name"), opts)
-	if errors.Is(err, store.ErrTaken) || errors.Is(err, engine.ErrNameField) {
+	if errors.Is(err, store.ErrTaken) || errors.Is(err, people.ErrNameField) {
 		return s.notDone(c, "/people/tags", sentence(err))
 	}
 	if err != nil {
@@ -220,7 +221,7 @@ func (s *Server) changeField(c *echo.Context) error {
 func (s *Server) addPurpose(c *echo.Context) error {
 	ctx := c.Request().Context()
 	_, err := s.Engine.AddPurpose(ctx, c.FormValue("name"))
-	if errors.Is(err, store.ErrTaken) || errors.Is(err, engine.ErrNamePurpose) {
+	if errors.Is(err, store.ErrTaken) || errors.Is(err, setup.ErrNamePurpose) {
 		return s.notDone(c, "/people/tags", sentence(err))
 	}
 	if err != nil {

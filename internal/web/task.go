@@ -7,7 +7,7 @@ import (
 
 	"github.com/labstack/echo/v5"
 
-	"ombak/internal/engine"
+	"ombak/internal/engine/base"
 	"ombak/internal/store"
 )
 
@@ -57,10 +57,10 @@ func (s *Server) finishTask(c *echo.Context) error {
 		return err
 	}
 	t, err := s.Engine.FinishTask(c.Request().Context(), id, userOf(c).ID, c.FormValue("notes"))
-	if errors.Is(err, engine.ErrGone) {
+	if errors.Is(err, base.ErrGone) {
 		return s.notDone(c, "/desk", "This task is no longer on the desk: somebody else has done it.")
 	}
-	if errors.Is(err, engine.ErrNotYours) {
+	if errors.Is(err, base.ErrNotYours) {
 		return notYours(err)
 	}
 	if err != nil {

@@ -10,7 +10,7 @@ import (
 
 	"github.com/labstack/echo/v5"
 
-	"ombak/internal/engine"
+	"ombak/internal/engine/forms"
 )
 
 // visited takes a page view from a site of our own. It answers every origin
@@ -35,10 +35,10 @@ func (s *Server) visited(c *echo.Context) error {
 	if err := json.NewDecoder(io.LimitReader(r.Body, 8<<10)).Decode(&v); err != nil {
 		return echo.ErrBadRequest
 	}
-	if engine.Origin(v.U) != r.Header.Get("Origin") {
+	if forms.Origin(v.U) != r.Header.Get("Origin") {
 		return echo.ErrBadRequest
 	}
-	if err := s.Engine.Visited(ctx, v.V, v.U, v.K); errors.Is(err, engine.ErrVisit) {
+	if err := s.Engine.Visited(ctx, v.V, v.U, v.K); errors.Is(err, forms.ErrVisit) {
 		return echo.ErrBadRequest
 	} else if err != nil {
 		return err

@@ -22,6 +22,7 @@ import (
 	"ombak/internal/core/page"
 	"ombak/internal/core/sequence"
 	"ombak/internal/engine"
+	"ombak/internal/engine/base"
 	"ombak/internal/mail"
 	"ombak/internal/password"
 	"ombak/internal/store"
@@ -53,7 +54,7 @@ func newSite(t testing.TB) *site {
 	t.Helper()
 	ctx := t.Context()
 	st := storetest.New(t)
-	e, err := engine.New(ctx, engine.Config{Store: st, Clock: stopped{}, Mail: noMail{}, URL: "http://ombak.example", Domain: "mail.karang.example", PrivateServers: true})
+	e, err := engine.New(ctx, base.Config{Store: st, Clock: stopped{}, Mail: noMail{}, URL: "http://ombak.example", Domain: "mail.karang.example", PrivateServers: true})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -1,0 +1,73 @@
+package flow
+
+import (
+	"context"
+
+	"ombak/internal/core/act"
+	"ombak/internal/core/touch"
+	"ombak/internal/engine/base"
+	"ombak/internal/store"
+)
+
+// enrol enters people into running sequences; one that does not run any more lets
+// nobody in.
+func (e *Flow) enrol(ctx context.Context, tx store.Tx, list []Doing[act.Enrol]) error {
+	for _, group := range Grouped(list, func(d Doing[act.Enrol]) int64 { return d.Act.Sequence }) {
+		q, err := tx.RunningSequence(ctx, group[0].Act.Sequence)
+		if err == nil {
+			err = e.Enter(ctx, tx, q, Whom(group)...)
+		}
+		if Gone(err) != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// enter enters people into a running sequence.
+func (e *Flow) Enter(ctx context.Context, tx store.Tx, q store.RunningEntry, people ...int64) error {
+	if _, err := tx.Enrol(ctx, &q, people, e.Now()); err != nil {
+		return err
+	}
+	return tx.Notify(ctx, base.Topic("sequence", q.Sequence))
+}
+
+// write makes the emails of steps, ready to go out.
+func (e *Flow) write(ctx context.Context, tx store.Tx, list []Doing[act.Send]) error {
+	out := make([]store.NewTouch, len(list))
+	for i, d := range list {
+		out[i] = d.Way.touch(touch.Email, d.Occasion)
+		out[i].Message, out[i].MessageVersion = d.Act.Message, d.Way.p.messages[d.Act.Message]
+	}
+	return tx.MakeTouches(ctx, out)
+}
+
+// putOnDesk makes the touches of steps that somebody has to do.
+func (e *Flow) putOnDesk(ctx context.Context, tx store.Tx, list []Doing[act.Work]) error {
+	out := make([]store.NewTouch, len(list))
+	for i, d := range list {
+		out[i] = d.Way.touch(d.Act.Of, d.Occasion)
+	}
+	if err := tx.MakeTouches(ctx, out); err != nil {
+		return err
+	}
+	return tx.Notify(ctx, "desk")
+}
+
+// touch is what a step reaches out by.
+func (w *way) touch(kind touch.Kind, o Occasion) store.NewTouch {
+	return store.NewTouch{Enrolment: w.c.ID, Sequence: w.c.Sequence, Version: w.c.Version, Person: o.Person,
+		Step: w.step, Visit: int(w.visit), Kind: kind, At: o.At, Ground: w.p.Plan().GroundOf(w.step)}
+}
+
+// takeOffDesk takes touches off the desk that nobody took in time.
+func (e *Flow) takeOffDesk(ctx context.Context, tx store.Tx, list []Doing[act.Withdraw]) error {
+	out := make([]store.MissedTouch, len(list))
+	for i, d := range list {
+		out[i] = store.MissedTouch{Enrolment: d.Way.c.ID, Step: d.Way.step, Visit: d.Way.visit, At: d.At}
+	}
+	if err := tx.MissTouches(ctx, out); err != nil {
+		return err
+	}
+	return tx.Notify(ctx, "desk")
+}

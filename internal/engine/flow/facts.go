@@ -1,0 +1,60 @@
+package flow
+
+import (
+	"context"
+	"time"
+
+	"ombak/internal/core/rule"
+	"ombak/internal/core/score"
+	"ombak/internal/core/signal"
+	"ombak/internal/store"
+)
+
+// personOf is what a score model may ask about one person.
+type PersonOf struct {
+	record  *rule.Record
+	signals []signal.Signal
+}
+
+// newPersonOf tells of somebody with a record and what they did.
+func NewPersonOf(record *rule.Record, did []signal.Signal) *PersonOf { return &PersonOf{record, did} }
+
+// Record is what is known of them.
+func (p *PersonOf) Record() *rule.Record { return p.record }
+
+// Score is asked by no rule of a score model: score.Rule.Check refuses it.
+func (p *PersonOf) Score(time.Time) float64 { return 0 }
+
+func (p *PersonOf) Count(q *signal.Pattern, from, to time.Time) int {
+	return signal.Count(p.signals, q, from, to)
+}
+
+// model is the score model in the workspace's zone, whose days it counts.
+func (e *Flow) ScoreModel(ctx context.Context, tx store.Tx) (store.Model, error) {
+	m, err := tx.Model(ctx)
+	m.Zone = e.Zone()
+	return m, err
+}
+
+func AsksRecord(m *score.Model) bool {
+	for i := range m.Rules {
+		if m.Rules[i].If.Asks() {
+			return true
+		}
+	}
+	return false
+}
+
+// standing is somebody with the score that is kept of them.
+type standing struct {
+	PersonOf
+	score float64
+}
+
+// newStanding tells of somebody whose score is kept.
+func NewStanding(record *rule.Record, did []signal.Signal, score float64) *standing {
+	return &standing{PersonOf{record, did}, score}
+}
+
+// Score is the one that is kept.
+func (f *standing) Score(time.Time) float64 { return f.score }

@@ -1,0 +1,336 @@
+package flow
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"time"
+
+	"ombak/internal/core/calendar"
+	"ombak/internal/core/contact"
+	"ombak/internal/core/person"
+	"ombak/internal/core/plainly"
+	"ombak/internal/core/sequence"
+	"ombak/internal/engine/base"
+	"ombak/internal/store"
+)
+
+// Unready says why a sequence cannot be launched.
+type Unready struct{ Problems []sequence.Problem }
+
+func (u *Unready) Error() string {
+	return fmt.Sprintf("it cannot be launched yet: %s", u.Problems[0].Text)
+}
+
+// Plain marks it as an error that users may read.
+func (*Unready) Plain() {}
+
+// Problems lists what keeps the draft of a sequence from being launched: the
+// plan's own faults, who enters, and messages that are not there or that no
+// reader could get.
+func (e *Flow) Problems(ctx context.Context, q store.Sequence, p *sequence.Plan) ([]sequence.Problem, error) {
+	problems := p.Check()
+	entry := q.Entry.V
+	if entry.Page == 0 && (entry.Rule == nil || !entry.Rule.Asks()) {
+		problems = append(problems, sequence.Problem{Text: "nobody enters yet: choose a form or an audience"})
+	}
+	if entry.Rule != nil {
+		if err := entry.Rule.Check(nil); err != nil {
+			problems = append(problems, sequence.Problem{Text: "who enters: " + base.Told(err)})
+		}
+	}
+	if problem, err := e.ungrounded(ctx, p.Ground); err != nil {
+		return nil, err
+	} else if problem != "" {
+		problems = append(problems, sequence.Problem{Text: problem})
+	}
+	fields, err := e.Fields(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, part := range p.Parts() {
+		if part.What != sequence.MessagePart || part.ID == 0 {
+			continue
+		}
+		m, err := e.Store.Message(ctx, part.ID)
+		if store.IsNotFound(err) {
+			problems = append(problems, sequence.Problem{Step: part.Step, Text: "its message is not there any more"})
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		if m.Version == 0 {
+			problems = append(problems, sequence.Problem{Step: part.Step, Text: fmt.Sprintf("“%s” is a draft that was not kept yet", m.Name)})
+			continue
+		}
+		if err := m.Doc.V.Check(fields); err != nil {
+			problems = append(problems, sequence.Problem{Step: part.Step, Text: fmt.Sprintf("“%s”: %v", m.Name, err)})
+		}
+	}
+	return problems, nil
+}
+
+// ungrounded says why a ground cannot be named here, empty where it can.
+func (e *Flow) ungrounded(ctx context.Context, g contact.Ground) (string, error) {
+	switch {
+	case g.Purpose != 0:
+		list, err := e.Store.Purposes(ctx)
+		if err != nil || slices.ContainsFunc(list, func(p store.Purpose) bool { return p.ID == g.Purpose }) {
+			return "", err
+		}
+		return "the purpose people agreed to is not there any more: choose another ground", nil
+	case g.Other != "":
+		list, err := e.Store.Grounds(ctx)
+		if err != nil || slices.Contains(list, g.Other) {
+			return "", err
+		}
+		return fmt.Sprintf("“%s” is not a ground that may be named here any more: choose another", g.Other), nil
+	}
+	return "", nil
+}
+
+// Launch makes the draft of a sequence its next running version. People who
+// are on the way stay on the version they entered, or, with move, go on with
+// the new one at the same step where that is still there.
+func (e *Flow) Launch(ctx context.Context, id, user int64, move bool) error {
+	q, err := e.Store.Sequence(ctx, id)
+	if err != nil {
+		return err
+	}
+	draft, err := e.Store.Draft(ctx, id)
+	if err != nil {
+		return err
+	}
+	plan := draft.Plan.V
+	problems, err := e.Problems(ctx, q, plan)
+	if err != nil {
+		return err
+	}
+	if len(problems) > 0 {
+		return &Unready{problems}
+	}
+	now := e.Now()
+	v := store.Version{Sequence: id, Plan: draft.Plan, Entry: q.Entry, Launched: now, Hold: e.launchHold(plan, now)}
+	err = e.Store.InTx(ctx, func(tx store.Tx) error {
+		var ids []int64
+		var steps []int32
+		for _, s := range plan.Steps {
+			steps = append(steps, int32(s.About().ID))
+		}
+		for _, part := range plan.Parts() {
+			if part.What == sequence.MessagePart {
+				ids = append(ids, part.ID)
+			}
+		}
+		if v.Messages.V, err = tx.MessageVersions(ctx, ids); err != nil {
+			return err
+		}
+		version, err := tx.AddVersion(ctx, v, user)
+		if err != nil {
+			return err
+		}
+		if move {
+			if _, err := tx.MoveEnrolments(ctx, id, version, steps, now); err != nil {
+				return err
+			}
+		}
+		return tx.Notify(ctx, base.Topic("sequence", id))
+	})
+	if err == nil {
+		e.Nudge()
+	}
+	return err
+}
+
+// ErrNotRunning is answered where a sequence is not in the state an action is for.
+var ErrNotRunning = plainly.New("the sequence is not in that state any more")
+
+// Hold stops everything of a running sequence where it stands: nobody is
+// walked on and nothing goes out until it runs again.
+func (e *Flow) Hold(ctx context.Context, id int64) error {
+	return e.setState(ctx, id, "running", "held")
+}
+
+// Resume lets a held sequence run on.
+func (e *Flow) Resume(ctx context.Context, id int64) error {
+	return e.setState(ctx, id, "held", "running")
+}
+
+// HoldAll stops every running sequence and every one-off email on its way, where
+// each stands. It answers how many, and a number by which to take it back.
+func (e *Flow) HoldAll(ctx context.Context, user int64) (id, n int64, err error) {
+	err = e.Store.InTx(ctx, func(tx store.Tx) error {
+		if id, n, err = tx.HoldEverything(ctx, user, e.Now()); err != nil {
+			return err
+		}
+		return tx.Notify(ctx, "signal")
+	})
+	return id, n, err
+}
+
+// TakeBackHold lets go on what one HoldAll held, but for what somebody has
+// decided about since. The second time it answers store.ErrOver.
+func (e *Flow) TakeBackHold(ctx context.Context, id int64) (n int64, err error) {
+	err = e.Store.InTx(ctx, func(tx store.Tx) error {
+		if n, err = tx.TakeBackHold(ctx, id, e.Now()); err != nil {
+			return err
+		}
+		return tx.Notify(ctx, "signal")
+	})
+	e.Nudge()
+	return n, err
+}
+
+// Launching is what a launch would do now.
+type Launching struct {
+	Problems []sequence.Problem
+	Rule     bool           // an audience enters; otherwise whoever fills a form in
+	Entering store.Entering // by the rule
+	Hold     *time.Time     // nothing goes out before; nil: no hold
+	Number   int            // of the version
+	OnTheWay int64          // who is on an earlier version
+}
+
+// Launching tells what a launch of a sequence's draft would do now.
+func (e *Flow) Launching(ctx context.Context, id int64) (Launching, error) {
+	l := Launching{Number: 1}
+	q, err := e.Store.Sequence(ctx, id)
+	if err != nil {
+		return l, err
+	}
+	draft, err := e.Store.Draft(ctx, id)
+	if err != nil {
+		return l, err
+	}
+	plan := draft.Plan.V
+	if l.Problems, err = e.Problems(ctx, q, plan); err != nil || len(l.Problems) > 0 {
+		return l, err
+	}
+	if q.Number != nil {
+		l.Number = *q.Number + 1
+	}
+	l.OnTheWay, l.Hold = q.OnTheWay, e.launchHold(plan, e.Now())
+	if r := q.Entry.V.Rule; r != nil {
+		l.Rule = true
+		l.Entering, err = e.Store.WhoEnters(ctx, r, id, plan.Ways(), store.PeopleQuery{Now: e.Now()})
+	}
+	return l, err
+}
+
+// launchHold is the instant before which nothing of a plan launched now goes out.
+func (e *Flow) launchHold(p *sequence.Plan, now time.Time) *time.Time {
+	if !p.LaunchHold {
+		return nil
+	}
+	until := calendar.Span{N: 1, Unit: calendar.WorkingDays}.After(now, e.Zone(), calendar.Working{})
+	return &until
+}
+
+// CopySequence begins a sequence that is drawn as another one's draft is.
+func (e *Flow) CopySequence(ctx context.Context, id int64) (made int64, err error) {
+	q, err := e.Store.Sequence(ctx, id)
+	if err != nil {
+		return 0, err
+	}
+	draft, err := e.Store.Draft(ctx, id)
+	if err != nil {
+		return 0, err
+	}
+	err = e.Store.InTx(ctx, func(tx store.Tx) error {
+		made, err = tx.AddSequence(ctx, person.Name("Copy of "+q.Name), draft.Plan.V, e.Now())
+		return err
+	})
+	if err != nil {
+		return 0, err
+	}
+	return made, e.Store.SetEntry(ctx, made, q.Entry.V, e.Now())
+}
+
+// EndSequence ends a sequence for good: nobody enters any more, and whoever is
+// on the way leaves. It answers how many did.
+func (e *Flow) EndSequence(ctx context.Context, id int64) (n int64, err error) {
+	err = e.Store.InTx(ctx, func(tx store.Tx) error {
+		if n, err = tx.EndSequence(ctx, id, sequence.Over, e.Now()); err != nil {
+			return err
+		}
+		return tx.Notify(ctx, base.Topic("sequence", id), "desk")
+	})
+	return n, err
+}
+
+// RemoveSequence takes a sequence that does not run off the lists; back puts it
+// back.
+func (e *Flow) RemoveSequence(ctx context.Context, id int64, back bool) error {
+	now := e.Now()
+	at := &now
+	if back {
+		at = nil
+	}
+	return e.Store.InTx(ctx, func(tx store.Tx) error { return tx.RemoveSequence(ctx, id, at) })
+}
+
+func (e *Flow) setState(ctx context.Context, id int64, from, to string) error {
+	ok, err := e.Store.SetSequenceState(ctx, id, from, to, e.Now())
+	if err == nil && !ok {
+		err = ErrNotRunning
+	}
+	e.Nudge()
+	return err
+}
+
+// enterPerTurn bounds how many people one turn enters into one sequence.
+const enterPerTurn = 2000
+
+// EnterByRules enters the people for whom the rule of a running sequence holds
+// and who have not been on it. It answers how many.
+func (e *Flow) EnterByRules(ctx context.Context) (int64, error) {
+	var entered int64
+	err := e.Store.InTx(ctx, func(tx store.Tx) error {
+		ok, err := tx.LockEntry(ctx)
+		if err != nil || !ok {
+			return err
+		}
+		list, err := tx.EnteredByRule(ctx)
+		if err != nil {
+			return err
+		}
+		waiting, err := uncountedSequences(ctx, tx)
+		if err != nil {
+			return err
+		}
+		now := e.Now()
+		for _, q := range list {
+			if slices.Contains(waiting, q.Sequence) {
+				continue
+			}
+			people, err := tx.PeopleFor(ctx, q.Entry.V.Rule, &q, now, enterPerTurn)
+			if err != nil {
+				return err
+			}
+			if len(people) == 0 {
+				continue
+			}
+			n, err := tx.Enrol(ctx, &q, people, now)
+			if err != nil {
+				return err
+			}
+			entered += n
+			if err := tx.Notify(ctx, base.Topic("sequence", q.Sequence)); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	return entered, err
+}
+
+// uncountedSequences are those that ask for an audience of which it is not known
+// yet who is in it: nobody enters by it, and nobody is sorted by it.
+func uncountedSequences(ctx context.Context, tx store.Tx) ([]int64, error) {
+	uncounted, err := tx.Uncounted(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return tx.SequencesAsking(ctx, uncounted)
+}

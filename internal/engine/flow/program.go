@@ -1,0 +1,57 @@
+package flow
+
+import (
+	"context"
+	"log/slog"
+	"time"
+
+	"ombak/internal/core/calendar"
+	"ombak/internal/core/sequence"
+	"ombak/internal/store"
+)
+
+// program is a launched version ready to run.
+type program struct {
+	*sequence.Program
+	messages map[int64]int
+}
+
+// programsOf readies the versions that some enrolments are on.
+func (e *Flow) programsOf(ctx context.Context, tx store.Tx, claimed []store.Claimed) (map[int64]*program, error) {
+	out := map[int64]*program{}
+	var missing []int64
+	for i := range claimed {
+		v := claimed[i].Version
+		if _, ok := out[v]; ok {
+			continue
+		}
+		if p, ok := e.programs.Load(v); ok {
+			out[v] = p.(*program)
+			continue
+		}
+		out[v] = nil
+		missing = append(missing, v)
+	}
+	if len(missing) == 0 {
+		return out, nil
+	}
+	versions, err := tx.Versions(ctx, missing)
+	if err != nil {
+		return nil, err
+	}
+	for _, v := range versions {
+		var hold time.Time
+		if v.Hold != nil {
+			hold = *v.Hold
+		}
+		pr, err := sequence.Compile(v.Plan.V, v.Sequence, hold, calendar.Working{})
+		if err != nil {
+			slog.Error("a launched version cannot run", "version", v.ID, "error", err)
+			continue // those who are on it are put off, each for itself
+		}
+		p := &program{pr, v.Messages.V}
+		e.programs.Store(v.ID, p) // a version never changes
+		out[v.ID] = p
+	}
+	return out, nil
+}

@@ -1,0 +1,62 @@
+package post
+
+import (
+	"context"
+	"log/slog"
+	"time"
+)
+
+// Register makes this engine a worker that others can see.
+func (e *Post) Register(ctx context.Context) error {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if e.worker != nil {
+		return nil
+	}
+	w, err := e.Store.NewWorker(ctx, e.Now())
+	e.worker = w
+	return err
+}
+
+// Unregister ends that.
+func (e *Post) Unregister() {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if e.worker != nil {
+		e.worker.Close()
+		e.worker = nil
+	}
+}
+
+// workerID is the name under which this engine claims emails, 0 for none. Where
+// the database has lost sight of it, others take it for dead: it registers
+// again, under another name, and what it had claimed is given back.
+func (e *Post) WorkerID(ctx context.Context) (int64, error) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if e.worker == nil {
+		return 0, nil
+	}
+	if e.worker.Alive(ctx) == nil {
+		return e.worker.ID, nil
+	}
+	w, err := e.Store.NewWorker(ctx, e.Now())
+	if err != nil {
+		return 0, err
+	}
+	slog.Warn("the database had lost sight of this worker, which has registered again", "was", e.worker.ID, "is", w.ID)
+	e.out.trouble(e.worker.ID)
+	e.worker.Close()
+	e.worker = w
+	return w.ID, nil
+}
+
+// NextLook is the first instant at which there is something to do; zero for none.
+func (e *Post) NextLook(ctx context.Context) (time.Time, error) {
+	not, until := e.out.restingNow(e.Now())
+	next, err := e.Store.NextLook(ctx, not...)
+	if !until.IsZero() && (next.IsZero() || until.Before(next)) {
+		next = until
+	}
+	return next, err
+}

@@ -1,0 +1,101 @@
+package sales
+
+import (
+	"context"
+
+	"ombak/internal/core/act"
+	"ombak/internal/core/handoff"
+	"ombak/internal/core/rule"
+	"ombak/internal/engine/flow"
+	"ombak/internal/store"
+)
+
+// giveTasks gives users something to do for people.
+func (e *Sales) giveTasks(ctx context.Context, tx store.Tx, list []flow.Doing[act.Task]) error {
+	out := make([]store.NewTask, len(list))
+	for i, d := range list {
+		out[i] = store.NewTask{Person: d.Person, To: d.Act.To, Words: d.Act.Words, How: d.How, At: d.At}
+	}
+	return told(ctx, tx, out)
+}
+
+// giveAlerts tells users something about people.
+func (e *Sales) giveAlerts(ctx context.Context, tx store.Tx, list []flow.Doing[act.Alert]) error {
+	out := make([]store.NewTask, len(list))
+	for i, d := range list {
+		out[i] = store.NewTask{Person: d.Person, To: d.Act.To, Alert: true, Words: d.Act.Words, How: d.How, At: d.At}
+	}
+	return told(ctx, tx, out)
+}
+
+func told(ctx context.Context, tx store.Tx, list []store.NewTask) error {
+	if err := tx.AddTasks(ctx, list); err != nil {
+		return err
+	}
+	return tx.Notify(ctx, "desk")
+}
+
+// handOver hands people over who have neither an open handoff nor an open deal, in
+// the order given.
+func (e *Sales) handOver(ctx context.Context, tx store.Tx, list []flow.Doing[act.HandOver]) error {
+	// The reps are locked first: whoever hands over, waits here.
+	reps, err := tx.RepsInTurn(ctx)
+	if err != nil {
+		return err
+	}
+	owners, err := tx.Handable(ctx, flow.Whom(list))
+	if err != nil || len(owners) == 0 {
+		return err
+	}
+	var out []store.NewHandoff
+	for _, d := range list {
+		owner, can := owners[d.Person]
+		if !can {
+			continue
+		}
+		delete(owners, d.Person)
+		h := store.NewHandoff{Person: d.Person, MadeBy: d.By, At: d.At}
+		if d.Way != nil {
+			h.Sequence = d.Way.Sequence()
+		}
+		h.Rep, h.How = handoff.Route(owner, reps)
+		handoff.Given(reps, h.Rep, h.At)
+		out = append(out, h)
+	}
+	if err := e.brief(ctx, tx, out); err != nil {
+		return err
+	}
+	if _, err := tx.AddHandoffs(ctx, out); err != nil {
+		return err
+	}
+	return tx.Notify(ctx, "desk")
+}
+
+// brief says in each handoff why now, from the ledgers as they stand.
+func (e *Sales) brief(ctx context.Context, tx store.Tx, list []store.NewHandoff) error {
+	m, err := e.ScoreModel(ctx, tx)
+	if err != nil {
+		return flow.Gone(err) // without a model of scores there is nothing to say
+	}
+	ids, since := make([]int64, len(list)), make([]store.Since, len(list))
+	for i, h := range list {
+		ids[i], since[i] = h.Person, store.Since{Person: h.Person}
+	}
+	signals, err := tx.SignalsSince(ctx, since)
+	if err != nil {
+		return err
+	}
+	var records map[int64]*rule.Record
+	if flow.AsksRecord(&m.Model) {
+		if records, err = tx.Records(ctx, ids); err != nil {
+			return err
+		}
+	}
+	for i := range list {
+		h := &list[i]
+		did := signals[h.Person]
+		ledger := m.Ledger(nil, did, flow.NewPersonOf(records[h.Person], did), h.At)
+		h.Brief = handoff.NewBrief(&m.Model, ledger, did, h.At)
+	}
+	return nil
+}

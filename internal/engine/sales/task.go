@@ -1,0 +1,48 @@
+package sales
+
+import (
+	"context"
+
+	"ombak/internal/engine/base"
+	"ombak/internal/store"
+)
+
+// FinishTask keeps that a task is done, with what came of it.
+func (e *Sales) FinishTask(ctx context.Context, id, user int64, notes string) (store.Task, error) {
+	var t store.Task
+	err := e.Store.InTx(ctx, func(tx store.Tx) error {
+		err := base.MayWork(ctx, tx, user, store.TaskWork, id)
+		if err != nil {
+			return err
+		}
+		if t, err = tx.FinishTask(ctx, id, user, base.Cut(notes, 5000), e.Now()); err != nil {
+			return err
+		}
+		return tx.Notify(ctx, "desk", "person")
+	})
+	if store.IsNotFound(err) {
+		err = base.ErrGone
+	}
+	return t, err
+}
+
+// SeeAlerts keeps that a user has seen alerts.
+func (e *Sales) SeeAlerts(ctx context.Context, ids []int64, user int64) (seen []int64, err error) {
+	err = e.Store.InTx(ctx, func(tx store.Tx) error {
+		if seen, err = tx.SeeAlerts(ctx, ids, user, e.Now()); err != nil {
+			return err
+		}
+		return tx.Notify(ctx, "desk")
+	})
+	return seen, err
+}
+
+// ReopenTask takes back that a user has done tasks or seen alerts.
+func (e *Sales) ReopenTask(ctx context.Context, ids []int64, user int64) error {
+	return e.Store.InTx(ctx, func(tx store.Tx) error {
+		if err := tx.ReopenTask(ctx, ids, user); err != nil {
+			return err
+		}
+		return tx.Notify(ctx, "desk", "person")
+	})
+}

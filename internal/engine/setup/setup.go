@@ -1,0 +1,147 @@
+// Package setup keeps what holds for everybody: who works here, stages, purposes,
+// grounds.
+package setup
+
+import (
+	"context"
+	"slices"
+
+	"ombak/internal/core/person"
+	"ombak/internal/core/pipeline"
+	"ombak/internal/core/plainly"
+	"ombak/internal/engine/base"
+	"ombak/internal/engine/post"
+	"ombak/internal/store"
+)
+
+// Setup keeps what holds for everybody.
+type Setup struct {
+	*base.Base
+	*post.Post
+}
+
+// New readies the room.
+func New(b *base.Base, t *post.Post) *Setup { return &Setup{b, t} }
+
+// ErrNamePurpose is answered to a purpose without one.
+var ErrNamePurpose = plainly.New("a purpose needs a name")
+
+// AddPurpose adds something that people can agree to be written to for.
+func (e *Setup) AddPurpose(ctx context.Context, name string) (id int64, err error) {
+	if name = person.Name(name); name == "" {
+		return 0, ErrNamePurpose
+	}
+	err = e.Store.InTx(ctx, func(tx store.Tx) error {
+		id, err = tx.AddPurpose(ctx, name)
+		return err
+	})
+	return id, err
+}
+
+// KeepStage changes a stage of the pipeline, or keeps a new one (ID 0).
+func (e *Setup) KeepStage(ctx context.Context, st pipeline.Stage) (id int64, err error) {
+	if err := st.Check(); err != nil {
+		return 0, err
+	}
+	err = e.changeStages(ctx, func(tx store.Tx) error {
+		id, err = tx.KeepStage(ctx, st)
+		return err
+	})
+	return id, err
+}
+
+// RemoveStage removes a stage in which no deal has been.
+func (e *Setup) RemoveStage(ctx context.Context, id int64) error {
+	return e.changeStages(ctx, func(tx store.Tx) error {
+		n, err := tx.DealsIn(ctx, id)
+		if err != nil {
+			return err
+		}
+		if n > 0 {
+			return plainly.New("deals are or were in this stage: it stays, and can be renamed")
+		}
+		return tx.RemoveStage(ctx, id)
+	})
+}
+
+// MoveStage moves a stage up (−1) or down (1) in the order.
+func (e *Setup) MoveStage(ctx context.Context, id int64, by int) error {
+	return e.changeStages(ctx, func(tx store.Tx) error {
+		list, err := tx.LockStages(ctx)
+		if err != nil {
+			return err
+		}
+		var ids []int64
+		for _, s := range list {
+			ids = append(ids, s.ID)
+		}
+		i := slices.Index(ids, id)
+		j := i + by
+		if i < 0 || j < 0 || j >= len(ids) {
+			return nil
+		}
+		ids[i], ids[j] = ids[j], ids[i]
+		return tx.OrderStages(ctx, ids)
+	})
+}
+
+func (e *Setup) changeStages(ctx context.Context, f func(store.Tx) error) error {
+	return e.Store.InTx(ctx, func(tx store.Tx) error {
+		if _, err := tx.LockStages(ctx); err != nil { // one after the other
+			return err
+		}
+		if err := f(tx); err != nil {
+			return err
+		}
+		list, err := tx.LockStages(ctx)
+		if err != nil {
+			return err
+		}
+		if len(list) > pipeline.MaxStages {
+			return plainly.Errorf("a pipeline has at most %d stages", pipeline.MaxStages)
+		}
+		return tx.Notify(ctx, "pipeline")
+	})
+}
+
+// UsualStages begins the pipeline with the stages many begin with, where there
+// is none. Common practice, no source.
+func (e *Setup) UsualStages(ctx context.Context) error {
+	list, err := e.Store.Stages(ctx)
+	if err != nil || len(list) > 0 {
+		return err
+	}
+	for _, st := range []pipeline.Stage{{Name: "First talk", Share: 10}, {Name: "Need is clear", Share: 25}, {Name: "Trial", Share: 50},
+		{Name: "Offer", Share: 75}, {Name: "Won", Share: 100, Won: true}, {Name: "Lost", Lost: true}} {
+		if _, err := e.KeepStage(ctx, st); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// AddGround lets another ground be named by sequences.
+func (e *Setup) AddGround(ctx context.Context, name string) error {
+	if name = person.Name(name); name == "" || len(name) > 80 {
+		return plainly.New("a ground has a name of at most 80 letters")
+	}
+	return e.Store.InTx(ctx, func(tx store.Tx) error { return tx.AddGround(ctx, name) })
+}
+
+// RemoveGround lets a ground be named no more. Sequences that were launched on
+// it go on.
+func (e *Setup) RemoveGround(ctx context.Context, name string) error {
+	return e.Store.InTx(ctx, func(tx store.Tx) error { return tx.RemoveGround(ctx, name) })
+}
+
+// TestLetter sends a letter to a user by everybody's mail server, and keeps that
+// it was taken.
+func (e *Setup) TestLetter(ctx context.Context, to store.User) error {
+	err := e.SendPlain(ctx, to, to.Email, "A test letter from Ombak", "This letter came from Ombak, by the mail server that everybody’s emails go out by.\n\nIf it lies among the junk, set the DNS records that Ombak shows under Mailboxes.\n")
+	if err != nil {
+		return err
+	}
+	w := e.Workspace()
+	w.Tried = e.Now()
+	return e.SetWorkspace(ctx, w)
+}
