@@ -24,3 +24,21 @@ func (s *Server) content(c *echo.Context) error {
 	}
 	return s.page(c, "content.html", "", "Content", "Messages", d)
 }
+
+// contentRoutes are those of the place Content.
+func (s *Server) contentRoutes(in *echo.Group) {
+	writes, leads := allow("marketer", "lead", "admin"), allow("lead", "admin")
+	in.GET("/content", s.content)
+	s.messageRoutes(in)
+	s.mailingRoutes(in)
+	s.shelfRoutes(in)
+	s.pageRoutes(in)
+	in.GET("/people/:id/letter", s.byHand)
+	in.POST("/people/:id/letter", s.sendByHand)
+	in.GET("/content/sites", s.sites)
+	in.POST("/content/sites", s.changeSite, writes)
+	in.GET("/content/mailboxes", s.mailboxes)
+	in.POST("/content/mailboxes/open", s.openOutbox, leads)
+	in.POST("/content/mailboxes/:id", s.setMailbox, leads)
+	in.POST("/content/mailboxes/:id/server", s.setMailAccount, leads)
+}

@@ -212,3 +212,17 @@ func (s *Server) sortLetter(c *echo.Context) error {
 	}
 	return s.done(c, to, "Noted as not theirs. What waited for it goes on.")
 }
+
+// deskRoutes are those of the place Desk.
+func (s *Server) deskRoutes(in *echo.Group) {
+	sells := allow("rep", "lead", "admin")
+	in.GET("/desk", s.desk)
+	in.POST("/desk/tasks/:id", s.finishTask)
+	in.POST("/desk/tasks/back", s.reopenTask)
+	in.POST("/desk/alerts", s.seeAlerts)
+	in.POST("/letters/:id/sort", s.sortLetter, allow("marketer", "rep", "lead", "admin"))
+	in.POST("/desk/calls/:id", s.finishCall, sells)
+	in.POST("/desk/handoffs/:id/accept", s.accept, sells)
+	in.POST("/desk/handoffs/:id/send-back", s.sendBack, sells)
+	in.POST("/desk/handoffs/:id/back", s.takeBack, sells)
+}

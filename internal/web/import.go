@@ -20,9 +20,6 @@ import (
 	"ombak/internal/store"
 )
 
-// maxUpload bounds a list that is brought in.
-const maxUpload = roster.MaxFile + 1<<20
-
 type importsData struct {
 	List []importLine
 	Sub  string

@@ -1,7 +1,6 @@
 package web
 
 import (
-	"encoding/json"
 	"errors"
 	"fmt"
 	"net/http"
@@ -21,20 +20,6 @@ import (
 )
 
 const pageOfPeople = 50
-
-// listQuery is what a list of people shows: whom, in what order, and which
-// columns. It is all in the page's address.
-type listQuery struct {
-	Rule    rule.Rule
-	Text    string
-	Order   store.Order
-	Columns []string
-	Batch   int64
-	Behind  store.Behind
-}
-
-// usualColumns are shown where none are chosen.
-var usualColumns = []string{"company", "title", "country", "owner", "sequences", "score"}
 
 // listOf reads what a list shows, and what there is to ask for.
 func (s *Server) listOf(c *echo.Context, v url.Values) (listQuery, *rule.Catalogue, error) {
@@ -77,33 +62,6 @@ func columnName(c string, cat *rule.Catalogue) string {
 		return ""
 	}
 	return d.Name
-}
-
-// values is the query as addresses have it.
-func (q listQuery) values() url.Values {
-	v := url.Values{}
-	if q.Rule.Asks() {
-		b, err := json.Marshal(q.Rule)
-		if err == nil {
-			v.Set("rule", string(b))
-		}
-	}
-	if q.Text != "" {
-		v.Set("text", q.Text)
-	}
-	if q.Order != store.ByScore {
-		v.Set("order", string(q.Order))
-	}
-	if b := q.Behind.String(); b != "" {
-		v.Set("behind", b)
-	}
-	if q.Batch != 0 {
-		v.Set("batch", strconv.FormatInt(q.Batch, 10))
-	}
-	if !slices.Equal(q.Columns, usualColumns) {
-		v["col"] = q.Columns
-	}
-	return v
 }
 
 func (q listQuery) people(cat *rule.Catalogue, now time.Time) store.PeopleQuery {

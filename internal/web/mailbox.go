@@ -32,8 +32,6 @@ type mailboxLine struct {
 	Health  string // what to look at, or nothing
 }
 
-type dnsRecord struct{ Name, Text string }
-
 // Shares of what was sent, over 30 days, from which an account wants care.
 // Common practice, no source.
 const (

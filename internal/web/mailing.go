@@ -35,7 +35,6 @@ func (s *Server) mailingRoutes(in *echo.Group) {
 	m.POST("/:id/stop", s.stopMailing, writes)
 	m.POST("/:id/remove", s.removeMailing, writes)
 	m.POST("/:id/clean", s.cleanBounced, writes)
-	m.GET("/:id/people", s.mailingPeople)
 }
 
 func (s *Server) mailings(c *echo.Context) error {

@@ -42,7 +42,6 @@ func (s *Server) messageRoutes(in *echo.Group) {
 	g.GET("/:id", s.groupEditor, writes)
 	g.POST("/:id", s.saveGroup, writes)
 	g.POST("/:id/remove", s.removeGroup, writes)
-	in.GET("/guide", s.guide)
 	in.GET("/signature", s.signature)
 	in.POST("/signature", s.saveSignature)
 }

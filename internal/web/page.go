@@ -35,7 +35,6 @@ func (s *Server) pageRoutes(in *echo.Group) {
 	p.POST("/:id/place", s.placePage, writes)
 	p.POST("/:id/remove", s.removePage, writes)
 	p.POST("/:id/back", s.removePage, writes)
-	p.GET("/:id/shown", s.pageShown)
 }
 
 type pagesData struct {

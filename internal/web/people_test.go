@@ -8,7 +8,6 @@ import (
 	"mime/multipart"
 	"net/http"
 	"net/url"
-	"regexp"
 	"strings"
 	"testing"
 
@@ -555,34 +554,5 @@ func TestCompaniesAndAudiencesAreLists(t *testing.T) {
 		if !order(body, want...) || len(want) == 1 && order(body, map[string]string{"Norway": "Circle", "Circle": "Norway"}[want[0]]) || len(want) == 0 && !strings.Contains(body, "No audience is like that") {
 			t.Errorf("%q does not list %v", query, want)
 		}
-	}
-}
-
-// TestAPageMissesNothing holds that what changes while a page is on its way is
-// told when it begins to listen.
-func TestAPageMissesNothing(t *testing.T) {
-	e := newEvents()
-	e.tell("a")
-	mark := e.mark()
-	if got := e.since(mark); len(got) != 0 {
-		t.Errorf("nothing has changed, and it tells %q", got)
-	}
-	for _, topic := range []string{"b", "c", "b"} {
-		e.tell(topic)
-	}
-	if got := e.since(mark); strings.Join(got, " ") != "b c" {
-		t.Errorf("missed %q, want b and c", got)
-	}
-	for range 3 * keptTopics {
-		e.tell("d")
-	}
-	for name, old := range map[string]string{"too old": mark, "another process": "x.3", "from the future": e.from + ".99999", "nonsense": "x"} {
-		if got := e.since(old); len(got) != 1 || got[0] != "" {
-			t.Errorf("%s: %q, want anything", name, got)
-		}
-	}
-	x := newSite(t)
-	if _, body := x.visitor().signIn("rep").do("GET", "/people", nil); !regexp.MustCompile(`data-seen="[0-9a-z]+\.[0-9]+"`).MatchString(body) {
-		t.Error("a page does not know how far it has been told")
 	}
 }

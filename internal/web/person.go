@@ -9,8 +9,6 @@ import (
 	"strconv"
 	"strings"
 	"time"
-	"unicode"
-	"unicode/utf8"
 
 	"github.com/labstack/echo/v5"
 
@@ -20,7 +18,6 @@ import (
 	"ombak/internal/core/sequence"
 	"ombak/internal/core/signal"
 	"ombak/internal/core/touch"
-	"ombak/internal/engine/base"
 	"ombak/internal/engine/people"
 	"ombak/internal/store"
 )
@@ -347,13 +344,6 @@ func changeWords(h store.Changed, cat *rule.Catalogue) []string {
 	return out
 }
 
-func either(on bool, yes, no string) string {
-	if on {
-		return yes
-	}
-	return no
-}
-
 // timeline gathers all that happened with a person into one line of time.
 func (s *Server) timeline(c *echo.Context, d *personData, id int64) error {
 	ctx := c.Request().Context()
@@ -566,17 +556,6 @@ func (s *Server) handOver(c *echo.Context) error {
 		return s.notDone(c, to, sentence(err))
 	}
 	return s.done(c, to, "Handed over.")
-}
-
-// sentence makes an error a sentence for people, as engine.Told has it.
-func sentence(err error) string {
-	t := base.Told(err)
-	first, n := utf8.DecodeRuneInString(t)
-	t = string(unicode.ToUpper(first)) + t[n:]
-	if strings.HasSuffix(t, ".") || strings.HasSuffix(t, "?") {
-		return t
-	}
-	return t + "."
 }
 
 // dealChange says what changed of a deal, and by whom.

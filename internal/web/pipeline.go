@@ -1,7 +1,6 @@
 package web
 
 import (
-	"errors"
 	"fmt"
 	"net/http"
 	"strconv"
@@ -10,7 +9,6 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"ombak/internal/core/pipeline"
-	"ombak/internal/engine/base"
 	"ombak/internal/store"
 )
 
@@ -93,10 +91,10 @@ func (s *Server) setAmount(c *echo.Context) error {
 	return s.done(c, "/pipeline", "Worth "+money(amount, currency)+" now.")
 }
 
-// notYours answers to somebody who would change what is another's.
-func notYours(err error) error {
-	if errors.Is(err, base.ErrNotYours) {
-		return echo.ErrForbidden
-	}
-	return err
+// pipelineRoutes are those of the place Pipeline.
+func (s *Server) pipelineRoutes(in *echo.Group) {
+	sells := allow("rep", "lead", "admin")
+	in.GET("/pipeline", s.pipeline)
+	in.POST("/pipeline/:id/move", s.moveDeal, sells)
+	in.POST("/pipeline/:id/amount", s.setAmount, sells)
 }

@@ -17,7 +17,8 @@ import (
 )
 
 // What readers and visitors reach without signing in.
-func (s *Server) publicRoutes(e *echo.Echo) {
+func (s *Server) publicRoutes(e *echo.Echo, in *echo.Group) {
+	in.GET("/content/pages/:id/shown", s.pageShown)
 	soon := s.patiently()
 	e.GET("/p/:slug", s.publicPage, soon)
 	e.POST("/p/:slug", s.publicForm)

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
-	"strconv"
 	"strings"
 
 	"github.com/labstack/echo/v5"
@@ -97,15 +96,6 @@ func (s *Server) setMark(c *echo.Context) error {
 		return s.notDone(c, personAddress(id), sentence(err))
 	}
 	return s.done(c, personAddress(id), note)
-}
-
-// number reads an id; what is none is 0, which nothing has.
-func number(s string) int64 {
-	n, err := strconv.ParseInt(strings.TrimSpace(s), 10, 64)
-	if err != nil {
-		return 0
-	}
-	return n
 }
 
 func (s *Server) addNote(c *echo.Context) error {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"html/template"
 	"io"
+	"io/fs"
 	"math"
 	"net/http"
 	"net/url"
@@ -18,13 +19,29 @@ import (
 	"ombak/internal/core/calendar"
 	"ombak/internal/core/person"
 	"ombak/internal/core/pipeline"
-	"ombak/internal/core/rule"
-	"ombak/internal/core/sequence"
 	"ombak/internal/store"
 )
 
 //go:embed templates
-var templateFiles embed.FS
+var own embed.FS
+
+// pages are the templates of one place.
+type pages struct {
+	files  fs.FS
+	funcs  template.FuncMap
+	shared []string
+}
+
+var registered []pages
+
+// Register has the pages in the folder templates of files be found by their names.
+// Shared ones of them are parsed along with each, as the shell's own parts are, and
+// have funcs besides. It is called while the program starts.
+func Register(files fs.FS, funcs template.FuncMap, shared ...string) {
+	registered = append(registered, pages{files, funcs, shared})
+}
+
+func init() { Register(own, nil) }
 
 // View is what every page gets; Data is its own.
 type View struct {
@@ -235,63 +252,21 @@ var funcs = template.FuncMap{
 		}
 		return 0
 	},
-	"floatOf":     func(n int) float64 { return float64(n) },
-	"mid":         func(x, w float64) float64 { return x + w/2 },
-	"fields":      simpleFields,
-	"flag":        person.CountryName,
-	"number":      person.ShowPhone,
-	"toLine":      toLine,
-	"tel":         func(e164 string) template.HTML { return telLink(e164, person.ShowPhone(e164)) },
-	"telWords":    telLink,
-	"stepTitle":   stepTitle,
-	"hour":        hour,
-	"weekend":     func(h calendar.SendingHours) bool { return len(h.Days[time.Saturday]) > 0 },
-	"checksScore": func(s *sequence.Check) bool { return s.Rule.If != nil && s.Rule.If.Score },
-	"checkField": func(s *sequence.Check) rule.Field {
-		if s.Rule.If == nil {
-			return ""
-		}
-		if q := s.Rule.If; q.About == rule.Audience {
-			return rule.Field(fmt.Sprintf("audience %d", q.ID))
-		}
-		return s.Rule.If.Field
-	},
-	"checkValue": func(s *sequence.Check) string {
-		switch {
-		case s.Rule.If == nil:
-			return ""
-		case s.Rule.If.Score:
-			return fmt.Sprint(s.Rule.If.N)
-		}
-		return s.Rule.If.Value
-	},
-	"query": func(s string) string { return url.QueryEscape(s) },
+	"floatOf":  func(n int) float64 { return float64(n) },
+	"mid":      func(x, w float64) float64 { return x + w/2 },
+	"fields":   simpleFields,
+	"flag":     person.CountryName,
+	"number":   person.ShowPhone,
+	"toLine":   toLine,
+	"tel":      func(e164 string) template.HTML { return telLink(e164, person.ShowPhone(e164)) },
+	"telWords": telLink,
+	"query":    func(s string) string { return url.QueryEscape(s) },
 	"title": func(s string) string {
 		if s == "" {
 			return s
 		}
 		return strings.ToUpper(s[:1]) + s[1:]
 	},
-}
-
-func stepTitle(p *sequence.Plan, id sequence.StepID) string {
-	if s := p.Step(id); s != nil {
-		return s.About().Title
-	}
-	return ""
-}
-
-// hour is the beginning (0) or the end (1) of the hours of a Monday.
-func hour(h calendar.SendingHours, end int) string {
-	list := h.Days[time.Monday]
-	if len(list) == 0 {
-		return ""
-	}
-	m := list[0].From
-	if end == 1 {
-		m = list[0].To
-	}
-	return fmt.Sprintf("%02d:%02d", m/60, m%60)
 }
 
 // toLine says what a score means for the ready line.
@@ -340,23 +315,35 @@ type renderer struct{}
 
 var parsed sync.Map // file → *template.Template
 
-func templateOf(file string) (*template.Template, error) {
+// TemplateOf is the page in a file, with the parts that it can use.
+func TemplateOf(file string) (*template.Template, error) {
 	if t, ok := parsed.Load(file); ok {
 		return t.(*template.Template), nil
 	}
-	t, err := template.New("layout.html").Funcs(funcs).ParseFS(templateFiles, "templates/layout.html", "templates/parts.html", "templates/steps.html", "templates/rule.html", "templates/"+file)
-	if err != nil {
-		return nil, err
+	for _, p := range registered {
+		if _, err := fs.Stat(p.files, "templates/"+file); err != nil {
+			continue
+		}
+		t := template.New("layout.html").Funcs(funcs).Funcs(p.funcs)
+		t, err := t.ParseFS(own, "templates/layout.html", "templates/parts.html", "templates/rule.html")
+		for _, name := range append(p.shared, file) {
+			if err == nil {
+				t, err = t.ParseFS(p.files, "templates/"+name)
+			}
+		}
+		if err == nil {
+			parsed.Store(file, t)
+		}
+		return t, err
 	}
-	parsed.Store(file, t)
-	return t, nil
+	return nil, fmt.Errorf("there is no page %s", file)
 }
 
 // Render renders into a buffer first, so that a template that fails half way
 // is an error and not half a page.
 func (renderer) Render(_ *echo.Context, w io.Writer, name string, data any) error {
 	file, block, part := strings.Cut(name, "#")
-	t, err := templateOf(file)
+	t, err := TemplateOf(file)
 	if err != nil {
 		return err
 	}

@@ -184,7 +184,7 @@ func anyCondition(rnd *rand.Rand) rule.Condition {
 // the form that a browser would send back, unchanged: it is the same rule.
 func TestTheEditorKeepsWhatItShows(t *testing.T) {
 	rnd := rand.New(rand.NewPCG(7, 7))
-	page, err := templateOf("people.html")
+	page, err := TemplateOf("error.html")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -225,7 +225,7 @@ func TestTheEditorKeepsWhatItShows(t *testing.T) {
 func TestTheEditorsButtons(t *testing.T) {
 	city := func(v string) rule.Rule { return rule.FieldIs(person.City, v) }
 	r := rule.Rule{All: []rule.Rule{city("a"), {Any: []rule.Rule{city("b"), city("c")}}}}
-	page, err := templateOf("people.html")
+	page, err := TemplateOf("error.html")
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -158,3 +158,20 @@ func (s *Server) saveScoring(c *echo.Context) error {
 	}
 	return s.done(c, "/scoring", "Saved. All scores are being counted again; nobody is handed over by the change itself.")
 }
+
+// scoringRoutes are those of the place Scoring.
+func (s *Server) scoringRoutes(in *echo.Group) {
+	writes := allow("marketer", "lead", "admin")
+	in.GET("/scoring", s.scoring)
+	in.POST("/scoring", s.saveScoring, writes)
+	in.POST("/scoring/usual", s.usualModel, writes)
+	in.GET("/scoring/fit", s.fit)
+	in.POST("/scoring/fit", s.saveFit, writes)
+}
+
+func (s *Server) usualModel(c *echo.Context) error {
+	if err := s.Engine.UsualModel(c.Request().Context()); err != nil {
+		return err
+	}
+	return s.done(c, "/scoring", "These are points to begin with. Agree on them, and on the ready line, with sales.")
+}

@@ -338,7 +338,7 @@ func (s *Server) stepForm(p *sequence.Plan, st sequence.Step, messages []store.M
 	if !ok {
 		return "", nil // a kind without settings
 	}
-	t, err := templateOf("sequence.html")
+	t, err := TemplateOf("sequence.html")
 	if err != nil {
 		return "", err
 	}
@@ -458,13 +458,6 @@ func guideOf(v url.Values) string {
 		return " with the guide “" + g + "”"
 	}
 	return ""
-}
-
-func yesNo(b bool) string {
-	if b {
-		return "yes"
-	}
-	return "no"
 }
 
 // groundValue is a ground as readGround reads it.
@@ -627,17 +620,6 @@ func (d sequenceData) GroundWords() string {
 		}
 	}
 	return "they agreed to a purpose that is not there any more"
-}
-
-// clockTime reads 08:30 as minutes since midnight; 24:00 is the day's end.
-func clockTime(s string) (int, error) {
-	h, m, ok := strings.Cut(strings.TrimSpace(s), ":")
-	hour, err1 := strconv.Atoi(h)
-	minute, err2 := strconv.Atoi(m)
-	if !ok || err1 != nil || err2 != nil || hour < 0 || minute < 0 || minute > 59 || hour*60+minute > 24*60 {
-		return 0, plainly.Errorf("%q is no time of day, such as 08:30", s)
-	}
-	return hour*60 + minute, nil
 }
 
 func readEntry(c *echo.Context) (store.Entry, error) {
@@ -806,13 +788,6 @@ func (s *Server) endSequence(c *echo.Context) error {
 	return s.done(c, to, fmt.Sprintf("Ended. %s left it.", peopleWords(n)))
 }
 
-func peopleWords(n int64) string {
-	if n == 1 {
-		return "1 person"
-	}
-	return thousands(n) + " people"
-}
-
 func (s *Server) removeSequence(c *echo.Context) error {
 	id, err := idOf(c, "id")
 	if err != nil {
@@ -843,4 +818,30 @@ func (s *Server) setRunning(c *echo.Context, f func(context.Context, int64) erro
 		return s.notDone(c, to, sentence(err))
 	}
 	return s.done(c, to, note)
+}
+
+// sequencesRoutes are those of the place Sequences.
+func (s *Server) sequencesRoutes(in *echo.Group) {
+	writes := allow("marketer", "lead", "admin")
+	in.GET("/sequences", s.sequences)
+	in.POST("/sequences", s.newSequence, writes)
+	in.GET("/sequences/:id", s.sequence)
+	in.POST("/sequences/:id/insert", s.insertStep, writes)
+	in.POST("/sequences/:id/steps/:step", s.changeStep, writes)
+	in.POST("/sequences/:id/steps/:step/remove", s.removeStep, writes)
+	in.POST("/sequences/:id/undo", s.undo(-1), writes)
+	in.POST("/sequences/:id/redo", s.undo(1), writes)
+	in.POST("/sequences/:id/settings", s.sequenceSettings, writes)
+	in.GET("/sequences/:id/launch", s.askLaunch, writes)
+	in.POST("/sequences/:id/launch", s.launch, writes)
+	in.POST("/sequences/:id/copy", s.copySequence, writes)
+	in.GET("/sequences/:id/end", s.askEnd, writes)
+	in.POST("/sequences/:id/end", s.endSequence, writes)
+	in.POST("/sequences/:id/remove", s.removeSequence, writes)
+	in.POST("/sequences/:id/back", s.removeSequence, writes)
+	in.POST("/sequences/:id/hold", s.hold, writes)
+	in.POST("/sequences/:id/resume", s.resume, writes)
+	in.GET("/sequences/hold-all", s.askHoldAll, writes)
+	in.POST("/sequences/hold-all", s.holdAll, writes)
+	in.POST("/sequences/hold-all/:id/undo", s.takeBackHold, writes)
 }

@@ -14,7 +14,6 @@ import (
 	"ombak/internal/core/pipeline"
 	"ombak/internal/core/plainly"
 	"ombak/internal/engine/base"
-	"ombak/internal/engine/setup"
 	"ombak/internal/store"
 )
 
@@ -41,7 +40,7 @@ func (s *Server) settingsRoutes(in *echo.Group) {
 	x.GET("/grounds", s.grounds)
 	x.POST("/grounds", s.addGround, leads)
 	x.POST("/grounds/remove", s.removeGround, leads)
-	in.POST("/scoring/usual", s.usualModel, allow("marketer", "lead", "admin"))
+	in.GET("/guide", s.guide)
 }
 
 type settingsData struct {
@@ -99,8 +98,6 @@ func (s *Server) showWorkspace(c *echo.Context, code int, d settingsData) error 
 	}
 	return s.settings(c, code, d)
 }
-
-func clockWords(minutes int) string { return fmt.Sprintf("%02d:%02d", minutes/60, minutes%60) }
 
 func (s *Server) saveWorkspace(c *echo.Context) error {
 	w := s.Engine.Workspace()
@@ -305,13 +302,6 @@ func (s *Server) usualStages(c *echo.Context) error {
 	return s.done(c, "/settings/stages", "These are stages to begin with. Change them as you work.")
 }
 
-func (s *Server) usualModel(c *echo.Context) error {
-	if err := s.Engine.UsualModel(c.Request().Context()); err != nil {
-		return err
-	}
-	return s.done(c, "/scoring", "These are points to begin with. Agree on them, and on the ready line, with sales.")
-}
-
 func (s *Server) grounds(c *echo.Context) error {
 	ctx := c.Request().Context()
 	d := settingsData{Room: "grounds"}
@@ -343,97 +333,3 @@ func (s *Server) removeGround(c *echo.Context) error {
 }
 
 // Joining: the first person, and colleagues who were invited.
-
-type joinData struct {
-	First  bool
-	Name   string
-	Email  string
-	Wrong  string
-	Action string
-	By     string
-}
-
-func (s *Server) joinPage(c *echo.Context) error { return s.showJoin(c, http.StatusOK, joinData{}) }
-
-// showJoin shows where somebody sets their password, as long as the address lets in.
-func (s *Server) showJoin(c *echo.Context, code int, d joinData) error {
-	ctx := c.Request().Context()
-	if !s.limits.allow("join", network(c.RealIP()), 2*time.Second, 60) {
-		return echo.ErrTooManyRequests
-	}
-	token := c.Param("token")
-	d.First, d.Action = strings.HasPrefix(c.Request().URL.Path, "/first/"), c.Request().URL.Path
-	if d.First {
-		ok, err := s.Engine.IsFirstKey(ctx, token)
-		if err != nil || !ok {
-			return errors.Join(err, store.ErrNotFound)
-		}
-	} else {
-		i, err := s.Engine.InvitationBy(ctx, token)
-		if err != nil {
-			return err
-		}
-		d.Email, d.By = i.Email, i.By
-		if d.Name == "" {
-			d.Name = i.Name
-		}
-	}
-	return s.pageCode(c, code, "join.html", "", "", "Join", d)
-}
-
-func (s *Server) join(c *echo.Context) error {
-	ctx := c.Request().Context()
-	if !s.limits.allow("join", network(c.RealIP()), 2*time.Second, 60) {
-		return echo.ErrTooManyRequests
-	}
-	j := setup.Joining{Name: c.FormValue("name"), Email: c.FormValue("email"), Password: c.FormValue("password")}
-	first := strings.HasPrefix(c.Request().URL.Path, "/first/")
-	join := s.Engine.Join
-	if first {
-		join = s.Engine.BeginAs
-	}
-	id, err := join(ctx, c.Param("token"), j)
-	if errors.Is(err, setup.ErrBadKey) {
-		return store.ErrNotFound
-	}
-	if err != nil {
-		return s.showJoin(c, http.StatusUnprocessableEntity, joinData{Name: j.Name, Email: j.Email, Wrong: sentence(err)})
-	}
-	u, err := s.Store.User(ctx, id)
-	if err != nil {
-		return err
-	}
-	if first {
-		s.sessions.Put(ctx, "note", "You are the admin. Begin here; Today says what is still to do.")
-	}
-	return s.enter(c, u)
-}
-
-// beginning is a line of what there is to do until a first sequence runs.
-type beginning struct {
-	What string
-	Href string
-	Done bool
-	More string
-}
-
-// beginnings lists what is done and what is still to do until a first sequence
-// runs; none where one does.
-func (s *Server) beginnings(c *echo.Context) ([]beginning, error) {
-	b, err := s.Store.Begun(c.Request().Context())
-	if err != nil || b.Running > 0 {
-		return nil, err
-	}
-	w := s.Engine.Workspace()
-	return []beginning{
-		{"Say who you are and what your clock is", "/settings", w.Name != "", "Name, time zone, working hours"},
-		{"Write your address under each email", "/settings", w.Address != "", "Most laws ask for it"},
-		{"Send a test letter", "/settings", !w.Tried.IsZero(), "And set the DNS records, so that letters arrive"},
-		{"Invite colleagues", "/settings/people", b.Users > 1, "Reps take over who becomes ready"},
-		{"Name the stages of your pipeline", "/settings/stages", b.Stages > 0, "There are usual ones to begin with"},
-		{"Agree what gives points, and the ready line", "/scoring", b.Model, "There is a usual model to begin with"},
-		{"Bring people in, or publish a page with a form", "/people/imports", b.People > 0 || b.Pages > 0, "A list, a form, or by hand"},
-		{"Write a first message", "/content", b.Messages > 0, ""},
-		{"Draw a sequence and launch it", "/sequences", false, "It says before what it would do"},
-	}, nil
-}

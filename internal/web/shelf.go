@@ -14,9 +14,6 @@ import (
 	"ombak/internal/store"
 )
 
-// maxShelf bounds a request that puts a file on the shelf.
-const maxShelf = shelf.MaxFile + 1<<20
-
 func (s *Server) shelfRoutes(in *echo.Group) {
 	writes := allow("marketer", "lead", "admin")
 	in.POST("/content/upload", s.uploadFile, writes)
@@ -113,10 +110,6 @@ func (s *Server) showShelf(c *echo.Context, code int, d shelfForm) error {
 	return s.pageCode(c, code, "shelfitem.html", "", "Content", title, d)
 }
 
-func (s *Server) shelfOver(i store.ShelfItem) bool {
-	return i.Ends != nil && i.Ends.Format(time.DateOnly) < s.Engine.Now().In(s.Engine.Zone()).Format(time.DateOnly)
-}
-
 func (s *Server) saveShelf(c *echo.Context) error {
 	ctx := c.Request().Context()
 	i := store.ShelfItem{Kind: c.FormValue("kind")}
@@ -197,66 +190,4 @@ func (s *Server) removeShelf(c *echo.Context) error {
 		return s.done(c, fmt.Sprintf("/content/shelf/%d", id), "It is back on the shelf.")
 	}
 	return s.done(c, "/content/shelf", "It is off the shelf; links to it lead nowhere now.")
-}
-
-// shelfPage is what a reader sees of an item. One whose last day is over is
-// offered no more.
-func (s *Server) shelfPage(c *echo.Context) error {
-	id, err := idOf(c, "id")
-	if err != nil {
-		return err
-	}
-	i, err := s.Store.ShelfItem(c.Request().Context(), id)
-	if err != nil {
-		return err
-	}
-	if s.shelfOver(i) {
-		return store.ErrNotFound
-	}
-	d := struct {
-		store.ShelfItem
-		File string // its address
-	}{i, s.Engine.WithPass(fmt.Sprintf("/s/%d/file", id), time.Hour)}
-	return c.Render(http.StatusOK, "shelfpage.html", View{Title: i.Title, Data: d})
-}
-
-// shelfFile hands an item out and notes who took it, where that is known.
-func (s *Server) shelfFile(c *echo.Context) error {
-	ctx := c.Request().Context()
-	id, err := idOf(c, "id")
-	if err != nil {
-		return err
-	}
-	i, err := s.Store.ShelfItem(ctx, id)
-	if err != nil {
-		return err
-	}
-	if s.shelfOver(i) {
-		return store.ErrNotFound
-	}
-	b, err := s.browser(c, "")
-	if err != nil {
-		return err
-	}
-	if !strings.HasPrefix(i.Type, "image/") && s.looks(c, b.Person) { // pictures within letters are no downloads
-		if err := s.Engine.TakeShelf(ctx, i, b.Person); err != nil {
-			return err
-		}
-	}
-	if i.Kind == "link" {
-		return c.Redirect(http.StatusFound, i.URL)
-	}
-	data, err := s.Store.ShelfFile(ctx, id)
-	if err != nil {
-		return err
-	}
-	h := c.Response().Header()
-	how := "attachment"
-	if shelf.Inline(i.Type) {
-		how = "inline"
-	}
-	h.Set("Content-Disposition", how+`; filename="`+i.File+`"`)
-	h.Set("Content-Security-Policy", "sandbox; default-src 'none'")
-	h.Set("Cross-Origin-Resource-Policy", "cross-origin") // pictures stand in letters that are read on the web
-	return c.Blob(http.StatusOK, i.Type, data)
 }

@@ -135,3 +135,10 @@ func (s *Server) resolve(c *echo.Context) error {
 	}
 	return s.done(c, "/today", map[string]string{"sent": "Noted as sent. The sequence goes on.", "again": "It goes out again, under the same Message-ID.", "pass": "Passed over. The sequence goes on without it."}[how])
 }
+
+// todayRoutes are those of the place Today.
+func (s *Server) todayRoutes(in *echo.Group) {
+	in.GET("/", s.home)
+	in.GET("/today", s.today)
+	in.POST("/touches/:id/resolve", s.resolve, allow("marketer", "lead", "admin"))
+}

@@ -3,7 +3,6 @@ package web
 import (
 	"encoding/json"
 	"errors"
-	"fmt"
 	"io"
 	"net/http"
 	"time"
@@ -11,6 +10,7 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"ombak/internal/engine/forms"
+	"ombak/internal/web/assets"
 )
 
 // visited takes a page view from a site of our own. It answers every origin
@@ -54,36 +54,9 @@ func (s *Server) snippet(c *echo.Context, name string) error {
 	h := c.Response().Header()
 	h.Set("Cross-Origin-Resource-Policy", "cross-origin")
 	h.Set("Cache-Control", "public, max-age=3600")
-	b, err := assetFiles.ReadFile("assets/dist/" + name)
+	b, err := assets.Files.ReadFile("dist/" + name)
 	if err != nil {
 		return err
 	}
 	return c.Blob(http.StatusOK, "text/javascript; charset=utf-8", b)
-}
-
-type sitesData struct {
-	Sites   []string
-	Snippet string
-}
-
-func (s *Server) sites(c *echo.Context) error {
-	list, err := s.Store.Sites(c.Request().Context())
-	if err != nil {
-		return err
-	}
-	return s.page(c, "sites.html", "", "Content", "Our sites", sitesData{list, fmt.Sprintf(`<script src="%s/v.js" defer></script>`, s.Engine.URL)})
-}
-
-func (s *Server) changeSite(c *echo.Context) error {
-	ctx := c.Request().Context()
-	if c.FormValue("do") == "remove" {
-		if err := s.Engine.RemoveSite(ctx, c.FormValue("origin")); err != nil {
-			return err
-		}
-		return s.done(c, "/content/sites", "Nothing more is recorded there.")
-	}
-	if err := s.Engine.AddSite(ctx, c.FormValue("origin")); err != nil {
-		return s.notDone(c, "/content/sites", sentence(err))
-	}
-	return s.done(c, "/content/sites", "Added. Put the line below into its pages.")
 }

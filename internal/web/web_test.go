@@ -6,7 +6,6 @@ import (
 	"encoding/hex"
 	"fmt"
 	"io"
-	"math"
 	"net/http"
 	"net/http/cookiejar"
 	"net/http/httptest"
@@ -389,22 +388,6 @@ func TestPublicPageIsSafe(t *testing.T) {
 	}
 }
 
-func TestMachinesAreTold(t *testing.T) {
-	for _, c := range []struct {
-		method, agent string
-		machine       bool
-	}{
-		{"GET", "Mozilla/5.0 (X11; Linux x86_64) Gecko/20100101 Firefox/140.0", false}, {"HEAD", "Mozilla/5.0", true}, {"GET", "", true},
-		{"GET", "curl/8.5.0", true}, {"GET", "ExampleLinkScanner/2", true}, {"GET", "Mozilla/5.0 (compatible; ExampleBot/1.0)", true},
-	} {
-		r := httptest.NewRequest(c.method, "/l/1/1/x", nil)
-		r.Header.Set("User-Agent", c.agent)
-		if why := machine(r); (why != "") != c.machine {
-			t.Errorf("%s by %q: %q", c.method, c.agent, why)
-		}
-	}
-}
-
 // TestTheStylesheetIsFresh fails where templates or styles have changed since scripts/assets built app.css.
 func TestTheStylesheetIsFresh(t *testing.T) {
 	files, err := filepath.Glob("templates/*.html")
@@ -433,49 +416,6 @@ func TestTheStylesheetIsFresh(t *testing.T) {
 		dist, err2 := os.ReadFile("assets/dist/" + name)
 		if err1 != nil || err2 != nil || string(src) != string(dist) {
 			t.Errorf("assets/dist/%s is not assets/src/%s: run scripts/assets", name, name)
-		}
-	}
-}
-
-func TestTide(t *testing.T) {
-	d := tide{W: 100, H: 100, Left: 10, Bottom: 10, Mark: 15, Level: true, Points: []tidePoint{{Value: 0}, {X: .5, Value: 20}, {X: 1, Value: 10, Tick: "14 April"}}}
-	d.layout()
-	if d.Top != 20 || d.Points[1].PY != chartTop || d.Points[0].PX != 10 || d.Points[2].PX != 90 || d.Points[2].Anchor != "end" {
-		t.Errorf("%+v", d)
-	}
-	if strings.ContainsAny(d.Line+d.Area, "CQSL") {
-		t.Errorf("a level is drawn as a curve: %s", d.Line)
-	}
-	c := tide{W: 110, H: 100, Left: 10, Bottom: 10, Names: [2]string{"a", "b"}, Unfinished: true, Points: []tidePoint{{Value: 3, Second: 4, Row: "one"}, {Value: 0}, {Value: 2, Row: "three"}}}
-	c.layout()
-	if len(c.Bars) != 3 || c.Line != "" || c.Bars[0].Class != "behind" || c.Bars[2].Class != "count unfinished" || c.Bars[2].Y+c.Bars[2].H != c.BottomY {
-		t.Errorf("bars %+v, line %q", c.Bars, c.Line)
-	}
-	if rows := c.Rows(); len(rows) != 3 || rows[0][1] != "3" || rows[0][2] != "4" || rows[2][0] != "three, so far" {
-		t.Errorf("as a table: %v", rows)
-	}
-	for v, want := range map[float64]float64{0: 4, 3: 4, 5: 6, 9: 10, 15: 20, 20: 20, 41: 60, 77: 80, 350: 400, 1001: 2000} {
-		if got := nice(v); got != want || math.Mod(got, 2) != 0 {
-			t.Errorf("nice(%v) = %v, want %v", v, got, want)
-		}
-	}
-}
-
-func TestWords(t *testing.T) {
-	for n, want := range map[any]string{0: "0", 999: "999", 1000: "1,000", int64(1234567): "1,234,567", -1500: "−1,500"} {
-		if got := thousands(n); got != want {
-			t.Errorf("thousands(%v) = %q", n, got)
-		}
-	}
-	if money(1250000, "EUR") != "EUR\u00a012,500" || money(1250050, "EUR") != "EUR\u00a012,500.50" || initials("Ines van Radu") != "IR" {
-		t.Error("money or initials")
-	}
-	if m, err := clockTime("24:00"); m != 1440 || err != nil {
-		t.Errorf("24:00 is %d, %v", m, err)
-	}
-	for _, bad := range []string{"", "8", "25:00", "08:60", "-1:00", "24:01"} {
-		if _, err := clockTime(bad); err == nil {
-			t.Errorf("%q is a time of day", bad)
 		}
 	}
 }

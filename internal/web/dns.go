@@ -1,0 +1,3 @@
+package web
+
+type dnsRecord struct{ Name, Text string }
