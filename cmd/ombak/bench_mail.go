@@ -25,6 +25,7 @@ import (
 	"ombak/internal/standin/mailserver"
 	"ombak/internal/store"
 	"ombak/internal/web"
+	"ombak/internal/web/shell"
 )
 
 const (
@@ -181,7 +182,7 @@ func benchMail(ctx context.Context, s *store.Store, _ *engine.Engine, clock *fix
 		post.OutboxConns, plain, bare, plain/bare, signed, bareSigned, signed/bareSigned, signed/bare)
 
 	// What readers do, over HTTP.
-	srv := &http.Server{Handler: web.New(ctx, web.Config{Store: s, Engine: e}).Handler()}
+	srv := &http.Server{Handler: web.New(ctx, shell.Config{Store: s, Engine: e}).Handler()}
 	go srv.Serve(l)
 	defer srv.Close()
 	touches, err := s.SomeTouches(ctx, mailPresses)

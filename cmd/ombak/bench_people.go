@@ -20,6 +20,7 @@ import (
 	"ombak/internal/password"
 	"ombak/internal/store"
 	"ombak/internal/web"
+	"ombak/internal/web/shell"
 )
 
 const (
@@ -56,7 +57,7 @@ func benchPeopleLists(ctx context.Context, s *store.Store, e *engine.Engine, clo
 }
 
 func benchPages(ctx context.Context, s *store.Store, e *engine.Engine) error {
-	srv := httptest.NewServer(web.New(ctx, web.Config{Store: s, Engine: e}).Handler())
+	srv := httptest.NewServer(web.New(ctx, shell.Config{Store: s, Engine: e}).Handler())
 	defer srv.Close()
 	jar, err := cookiejar.New(nil)
 	if err != nil {

@@ -31,6 +31,7 @@ import (
 	"ombak/internal/store"
 	"ombak/internal/store/server"
 	"ombak/internal/web"
+	"ombak/internal/web/shell"
 )
 
 func main() {
@@ -136,12 +137,12 @@ func (c config) zone(usual string) *time.Location {
 }
 
 // interfaceOf is the interface over HTTP, as the settings have it.
-func interfaceOf(ctx context.Context, c config, s *store.Store, e *engine.Engine, d web.Demo) (*web.Server, error) {
+func interfaceOf(ctx context.Context, c config, s *store.Store, e *engine.Engine, d shell.Demo) (*web.Server, error) {
 	proxies, err := parseNetworks(c.get("OMBAK_PROXIES"))
 	if err != nil {
 		return nil, err
 	}
-	x := web.New(ctx, web.Config{
+	x := web.New(ctx, shell.Config{
 		Store: s, Engine: e, Demo: d, Secure: strings.HasPrefix(e.URL, "https:"), Proxies: proxies,
 	})
 	if !c.set("OMBAK_METRICS_ADDR") {

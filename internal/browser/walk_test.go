@@ -21,6 +21,7 @@ import (
 	"ombak/internal/store"
 	"ombak/internal/store/storetest"
 	"ombak/internal/web"
+	"ombak/internal/web/shell"
 )
 
 func TestMain(m *testing.M) { storetest.Main(m) }
@@ -67,7 +68,7 @@ func open(t *testing.T) *house {
 	for _, x := range []struct {
 		l net.Listener
 		h http.Handler
-	}{{l, web.New(ctx, web.Config{Store: h.s, Engine: e, Demo: h.d}).Handler()}, {lv, view}} {
+	}{{l, web.New(ctx, shell.Config{Store: h.s, Engine: e, Demo: h.d}).Handler()}, {lv, view}} {
 		srv := &http.Server{Handler: x.h, BaseContext: func(net.Listener) context.Context { return ctx }}
 		go srv.Serve(x.l)
 		t.Cleanup(func() { srv.Close() })

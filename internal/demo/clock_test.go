@@ -17,6 +17,7 @@ import (
 	"ombak/internal/store"
 	"ombak/internal/store/storetest"
 	"ombak/internal/web"
+	"ombak/internal/web/shell"
 )
 
 func TestMain(m *testing.M) { storetest.Main(m) }
@@ -53,7 +54,7 @@ func small(t *testing.T) *Demo {
 	t.Cleanup(func() { in.Close() })
 	world.Mail, world.View = box, &mailserver.View{Server: box, Answer: in.Addr()}
 	d := &Demo{Store: s, Engine: e, Clock: clock, World: world, Seed: 7}
-	handler = web.New(ctx, web.Config{Store: s, Engine: e, Demo: d}).Handler()
+	handler = web.New(ctx, shell.Config{Store: s, Engine: e, Demo: d}).Handler()
 	must(e.Register(ctx))
 	t.Cleanup(e.Unregister)
 	ids, _, err := d.Begin(ctx)

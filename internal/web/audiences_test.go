@@ -12,6 +12,7 @@ import (
 	"ombak/internal/core/person"
 	"ombak/internal/core/rule"
 	"ombak/internal/store"
+	"ombak/internal/web/shell"
 )
 
 // TestAListOfAudiences chooses columns, saves a view, takes the list out, and
@@ -102,7 +103,7 @@ func TestLinksKeepWhatIsShown(t *testing.T) {
 	_, err := x.e.SaveAudience(t.Context(), store.Audience{Name: "Circle"})
 	x.must(err)
 	v := x.visitor().signIn("marketer")
-	norway := listQuery{Rule: rule.FieldIs(person.Country, "NO"), Order: store.ByName, Columns: []string{"email", "city"}}.values().Encode()
+	norway := shell.ListQuery{Rule: rule.FieldIs(person.Country, "NO"), Order: store.ByName, Columns: []string{"email", "city"}}.Values().Encode()
 	link := regexp.MustCompile(`(?:href|hx-get)="([^"]*\?[^"]*)"`)
 	for _, c := range []struct{ kind, path, query string }{{"", "/people", norway}, {"companies", "/people/companies", "text=fjord+%26&order=size"}, {"audiences", "/people/audiences", "kind=idle&text=a+%26+b%3D"}} {
 		if res, _ := v.do("POST", "/people/views", url.Values{"name": {"Mine"}, "list": {c.query}, "kind": {c.kind}}); res.StatusCode != http.StatusSeeOther {

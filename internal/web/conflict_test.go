@@ -11,6 +11,7 @@ import (
 	"ombak/internal/core/message"
 	"ombak/internal/core/page"
 	"ombak/internal/store"
+	"ombak/internal/web/formtest"
 )
 
 // twoTabs has the same form open twice: what the first keeps is not undone by
@@ -18,7 +19,7 @@ import (
 func twoTabs(t *testing.T, v *visitor, address string, first, second func(url.Values), line, theirs, mine string, now func() string) {
 	t.Helper()
 	_, body := v.do("GET", address, nil)
-	a, b := sent(t, body), sent(t, body)
+	a, b := formtest.Sent(t, body), formtest.Sent(t, body)
 	first(a)
 	if res, _ := v.do("POST", address, a); res.StatusCode != http.StatusSeeOther {
 		t.Fatalf("the first tab: %d", res.StatusCode)
@@ -35,7 +36,7 @@ func twoTabs(t *testing.T, v *visitor, address string, first, second func(url.Va
 			t.Errorf("both sides are shown without %q", want)
 		}
 	}
-	if res, _ = v.do("POST", address, sent(t, raw)); res.StatusCode != http.StatusSeeOther || now() != mine {
+	if res, _ = v.do("POST", address, formtest.Sent(t, raw)); res.StatusCode != http.StatusSeeOther || now() != mine {
 		t.Errorf("chosen: %d, and it says %q", res.StatusCode, now())
 	}
 }
@@ -54,7 +55,7 @@ func TestTwoTabsOnAMessage(t *testing.T) {
 		func(f url.Values) { f.Set("subject", "From the second") }, "Subject", "From the first tab", "From the second", subject)
 	// A tab that changes nothing, or changes to what is there, is in nobody's way.
 	_, body := v.do("GET", at, nil)
-	old := sent(t, body)
+	old := formtest.Sent(t, body)
 	old.Set("base", "0123456789abcdef")
 	if res, _ := v.do("POST", at, old); res.StatusCode != http.StatusSeeOther {
 		t.Errorf("an old tab in which nothing was typed: %d", res.StatusCode)
@@ -93,7 +94,7 @@ func TestTwoTabsOnASequence(t *testing.T) {
 	if res.StatusCode != http.StatusConflict || !strings.Contains(body, "First") || !strings.Contains(body, "Second") {
 		t.Fatalf("the second tab: %d", res.StatusCode)
 	}
-	if res, _ := d.do("POST", step, sent(t, body)); res.StatusCode != http.StatusSeeOther || d.draft().Plan.V.Step(id).About().Title != "Second" {
+	if res, _ := d.do("POST", step, formtest.Sent(t, body)); res.StatusCode != http.StatusSeeOther || d.draft().Plan.V.Step(id).About().Title != "Second" {
 		t.Errorf("chosen: %d, %q", res.StatusCode, d.draft().Plan.V.Step(id).About().Title)
 	}
 	// What was typed into a step that is gone is said, so that it is not lost.

@@ -15,14 +15,16 @@ import (
 	"ombak/internal/store"
 )
 
-// No page shows an error's own words but through sentence and engine.Told, and none
-// opens a transaction: what changes something is a use case of the engine.
+// No page shows an error's own words but through Sentence and base.Told, and none
+// opens a transaction: what changes something is a use case of the engine. A place
+// stands on the shell and never on another place.
 func TestWhatPagesLeaveToTheEngine(t *testing.T) {
-	files, err := filepath.Glob("*.go")
-	if err != nil || len(files) < 20 {
+	files, err := filepath.Glob("*/*.go")
+	if err != nil || len(files) < 40 {
 		t.Fatalf("%d files, %v", len(files), err)
 	}
 	shows := regexp.MustCompile(`\b\w*[eE]rr\w*\.Error\(\)`)
+	other := regexp.MustCompile(`"ombak/internal/web/(\w+)`)
 	for _, f := range files {
 		if strings.HasSuffix(f, "_test.go") {
 			continue
@@ -36,6 +38,11 @@ func TestWhatPagesLeaveToTheEngine(t *testing.T) {
 		}
 		if strings.Contains(string(text), "InTx(") {
 			t.Errorf("%s opens a transaction", f)
+		}
+		for _, m := range other.FindAllStringSubmatch(string(text), -1) {
+			if m[1] != "shell" && m[1] != "assets" {
+				t.Errorf("%s stands on web/%s", f, m[1])
+			}
 		}
 	}
 }

@@ -10,6 +10,7 @@ import (
 	"ombak/internal/core/person"
 	"ombak/internal/core/rule"
 	"ombak/internal/store"
+	"ombak/internal/web/shell"
 )
 
 // TestTheFitByForm writes a fit and bands, line by line, and finds them where
@@ -63,8 +64,8 @@ func TestTheFitByForm(t *testing.T) {
 		t.Error("her page does not say her fit")
 	}
 	ask := rule.Rule{If: &rule.Condition{About: rule.ByFit, Op: rule.AtLeast, N: 50}}
-	q := listQuery{Rule: ask, Order: store.ByScore, Columns: []string{"fit"}}
-	if _, body := v.do("GET", "/people?"+q.values().Encode(), nil); !strings.Contains(body, "ana@fjord.example") || strings.Contains(body, "bo@x.example") || !strings.Contains(body, ">75<") {
+	q := shell.ListQuery{Rule: ask, Order: store.ByScore, Columns: []string{"fit"}}
+	if _, body := v.do("GET", "/people?"+q.Values().Encode(), nil); !strings.Contains(body, "ana@fjord.example") || strings.Contains(body, "bo@x.example") || !strings.Contains(body, ">75<") {
 		t.Error("the list by fit")
 	}
 	// A field that the fit asks for cannot be taken away.

@@ -4,11 +4,13 @@ import (
 	"net/http"
 	"strings"
 	"testing"
+
+	"ombak/internal/web/settings"
 )
 
 // Everybody who signs in reads the guide of docs, chapter by chapter.
 func TestTheGuideIsRead(t *testing.T) {
-	d, err := guide()
+	d, err := settings.Guide()
 	if err != nil || len(d.Chapters) < 8 || d.Title == "" {
 		t.Fatalf("%q with %d chapters, %v", d.Title, len(d.Chapters), err)
 	}

@@ -14,6 +14,7 @@ import (
 	"ombak/internal/core/page"
 	"ombak/internal/engine/forms"
 	"ombak/internal/store"
+	"ombak/internal/web/shell"
 )
 
 // Guessing from many places does not lock out whom an account belongs to,
@@ -23,7 +24,7 @@ func TestNobodyLocksTheOwnerOut(t *testing.T) {
 	owner := x.visitor().signIn("lead")
 	owner.do("POST", "/sign-out", url.Values{})
 	for range 200 { // as strangers from everywhere would leave it
-		x.x.limits.allow("account", "lead@karang.example", 10*time.Second, 60)
+		x.x.Limits.Allow("account", "lead@karang.example", 10*time.Second, 60)
 	}
 	form := url.Values{"email": {"lead@karang.example"}, "password": {"correct horse"}}
 	if res, _ := x.visitor().do("POST", "/sign-in", form); res.StatusCode != http.StatusTooManyRequests {
@@ -42,7 +43,7 @@ func TestNobodyLocksTheOwnerOut(t *testing.T) {
 func TestHTTPS(t *testing.T) {
 	x := newSite(t)
 	for _, secure := range []bool{false, true} {
-		h := New(t.Context(), Config{Store: x.s, Engine: x.e, Secure: secure}).Handler()
+		h := New(t.Context(), shell.Config{Store: x.s, Engine: x.e, Secure: secure}).Handler()
 		w := httptest.NewRecorder()
 		r := httptest.NewRequest("POST", "/sign-in", strings.NewReader("email=lead%40karang.example&password=correct+horse"))
 		r.Header.Set("Content-Type", "application/x-www-form-urlencoded")

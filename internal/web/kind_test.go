@@ -16,6 +16,7 @@ import (
 	"ombak/internal/engine"
 	"ombak/internal/engine/base"
 	"ombak/internal/store"
+	"ombak/internal/web/sequences"
 )
 
 // rest is a kind of step that only this file knows.
@@ -40,10 +41,10 @@ func TestANewKindOfStep(t *testing.T) {
 			r.Title, r.For = "Rest", calendar.Span{N: 3, Unit: calendar.Days}
 			return r
 		})
-	stepForms["rest"] = stepForm{"step-pause", func(c *echo.Context, s sequence.Step) error {
-		return readSpan(c, "for", &s.(*rest).For)
+	sequences.StepForms["rest"] = sequences.StepForm{Part: "step-pause", Read: func(c *echo.Context, s sequence.Step) error {
+		return sequences.ReadSpan(c, "for", &s.(*rest).For)
 	}}
-	t.Cleanup(func() { delete(stepForms, "rest") })
+	t.Cleanup(func() { delete(sequences.StepForms, "rest") })
 
 	x := newSite(t)
 	ana := x.meet(store.NewPerson{First: "Ana", Email: "ana@fjord.example", Phone: "+4755500100", Country: "NO"})
@@ -93,7 +94,7 @@ func TestANewKindOfStep(t *testing.T) {
 // Every kind of step that ships has its form beside the map.
 func TestKindsHaveForms(t *testing.T) {
 	for _, k := range sequence.Kinds() {
-		if k != kindRest && stepForms[k.Word].part == "" {
+		if k != kindRest && sequences.StepForms[k.Word].Part == "" {
 			t.Errorf("a %s has no form", k.Word)
 		}
 	}

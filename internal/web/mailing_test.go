@@ -12,6 +12,7 @@ import (
 	"ombak/internal/core/person"
 	"ombak/internal/core/rule"
 	"ombak/internal/store"
+	"ombak/internal/web/formtest"
 )
 
 // TestAOneOffEmailByForm fills the sentence in, sees who would get it and who
@@ -41,7 +42,7 @@ func TestAOneOffEmailByForm(t *testing.T) {
 	if !strings.Contains(body, "Choose a message.") || !strings.Contains(body, `<button class="btn main" disabled`) {
 		t.Error("a draft with nothing in it can be sent off")
 	}
-	form := sent(t, body)
+	form := formtest.Sent(t, body)
 	for _, k := range []string{"sure", "_csrf"} {
 		form.Del(k)
 	}
@@ -65,7 +66,7 @@ func TestAOneOffEmailByForm(t *testing.T) {
 		t.Fatalf("keeping: %s", res.Status)
 	}
 	_, body = v.do("GET", at, nil)
-	again := sent(t, body)
+	again := formtest.Sent(t, body)
 	for _, k := range []string{"message", "audience", "purpose", "when", "at", "rest", "from", "to", "act_do", "act_what"} {
 		if again.Get(k) != form.Get(k) {
 			t.Errorf("%s was kept as %q, not %q", k, again.Get(k), form.Get(k))

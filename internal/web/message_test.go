@@ -13,6 +13,7 @@ import (
 	"ombak/internal/core/person"
 	"ombak/internal/core/rule"
 	"ombak/internal/store"
+	"ombak/internal/web/formtest"
 )
 
 // writer is a marketer at a new message.
@@ -40,7 +41,7 @@ func (x *site) writing(starter string) *writer {
 func (w *writer) form(at int, group int64) url.Values {
 	w.t.Helper()
 	_, body := w.do("GET", fmt.Sprintf("%s?at=%d&for=%d", w.at, at, group), nil)
-	v := sent(w.t, body)
+	v := formtest.Sent(w.t, body)
 	for _, k := range []string{"do", "show", "_csrf"} {
 		v.Del(k)
 	}
@@ -289,7 +290,7 @@ func TestPreviewAndProof(t *testing.T) {
 	}
 	w.keep()
 	_, body = w.do("GET", one, nil)
-	form := sent(t, body)
+	form := formtest.Sent(t, body)
 	form.Del("do")
 	form.Set("1.text", "<div>Only for {{ person.shoe }}</div>")
 	if res, body := w.do("POST", one, form); res.StatusCode != http.StatusUnprocessableEntity || !strings.Contains(body, "there is no merge field person.shoe") || !strings.Contains(body, "Only for") {

@@ -12,6 +12,7 @@ import (
 	"ombak/internal/core/page"
 	"ombak/internal/core/person"
 	"ombak/internal/store"
+	"ombak/internal/web/formtest"
 )
 
 func (x *site) exec(query string) {
@@ -33,7 +34,7 @@ func TestAPageByForm(t *testing.T) {
 	press := func(do string, change ...string) string {
 		t.Helper()
 		_, body := v.do("GET", at, nil)
-		form = sent(t, body)
+		form = formtest.Sent(t, body)
 		form.Set("do", do)
 		for i := 0; i+1 < len(change); i += 2 {
 			form[change[i]] = strings.Split(change[i+1], "|")
@@ -85,7 +86,7 @@ func TestAPageByForm(t *testing.T) {
 	}
 	// What is kept while somebody types is kept, and draws nothing.
 	_, body = v.do("GET", at, nil)
-	form = sent(t, body)
+	form = formtest.Sent(t, body)
 	form.Del("do")
 	form.Set("quiet", "1")
 	form.Set("form_title", "Typed on the way")
@@ -164,7 +165,7 @@ func TestTheLadderOverTheWire(t *testing.T) {
 		if strings.Contains(body, "Mallory") {
 			t.Error("an address fills the form in")
 		}
-		form := sent(t, body)
+		form := formtest.Sent(t, body)
 		v.do("POST", "/p/alarms/started", url.Values{"view": {form.Get("view")}})
 		for i := 0; i+1 < len(answers); i += 2 {
 			form.Set(answers[i], answers[i+1])
@@ -199,7 +200,7 @@ func TestTheLadderOverTheWire(t *testing.T) {
 	}
 	// The same view is not finished twice, and one of another page or made up counts nowhere.
 	_, body = v.do("GET", "/p/alarms", nil)
-	form := sent(t, body)
+	form := formtest.Sent(t, body)
 	form.Set("f-email", "ana@fjord.example")
 	v.do("POST", "/p/alarms", form)
 	v.do("POST", "/p/alarms", form)
@@ -228,7 +229,7 @@ func TestTheLadderOverTheWire(t *testing.T) {
 	}
 	other := x.visitor()
 	_, body = other.do("GET", "/p/alarms/form?on=https://karang.example&utm_source=site", nil)
-	form = sent(t, body)
+	form = formtest.Sent(t, body)
 	for k, a := range map[string]string{"f-first-name": "Cy", "f-last-name": "Lunde", "f-company": "Reef", "f-email": "cy@reef.example"} {
 		form.Set(k, a)
 	}

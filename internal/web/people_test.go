@@ -8,6 +8,7 @@ import (
 	"mime/multipart"
 	"net/http"
 	"net/url"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -554,5 +555,14 @@ func TestCompaniesAndAudiencesAreLists(t *testing.T) {
 		if !order(body, want...) || len(want) == 1 && order(body, map[string]string{"Norway": "Circle", "Circle": "Norway"}[want[0]]) || len(want) == 0 && !strings.Contains(body, "No audience is like that") {
 			t.Errorf("%q does not list %v", query, want)
 		}
+	}
+}
+
+// A page knows how far it has been told of changes when it is made.
+func TestAPageKnowsHowFarItWasTold(t *testing.T) {
+	x := newSite(t)
+	_, body := x.visitor().signIn("rep").do("GET", "/people", nil)
+	if !regexp.MustCompile(`data-seen="[0-9a-z]+\.[0-9]+"`).MatchString(body) {
+		t.Error("it does not")
 	}
 }

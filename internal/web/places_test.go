@@ -18,6 +18,9 @@ import (
 	"ombak/internal/core/sequence"
 	"ombak/internal/core/signal"
 	"ombak/internal/store"
+	"ombak/internal/web/content"
+	"ombak/internal/web/formtest"
+	"ombak/internal/web/shell"
 )
 
 func (x *site) must(err error) {
@@ -323,8 +326,8 @@ func TestUploads(t *testing.T) {
 		code int
 		says string
 	}{
-		"big.pdf":   {append([]byte("%PDF-1.4 "), make([]byte, maxFile)...), http.StatusUnprocessableEntity, "larger than 10 MB"},
-		"huge.pdf":  {make([]byte, maxBody+1), http.StatusRequestEntityTooLarge, "too large"},
+		"big.pdf":   {append([]byte("%PDF-1.4 "), make([]byte, content.MaxFile)...), http.StatusUnprocessableEntity, "larger than 10 MB"},
+		"huge.pdf":  {make([]byte, shell.MaxBody+1), http.StatusRequestEntityTooLarge, "too large"},
 		"guide.pdf": {[]byte("<html><script>alert(1)</script>"), http.StatusUnprocessableEntity, "in it is something else"},
 		"guide.exe": {[]byte("MZ"), http.StatusUnprocessableEntity, "not taken"},
 		"empty.pdf": {nil, http.StatusUnprocessableEntity, "empty"},
@@ -492,7 +495,7 @@ func TestWrongHoursKeepWhatWasTyped(t *testing.T) {
 	form := url.Values{"name": {"Norwegian ports"}, "entry": {"rule"}, "field": {"country"}, "value": {"NO"}, "from": {"17:00"}, "to": {"08:00"},
 		"ground": {"other existing customers"}, "hold": {"on"}}
 	code, body := d.post("/settings", form)
-	again := sent(t, body)
+	again := formtest.Sent(t, body)
 	if !again.Has("hold") || !strings.Contains(body, "<option selected>country</option>") {
 		t.Error("the hold or the field is not as it was typed")
 	}

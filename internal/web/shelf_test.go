@@ -10,6 +10,8 @@ import (
 	"time"
 
 	"ombak/internal/store"
+	"ombak/internal/web/formtest"
+	"ombak/internal/web/public"
 )
 
 // put sends the shelf's form with a file.
@@ -97,7 +99,7 @@ func TestTheShelf(t *testing.T) {
 		t.Errorf("the file: %v", h)
 	}
 	known := x.visitor()
-	known.c.Jar.SetCookies(mustURL(t, x.srv.URL), []*http.Cookie{{Name: readerCookie, Value: x.e.ReaderToken(ana)}})
+	known.c.Jar.SetCookies(mustURL(t, x.srv.URL), []*http.Cookie{{Name: public.ReaderCookie, Value: x.e.ReaderToken(ana)}})
 	known.do("GET", pass(fmt.Sprintf("/s/%d/file", id)), nil)
 	if res, _ := known.do("GET", pass("/s/"+talk+"/file"), nil); res.StatusCode != http.StatusFound || res.Header.Get("Location") != link["url"] {
 		t.Errorf("the link: %s to %q", res.Status, res.Header.Get("Location"))
@@ -203,7 +205,7 @@ func TestSendingFromTheShelf(t *testing.T) {
 	}
 	at := fmt.Sprintf("/people/%d/letter", ana)
 	_, body = v.do("GET", at+"?item=1", nil)
-	form := sent(t, body)
+	form := formtest.Sent(t, body)
 	if form.Get("subject") != "Limits & fish" || !strings.HasPrefix(form.Get("text"), "Dear Ana,") || form.Get("item") != "1" || len(form.Get("once")) < 16 {
 		t.Errorf("the form begins with %v", form)
 	}

@@ -11,6 +11,7 @@ import (
 	"ombak/internal/core/page"
 	"ombak/internal/core/signal"
 	"ombak/internal/store"
+	"ombak/internal/web/formtest"
 )
 
 // beacon sends a page view as the snippet does.
@@ -115,7 +116,7 @@ func TestVisitsOfOurSite(t *testing.T) {
 	other := strings.Replace(view("/f", ""), browser, "0123456789abcdef01234567", 1)
 	v.beacon(site, other)
 	_, body := v.do("GET", "/p/alarms?ombak_visitor=0123456789abcdef01234567", nil)
-	form := sent(t, body)
+	form := formtest.Sent(t, body)
 	form.Set("f-first-name", "Bo")
 	form.Set("f-last-name", "Vik")
 	form.Set("f-company", "Fjord")

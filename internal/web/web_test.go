@@ -26,6 +26,7 @@ import (
 	"ombak/internal/password"
 	"ombak/internal/store"
 	"ombak/internal/store/storetest"
+	"ombak/internal/web/shell"
 )
 
 func TestMain(m *testing.M) { storetest.Main(m) }
@@ -63,7 +64,7 @@ func newSite(t testing.TB) *site {
 			t.Fatal(err)
 		}
 	}
-	server := New(ctx, Config{Store: st, Engine: e})
+	server := New(ctx, shell.Config{Store: st, Engine: e})
 	x := &site{t, st, e, server, httptest.NewServer(server.Handler())}
 	t.Cleanup(x.srv.Close)
 	return x
@@ -390,7 +391,7 @@ func TestPublicPageIsSafe(t *testing.T) {
 
 // TestTheStylesheetIsFresh fails where templates or styles have changed since scripts/assets built app.css.
 func TestTheStylesheetIsFresh(t *testing.T) {
-	files, err := filepath.Glob("templates/*.html")
+	files, err := filepath.Glob("*/templates/*.html")
 	if err != nil || len(files) == 0 {
 		t.Fatal("no templates", err)
 	}

@@ -119,7 +119,7 @@ func (e *Base) Nudge() {
 	}
 }
 
-// topicOf names what an email belongs to, for those who watch it.
+// TopicOf names what an email belongs to, for those who watch it.
 func TopicOf(sequence, mailing int64) string {
 	if mailing != 0 {
 		return Topic("mailing", mailing)

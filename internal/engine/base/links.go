@@ -30,7 +30,7 @@ type earlierKey struct {
 	Touches int64  `json:"touches"`
 }
 
-// signedTouch is signed for what stands in an email: one that went out under
+// SignedTouch is signed for what stands in an email: one that went out under
 // an earlier key keeps its links.
 func (e *Base) SignedTouch(what string, touch, b int64, signature string) bool {
 	if e.Signed(what, touch, b, signature) {
@@ -66,13 +66,13 @@ func (e *Base) ReaderToken(person int64) string {
 	return fmt.Sprintf("%d.%s", person, e.Sign("reader", person, 0))
 }
 
-// claimToken names to a browser the first form that was filled in there:
+// ClaimToken names to a browser the first form that was filled in there:
 // somebody says who they are, and may not be.
 func (e *Base) ClaimToken(answer int64) string {
 	return fmt.Sprintf("c%d.%s", answer, e.Sign("claim", answer, 0))
 }
 
-// readToken reads either; zeros for one that is not ours.
+// ReadToken reads either; zeros for one that is not ours.
 func (e *Base) ReadToken(token string) (person, answer int64) {
 	var n int64
 	var sig string
@@ -89,12 +89,12 @@ func (e *Base) ReadToken(token string) (person, answer int64) {
 	return 0, 0
 }
 
-// pageVisitToken names one time that a page was shown, to whoever it was shown.
+// PageVisitToken names one time that a page was shown, to whoever it was shown.
 func (e *Base) PageVisitToken(page, visit int64) string {
 	return fmt.Sprintf("%d.%s", visit, e.Sign("page visit", page, visit))
 }
 
-// pageVisit reads a pageVisitToken; 0 for one that is not this page's.
+// PageVisit reads a pageVisitToken; 0 for one that is not this page's.
 func (e *Base) PageVisit(page int64, token string) int64 {
 	var visit int64
 	var sig string
@@ -123,7 +123,7 @@ func (e *Base) browserMark(email, id string) string {
 	return base64.RawURLEncoding.EncodeToString(m.Sum(nil)[:15])
 }
 
-// hashed is an address as the list of those never to be written to again has
+// Hashed is an address as the list of those never to be written to again has
 // it: without the workspace's key nobody can try addresses against it.
 func (e *Base) Hashed(address string) []byte {
 	m := hmac.New(sha256.New, e.key)

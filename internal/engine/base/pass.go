@@ -65,7 +65,7 @@ func (e *Base) WithPass(address string, lasts time.Duration) string {
 
 var addressIn = regexp.MustCompile(`(src|href)="(/[sg]/[^"]*)"`)
 
-// passesIn gives the addresses in some HTML that want one a pass.
+// PassesIn gives the addresses in some HTML that want one a pass.
 func (e *Base) PassesIn(s string, lasts time.Duration) string {
 	if !strings.Contains(s, `="/s/`) && !strings.Contains(s, `="/g/`) {
 		return s // as a rule

@@ -14,7 +14,7 @@ var ErrGone = plainly.New("somebody else has decided this meanwhile")
 // ErrNotYours is answered to somebody who would do what is another's.
 var ErrNotYours = plainly.New("this is somebody else’s: only they, a lead or an admin can do it")
 
-// may checks that a user may do what belongs to another; nil: to nobody.
+// May checks that a user may do what belongs to another; nil: to nobody.
 func May(ctx context.Context, tx store.Tx, user int64, of *int64) error {
 	role, err := tx.RoleOf(ctx, user)
 	if err != nil {
@@ -30,7 +30,7 @@ func May(ctx context.Context, tx store.Tx, user int64, of *int64) error {
 	return nil
 }
 
-// mayWork checks that a user may do an item of work that is still open.
+// MayWork checks that a user may do an item of work that is still open.
 func MayWork(ctx context.Context, tx store.Tx, user int64, kind store.WorkKind, id int64) error {
 	of, err := tx.OwnerOfWork(ctx, kind, id)
 	if store.IsNotFound(err) {

@@ -10,7 +10,7 @@ import (
 	"ombak/internal/store"
 )
 
-// occasion is for whom an act is done, when and because of what.
+// Occasion is for whom an act is done, when and because of what.
 type Occasion struct {
 	Person int64
 	At     time.Time
@@ -30,13 +30,13 @@ type way struct {
 // Sequence is the one whose step it is.
 func (w *way) Sequence() int64 { return w.c.Sequence }
 
-// deed is an act to be done.
+// Deed is an act to be done.
 type Deed struct {
 	act.Act
 	Occasion
 }
 
-// doing is a deed whose act is an A.
+// Doing is a deed whose act is an A.
 type Doing[A act.Act] struct {
 	Act A
 	Occasion
@@ -45,7 +45,7 @@ type Doing[A act.Act] struct {
 // Executor does the acts of one kind, for a whole batch.
 type Executor func(ctx context.Context, tx store.Tx, list []Deed) error
 
-// each makes an executor of what does acts of type A.
+// Each makes an executor of what does acts of type A.
 func Each[A act.Act](do func(ctx context.Context, tx store.Tx, list []Doing[A]) error) Executor {
 	return func(ctx context.Context, tx store.Tx, list []Deed) error {
 		own := make([]Doing[A], len(list))
@@ -70,7 +70,7 @@ func (e *Flow) Does(word string, x Executor) {
 // Executor is what does a kind of act; nil: nobody does.
 func (e *Flow) Executor(word string) Executor { return e.executors[word] }
 
-// do does acts, each kind in a few statements however many people it is for. What an
+// Do does acts, each kind in a few statements however many people it is for. What an
 // act is to be done with, and is not there any more, is passed over: a reader must
 // not meet an error for it, nor somebody who stands beside.
 func (e *Flow) Do(ctx context.Context, tx store.Tx, deeds []Deed) error {
@@ -98,7 +98,7 @@ func (e *Flow) Do(ctx context.Context, tx store.Tx, deeds []Deed) error {
 	return nil
 }
 
-// doFor does some acts for one person because of something they did; how says what.
+// DoFor does some acts for one person because of something they did; how says what.
 func (e *Flow) DoFor(ctx context.Context, tx store.Tx, acts []act.Act, reader int64, how string) error {
 	deeds := make([]Deed, len(acts))
 	for i, a := range acts {
@@ -107,7 +107,7 @@ func (e *Flow) DoFor(ctx context.Context, tx store.Tx, acts []act.Act, reader in
 	return e.Do(ctx, tx, deeds)
 }
 
-// grouped splits what is to be done by a key, the groups in the order in which they
+// Grouped splits what is to be done by a key, the groups in the order in which they
 // begin.
 func Grouped[A act.Act, K comparable](list []Doing[A], key func(Doing[A]) K) (groups [][]Doing[A]) {
 	at := map[K]int{}
@@ -124,7 +124,7 @@ func Grouped[A act.Act, K comparable](list []Doing[A], key func(Doing[A]) K) (gr
 	return groups
 }
 
-// people lists whom acts are for, each once.
+// Whom lists whom acts are for, each once.
 func Whom[A act.Act](list []Doing[A]) []int64 {
 	seen := make(map[int64]bool, len(list))
 	var out []int64
@@ -137,7 +137,7 @@ func Whom[A act.Act](list []Doing[A]) []int64 {
 	return out
 }
 
-// gone lets pass that something is not there any more.
+// Gone lets pass that something is not there any more.
 func Gone(err error) error {
 	if store.IsNotFound(err) {
 		return nil

@@ -24,7 +24,7 @@ func (e *Flow) enrol(ctx context.Context, tx store.Tx, list []Doing[act.Enrol]) 
 	return nil
 }
 
-// enter enters people into a running sequence.
+// Enter enters people into a running sequence.
 func (e *Flow) Enter(ctx context.Context, tx store.Tx, q store.RunningEntry, people ...int64) error {
 	if _, err := tx.Enrol(ctx, &q, people, e.Now()); err != nil {
 		return err

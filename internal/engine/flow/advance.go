@@ -38,7 +38,7 @@ func New(b *base.Base) *Flow {
 	return f
 }
 
-// batch is how many enrolments one transaction looks at.
+// BatchSize is how many enrolments one transaction looks at.
 const BatchSize = 500
 
 // AdvanceBatch walks on up to n enrolments that have to be looked at by now

@@ -10,13 +10,13 @@ import (
 	"ombak/internal/store"
 )
 
-// personOf is what a score model may ask about one person.
+// PersonOf is what a score model may ask about one person.
 type PersonOf struct {
 	record  *rule.Record
 	signals []signal.Signal
 }
 
-// newPersonOf tells of somebody with a record and what they did.
+// NewPersonOf tells of somebody with a record and what they did.
 func NewPersonOf(record *rule.Record, did []signal.Signal) *PersonOf { return &PersonOf{record, did} }
 
 // Record is what is known of them.
@@ -29,7 +29,7 @@ func (p *PersonOf) Count(q *signal.Pattern, from, to time.Time) int {
 	return signal.Count(p.signals, q, from, to)
 }
 
-// model is the score model in the workspace's zone, whose days it counts.
+// ScoreModel is the score model in the workspace's zone, whose days it counts.
 func (e *Flow) ScoreModel(ctx context.Context, tx store.Tx) (store.Model, error) {
 	m, err := tx.Model(ctx)
 	m.Zone = e.Zone()
@@ -51,7 +51,7 @@ type standing struct {
 	score float64
 }
 
-// newStanding tells of somebody whose score is kept.
+// NewStanding tells of somebody whose score is kept.
 func NewStanding(record *rule.Record, did []signal.Signal, score float64) *standing {
 	return &standing{PersonOf{record, did}, score}
 }

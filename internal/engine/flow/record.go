@@ -52,7 +52,7 @@ func (e *Flow) RecordSignals(ctx context.Context, tx store.Tx, list []store.Sign
 	return tx.Notify(ctx, "signal")
 }
 
-// leave takes a person off every sequence they are on, as of an instant: what
+// Leave takes a person off every sequence they are on, as of an instant: what
 // was over before it is passed first, however late a worker comes.
 func (e *Flow) Leave(ctx context.Context, tx store.Tx, person int64, reason sequence.Reason, at time.Time) error {
 	claimed, err := tx.ClaimOpen(ctx, person, at)

@@ -14,7 +14,7 @@ import (
 	"ombak/internal/store"
 )
 
-// batchJob has a worker run a batch.
+// BatchJob has a worker run a batch.
 type BatchJob struct {
 	ID int64 `json:"id"`
 }
@@ -22,7 +22,7 @@ type BatchJob struct {
 // Kind names the job.
 func (BatchJob) Kind() string { return "batch" }
 
-// ask has some worker run a batch.
+// Ask has some worker run a batch.
 func (e *People) Ask(ctx context.Context, id int64) error {
 	_, err := e.Jobs.Insert(ctx, BatchJob{id}, &river.InsertOpts{MaxAttempts: 5})
 	if err != nil {
@@ -155,7 +155,7 @@ func (e *People) Bulk(ctx context.Context, kind, title string, who Chosen, d sto
 	return e.BeginBulk(ctx, kind, title, who, d, user)
 }
 
-// beginBulk keeps a bulk action and has some worker do it.
+// BeginBulk keeps a bulk action and has some worker do it.
 func (e *People) BeginBulk(ctx context.Context, kind, title string, who Chosen, d store.BatchDetail, user int64) (int64, error) {
 	var id int64
 	err := e.Store.InTx(ctx, func(tx store.Tx) error {

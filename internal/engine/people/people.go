@@ -134,7 +134,7 @@ func (e *People) change(ctx context.Context, id, user int64, f func(store.Tx, *s
 	return err
 }
 
-// applied makes edits and does what follows from them: scores that ask the
+// Applied makes edits and does what follows from them: scores that ask the
 // record are counted again, and whoever is on a sequence is looked at.
 func (e *People) Applied(ctx context.Context, tx store.Tx, edits []store.Edit, a store.Author) error {
 	n, err := tx.Change(ctx, edits, a)

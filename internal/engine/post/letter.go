@@ -21,7 +21,7 @@ import (
 	"ombak/internal/store"
 )
 
-// wordsOf readies a version of a message. Versions never change, so each is
+// WordsOf readies a version of a message. Versions never change, so each is
 // readied once.
 func (e *Post) WordsOf(ctx context.Context, id int64, version int) (*message.Program, error) {
 	key := [2]int64{id, int64(version)}
@@ -403,7 +403,7 @@ func absolutePictures(s, url string) string {
 	return strings.ReplaceAll(s, `src="/`, `src="`+html.EscapeString(url)+`/`)
 }
 
-// absolute makes an address of Ombak's own pages a whole one.
+// Absolute makes an address of Ombak's own pages a whole one.
 func (e *Post) Absolute(target string) string {
 	if strings.HasPrefix(target, "/") && !strings.HasPrefix(target, "//") {
 		return e.URL + target

@@ -239,7 +239,7 @@ type closed struct{ why error }
 
 func (c closed) Send(context.Context, mail.Letter) (mail.Fate, error) { return mail.Later, c.why }
 
-// sendPlain sends one letter about Ombak itself.
+// SendPlain sends one letter about Ombak itself.
 func (e *Post) SendPlain(ctx context.Context, from store.User, to, subject, text string) error {
 	ways, err := e.mailers(ctx, []int64{from.ID})
 	if err != nil {

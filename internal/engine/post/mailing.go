@@ -350,7 +350,7 @@ func (e *Post) StopMailing(ctx context.Context, id int64) (n int64, err error) {
 	return n, err
 }
 
-// pressed does what pressing a link of a mailing does besides leading somewhere.
+// Pressed does what pressing a link of a mailing does besides leading somewhere.
 func (e *Post) Pressed(ctx context.Context, m *store.Mailing, link int, reader int64) error {
 	var acts []act.Act
 	for _, a := range m.Acts.V {

@@ -82,7 +82,7 @@ func (e *Post) SendBatch(ctx context.Context, n int) (int, error) {
 	return claimed, done()
 }
 
-// beginRounds claims up to n emails and has each outbox send its own, beside the
+// BeginRounds claims up to n emails and has each outbox send its own, beside the
 // others. done waits for those rounds and answers what went wrong with them.
 func (e *Post) BeginRounds(ctx context.Context, n int) (claimed int, done func() error, err error) {
 	e.out.turn.Lock()

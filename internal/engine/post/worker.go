@@ -28,7 +28,7 @@ func (e *Post) Unregister() {
 	}
 }
 
-// workerID is the name under which this engine claims emails, 0 for none. Where
+// WorkerID is the name under which this engine claims emails, 0 for none. Where
 // the database has lost sight of it, others take it for dead: it registers
 // again, under another name, and what it had claimed is given back.
 func (e *Post) WorkerID(ctx context.Context) (int64, error) {

@@ -1,0 +1,229 @@
+package desk
+
+import (
+	"errors"
+	"fmt"
+	"net/http"
+	"strconv"
+
+	"github.com/labstack/echo/v5"
+
+	"ombak/internal/core/sequence"
+	"ombak/internal/engine/base"
+	"ombak/internal/engine/sales"
+	"ombak/internal/store"
+	"ombak/internal/web/shell"
+)
+
+// work is one thing on the desk.
+type work struct {
+	Key     string // "call-12"
+	Handoff *store.Handoff
+	Call    *store.Touch
+	Task    *store.Task
+}
+
+type deskData struct {
+	Work     []work
+	Now      *work
+	At       int    // which of Work it is, from 1
+	Before   string // the key of the one before it, and of the next
+	After    string
+	Guide    string
+	Outcomes []sequence.Outcome
+	Handoffs int
+	Calls    int
+	Tasks    int
+	Alerts   []shell.Bundle
+	Unsure   []store.Incoming
+	Undo     string // what was done a moment ago, "task-12"
+	All      bool   // a lead sees everybody's
+	Signals  []store.TimelineSignal
+	Wrong    string
+}
+
+func (s *Place) desk(c *echo.Context) error { return s.showDesk(c, http.StatusOK, "") }
+
+func (s *Place) showDesk(c *echo.Context, code int, wrong string) error {
+	ctx := c.Request().Context()
+	u := shell.UserOf(c)
+	rep := u.ID
+	d := deskData{Outcomes: sequence.Outcomes(), Wrong: wrong}
+	if u.Role != "rep" {
+		rep, d.All = 0, true
+	}
+	handoffs, err := s.Store.OpenHandoffs(ctx, rep)
+	if err != nil {
+		return err
+	}
+	calls, err := s.Store.DeskCalls(ctx, rep)
+	if err != nil {
+		return err
+	}
+	tasks, err := s.Store.OpenTasks(ctx, rep, false)
+	if err != nil {
+		return err
+	}
+	if d.Alerts, err = s.Bundles(c, u.ID); err != nil {
+		return err
+	}
+	if d.Unsure, err = s.Store.UnsureIncoming(ctx, 0, rep, 20); err != nil {
+		return err
+	}
+	d.Undo = c.QueryParam("undo")
+	d.Handoffs, d.Calls, d.Tasks = len(handoffs), len(calls), len(tasks)
+	for i := range handoffs {
+		d.Work = append(d.Work, work{Key: fmt.Sprintf("handoff-%d", handoffs[i].ID), Handoff: &handoffs[i]})
+	}
+	for i := range calls {
+		d.Work = append(d.Work, work{Key: fmt.Sprintf("call-%d", calls[i].ID), Call: &calls[i]})
+	}
+	for i := range tasks {
+		d.Work = append(d.Work, work{Key: fmt.Sprintf("task-%d", tasks[i].ID), Task: &tasks[i]})
+	}
+	item := c.QueryParam("item")
+	for i := range d.Work {
+		if d.Work[i].Key == item || (i == 0 && d.Now == nil) {
+			d.Now, d.At = &d.Work[i], i+1
+		}
+	}
+	if d.Now != nil && item != "" && d.Now.Key != item && wrong == "" {
+		d.Wrong = "What you had open is not on the desk any more. This is what comes first now."
+	}
+	if d.At > 1 {
+		d.Before = d.Work[d.At-2].Key
+	}
+	if d.At > 0 && d.At < len(d.Work) {
+		d.After = d.Work[d.At].Key
+	}
+	if d.Now != nil {
+		who := int64(0)
+		switch {
+		case d.Now.Task != nil:
+			who = d.Now.Task.Person
+		case d.Now.Call != nil:
+			who = d.Now.Call.Person
+			v, err := s.Store.Version(ctx, d.Now.Call.Version)
+			if err != nil {
+				return err
+			}
+			if step, ok := v.Plan.V.Step(sequence.StepID(d.Now.Call.Step)).(sequence.Work); ok {
+				d.Guide, d.Outcomes = step.Tells(), step.Outcomes()
+			}
+		default:
+			who = d.Now.Handoff.Person
+		}
+		if d.Signals, err = s.Store.PersonTimeline(ctx, who); err != nil {
+			return err
+		}
+		if len(d.Signals) > 8 {
+			d.Signals = d.Signals[:8]
+		}
+	}
+	return s.PageCode(c, code, "desk.html", "desk", "Desk", "Desk", d)
+}
+
+func (s *Place) finishCall(c *echo.Context) error {
+	id, err := shell.IDOf(c, "id")
+	if err != nil {
+		return err
+	}
+	err = s.Engine.FinishCall(c.Request().Context(), id, shell.UserOf(c).ID, sequence.Outcome(c.FormValue("outcome")), c.FormValue("notes"))
+	if errors.Is(err, base.ErrGone) {
+		return s.NotDone(c, "/desk", "This call is no longer on the desk: somebody else made it, or the sequence has gone on.")
+	}
+	if errors.Is(err, base.ErrNotYours) {
+		return shell.NotYours(err)
+	}
+	if err != nil {
+		return s.NotDone(c, fmt.Sprintf("/desk?item=call-%d", id), shell.Sentence(err))
+	}
+	return s.Done(c, "/desk", "Call noted: "+c.FormValue("outcome")+".")
+}
+
+func (s *Place) accept(c *echo.Context) error {
+	id, err := shell.IDOf(c, "id")
+	if err != nil {
+		return err
+	}
+	_, err = s.Engine.Accept(c.Request().Context(), id, shell.UserOf(c).ID)
+	if errors.Is(err, base.ErrNotYours) {
+		return shell.NotYours(err)
+	}
+	if err != nil {
+		return s.NotDone(c, "/desk", shell.Sentence(err))
+	}
+	return s.DoneUndo(c, "/desk", "Accepted. A deal stands on the pipeline.", fmt.Sprintf("/desk/handoffs/%d/back", id))
+}
+
+// takeBack puts a handoff that was accepted or sent back on the desk again.
+func (s *Place) takeBack(c *echo.Context) error {
+	id, err := shell.IDOf(c, "id")
+	if err != nil {
+		return err
+	}
+	item := fmt.Sprintf("/desk?item=handoff-%d", id)
+	switch err := s.Engine.TakeBack(c.Request().Context(), id, shell.UserOf(c).ID); {
+	case err == nil:
+		return s.Done(c, item, "It is back on the desk.")
+	case errors.Is(err, sales.ErrMovedOn):
+		return s.NotDone(c, "/desk", shell.Sentence(sales.ErrMovedOn))
+	default:
+		return shell.NotYours(err)
+	}
+}
+
+func (s *Place) sendBack(c *echo.Context) error {
+	id, err := shell.IDOf(c, "id")
+	if err != nil {
+		return err
+	}
+	err = s.Engine.SendBack(c.Request().Context(), id, shell.UserOf(c).ID, c.FormValue("reason"))
+	if errors.Is(err, base.ErrNotYours) {
+		return shell.NotYours(err)
+	}
+	if errors.Is(err, sales.ErrNoReason) {
+		return s.NotDone(c, "/desk?item=handoff-"+strconv.FormatInt(id, 10), shell.Sentence(err))
+	}
+	if err != nil {
+		return s.NotDone(c, "/desk", shell.Sentence(err))
+	}
+	return s.DoneUndo(c, "/desk", "Sent back. Marketing sees your reason.", fmt.Sprintf("/desk/handoffs/%d/back", id))
+}
+
+// sortLetter takes whether a letter is from whom it seems to be from.
+func (s *Place) sortLetter(c *echo.Context) error {
+	id, err := shell.IDOf(c, "id")
+	if err != nil {
+		return err
+	}
+	to := shell.LocalPath(c.FormValue("back"))
+	if to == "" {
+		to = "/desk"
+	}
+	theirs := c.FormValue("theirs") == "yes"
+	if err := s.Engine.Sort(c.Request().Context(), id, shell.UserOf(c).ID, theirs); err != nil {
+		if store.IsNotFound(err) {
+			return s.NotDone(c, to, "Somebody else has sorted this letter meanwhile.")
+		}
+		return err
+	}
+	if theirs {
+		return s.Done(c, to, "Noted as theirs. It counts from when it came.")
+	}
+	return s.Done(c, to, "Noted as not theirs. What waited for it goes on.")
+}
+
+// Routes are those of the place Desk.
+func (s *Place) Routes(in *echo.Group) {
+	sells := shell.Allow("rep", "lead", "admin")
+	in.GET("/desk", s.desk)
+	in.POST("/desk/tasks/:id", s.finishTask)
+	in.POST("/desk/tasks/back", s.reopenTask)
+	in.POST("/desk/alerts", s.seeAlerts)
+	in.POST("/letters/:id/sort", s.sortLetter, shell.Allow("marketer", "rep", "lead", "admin"))
+	in.POST("/desk/calls/:id", s.finishCall, sells)
+	in.POST("/desk/handoffs/:id/accept", s.accept, sells)
+	in.POST("/desk/handoffs/:id/send-back", s.sendBack, sells)
+	in.POST("/desk/handoffs/:id/back", s.takeBack, sells)
+}

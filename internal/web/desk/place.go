@@ -1,0 +1,16 @@
+// Package desk is what a rep has to do now.
+package desk
+
+import (
+	"embed"
+
+	"ombak/internal/web/shell"
+)
+
+//go:embed templates
+var files embed.FS
+
+func init() { shell.Register(files, nil) }
+
+// Place answers its pages.
+type Place struct{ *shell.Shell }

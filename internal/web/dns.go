@@ -1,3 +1,0 @@
-package web
-
-type dnsRecord struct{ Name, Text string }

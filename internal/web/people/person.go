@@ -1,0 +1,581 @@
+package people
+
+import (
+	"cmp"
+	"fmt"
+	"net/http"
+	"slices"
+	"sort"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/labstack/echo/v5"
+
+	"ombak/internal/core/person"
+	"ombak/internal/core/rule"
+	"ombak/internal/core/score"
+	"ombak/internal/core/sequence"
+	"ombak/internal/core/signal"
+	"ombak/internal/core/touch"
+	"ombak/internal/engine/people"
+	"ombak/internal/store"
+	"ombak/internal/web/shell"
+)
+
+type personData struct {
+	P        store.Person
+	Line     int
+	Tide     shell.Tide
+	Ledger   []ledgerLine
+	Sum      float64
+	Fit      fitOf
+	Times    []moment
+	Ways     []wayLine
+	Handoffs []store.Handoff
+	Deals    []store.Deal
+	Users    []store.User
+	CanHand  bool
+
+	Known     []fieldLine // fields with a value
+	Unknown   []fieldLine
+	Also      []store.ContactPoint
+	Tags      []store.Tag
+	AllTags   []store.Tag
+	Consents  []store.ConsentLine
+	Purposes  []store.Purpose
+	Audiences []store.Audience
+	Hand      []store.Audience // hand-picked ones that the person is not in
+	Notes     []store.Note
+	Changes   []changeLine
+	Doubles   []people.Double
+	Unsure    []store.Incoming
+	Wrong     *wrongField
+}
+
+// fitOf is somebody's fit with what gives it.
+type fitOf struct {
+	Share int
+	Lines []fitPart
+	Band  string
+}
+
+type fitPart struct {
+	Words  string
+	Points int
+	Holds  bool
+}
+
+func viewFit(fit rule.Fit, bands []rule.Band, r *rule.Record, cat *rule.Catalogue) fitOf {
+	out := fitOf{Share: fit.Of(r)}
+	for i := range fit {
+		out.Lines = append(out.Lines, fitPart{fit[i].If.Words(cat), fit[i].Points, fit.Holds(i, r)})
+	}
+	for _, b := range bands {
+		if out.Share >= b.From {
+			out.Band = b.Name
+		}
+	}
+	return out
+}
+
+// fieldLine is a field of the record, as it is shown and as it is typed in.
+type fieldLine struct {
+	Field    person.Field
+	Name     string
+	Shown    string
+	Value    string
+	Input    string // text, number, date, email, tel, url
+	Options  []shell.Choice
+	Link     string
+	Wrong    string
+	ReadOnly bool
+}
+
+// wrongField is a value that could not be taken, to be mended where it was typed.
+type wrongField struct {
+	Field person.Field
+	Value string
+	Why   string
+}
+
+// changeLine is a change of the record in words.
+type changeLine struct {
+	store.Changed
+	What []string
+}
+
+type ledgerLine struct {
+	At, Until time.Time
+	Kind      string
+	Detail    string
+	Points    int
+	Worth     float64
+	Over      bool
+}
+
+// moment is a line of a timeline.
+type moment struct {
+	At    time.Time
+	Icon  string
+	Text  string
+	Said  string
+	Whole string // of a letter that quotes; empty: no more than Said
+	Quiet bool
+}
+
+type wayLine struct {
+	store.Way
+	StepTitle string
+}
+
+func (s *Place) person(c *echo.Context) error {
+	id, err := shell.IDOf(c, "id")
+	if err != nil {
+		return err
+	}
+	return s.showPerson(c, http.StatusOK, id, nil)
+}
+
+func (s *Place) showPerson(c *echo.Context, code int, id int64, wrong *wrongField) error {
+	ctx := c.Request().Context()
+	now := s.Engine.Now()
+	d := personData{Wrong: wrong}
+	var err error
+	if d.P, err = s.Store.Person(ctx, id); err != nil {
+		return err
+	}
+	if d.Users, err = s.Store.Users(ctx); err != nil {
+		return err
+	}
+	signals, err := s.Store.PersonSignals(ctx, id)
+	if err != nil {
+		return err
+	}
+	model, err := s.Store.Model(ctx)
+	if err != nil && !store.IsNotFound(err) {
+		return err
+	}
+	d.Line = model.Line
+	ledger, err := s.Engine.Ledger(ctx, id)
+	if err != nil {
+		return err
+	}
+	d.Tide = scoreTide(&model.Model, ledger, now, s.Engine.Zone())
+	for i := len(ledger) - 1; i >= 0; i-- {
+		e := &ledger[i]
+		d.Ledger = append(d.Ledger, ledgerLine{At: e.At, Until: e.Until, Kind: signals[e.Signal].Kind.String(), Points: e.Points, Worth: e.Worth(now), Over: e.Worth(now) == 0})
+	}
+	sort.SliceStable(d.Ledger, func(i, j int) bool { return d.Ledger[i].At.After(d.Ledger[j].At) })
+	if len(d.Ledger) > 60 {
+		d.Ledger = d.Ledger[:60]
+	}
+	d.Sum = score.Sum(ledger, now)
+	if d.Handoffs, err = s.Store.PersonHandoffs(ctx, id); err != nil {
+		return err
+	}
+	if d.Deals, err = s.Store.PersonDeals(ctx, id); err != nil {
+		return err
+	}
+	d.CanHand = true
+	for _, h := range d.Handoffs {
+		d.CanHand = d.CanHand && h.State != "open"
+	}
+	for _, x := range d.Deals {
+		d.CanHand = d.CanHand && x.Closed != nil
+	}
+	if err := s.timeline(c, &d, id); err != nil {
+		return err
+	}
+	if err := s.record(c, &d); err != nil {
+		return err
+	}
+	return s.PageCode(c, code, "person.html", "person", "People", person.Full(d.P.First, d.P.Last, d.P.Email), d)
+}
+
+// record gathers what stands on a person's record and around it.
+func (s *Place) record(c *echo.Context, d *personData) error {
+	ctx := c.Request().Context()
+	id := d.P.ID
+	cat, err := s.Store.Catalogue(ctx)
+	if err != nil {
+		return err
+	}
+	d.lines(cat)
+	d.Fit = viewFit(cat.Fit, cat.FitBands, &rule.Record{Values: d.P.Values()}, cat)
+	if d.Also, err = s.Store.ContactPoints(ctx, id); err != nil {
+		return err
+	}
+	if d.Tags, err = s.Store.PersonTags(ctx, id); err != nil {
+		return err
+	}
+	if d.AllTags, err = s.Store.TagNames(ctx); err != nil {
+		return err
+	}
+	if d.Consents, err = s.Store.PersonConsents(ctx, id); err != nil {
+		return err
+	}
+	if d.Purposes, err = s.Store.Purposes(ctx); err != nil {
+		return err
+	}
+	if d.Audiences, err = s.Store.PersonAudiences(ctx, id); err != nil {
+		return err
+	}
+	all, err := s.Store.Audiences(ctx)
+	if err != nil {
+		return err
+	}
+	for _, a := range all {
+		if !a.Live && !slices.ContainsFunc(d.Audiences, func(x store.Audience) bool { return x.ID == a.ID }) {
+			d.Hand = append(d.Hand, a)
+		}
+	}
+	if d.Notes, err = s.Store.Notes(ctx, id); err != nil {
+		return err
+	}
+	changes, err := s.Store.PersonChanges(ctx, id)
+	if err != nil {
+		return err
+	}
+	for _, h := range changes {
+		d.Changes = append(d.Changes, changeLine{h, changeWords(h, cat)})
+	}
+	if d.Unsure, err = s.Store.UnsureIncoming(ctx, id, 0, 20); err != nil {
+		return err
+	}
+	d.Doubles, err = s.Engine.DoublesOf(ctx, id)
+	return err
+}
+
+// lineOf is a field with its value, ready to be shown and typed in.
+func lineOf(def person.Definition, value string) fieldLine {
+	l := fieldLine{Field: def.Field, Name: def.Name, Value: person.Shown(value), Input: "text"}
+	l.Shown = l.Value
+	switch def.Type {
+	case person.CountryType, person.LanguageType:
+		l.Shown, l.Value = shell.Named(def, l.Value), shell.Typed(def, l.Value)
+	case person.PhoneType:
+		l.Shown, l.Input = person.ShowPhone(l.Value), "tel"
+	case person.EmailType:
+		l.Input = "email"
+	case person.LinkType:
+		l.Link = l.Value
+	case person.Number:
+		l.Input = "number"
+	case person.Date:
+		l.Input = "date"
+	case person.YesNo:
+		l.Options = []shell.Choice{{Value: "", Words: "unknown", Chosen: l.Value == ""}, {Value: "yes", Words: "yes", Chosen: l.Value == "yes"}, {Value: "no", Words: "no", Chosen: l.Value == "no"}}
+	case person.OneOf:
+		l.Options = []shell.Choice{{Value: "", Words: "unknown", Chosen: l.Value == ""}}
+		for _, o := range def.Options {
+			l.Options = append(l.Options, shell.Choice{Value: o, Words: o, Chosen: o == l.Value})
+		}
+	}
+	return l
+}
+
+// lines readies the fields of the record for showing and typing in.
+func (d *personData) lines(cat *rule.Catalogue) {
+	v := d.P.Values()
+	for _, def := range cat.Fields() {
+		l := lineOf(def, v[def.Field])
+		switch {
+		case def.Field == person.Owner || def.Field == person.Created:
+			continue // they stand elsewhere
+		case def.Field == person.Industry:
+			l.ReadOnly = true // it is changed at the company's own page
+		case def.Company && def.Field != person.Company:
+			continue // it stands there
+		}
+		if d.Wrong != nil && d.Wrong.Field == def.Field {
+			l.Wrong, l.Value = d.Wrong.Why, d.Wrong.Value
+		}
+		name := def.Field == person.FirstName || def.Field == person.LastName // the heading says it
+		switch {
+		case (l.Shown != "" && !name) || l.Wrong != "":
+			d.Known = append(d.Known, l)
+		case !l.ReadOnly:
+			d.Unknown = append(d.Unknown, l)
+		}
+	}
+}
+
+// changeWords says a change field by field.
+func changeWords(h store.Changed, cat *rule.Catalogue) []string {
+	var out []string
+	name := func(list []rule.Named, id int64, what string) string {
+		for _, n := range list {
+			if n.ID == id {
+				return "“" + n.Name + "”"
+			}
+		}
+		return what
+	}
+	for f, after := range h.After.V {
+		before := h.Before.V[f]
+		kind, what, id := person.MarkOf(f)
+		on := after != ""
+		switch kind {
+		case person.TagMark:
+			out = append(out, shell.Either(on, "tagged ", "tag taken off: ")+name(cat.Tags, id, "a tag that is gone"))
+		case person.AudienceMark:
+			out = append(out, shell.Either(on, "put into the audience ", "taken out of the audience ")+name(cat.Audiences, id, "that is gone"))
+		case person.ConsentMark:
+			out = append(out, shell.Either(on, "consent given: ", "consent taken back: ")+name(cat.Purposes, id, "a purpose"))
+		case person.AlsoEmail, person.AlsoPhone:
+			out = append(out, shell.Either(on, "also at ", "no longer also at ")+what)
+		case string(person.DoNotContact):
+			out = append(out, shell.Either(on, "do not contact", "may be contacted again"))
+		default:
+			d, ok := cat.Define(f)
+			if !ok {
+				d.Name = "a field that is gone"
+			}
+			if before == "" {
+				out = append(out, fmt.Sprintf("%s: %s", d.Name, shell.Named(d, person.Shown(after))))
+			} else if after == "" {
+				out = append(out, fmt.Sprintf("%s: %s taken away", d.Name, shell.Named(d, person.Shown(before))))
+			} else {
+				out = append(out, fmt.Sprintf("%s: %s → %s", d.Name, shell.Named(d, person.Shown(before)), shell.Named(d, person.Shown(after))))
+			}
+		}
+	}
+	sort.Strings(out)
+	return out
+}
+
+// timeline gathers all that happened with a person into one line of time.
+func (s *Place) timeline(c *echo.Context, d *personData, id int64) error {
+	ctx := c.Request().Context()
+	add := func(at time.Time, icon, text, said string, quiet bool) {
+		d.Times = append(d.Times, moment{At: at, Icon: icon, Text: text, Said: said, Quiet: quiet})
+	}
+	signals, err := s.Store.PersonTimeline(ctx, id)
+	if err != nil {
+		return err
+	}
+	for _, x := range signals {
+		if x.Kind == signal.Reply || x.Kind == signal.AutomaticReply || x.Kind == signal.CallAnswered {
+			continue // the mail or the call itself tells more
+		}
+		text := strings.ToUpper(x.Kind.Did()[:1]) + x.Kind.Did()[1:]
+		if x.Detail != "" {
+			text += ": " + x.Detail
+		}
+		if x.Machine != "" {
+			text += " — not counted: " + x.Machine
+		}
+		add(x.At, signalIcons[x.Kind], text, "", x.Machine != "")
+	}
+	mails, err := s.Store.PersonIncoming(ctx, id)
+	if err != nil {
+		return err
+	}
+	for _, m := range mails {
+		text := "Answered: " + m.Subject
+		if m.Kind == signal.AutomaticReply {
+			text = "Automatic answer: " + m.Subject
+		} else if m.Kind == signal.Bounce {
+			text = "Bounce report: " + m.Subject
+		}
+		add(m.At, "chat-circle-text", text, strings.TrimSpace(m.Said), false)
+		if whole := strings.TrimSpace(m.Body); whole != strings.TrimSpace(m.Said) {
+			d.Times[len(d.Times)-1].Whole = whole
+		}
+	}
+	touches, err := s.Store.PersonTouches(ctx, id)
+	if err != nil {
+		return err
+	}
+	for _, t := range touches {
+		line, ok := t.Kind.Line(t.State, t.Trouble != "")
+		if !ok {
+			continue
+		}
+		at := t.Made
+		switch {
+		case line.At == touch.Due:
+			at = t.Ready
+		case line.At == touch.Ended && t.Done != nil:
+			at = *t.Done
+		}
+		about := map[touch.About]string{touch.Subject: t.Subject, touch.Outcome: t.Outcome, touch.Trouble: t.Trouble}
+		said := ""
+		if line.About == touch.Outcome {
+			said = t.Notes
+		}
+		add(at, line.Icon, line.Words(about[line.About]), said, line.Quiet)
+	}
+	for _, h := range d.Handoffs {
+		to := h.RepName
+		if to == "" {
+			to = "the pool"
+		}
+		by := map[string]string{"crossing": "the score crossed the ready line", "step": "a sequence asked for it", "hand": "by hand"}[h.MadeBy]
+		add(h.Made, "handshake", fmt.Sprintf("Handed over to %s: %s", to, by), "", false)
+		if h.Decided != nil {
+			add(*h.Decided, "handshake", fmt.Sprintf("%s by %s", strings.ToUpper(h.State[:1])+h.State[1:], h.RepName), h.Reason, false)
+		}
+	}
+	tasks, err := s.Store.PersonTasks(ctx, id)
+	if err != nil {
+		return err
+	}
+	for _, t := range tasks {
+		kind, icon := "Task", "list-checks"
+		if t.Alert {
+			kind, icon = "Alert", "bell"
+		}
+		add(t.Made, icon, kind+": "+t.Words, t.How, true)
+		if t.Done != nil && !t.Alert {
+			add(*t.Done, icon, fmt.Sprintf("Done by %s: %s", t.User, t.Words), t.Notes, false)
+		}
+	}
+	answers, err := s.Store.PersonAnswers(ctx, id)
+	if err != nil {
+		return err
+	}
+	for _, a := range answers {
+		for _, c := range a.Consents.V {
+			text := "Ticked “" + c.Words + "”"
+			if a.Proved == nil {
+				text += ", which waits until their address has proved itself"
+			}
+			add(a.At, "check", text, "", true)
+		}
+	}
+	moves, err := s.Store.PersonMoves(ctx, id)
+	if err != nil {
+		return err
+	}
+	for _, m := range moves {
+		add(m.At, "kanban", "Deal in stage "+m.Stage, "", false)
+	}
+	changes, err := s.Store.PersonDealChanges(ctx, id)
+	if err != nil {
+		return err
+	}
+	for _, x := range changes {
+		add(x.At, "kanban", dealChange(x, s.Engine.Workspace().Currency), "", false)
+	}
+	ways, err := s.Store.PersonWays(ctx, id)
+	if err != nil {
+		return err
+	}
+	logs, err := s.Store.PersonLogs(ctx, id)
+	if err != nil {
+		return err
+	}
+	plans := map[int64]*sequence.Plan{}
+	var versions []int64
+	for _, w := range ways {
+		versions = append(versions, w.Version)
+	}
+	for _, l := range logs {
+		versions = append(versions, l.Version)
+	}
+	list, err := s.Store.Versions(ctx, versions)
+	if err != nil {
+		return err
+	}
+	for _, v := range list {
+		plans[v.ID] = v.Plan.V
+	}
+	title := func(version int64, step int32) string {
+		if p := plans[version]; p != nil {
+			if x := p.Step(sequence.StepID(step)); x != nil {
+				return x.About().Title
+			}
+		}
+		return "a step"
+	}
+	for _, w := range ways {
+		d.Ways = append(d.Ways, wayLine{w, title(w.Version, w.Step)})
+		add(w.Entered, "waves", "Entered “"+w.Name+"”", "", false)
+	}
+	for _, l := range logs {
+		switch {
+		case l.Exit == "" && (l.Reason == string(sequence.Finished) || l.Reason == string(sequence.HandedOver)):
+			add(l.At, "flag", "Came to the end of the sequence: “"+title(l.Version, l.Step)+"”", "", true)
+		case l.Exit == "":
+			add(l.At, "flag", "Left the sequence at “"+title(l.Version, l.Step)+"”: "+l.Reason, "", false)
+		case l.Exit != "next" && l.Exit != "done":
+			add(l.At, "arrow-right", fmt.Sprintf("“%s”: %s", title(l.Version, l.Step), l.Exit), "", true)
+		}
+	}
+	add(d.P.Created, "user", "First met, from "+orUnknown(d.P.Source), "", false)
+	sort.SliceStable(d.Times, func(i, j int) bool { return d.Times[i].At.After(d.Times[j].At) })
+	return nil
+}
+
+func orUnknown(s string) string {
+	if s == "" {
+		return "an unknown source"
+	}
+	return s
+}
+
+var signalIcons = map[signal.Kind]string{
+	signal.PageView: "globe", signal.Form: "note-pencil", signal.Download: "download-simple", signal.Open: "eye", signal.Click: "cursor-click",
+	signal.OptOut: "prohibit", signal.Bounce: "warning", signal.Complaint: "warning", signal.Meeting: "calendar-blank",
+}
+
+// scoreTide draws a person's score over the last 90 days, and how it runs out
+// over the next 30 if nothing more happens.
+func scoreTide(m *score.Model, ledger []score.Entry, now time.Time, zone *time.Location) shell.Tide {
+	from, to := now.AddDate(0, 0, -90), now.AddDate(0, 0, 30)
+	whole := to.Sub(from).Seconds()
+	t := shell.Tide{Name: "Score over 90 days, and the next 30", Each: "From", Names: [2]string{"Points"}, Level: true, W: 720, H: 170, Left: 34, Bottom: 22, Mark: float64(m.Line), MarkText: "ready line"}
+	past := true
+	add := func(at time.Time, v float64) {
+		t.Points = append(t.Points, shell.TidePoint{X: at.Sub(from).Seconds() / whole, Value: v, Row: at.In(zone).Format(shell.LongForm), Title: at.In(zone).Format(shell.LongForm) + fmt.Sprintf(": %g", v)})
+	}
+	for _, x := range m.Tides(ledger, from, to) {
+		if past && x.At.After(now) {
+			add(now, m.Shown(score.Sum(ledger, now)))
+			t.Now, past = len(t.Points)-1, false
+		}
+		add(x.At, x.Value)
+	}
+	if past {
+		add(now, m.Shown(score.Sum(ledger, now)))
+		t.Now = len(t.Points) - 1
+	}
+	add(to, m.Shown(score.Sum(ledger, to)))
+	t.Layout()
+	return t
+}
+
+func (s *Place) handOver(c *echo.Context) error {
+	id, err := shell.IDOf(c, "id")
+	if err != nil {
+		return err
+	}
+	to := fmt.Sprintf("/people/%d", id)
+	if err := s.Engine.HandOver(c.Request().Context(), id); err != nil {
+		return s.NotDone(c, to, shell.Sentence(err))
+	}
+	return s.Done(c, to, "Handed over.")
+}
+
+// dealChange says what changed of a deal, and by whom.
+func dealChange(x store.DealChange, currency string) string {
+	by := ""
+	if x.User != "" {
+		by = ", by " + x.User
+	}
+	if x.What == "amount" {
+		return "Deal worth " + moneyOf(x.Became, currency) + ", before " + moneyOf(x.Was, currency) + by
+	}
+	return "Deal of " + cmp.Or(x.Became, "nobody") + ", before of " + cmp.Or(x.Was, "nobody") + by
+}
+
+// moneyOf shows an amount as a history has kept it.
+func moneyOf(minor, currency string) string {
+	n, err := strconv.ParseInt(minor, 10, 64)
+	if err != nil {
+		return minor
+	}
+	return shell.Money(n, currency)
+}

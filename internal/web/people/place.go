@@ -1,0 +1,89 @@
+// Package people is records, lists, companies, audiences, tags and imports.
+package people
+
+import (
+	"embed"
+
+	"github.com/labstack/echo/v5"
+
+	"ombak/internal/web/shell"
+)
+
+//go:embed templates
+var files embed.FS
+
+func init() { shell.Register(files, nil, "parts.html") }
+
+// Place answers its pages.
+type Place struct{ *shell.Shell }
+
+// Routes are those of the place People. Reps see all of it and keep
+// records in order; who may be written to, and what happens to many at once,
+// is for those who write.
+func (s *Place) Routes(in *echo.Group) {
+	writes := shell.Allow("marketer", "lead", "admin")
+	keeps := shell.Allow("marketer", "rep", "lead", "admin")
+	p := in.Group("/people")
+	in.GET("/people", s.people)
+	in.GET("/people/:id", s.person)
+	in.POST("/people/:id/hand-over", s.handOver, writes)
+	in.GET("/sequences/:id/people", s.stepPeople)
+	in.GET("/content/emails/:id/people", s.mailingPeople)
+	p.GET("/count", s.countPeople)
+	p.GET("/export", s.exportPeople, writes)
+	p.POST("/bulk", s.bulk, writes)
+	p.POST("/views", s.saveView)
+	p.POST("/views/:id/remove", s.removeView)
+	p.GET("/new", s.newPerson, keeps)
+	p.POST("", s.addPerson, keeps)
+
+	p.POST("/:id/field", s.setField, keeps)
+	p.POST("/:id/mark", s.setMark, writes)
+	p.POST("/:id/notes", s.addNote, keeps)
+	p.POST("/:id/notes/:note/remove", s.removeNote, keeps)
+	p.POST("/:id/changes/:change/undo", s.undoChange, writes)
+	p.GET("/:id/everything", s.everything, writes)
+	p.POST("/:id/erase", s.erasePerson, shell.Allow("lead", "admin"))
+
+	p.GET("/companies", s.companies)
+	p.GET("/companies/export", s.exportCompanies, writes)
+	p.POST("/companies/people", s.peopleOf)
+	p.GET("/companies/:id", s.company)
+	p.POST("/companies/:id", s.setCompany, keeps)
+
+	p.GET("/audiences", s.audiences)
+	p.GET("/audiences/export", s.exportAudiences, writes)
+	p.POST("/audiences/bulk", s.bulkAudiences, writes)
+	p.GET("/audiences/new", s.audienceEditor, writes)
+	p.POST("/audiences/new", s.saveAudience, writes)
+	p.GET("/audiences/:id", s.audience)
+	p.GET("/audiences/:id/edit", s.audienceEditor, writes)
+	p.POST("/audiences/:id/edit", s.saveAudience, writes)
+	p.POST("/audiences/:id/remove", s.removeAudience, writes)
+	p.GET("/audiences/:id/export", s.exportAudience, writes)
+
+	p.GET("/tags", s.tags)
+	p.POST("/tags", s.saveTag, writes)
+	p.POST("/tags/:id", s.saveTag, writes)
+	p.POST("/tags/:id/merge", s.mergeTags, writes)
+	p.POST("/tags/clean", s.cleanTags, writes)
+	p.POST("/fields", s.addField, writes)
+	p.POST("/fields/:id", s.changeField, writes)
+	p.POST("/purposes", s.addPurpose, writes)
+
+	p.GET("/imports", s.imports, writes)
+	p.POST("/imports", s.upload, writes)
+	p.GET("/imports/:id", s.importPage, writes)
+	p.POST("/imports/:id", s.checkImport, writes)
+	p.POST("/imports/:id/start", s.startImport, writes)
+	p.GET("/imports/:id/to-mend.csv", s.rejectsFile, writes)
+	p.GET("/work", s.work, writes)
+	p.GET("/work/:id", s.batch, writes)
+	p.POST("/work/:id/stop", s.stopBatch, writes)
+	p.POST("/work/:id/undo", s.undoBatch, writes)
+
+	p.GET("/doubles", s.doubles, writes)
+	p.GET("/merge", s.mergePage, writes)
+	p.POST("/merge", s.merge, writes)
+	p.POST("/not-double", s.notDouble, writes)
+}

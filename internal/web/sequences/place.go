@@ -1,0 +1,17 @@
+// Package sequences is the map of a sequence, with a form for each kind of step beside
+// it.
+package sequences
+
+import (
+	"embed"
+
+	"ombak/internal/web/shell"
+)
+
+//go:embed templates
+var files embed.FS
+
+func init() { shell.Register(files, stepFuncs, "steps.html") }
+
+// Place answers its pages.
+type Place struct{ *shell.Shell }

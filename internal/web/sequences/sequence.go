@@ -1,0 +1,848 @@
+package sequences
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"html/template"
+	"net/http"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/labstack/echo/v5"
+
+	"ombak/internal/core/calendar"
+	"ombak/internal/core/contact"
+	"ombak/internal/core/person"
+	"ombak/internal/core/plainly"
+	"ombak/internal/core/rule"
+	"ombak/internal/core/sequence"
+	"ombak/internal/core/signal"
+	"ombak/internal/engine/flow"
+	"ombak/internal/store"
+	"ombak/internal/web/shell"
+)
+
+type sequencesData struct {
+	List []store.Sequence
+	New  bool
+}
+
+func (s *Place) sequences(c *echo.Context) error {
+	list, err := s.Store.Sequences(c.Request().Context())
+	if err != nil {
+		return err
+	}
+	return s.Page(c, "sequences.html", "list", "Sequences", "Sequences", sequencesData{list, c.QueryParam("new") != ""})
+}
+
+func (s *Place) newSequence(c *echo.Context) error {
+	id, err := s.Engine.AddSequence(c.Request().Context(), c.FormValue("name"))
+	if errors.Is(err, flow.ErrNameSequence) {
+		return s.NotDone(c, "/sequences?new=1", shell.Sentence(err))
+	}
+	if err != nil {
+		return err
+	}
+	return s.Done(c, fmt.Sprintf("/sequences/%d", id), "")
+}
+
+// sequenceData is the map with what stands beside it.
+type sequenceData struct {
+	Q        store.Sequence
+	Draft    bool // the draft is shown, not what is running
+	Editable bool
+	Plan     *sequence.Plan
+	Map      drawn
+	N        int // state of the draft
+	CanUndo  string
+	CanRedo  bool
+	Differs  bool // the draft is not what is running
+	Problems []sequence.Problem
+	Parts    []part
+
+	Panel   string // step, insert or sequence
+	Step    sequence.Step
+	Results []counted
+	Here    int64
+	Passed  int64
+	Left    int64
+	Form    template.HTML
+	From    sequence.StepID
+	Exit    sequence.Exit
+	Kinds   []kindChoice
+	Entry   entryForm
+	Typed   *[2]string // sending hours that were wrong; nil: those of the plan
+	Pages   []store.Page
+	Wrong   string
+	Lately  []lately
+
+	Audiences []rule.Named
+	Purposes  []store.Purpose
+	Grounds   []string // besides what people agreed to
+	cat       *rule.Catalogue
+	Said      string // what the chosen step does
+
+	Ahead shell.Tide
+	Due   int64 // people who come due in the days of Ahead
+	Fits  int64 // people for whom the rule of the entry holds now
+}
+
+// says is what a step does, with what its rule asks for by name.
+func (d *sequenceData) says(s sequence.Step) string { return s.Says(sequence.Names{Rules: d.cat}) }
+
+// lately is something that happened to somebody on the sequence.
+type lately struct {
+	store.Event
+	Icon, Text string
+}
+
+type kindChoice struct{ Word, Does, Icon string }
+
+// part is a line of the parts list.
+type part struct {
+	sequence.Part
+	Title string // of the step
+	Name  string // of the part
+}
+
+// entryForm is who enters, as the form has it.
+type entryForm struct {
+	How   string // page or rule
+	Page  int64
+	Field rule.Field // of a simple rule: a field that is a value, or the score
+	Value string
+	Words string
+}
+
+func entryOf(e store.Entry, pages []store.Page, cat *rule.Catalogue) entryForm {
+	f := entryForm{How: "page", Page: e.Page, Field: person.Country, Words: "nobody yet"}
+	if e.Rule != nil {
+		f.How = "rule"
+		if q := e.Rule.If; q != nil && q.About == rule.Audience {
+			f.Field = rule.Field(fmt.Sprintf("audience %d", q.ID))
+		} else if q != nil && q.Score {
+			f.Field, f.Value = "score", strconv.Itoa(q.N)
+		} else if q != nil {
+			f.Field, f.Value = q.Field, q.Value
+		}
+		f.Words = "everybody" + e.Rule.Whose(cat)
+	}
+	for _, p := range pages {
+		if p.ID == e.Page {
+			f.Words = "those who fill in “" + p.Title + "”"
+		}
+	}
+	return f
+}
+
+func (s *Place) sequence(c *echo.Context) error {
+	id, err := shell.IDOf(c, "id")
+	if err != nil {
+		return err
+	}
+	return s.showSequence(c, http.StatusOK, id, func(*sequenceData) {})
+}
+
+// showSequence renders the map of a sequence; adjust has the last word.
+func (s *Place) showSequence(c *echo.Context, code int, id int64, adjust func(*sequenceData)) error {
+	ctx := c.Request().Context()
+	q, err := s.Store.Sequence(ctx, id)
+	if err != nil {
+		return err
+	}
+	draft, err := s.Store.Draft(ctx, id)
+	if err != nil {
+		return err
+	}
+	d := sequenceData{Q: q, N: draft.N, Plan: draft.Plan.V, Draft: q.Version == nil || c.FormValue("view") == "draft", CanRedo: draft.Last > draft.N}
+	if draft.N > 0 {
+		d.CanUndo = draft.What
+	}
+	if q.Version != nil {
+		v, err := s.Store.Version(ctx, *q.Version)
+		if err != nil {
+			return err
+		}
+		d.Differs = !samePlan(v.Plan.V, draft.Plan.V)
+		if !d.Draft {
+			d.Plan = v.Plan.V
+		}
+	}
+	d.Editable = d.Draft && (shell.View{User: shell.UserOf(c)}).Writes()
+	if d.Pages, err = s.Store.Pages(ctx); err != nil {
+		return err
+	}
+	cat, err := s.Store.Catalogue(ctx)
+	if err != nil {
+		return err
+	}
+	d.Audiences, d.cat = cat.Audiences, cat
+	if d.Purposes, err = s.Store.Purposes(ctx); err != nil {
+		return err
+	}
+	if d.Grounds, err = s.Store.Grounds(ctx); err != nil {
+		return err
+	}
+	d.Entry = entryOf(q.Entry.V, d.Pages, cat)
+	messages, err := s.Store.Messages(ctx)
+	if err != nil {
+		return err
+	}
+	if d.Draft {
+		if d.Problems, err = s.Engine.Problems(ctx, q, d.Plan); err != nil {
+			return err
+		}
+		if r := q.Entry.V.Rule; r != nil && r.Check(nil) == nil {
+			if d.Fits, err = s.Store.CountPeople(ctx, store.PeopleQuery{Rule: *r, Now: s.Engine.Now()}); err != nil {
+				return err
+			}
+		}
+	}
+	for _, x := range d.Plan.Parts() {
+		p := part{Part: x, Title: d.Plan.Step(x.Step).About().Title}
+		for _, m := range messages {
+			if x.What == sequence.MessagePart && m.ID == x.ID {
+				p.Name = m.Name
+			}
+		}
+		d.Parts = append(d.Parts, p)
+	}
+	step, _ := strconv.Atoi(c.FormValue("step"))
+	d.Panel = "sequence"
+	if d.Step = d.Plan.Step(sequence.StepID(step)); d.Step != nil {
+		d.Panel, d.Said = "step", d.says(d.Step)
+	} else if from, exit, ok := strings.Cut(c.FormValue("plus"), "."); ok && d.Editable {
+		f, _ := strconv.Atoi(from)
+		d.Panel, d.From, d.Exit = "insert", sequence.StepID(f), sequence.Exit(exit)
+		for _, k := range sequence.Kinds() {
+			d.Kinds = append(d.Kinds, kindChoice{k.Word, k.Does, k.Icon})
+		}
+	}
+	adjust(&d)
+	if err := s.figures(c, &d); err != nil {
+		return err
+	}
+	if d.Panel == "step" && d.Editable {
+		if d.Form, err = s.stepForm(d.Plan, d.Step, messages, d.Pages, d.Audiences); err != nil {
+			return err
+		}
+	}
+	part := "work"
+	if c.Request().Header.Get("HX-Target") == "" {
+		part = ""
+	}
+	return s.PageCode(c, code, "sequence.html", part, "Sequences", q.Name, d)
+}
+
+func samePlan(a, b *sequence.Plan) bool {
+	x, err1 := a.MarshalJSON()
+	y, err2 := b.MarshalJSON()
+	return err1 == nil && err2 == nil && bytes.Equal(x, y)
+}
+
+// figures draws the map with the people in it, or with its timing in a draft.
+func (s *Place) figures(c *echo.Context, d *sequenceData) error {
+	ctx := c.Request().Context()
+	var f flowFigures
+	var err error
+	if !d.Draft {
+		if f.passed, err = s.Store.Passed(ctx, d.Q.ID); err != nil {
+			return err
+		}
+		if f.here, err = s.Store.Here(ctx, d.Q.ID); err != nil {
+			return err
+		}
+		if f.results, err = s.Store.StepResults(ctx, d.Q.ID); err != nil {
+			return err
+		}
+	}
+	d.Map = drawMap(d, f)
+	if !d.Draft {
+		if err := s.happening(c, d); err != nil {
+			return err
+		}
+	}
+	if d.Step != nil {
+		id := int32(d.Step.About().ID)
+		all := f.counts(d.Step.About().ID)
+		if s := d.Step.Kind().Results; slices.ContainsFunc(f.results, func(r store.StepResult) bool { return r.Step == id }) {
+			d.Results = all.each(s)
+		}
+		d.Here = all[sequence.Here]
+		for _, x := range f.passed {
+			if x.Step == id {
+				d.Passed += x.N
+				if x.Exit == "" && x.Reason != string(sequence.Finished) && x.Reason != string(sequence.HandedOver) {
+					d.Left += x.N
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// daysAhead is how far the forecast under a running map looks.
+const daysAhead = 10
+
+// happening adds what has just happened on a running sequence, and who comes
+// due on the next days if they do nothing before.
+func (s *Place) happening(c *echo.Context, d *sequenceData) error {
+	ctx := c.Request().Context()
+	events, err := s.Store.Lately(ctx, d.Q.ID, 6)
+	if err != nil {
+		return err
+	}
+	for _, e := range events {
+		x := lately{Event: e, Text: e.Reason}
+		if st := d.Plan.Step(sequence.StepID(e.Step)); st != nil {
+			x.Icon = st.Kind().Icon
+			switch {
+			case e.Exit != "" && st.Answer(sequence.Exit(e.Exit)) != "":
+				x.Text = st.About().Title + ": " + st.Answer(sequence.Exit(e.Exit))
+			case e.Exit != "" || e.Reason == string(sequence.Finished) || e.Reason == string(sequence.HandedOver):
+				x.Text = st.About().Title
+			default:
+				x.Text = "left at " + st.About().Title + ": " + e.Reason
+			}
+		}
+		d.Lately = append(d.Lately, x)
+	}
+	now := s.Engine.Now().In(s.Engine.Zone())
+	due, err := s.Store.DueByDay(ctx, d.Q.ID, now.AddDate(0, 0, daysAhead), s.Engine.Zone().String())
+	if err != nil {
+		return err
+	}
+	d.Ahead = shell.Tide{Name: "People who come due, by day", Each: "Day", Names: [2]string{"People"}, W: 420, H: 170, Left: 36, Bottom: 22}
+	for i := range daysAhead {
+		day := now.AddDate(0, 0, i)
+		p := shell.TidePoint{Row: day.Format(shell.DayForm), Tick: day.Format("Mon 2")[:1] + day.Format(" 2"), Title: day.Format("Mon 2 Jan") + ": nobody"}
+		for _, x := range due {
+			if x.Day.Format("2006-01-02") == day.Format("2006-01-02") || (i == 0 && x.Day.Format("2006-01-02") < day.Format("2006-01-02")) {
+				p.Value += float64(x.N)
+				p.Title = fmt.Sprintf("%s: %d people", day.Format("Mon 2 Jan"), int(p.Value))
+				d.Due += x.N
+			}
+		}
+		d.Ahead.Points = append(d.Ahead.Points, p)
+	}
+	d.Ahead.Layout()
+	return nil
+}
+
+// stepForm renders the form of a step's kind.
+func (s *Place) stepForm(p *sequence.Plan, st sequence.Step, messages []store.Message, pages []store.Page, audiences []rule.Named) (template.HTML, error) {
+	form, ok := StepForms[st.Kind().Word]
+	if !ok {
+		return "", nil // a kind without settings
+	}
+	t, err := shell.TemplateOf("sequence.html")
+	if err != nil {
+		return "", err
+	}
+	var b bytes.Buffer
+	err = t.ExecuteTemplate(&b, form.Part, map[string]any{
+		"S": st, "Messages": messages, "Pages": pages, "Emails": p.Touches(st.About().ID, "email"), "Kinds": signal.Kinds(),
+		"Units": []calendar.Unit{calendar.Minutes, calendar.Hours, calendar.Days, calendar.WorkingDays}, "Fields": shell.SimpleFields(), "Audiences": audiences,
+	})
+	return template.HTML(b.String()), err
+}
+
+// edit makes a change to the draft and shows the map again.
+func (s *Place) edit(c *echo.Context, edit sequence.Edit) error {
+	id, err := shell.IDOf(c, "id")
+	if err != nil {
+		return err
+	}
+	step, err := s.Engine.EditPlan(c.Request().Context(), id, stateN(c), edit)
+	return s.edited(c, id, edit, step, err)
+}
+
+// stateN is the state of the draft that a form was drawn from; −1: it says none.
+func stateN(c *echo.Context) int {
+	n, err := strconv.Atoi(c.FormValue("n"))
+	if err != nil {
+		return -1
+	}
+	return n
+}
+
+// edited answers to a change of a draft: the map with the step to look at next, what
+// is wrong, or that the draft was changed in another place.
+func (s *Place) edited(c *echo.Context, id int64, edit sequence.Edit, step sequence.StepID, err error) error {
+	switch {
+	case err == nil:
+		return s.goTo(c, id, step)
+	case store.IsNotFound(err):
+		return err
+	case !errors.Is(err, flow.ErrChanged):
+		text := shell.Sentence(err)
+		return s.showSequence(c, http.StatusUnprocessableEntity, id, func(d *sequenceData) { d.Wrong = text })
+	}
+	draft, err := s.Store.Draft(c.Request().Context(), id)
+	if err != nil {
+		return err
+	}
+	mine := draft.Plan.V.Clone()
+	_, step, cannot := edit.Apply(mine)
+	return s.planConflict(c, id, &draft, mine, step, cannot)
+}
+
+// planConflict answers to a change of a draft that was changed in another place
+// since: what was typed into a form stands beside what is there, to choose from.
+// Where the change cannot be made any more, it says why.
+func (s *Place) planConflict(c *echo.Context, id int64, draft *store.Draft, mine *sequence.Plan, step sequence.StepID, cannot error) error {
+	ctx := c.Request().Context()
+	q, err := s.Store.Sequence(ctx, id)
+	if err != nil {
+		return err
+	}
+	v, err := c.FormValues()
+	if err != nil {
+		return err
+	}
+	theirs := draft.Plan.V
+	var d shell.ConflictData
+	a, b := theirs.Step(step), mine.Step(step)
+	switch {
+	case cannot == nil && a != nil && b != nil && v.Has("title"):
+		list, err := s.Store.Messages(ctx)
+		if err != nil {
+			return err
+		}
+		names := sequence.Names{Messages: map[int64]string{}}
+		for _, m := range list {
+			names.Messages[m.ID] = m.Name
+		}
+		if names.Rules, err = s.Store.Catalogue(ctx); err != nil {
+			return err
+		}
+		d = stepConflict(a, b, names)
+	case cannot == nil && v.Has("name"):
+		d.Words("Name", q.Name, v.Get("name"))
+		d.Words("Sending hours", theirs.Hours.String(), mine.Hours.String())
+		d.Words("Launch hold", shell.YesNo(theirs.LaunchHold), shell.YesNo(mine.LaunchHold))
+		d.Words("Ground", groundValue(theirs.Ground), v.Get("ground"))
+		if entry, err := readEntry(c); err == nil && shell.StateOf(entry) != shell.StateOf(q.Entry.V) {
+			pages, err := s.Store.Pages(ctx)
+			if err != nil {
+				return err
+			}
+			cat, err := s.Store.Catalogue(ctx)
+			if err != nil {
+				return err
+			}
+			d.Words("Who enters", entryOf(q.Entry.V, pages, cat).Words, entryOf(entry, pages, cat).Words)
+		}
+	}
+	if len(d.Lines) == 0 {
+		why := "This draft was changed in another place meanwhile. Here it is as it stands: look, and do it again if you still want it."
+		if cannot != nil {
+			why += " What you did cannot be done to it: " + cannot.Error() + "."
+		}
+		if typed := person.Name(v.Get("title")); typed != "" {
+			why += " You had typed “" + typed + "”" + guideOf(v) + "."
+		}
+		return s.showSequence(c, http.StatusConflict, id, func(d *sequenceData) { d.Wrong = why })
+	}
+	d.Name, d.Target, d.Base, d.State = q.Name, "work", "n", strconv.Itoa(draft.N)
+	d.Action = c.Request().URL.Path
+	d.Back = fmt.Sprintf("/sequences/%d?view=draft&step=%d", id, step)
+	return s.Conflict(c, "Sequences", d, v)
+}
+
+func guideOf(v url.Values) string {
+	if g := strings.TrimSpace(v.Get("guide")); g != "" {
+		return " with the guide “" + g + "”"
+	}
+	return ""
+}
+
+// groundValue is a ground as readGround reads it.
+func groundValue(g contact.Ground) string {
+	switch {
+	case g.Purpose != 0:
+		return fmt.Sprintf("purpose %d", g.Purpose)
+	case g.Other != "":
+		return "other " + g.Other
+	}
+	return ""
+}
+
+// goTo shows the draft with a step chosen, in place where htmx asks.
+func (s *Place) goTo(c *echo.Context, id int64, step sequence.StepID) error {
+	to := fmt.Sprintf("/sequences/%d?view=draft", id)
+	if step != 0 {
+		to += fmt.Sprintf("&step=%d", step)
+	}
+	if !shell.IsHTMX(c) {
+		return c.Redirect(http.StatusSeeOther, to)
+	}
+	c.Response().Header().Set("HX-Push-Url", to)
+	return s.showSequence(c, http.StatusOK, id, func(d *sequenceData) {
+		d.Panel = "sequence"
+		if d.Step = d.Plan.Step(step); d.Step != nil {
+			d.Panel, d.Said = "step", d.says(d.Step)
+		}
+	})
+}
+
+func (s *Place) insertStep(c *echo.Context) error {
+	x := sequence.InsertStep{Kind: c.FormValue("kind"), From: sequence.StepID(shell.Number(c.FormValue("from")))}
+	for _, e := range strings.Split(c.FormValue("exit"), "|") {
+		x.Exits = append(x.Exits, sequence.Exit(e))
+	}
+	return s.edit(c, x)
+}
+
+func (s *Place) changeStep(c *echo.Context) error {
+	id, err := shell.IDOf(c, "id")
+	if err != nil {
+		return err
+	}
+	draft, err := s.Store.Draft(c.Request().Context(), id)
+	if err != nil {
+		return err
+	}
+	st := draft.Plan.V.Step(sequence.StepID(shell.Number(c.Param("step"))))
+	if st == nil {
+		return s.edit(c, sequence.RemoveStep{}) // says that it is not there, whatever else has changed
+	}
+	st = sequence.CloneStep(st)
+	st.About().Title = person.Name(c.FormValue("title"))
+	if read := StepForms[st.Kind().Word].Read; read != nil {
+		err = read(c, st)
+	}
+	if err != nil {
+		return s.edited(c, id, nil, 0, err)
+	}
+	return s.edit(c, sequence.ChangeStep{With: st})
+}
+
+func (s *Place) removeStep(c *echo.Context) error {
+	return s.edit(c, sequence.RemoveStep{ID: sequence.StepID(shell.Number(c.Param("step")))})
+}
+
+func (s *Place) undo(by int) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		id, err := shell.IDOf(c, "id")
+		if err != nil {
+			return err
+		}
+		if _, err := s.Engine.MoveDraft(c.Request().Context(), id, by); err != nil {
+			return err
+		}
+		return s.goTo(c, id, 0)
+	}
+}
+
+// sequenceSettings keeps the name, who enters and how touches go out.
+func (s *Place) sequenceSettings(c *echo.Context) error {
+	id, err := shell.IDOf(c, "id")
+	if err != nil {
+		return err
+	}
+	name := person.Name(c.FormValue("name"))
+	entry, err := readEntry(c)
+	if err == nil && name == "" {
+		err = plainly.New("give the sequence a name")
+	}
+	from, err1 := shell.ClockTime(c.FormValue("from"))
+	to, err2 := shell.ClockTime(c.FormValue("to"))
+	hours := calendar.OfficeHours(from, to)
+	if c.FormValue("weekend") != "" {
+		hours.Days[0], hours.Days[6] = hours.Days[1], hours.Days[1]
+	}
+	ground, err3 := readGround(c.FormValue("ground"))
+	for _, e := range []error{err1, err2, hours.Check(), err3} {
+		if err == nil {
+			err = e
+		}
+	}
+	if err != nil {
+		return s.showSequence(c, http.StatusUnprocessableEntity, id, func(d *sequenceData) { s.typedSettings(c, d, shell.Sentence(err)) })
+	}
+	x := flow.SequenceSettings{Name: name, Entry: entry,
+		Plan: sequence.ChangePlan{Hours: hours, Ground: ground, LaunchHold: c.FormValue("hold") != ""}}
+	err = s.Engine.SetSequence(c.Request().Context(), id, stateN(c), x)
+	return s.edited(c, id, x.Plan, 0, err)
+}
+
+// typedSettings shows the settings as they were typed, with what is wrong.
+func (s *Place) typedSettings(c *echo.Context, d *sequenceData, wrong string) {
+	d.Wrong, d.Panel, d.Step = wrong, "sequence", nil
+	d.Q.Name = c.FormValue("name")
+	d.Entry.How, d.Entry.Field, d.Entry.Value = c.FormValue("entry"), rule.Field(c.FormValue("field")), c.FormValue("value")
+	d.Entry.Page, _ = strconv.ParseInt(c.FormValue("page"), 10, 64) // none chosen: 0
+	d.Typed = &[2]string{c.FormValue("from"), c.FormValue("to")}
+	d.Plan = d.Plan.Clone()
+	d.Plan.LaunchHold = c.FormValue("hold") != ""
+	if g, err := readGround(c.FormValue("ground")); err == nil {
+		d.Plan.Ground = g
+	}
+	if from, err := shell.ClockTime(d.Typed[0]); err == nil { // the ticks of the week go by them
+		if to, err := shell.ClockTime(d.Typed[1]); err == nil && c.FormValue("weekend") != "" {
+			d.Plan.Hours = calendar.OfficeHours(from, to)
+			d.Plan.Hours.Days[6] = d.Plan.Hours.Days[1]
+		}
+	}
+}
+
+// readGround reads a ground as the settings' form writes it: "purpose 3", or the
+// words of another behind "other ".
+func readGround(s string) (contact.Ground, error) {
+	if name, ok := strings.CutPrefix(s, "other "); ok && len(name) <= 200 {
+		return contact.Ground{Other: person.Name(name)}, nil
+	}
+	if id, ok := strings.CutPrefix(s, "purpose "); ok {
+		n, err := strconv.ParseInt(id, 10, 64)
+		if err == nil && n > 0 {
+			return contact.Ground{Purpose: n}, nil
+		}
+	}
+	if s == "" { // none yet
+		return contact.Ground{}, nil
+	}
+	return contact.Ground{}, plainly.New("choose the ground on which it reaches people")
+}
+
+// GroundWords says on what ground the sequence reaches people.
+func (d sequenceData) GroundWords() string {
+	g := d.Plan.Ground
+	if g.Purpose == 0 {
+		return g.Other
+	}
+	for _, p := range d.Purposes {
+		if p.ID == g.Purpose {
+			return "they agreed to “" + p.Name + "”"
+		}
+	}
+	return "they agreed to a purpose that is not there any more"
+}
+
+func readEntry(c *echo.Context) (store.Entry, error) {
+	switch c.FormValue("entry") {
+	case "page":
+		page, _ := strconv.ParseInt(c.FormValue("page"), 10, 64)
+		return store.Entry{Page: max(page, 0)}, nil
+	case "rule":
+		var r rule.Rule
+		value := person.Name(c.FormValue("value"))
+		if id, ok := shell.AudienceOf(c.FormValue("field")); ok {
+			r = rule.ThingIs(rule.Audience, id)
+		} else if field := rule.Field(c.FormValue("field")); field == "score" {
+			n, err := strconv.Atoi(value)
+			if err != nil {
+				return store.Entry{}, plainly.New("a score is a whole number")
+			}
+			r = rule.ScoreAtLeast(n)
+		} else {
+			r = rule.FieldIs(field, value)
+		}
+		return store.Entry{Rule: &r}, r.Check(nil)
+	}
+	return store.Entry{}, plainly.New("choose who enters")
+}
+
+type launchData struct {
+	Q store.Sequence
+	flow.Launching
+	Others string // the ground besides what people agreed to
+	Enters string
+}
+
+// askLaunch shows what a launch would do, before it is done.
+func (s *Place) askLaunch(c *echo.Context) error {
+	ctx := c.Request().Context()
+	id, err := shell.IDOf(c, "id")
+	if err != nil {
+		return err
+	}
+	d := launchData{}
+	if d.Launching, err = s.Engine.Launching(ctx, id); err != nil {
+		return err
+	}
+	if len(d.Problems) > 0 {
+		return s.NotDone(c, fmt.Sprintf("/sequences/%d?view=draft", id), "It cannot be launched yet: first mend what the checks name.")
+	}
+	if d.Q, err = s.Store.Sequence(ctx, id); err != nil {
+		return err
+	}
+	draft, err := s.Store.Draft(ctx, id)
+	if err != nil {
+		return err
+	}
+	d.Others = draft.Plan.V.Ground.Other
+	pages, err := s.Store.Pages(ctx)
+	if err != nil {
+		return err
+	}
+	cat, err := s.Store.Catalogue(ctx)
+	if err != nil {
+		return err
+	}
+	d.Enters = entryOf(d.Q.Entry.V, pages, cat).Words
+	return s.Page(c, "launch.html", "", "Sequences", "Launch "+d.Q.Name, d)
+}
+
+func (s *Place) launch(c *echo.Context) error {
+	id, err := shell.IDOf(c, "id")
+	if err != nil {
+		return err
+	}
+	to := fmt.Sprintf("/sequences/%d", id)
+	err = s.Engine.Launch(c.Request().Context(), id, shell.UserOf(c).ID, c.FormValue("move") != "")
+	if u, ok := errors.AsType[*flow.Unready](err); ok {
+		return s.NotDone(c, to+"?view=draft", shell.Sentence(u))
+	}
+	if err != nil {
+		return err
+	}
+	return s.Done(c, to, "Launched. People enter from now on.")
+}
+
+func (s *Place) hold(c *echo.Context) error {
+	return s.setRunning(c, s.Engine.Hold, "Held. Nobody is walked on and nothing goes out until you let it run on.")
+}
+
+func (s *Place) resume(c *echo.Context) error {
+	return s.setRunning(c, s.Engine.Resume, "Running again. What came due meanwhile goes out in its sending hours.")
+}
+
+// askHoldAll names what a hold of everything would stop.
+func (s *Place) askHoldAll(c *echo.Context) error {
+	list, err := s.Store.Running(c.Request().Context())
+	if err != nil {
+		return err
+	}
+	return s.Page(c, "holdall.html", "", "Sequences", "Hold all", list)
+}
+
+func (s *Place) holdAll(c *echo.Context) error {
+	id, n, err := s.Engine.HoldAll(c.Request().Context(), shell.UserOf(c).ID)
+	if err != nil {
+		return err
+	}
+	if n == 0 {
+		return s.Done(c, "/sequences", "Nothing was running.")
+	}
+	return s.DoneUndo(c, "/sequences", fmt.Sprintf("%d held: nothing goes out until it runs on.", n), fmt.Sprintf("/sequences/hold-all/%d/undo", id))
+}
+
+// takeBackHold lets everything run on that one hold of everything held.
+func (s *Place) takeBackHold(c *echo.Context) error {
+	id, err := shell.IDOf(c, "id")
+	if err != nil {
+		return err
+	}
+	n, err := s.Engine.TakeBackHold(c.Request().Context(), id)
+	if errors.Is(err, store.ErrOver) {
+		return s.NotDone(c, "/sequences", "That hold was taken back already.")
+	}
+	if err != nil {
+		return err
+	}
+	return s.Done(c, "/sequences", fmt.Sprintf("%d running again. What was held before, or decided about since, stays as it is.", n))
+}
+
+func (s *Place) copySequence(c *echo.Context) error {
+	id, err := shell.IDOf(c, "id")
+	if err != nil {
+		return err
+	}
+	made, err := s.Engine.CopySequence(c.Request().Context(), id)
+	if err != nil {
+		return err
+	}
+	return s.Done(c, fmt.Sprintf("/sequences/%d?view=draft", made), "This is the copy. Nobody is in it.")
+}
+
+// askEnd says what ending a sequence would do.
+func (s *Place) askEnd(c *echo.Context) error {
+	id, err := shell.IDOf(c, "id")
+	if err != nil {
+		return err
+	}
+	q, err := s.Store.Sequence(c.Request().Context(), id)
+	if err != nil {
+		return err
+	}
+	return s.Page(c, "endsequence.html", "", "Sequences", "End "+q.Name, q)
+}
+
+func (s *Place) endSequence(c *echo.Context) error {
+	id, err := shell.IDOf(c, "id")
+	if err != nil {
+		return err
+	}
+	to := fmt.Sprintf("/sequences/%d", id)
+	n, err := s.Engine.EndSequence(c.Request().Context(), id)
+	if errors.Is(err, store.ErrOver) {
+		return s.NotDone(c, to, "Only a sequence that runs or is held can be ended.")
+	}
+	if err != nil {
+		return err
+	}
+	return s.Done(c, to, fmt.Sprintf("Ended. %s left it.", shell.PeopleWords(n)))
+}
+
+func (s *Place) removeSequence(c *echo.Context) error {
+	id, err := shell.IDOf(c, "id")
+	if err != nil {
+		return err
+	}
+	at := fmt.Sprintf("/sequences/%d", id)
+	back := strings.HasSuffix(c.Request().URL.Path, "/back")
+	err = s.Engine.RemoveSequence(c.Request().Context(), id, back)
+	if errors.Is(err, store.ErrOver) {
+		return s.NotDone(c, at, "End it first: people are, or could be, on the way.")
+	}
+	if err != nil {
+		return err
+	}
+	if back {
+		return s.Done(c, at, "It is back.")
+	}
+	return s.DoneUndo(c, "/sequences", "The sequence is off the list. What it did still tells of it.", at+"/back")
+}
+
+func (s *Place) setRunning(c *echo.Context, f func(context.Context, int64) error, note string) error {
+	id, err := shell.IDOf(c, "id")
+	if err != nil {
+		return err
+	}
+	to := fmt.Sprintf("/sequences/%d", id)
+	if err := f(c.Request().Context(), id); err != nil {
+		return s.NotDone(c, to, shell.Sentence(err))
+	}
+	return s.Done(c, to, note)
+}
+
+// Routes are those of the place Sequences.
+func (s *Place) Routes(in *echo.Group) {
+	writes := shell.Allow("marketer", "lead", "admin")
+	in.GET("/sequences", s.sequences)
+	in.POST("/sequences", s.newSequence, writes)
+	in.GET("/sequences/:id", s.sequence)
+	in.POST("/sequences/:id/insert", s.insertStep, writes)
+	in.POST("/sequences/:id/steps/:step", s.changeStep, writes)
+	in.POST("/sequences/:id/steps/:step/remove", s.removeStep, writes)
+	in.POST("/sequences/:id/undo", s.undo(-1), writes)
+	in.POST("/sequences/:id/redo", s.undo(1), writes)
+	in.POST("/sequences/:id/settings", s.sequenceSettings, writes)
+	in.GET("/sequences/:id/launch", s.askLaunch, writes)
+	in.POST("/sequences/:id/launch", s.launch, writes)
+	in.POST("/sequences/:id/copy", s.copySequence, writes)
+	in.GET("/sequences/:id/end", s.askEnd, writes)
+	in.POST("/sequences/:id/end", s.endSequence, writes)
+	in.POST("/sequences/:id/remove", s.removeSequence, writes)
+	in.POST("/sequences/:id/back", s.removeSequence, writes)
+	in.POST("/sequences/:id/hold", s.hold, writes)
+	in.POST("/sequences/:id/resume", s.resume, writes)
+	in.GET("/sequences/hold-all", s.askHoldAll, writes)
+	in.POST("/sequences/hold-all", s.holdAll, writes)
+	in.POST("/sequences/hold-all/:id/undo", s.takeBackHold, writes)
+}

@@ -1,0 +1,3 @@
+package shell
+
+type DnsRecord struct{ Name, Text string }
