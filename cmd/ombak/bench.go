@@ -28,7 +28,8 @@ const benchPeople = 200_000
 const benchConns = 2
 
 func runBench(ctx context.Context, c config) error {
-	kinds := map[string]func(context.Context, *store.Store, *engine.Engine, *fixed) error{"engine": benchEngine, "people": benchPeopleLists, "import": benchImport, "mail": benchMail}
+	kinds := map[string]func(context.Context, *store.Store, *engine.Engine, *fixed) error{"engine": benchEngine,
+		"people": benchPeopleLists, "import": benchImport, "mail": benchMail}
 	var run func(context.Context, *store.Store, *engine.Engine, *fixed) error
 	if len(os.Args) > 2 {
 		run = kinds[os.Args[2]]
@@ -68,7 +69,8 @@ func runBench(ctx context.Context, c config) error {
 	if err := s.EnsureMonths(ctx, at.AddDate(-1, 0, 0), at.AddDate(0, 2, 0)); err != nil {
 		return err
 	}
-	e, err := engine.New(ctx, base.Config{Store: s, Clock: clock, Mail: nobody{}, URL: "http://bench.example", Domain: "bench.example"})
+	e, err := engine.New(ctx,
+		base.Config{Store: s, Clock: clock, Mail: nobody{}, URL: "http://bench.example", Domain: "bench.example"})
 	if err != nil {
 		return err
 	}
@@ -98,7 +100,9 @@ func benchEngine(ctx context.Context, s *store.Store, e *engine.Engine, clock *f
 	var err error
 	at := clock.Now()
 	if err = e.SaveModel(ctx, store.Model{Model: score.Model{Name: "Engagement", Line: 15, Rules: []score.Rule{
-		{On: signal.Pattern{Kind: signal.PageView}, Points: 10, Lasts: 30}, {On: signal.Pattern{Kind: signal.Open}, Points: 1, Lasts: 30}, {On: signal.Pattern{Kind: signal.Click}, Points: 3, Lasts: 30}}}}); err != nil {
+		{On: signal.Pattern{Kind: signal.PageView}, Points: 10, Lasts: 30},
+		{On: signal.Pattern{Kind: signal.Open}, Points: 1, Lasts: 30},
+		{On: signal.Pattern{Kind: signal.Click}, Points: 3, Lasts: 30}}}}); err != nil {
 		return err
 	}
 	days := func(n int) calendar.Span { return calendar.Span{N: n, Unit: calendar.Days} }
@@ -124,7 +128,8 @@ func benchEngine(ctx context.Context, s *store.Store, e *engine.Engine, clock *f
 		if seq, err = tx.AddSequence(ctx, "Bench", p, at); err != nil {
 			return err
 		}
-		version, err = tx.AddVersion(ctx, store.Version{Sequence: seq, Plan: store.JSON[*sequence.Plan]{V: p}, Launched: at}, 0)
+		version, err = tx.AddVersion(ctx,
+			store.Version{Sequence: seq, Plan: store.JSON[*sequence.Plan]{V: p}, Launched: at}, 0)
 		return err
 	})
 	if err != nil {
@@ -170,7 +175,8 @@ func benchEngine(ctx context.Context, s *store.Store, e *engine.Engine, clock *f
 		r.took = time.Since(start)
 		r.rows, r.steps = rows.Load(), steps.Load()
 		close(errs)
-		fmt.Printf("  %-38s %9d looked at %9d steps %8.2f s %9.0f steps/s\n", r.name, r.rows, r.steps, r.took.Seconds(), float64(r.steps)/r.took.Seconds())
+		fmt.Printf("  %-38s %9d looked at %9d steps %8.2f s %9.0f steps/s\n", r.name, r.rows, r.steps, r.took.Seconds(),
+			float64(r.steps)/r.took.Seconds())
 		return r, <-errs
 	}
 	run := func() (int64, int64, error) {
@@ -184,7 +190,8 @@ func benchEngine(ctx context.Context, s *store.Store, e *engine.Engine, clock *f
 		})
 	}
 	// The floor before and after: tables grow and age during a run.
-	before, err := floorRound("floor, before: one statement for 500", at.Add(time.Hour), at.Add(90*time.Minute), p.Start)
+	before, err := floorRound("floor, before: one statement for 500", at.Add(time.Hour), at.Add(90*time.Minute),
+		p.Start)
 	if err != nil {
 		return err
 	}

@@ -23,18 +23,23 @@ const (
 // to the last person kept, beside PostgreSQL's own COPY of the same rows.
 func benchImport(ctx context.Context, s *store.Store, e *engine.Engine, clock *fixed) error {
 	at := clock.Now()
-	user, err := s.AddUser(ctx, store.User{Name: "Bench", Email: "bench@bench.example", Role: "marketer", PasswordHash: "x"}, at)
+	user, err := s.AddUser(ctx,
+		store.User{Name: "Bench", Email: "bench@bench.example", Role: "marketer", PasswordHash: "x"}, at)
 	if err != nil {
 		return err
 	}
-	head := []string{"First name", "Last name", "Email", "Phone", "Job title", "Department", "Company", "Industry", "Country", "City", "Language", "Source"}
+	head := []string{"First name", "Last name", "Email", "Phone", "Job title", "Department", "Company", "Industry",
+		"Country", "City", "Language", "Source"}
 	file := func(name string, from, to, each int) []byte {
 		var b bytes.Buffer
 		w := csv.NewWriter(&b)
 		w.Write(head)
 		for i := from; i < to; i += each {
-			w.Write([]string{"First" + fmt.Sprint(i%997), "Last" + fmt.Sprint(i%7919), fmt.Sprintf("person.%d@company%d.example", i, i%4000), fmt.Sprintf("+44 20 7946 0%03d", i%1000), "Water quality lead", "Laboratory",
-				fmt.Sprintf("Company %d", i%4000), "Waterworks", []string{"Norway", "GB", "Canada", "US"}[i%4], "City " + fmt.Sprint(i%300), "en", "fair"})
+			w.Write([]string{"First" + fmt.Sprint(i%997), "Last" + fmt.Sprint(i%7919),
+				fmt.Sprintf("person.%d@company%d.example", i, i%4000), fmt.Sprintf("+44 20 7946 0%03d", i%1000),
+				"Water quality lead", "Laboratory",
+				fmt.Sprintf("Company %d", i%4000), "Waterworks", []string{"Norway", "GB", "Canada", "US"}[i%4],
+				"City " + fmt.Sprint(i%300), "en", "fair"})
 		}
 		w.Flush()
 		return b.Bytes()
@@ -65,7 +70,8 @@ func benchImport(ctx context.Context, s *store.Store, e *engine.Engine, clock *f
 		}
 		took := time.Since(start)
 		if i, err = s.Import(ctx, id); err == nil {
-			fmt.Printf("  taken in %.2f s, checked %.2f s, brought in %.2f s\n", looked.Sub(start).Seconds(), checked.Sub(looked).Seconds(), took.Seconds()-checked.Sub(start).Seconds())
+			fmt.Printf("  taken in %.2f s, checked %.2f s, brought in %.2f s\n", looked.Sub(start).Seconds(),
+				checked.Sub(looked).Seconds(), took.Seconds()-checked.Sub(start).Seconds())
 		}
 		return i, took, err
 	}
@@ -98,7 +104,8 @@ func benchImport(ctx context.Context, s *store.Store, e *engine.Engine, clock *f
 			}
 		}
 	}()
-	fmt.Printf("%d rows of %d columns, %.1f MB, one in %d known\n", importRows, len(head), float64(len(data))/1e6, importKnown)
+	fmt.Printf("%d rows of %d columns, %.1f MB, one in %d known\n", importRows, len(head), float64(len(data))/1e6,
+		importKnown)
 	i, took, err := bring(data)
 	close(stop)
 	if err != nil {
@@ -111,7 +118,8 @@ func benchImport(ctx context.Context, s *store.Store, e *engine.Engine, clock *f
 	plain := (copied + again) / 2
 	c := i.Counts.V
 	fmt.Printf("  %d new, %d updated, %d unchanged, %d not taken\n", c.New, c.Updated, c.Unchanged, c.Rejected)
-	fmt.Printf("import %8.0f rows/s, %.0f MB at most\nCOPY   %8.0f rows/s into a table with the same columns and no index\nimport takes %.1f times as long\n",
+	fmt.Printf("import %8.0f rows/s, %.0f MB at most\nCOPY   %8.0f rows/s into a table with the same columns and no "+
+		"index\nimport takes %.1f times as long\n",
 		importRows/took.Seconds(), float64(peak.Load())/1e6, importRows/plain.Seconds(), took.Seconds()/plain.Seconds())
 	if c.Rejected > 0 || c.New+c.Updated+c.Unchanged != importRows {
 		return fmt.Errorf("rows are missing: %s", strings.TrimSpace(fmt.Sprint(c)))

@@ -63,7 +63,8 @@ func benchMail(ctx context.Context, s *store.Store, _ *engine.Engine, clock *fix
 		size += len(r.HTML) + len(r.Text)
 	}
 	took := time.Since(rendered)
-	fmt.Printf("written: three groups of readers, ten fields, %d bytes each\n  %6.0f messages/s on one core\n\n", size/mailRenders, mailRenders/took.Seconds())
+	fmt.Printf("written: three groups of readers, ten fields, %d bytes each\n  %6.0f messages/s on one core\n\n",
+		size/mailRenders, mailRenders/took.Seconds())
 
 	// Sending: a one-off email to everybody, to the stand-in on this machine.
 	box, err := mailserver.Start(mailserver.Options{Addr: "127.0.0.1:0", Now: clock.Now})
@@ -86,7 +87,8 @@ func benchMail(ctx context.Context, s *store.Store, _ *engine.Engine, clock *fix
 		return err
 	}
 	defer l.Close()
-	e, err := engine.New(ctx, base.Config{Store: s, Clock: clock, Mail: sender, URL: "http://" + l.Addr().String(), Domain: "bench.example"})
+	e, err := engine.New(ctx,
+		base.Config{Store: s, Clock: clock, Mail: sender, URL: "http://" + l.Addr().String(), Domain: "bench.example"})
 	if err != nil {
 		return err
 	}
@@ -134,8 +136,10 @@ func benchMail(ctx context.Context, s *store.Store, _ *engine.Engine, clock *fix
 		start := time.Now()
 		err := together(3*post.OutboxConns, func() error {
 			for i := next.Add(1); i <= int64(n); i = next.Add(1) {
-				fate, err := sender.Send(ctx, mail.Letter{ID: fmt.Sprintf("bare.%d@bench.example", i), From: "a@bench.example", To: "b@bench.example",
-					Subject: r.Subject, Text: r.Text, HTML: r.HTML, Date: clock.Now()})
+				fate, err := sender.Send(ctx,
+					mail.Letter{ID: fmt.Sprintf("bare.%d@bench.example", i), From: "a@bench.example",
+						To:      "b@bench.example",
+						Subject: r.Subject, Text: r.Text, HTML: r.HTML, Date: clock.Now()})
 				if fate != mail.Taken {
 					return fmt.Errorf("a letter was not taken: %w", err)
 				}
@@ -148,7 +152,8 @@ func benchMail(ctx context.Context, s *store.Store, _ *engine.Engine, clock *fix
 	if err != nil {
 		return err
 	}
-	// What is compared goes in turn, so that whatever the machine does meanwhile meets both; what is first is not counted.
+	// What is compared goes in turn, so that whatever the machine does meanwhile meets both; what is first is not
+	// counted.
 	inTurn := func(n int) (mine, bare float64, err error) {
 		var a, b []float64
 		for i := range mailRounds + 1 {
@@ -178,7 +183,8 @@ func benchMail(ctx context.Context, s *store.Store, _ *engine.Engine, clock *fix
 	sender.Signer = nil
 	fmt.Printf("sent, by one worker over %d connections to the stand-in\n"+
 		"  %6.0f emails/s claimed, written, sent and noted; %6.0f letters/s by the bare sender: %.2f of it\n"+
-		"  %6.0f/s signed (DKIM, RSA 2048); %6.0f/s by the bare sender that signs: %.2f of it, and %.2f of the one that does not\n\n",
+		"  %6.0f/s signed (DKIM, RSA 2048); %6.0f/s by the bare sender that signs: %.2f of it, and %.2f of the one "+
+		"that does not\n\n",
 		post.OutboxConns, plain, bare, plain/bare, signed, bareSigned, signed/bareSigned, signed/bare)
 
 	// What readers do, over HTTP.
@@ -191,7 +197,9 @@ func benchMail(ctx context.Context, s *store.Store, _ *engine.Engine, clock *fix
 	}
 	at := *clock.t.Load()
 	clock.set(at.Add(time.Hour))
-	client := &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }, Transport: &http.Transport{MaxIdleConnsPerHost: benchConns}}
+	client := &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error {
+		return http.ErrUseLastResponse
+	}, Transport: &http.Transport{MaxIdleConnsPerHost: benchConns}}
 	hit := func(name string, url func(i int) string) (float64, error) {
 		var next atomic.Int64
 		var wg sync.WaitGroup
@@ -245,7 +253,9 @@ func benchMail(ctx context.Context, s *store.Store, _ *engine.Engine, clock *fix
 		wg.Go(func() {
 			for i := next.Add(1); i <= mailPresses; i = next.Add(1) {
 				if err := s.InTx(ctx, func(tx store.Tx) error {
-					return tx.AddSignals(ctx, []store.Signal{{Person: i%mailPeople + 1, Signal: signal.Signal{At: clock.Now(), Kind: signal.Open}}})
+					return tx.AddSignals(ctx,
+						[]store.Signal{{Person: i%mailPeople + 1,
+							Signal: signal.Signal{At: clock.Now(), Kind: signal.Open}}})
 				}); err != nil {
 					failed.Store(&err)
 					return
@@ -259,7 +269,10 @@ func benchMail(ctx context.Context, s *store.Store, _ *engine.Engine, clock *fix
 	}
 	inserts := mailPresses / time.Since(start).Seconds()
 	both := func(f float64) float64 { return (1 / f) / (1/empty + 1/inserts) }
-	fmt.Printf("taken in, over HTTP with %d connections, each signal durable when it is answered\n  %6.0f opens/s, %6.0f clicks/s\n  %6.0f/s by a handler that does nothing; %.0f signals/s by the bare insert, a transaction each\n  %.2f and %.2f times as long as those two together\n", benchConns, opens, clicks, empty, inserts, both(opens), both(clicks))
+	fmt.Printf("taken in, over HTTP with %d connections, each signal durable when it is answered\n  %6.0f opens/s, "+
+		"%6.0f clicks/s\n  %6.0f/s by a handler that does nothing; %.0f signals/s by the bare insert, a transaction "+
+		"each\n  %.2f and %.2f times as long as those two together\n", benchConns, opens, clicks, empty, inserts,
+		both(opens), both(clicks))
 	return nil
 }
 
@@ -268,10 +281,18 @@ func benchLetter() message.Document {
 	text := func(lang string) string {
 		return fmt.Sprintf(`<div>%s {{ person.first_name }} {{ person.last_name }},</div><div>{{ person.title }} {{ company.name }} {{ company.industry }} {{ person.city }} {{ person.country }} <a href="https://bench.example/a">one</a> %s</div><div>{{ sender.name }} {{ sender.email }} {{ sender.phone }}</div>`, lang, strings.Repeat("Some more words of a letter. ", 30))
 	}
-	d := message.Document{Style: message.Designed, Subject: message.Words{message.Else: "For {{ person.first_name }}"}, Last: 3,
-		Groups: []message.Group{{ID: 1, Name: "de", Rule: rule.FieldIs(person.Language, "de")}, {ID: 2, Name: "es", Rule: rule.FieldIs(person.Language, "es")}, {ID: 3, Name: "nb", Rule: rule.FieldIs(person.Language, "nb")}},
-		Sections: []message.Section{{ID: 1, Kind: message.Heading, For: map[int64]message.Content{message.Else: {Text: "A heading"}}}, {ID: 2, Kind: message.Text, For: map[int64]message.Content{message.Else: {Text: text("Dear")}, 1: {Text: text("Liebe")}, 2: {Text: text("Estimada")}, 3: {Text: text("Kjære")}}},
-			{ID: 3, Kind: message.Button, For: map[int64]message.Content{message.Else: {Label: "Read", Link: "https://bench.example/b"}}}}}
+	d := message.Document{Style: message.Designed, Subject: message.Words{message.Else: "For {{ person.first_name }}"},
+		Last: 3,
+		Groups: []message.Group{{ID: 1, Name: "de", Rule: rule.FieldIs(person.Language, "de")},
+			{ID: 2, Name: "es", Rule: rule.FieldIs(person.Language, "es")},
+			{ID: 3, Name: "nb", Rule: rule.FieldIs(person.Language, "nb")}},
+		Sections: []message.Section{{ID: 1, Kind: message.Heading,
+			For: map[int64]message.Content{message.Else: {Text: "A heading"}}},
+			{ID: 2, Kind: message.Text,
+				For: map[int64]message.Content{message.Else: {Text: text("Dear")}, 1: {Text: text("Liebe")},
+					2: {Text: text("Estimada")}, 3: {Text: text("Kjære")}}},
+			{ID: 3, Kind: message.Button,
+				For: map[int64]message.Content{message.Else: {Label: "Read", Link: "https://bench.example/b"}}}}}
 	return d
 }
 
@@ -279,7 +300,9 @@ func benchLetter() message.Document {
 // of them.
 func keepMailing(ctx context.Context, s *store.Store, e *engine.Engine, doc message.Document) error {
 	at := e.Now()
-	user, err := s.AddUser(ctx, store.User{Name: "Bench", Email: "bench@bench.example", Phone: "+442079460101", Role: "marketer", PasswordHash: "x"}, at)
+	user, err := s.AddUser(ctx,
+		store.User{Name: "Bench", Email: "bench@bench.example", Phone: "+442079460101", Role: "marketer",
+			PasswordHash: "x"}, at)
 	if err != nil {
 		return err
 	}
@@ -303,7 +326,8 @@ func keepMailing(ctx context.Context, s *store.Store, e *engine.Engine, doc mess
 	}
 	var msg int64
 	if err := s.InTx(ctx, func(tx store.Tx) error {
-		msg, err = tx.SaveMessage(ctx, store.Message{Name: "Bench", SenderID: &user, Doc: store.JSON[message.Document]{V: doc}}, user, at)
+		msg, err = tx.SaveMessage(ctx,
+			store.Message{Name: "Bench", SenderID: &user, Doc: store.JSON[message.Document]{V: doc}}, user, at)
 		return err
 	}); err != nil {
 		return err

@@ -34,10 +34,14 @@ const (
 // HTTP, and three audiences beside the same queries written by hand.
 func benchPeopleLists(ctx context.Context, s *store.Store, e *engine.Engine, clock *fixed) error {
 	at := clock.Now()
-	if err := e.SaveModel(ctx, store.Model{Model: score.Model{Name: "Engagement", Line: 15, Rules: []score.Rule{{On: signal.Pattern{Kind: signal.Click}, Points: 3, Lasts: 30}}}}); err != nil {
+	if err := e.SaveModel(ctx,
+		store.Model{Model: score.Model{Name: "Engagement", Line: 15,
+			Rules: []score.Rule{{On: signal.Pattern{Kind: signal.Click}, Points: 3, Lasts: 30}}}}); err != nil {
 		return err
 	}
-	if _, err := s.AddUser(ctx, store.User{Name: "Bench", Email: "bench@bench.example", Role: "marketer", PasswordHash: password.Hash("bench-bench")}, at); err != nil {
+	if _, err := s.AddUser(ctx,
+		store.User{Name: "Bench", Email: "bench@bench.example", Role: "marketer",
+			PasswordHash: password.Hash("bench-bench")}, at); err != nil {
 		return err
 	}
 	fmt.Printf("%d people, %d signals\n", listPeople, listSignals)
@@ -63,7 +67,9 @@ func benchPages(ctx context.Context, s *store.Store, e *engine.Engine) error {
 	if err != nil {
 		return err
 	}
-	c := &http.Client{Jar: jar, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	c := &http.Client{Jar: jar, CheckRedirect: func(*http.Request, []*http.Request) error {
+		return http.ErrUseLastResponse
+	}}
 	ask := func(method, path string, form url.Values) (int, error) {
 		req, err := http.NewRequestWithContext(ctx, method, srv.URL+path, strings.NewReader(form.Encode()))
 		if err != nil {
@@ -81,7 +87,9 @@ func benchPages(ctx context.Context, s *store.Store, e *engine.Engine) error {
 		_, err = io.Copy(io.Discard, res.Body)
 		return res.StatusCode, err
 	}
-	if code, err := ask("POST", "/sign-in", url.Values{"email": {"bench@bench.example"}, "password": {"bench-bench"}}); err != nil || code != http.StatusSeeOther {
+	if code, err := ask("POST", "/sign-in",
+		url.Values{"email": {"bench@bench.example"}, "password": {"bench-bench"}}); err != nil ||
+		code != http.StatusSeeOther {
 		return errors.Join(fmt.Errorf("signing in answered %d", code), err)
 	}
 	type page struct{ name, path string }
@@ -94,7 +102,11 @@ func benchPages(ctx context.Context, s *store.Store, e *engine.Engine) error {
 		}
 		pages = append(pages, page{"after 500,000 rows", "/people?order=" + string(o) + "&after=" + key.String()})
 	}
-	pages = append(pages, page{"in Norway, clicked in 30 days, by score", "/people?rule=" + url.QueryEscape(`{"all":[{"if":{"field":"country","op":"is","value":"NO"}},{"if":{"signal":{"kind":5},"op":"at least","n":1,"days":30}}]}`)},
+	pages = append(pages,
+		page{"in Norway, clicked in 30 days, by score",
+			"/people?rule=" +
+				url.QueryEscape(
+					`{"all":[{"if":{"field":"country","op":"is","value":"NO"}},{"if":{"signal":{"kind":5},"op":"at least","n":1,"days":30}}]}`)},
 		page{"called “last7777”, by score", "/people?text=last7777"},
 		page{"with “ast777” in their name, by score", "/people?text=ast777"},
 		page{"with “ast” in their name, as all have", "/people?text=ast"},
@@ -133,11 +145,18 @@ func benchAudiences(ctx context.Context, s *store.Store, at time.Time) error {
 		hand string
 		args []any
 	}{
-		{"fields only: fish farms in Norway", rule.Rule{All: []rule.Rule{rule.FieldIs("country", "NO"), rule.FieldIs("industry", "Fish farming")}},
-			"select count(*) from person p join company c on c.id = p.company_id where p.country = 'NO' and lower(c.industry) = 'fish farming'", nil},
-		{"field and signal: in Canada, 3 clicks in 180 days", rule.Rule{All: []rule.Rule{rule.FieldIs("country", "CA"), did(signal.Click, 3, 180)}},
-			"select count(*) from person p where country = 'CA' and id in (select person_id from signal where kind = 5 and machine = '' and at between $1 and $2 group by 1 having count(*) >= 3)", []any{from(180), at}},
-		{"nested, with windows", rule.Rule{All: []rule.Rule{{Any: []rule.Rule{{If: &rule.Condition{Score: true, Op: rule.AtLeast, N: 30}}, did(signal.PageView, 2, 90)}}, {None: []rule.Rule{did(signal.Open, 1, 10), rule.ThingIs(rule.Tag, 1)}}}},
+		{"fields only: fish farms in Norway",
+			rule.Rule{All: []rule.Rule{rule.FieldIs("country", "NO"), rule.FieldIs("industry", "Fish farming")}},
+			"select count(*) from person p join company c on c.id = p.company_id where p.country = 'NO' and " +
+				"lower(c.industry) = 'fish farming'", nil},
+		{"field and signal: in Canada, 3 clicks in 180 days",
+			rule.Rule{All: []rule.Rule{rule.FieldIs("country", "CA"), did(signal.Click, 3, 180)}},
+			"select count(*) from person p where country = 'CA' and id in (select person_id from signal where kind = " +
+				"5 and machine = '' and at between $1 and $2 group by 1 having count(*) >= 3)", []any{from(180), at}},
+		{"nested, with windows",
+			rule.Rule{All: []rule.Rule{{Any: []rule.Rule{{If: &rule.Condition{Score: true, Op: rule.AtLeast, N: 30}},
+				did(signal.PageView, 2, 90)}},
+				{None: []rule.Rule{did(signal.Open, 1, 10), rule.ThingIs(rule.Tag, 1)}}}},
 			`select count(*) from person p where (id in (select person_id from standing where model_id = 1 and score >= 30) or id in (select person_id from signal where kind = 1 and machine = '' and at between $1 and $3 group by 1 having count(*) >= 2))
 				and id not in (select person_id from signal where kind = 4 and machine = '' and at between $2 and $3) and not exists (select from person_tag t where t.person_id = p.id and t.tag_id = 1)`, []any{from(90), from(10), at}},
 	} {

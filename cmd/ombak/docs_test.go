@@ -49,7 +49,8 @@ func TestTheGlossaryIsTrue(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	places := regexp.MustCompile("`((?:core|store|engine|web|mail)(?:/[a-z_]+)*(?:\\.go)?)`").FindAllStringSubmatch(string(text), -1)
+	places := regexp.MustCompile("`((?:core|store|engine|web|mail)(?:/[a-z_]+)*(?:\\.go)?)`").FindAllStringSubmatch(
+		string(text), -1)
 	if len(places) < 30 {
 		t.Fatalf("only %d places", len(places))
 	}

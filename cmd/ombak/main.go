@@ -178,7 +178,8 @@ func tlsListener(c config, l net.Listener) (net.Listener, error) {
 
 // serve answers over HTTP until ctx ends, then lets what is being answered finish.
 func serve(ctx context.Context, l net.Listener, h http.Handler) error {
-	srv := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute, WriteTimeout: 2 * time.Minute, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
+	srv := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute,
+		WriteTimeout: 2 * time.Minute, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
 		BaseContext: func(net.Listener) context.Context { return ctx }}
 	failed := make(chan error, 1)
 	go func() { failed <- srv.Serve(l) }()
@@ -228,7 +229,9 @@ func runUser(ctx context.Context, c config) error {
 	if err := s.Migrate(ctx); err != nil {
 		return err
 	}
-	_, err = s.AddUser(ctx, store.User{Name: person.Name(os.Args[2]), Email: email, Role: role, PasswordHash: password.Hash(typed)}, time.Now().UTC())
+	_, err = s.AddUser(ctx,
+		store.User{Name: person.Name(os.Args[2]), Email: email, Role: role, PasswordHash: password.Hash(typed)},
+		time.Now().UTC())
 	return err
 }
 
@@ -278,7 +281,9 @@ func sealKey(c config) (key *seal.Key, earlier string, err error) {
 	return key.After(before), earlier, err
 }
 
-func newEngine(ctx context.Context, c config, s *store.Store, clock base.Clock, url, mailOut, zone string) (*engine.Engine, func(), error) {
+func newEngine(
+	ctx context.Context, c config, s *store.Store, clock base.Clock, url, mailOut, zone string,
+) (*engine.Engine, func(), error) {
 	sender, err := mail.NewSender(mailOut)
 	if err != nil {
 		return nil, nil, err
@@ -296,8 +301,9 @@ func newEngine(ctx context.Context, c config, s *store.Store, clock base.Clock, 
 		return nil, nil, err
 	}
 	e, err := engine.New(ctx, base.Config{
-		Seal: key, Store: s, Clock: clock, Mail: sender, Signer: sender.Signer, URL: url, Domain: c.get("OMBAK_MAIL_DOMAIN"),
-		Zone: c.zone(zone), Trust: trust, PrivateServers: c.get("OMBAK_PRIVATE_SERVERS") == "yes",
+		Seal: key, Store: s, Clock: clock, Mail: sender, Signer: sender.Signer, URL: url,
+		Domain: c.get("OMBAK_MAIL_DOMAIN"),
+		Zone:   c.zone(zone), Trust: trust, PrivateServers: c.get("OMBAK_PRIVATE_SERVERS") == "yes",
 	})
 	if err != nil {
 		return nil, nil, err
@@ -443,7 +449,8 @@ func runDemo(ctx context.Context, c config) error {
 	if err != nil {
 		return err
 	}
-	out, err := mailserver.Start(mailserver.Options{Addr: "127.0.0.1:0", Dir: filepath.Join(home, "mailbox"), Now: clock.Now, On: world.Got})
+	out, err := mailserver.Start(mailserver.Options{Addr: "127.0.0.1:0", Dir: filepath.Join(home, "mailbox"),
+		Now: clock.Now, On: world.Got})
 	if err != nil {
 		return err
 	}
@@ -460,7 +467,8 @@ func runDemo(ctx context.Context, c config) error {
 	defer in.Close()
 	world.Mail = out
 	world.View = &mailserver.View{Server: out, Answer: in.Addr(), Home: e.URL}
-	d := &demo.Demo{Store: s, Engine: e, Clock: clock, World: world, Seed: world.Seed, Readers: "http://" + boxes.Addr().String(), Site: "http://" + site.Addr().String()}
+	d := &demo.Demo{Store: s, Engine: e, Clock: clock, World: world, Seed: world.Seed,
+		Readers: "http://" + boxes.Addr().String(), Site: "http://" + site.Addr().String()}
 
 	inner, cancel := context.WithCancel(ctx)
 	defer cancel()

@@ -24,8 +24,11 @@ func certificate(t *testing.T) (cert *x509.Certificate, file, keyFile string) {
 	t.Helper()
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	must(t, err)
-	der, err := x509.CreateCertificate(rand.Reader, &x509.Certificate{SerialNumber: big.NewInt(1), NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour),
-		IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}, IsCA: true, BasicConstraintsValid: true}, &x509.Certificate{SerialNumber: big.NewInt(1)}, &key.PublicKey, key)
+	der, err := x509.CreateCertificate(rand.Reader,
+		&x509.Certificate{SerialNumber: big.NewInt(1), NotBefore: time.Now().Add(-time.Hour),
+			NotAfter:    time.Now().Add(time.Hour),
+			IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}, IsCA: true, BasicConstraintsValid: true},
+		&x509.Certificate{SerialNumber: big.NewInt(1)}, &key.PublicKey, key)
 	must(t, err)
 	cert, err = x509.ParseCertificate(der)
 	must(t, err)
@@ -68,7 +71,8 @@ func TestHTTPSByACertificateOfOnesOwn(t *testing.T) {
 		t.Errorf("it says it is at %s", c.url(plain))
 	}
 	ask := func(with *tls.Config) (string, error) {
-		client := &http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{TLSClientConfig: with, ForceAttemptHTTP2: true}}
+		client := &http.Client{Timeout: 10 * time.Second,
+			Transport: &http.Transport{TLSClientConfig: with, ForceAttemptHTTP2: true}}
 		defer client.CloseIdleConnections()
 		res, err := client.Get(c.url(plain))
 		if err != nil {
@@ -84,13 +88,16 @@ func TestHTTPSByACertificateOfOnesOwn(t *testing.T) {
 	if got, err := ask(&tls.Config{}); err == nil {
 		t.Errorf("whoever does not know the certificate reads %q", got)
 	}
-	if got, err := ask(&tls.Config{RootCAs: roots, MinVersion: tls.VersionTLS10, MaxVersion: tls.VersionTLS11}); err == nil {
+	if got, err := ask(&tls.Config{RootCAs: roots, MinVersion: tls.VersionTLS10,
+		MaxVersion: tls.VersionTLS11}); err == nil {
 		t.Errorf("an old TLS reads %q", got)
 	}
 	end()
 	must(t, <-over)
-	for _, bad := range []config{{"OMBAK_TLS_CERT": file}, {"OMBAK_TLS_KEY": keyFile}, {"OMBAK_TLS_CERT": keyFile, "OMBAK_TLS_KEY": file}, {"OMBAK_TLS_CERT": file + "x", "OMBAK_TLS_KEY": keyFile}} {
-		if _, err := tlsListener(bad, plain); err == nil || !strings.Contains(err.Error(), "OMBAK_TLS_CERT and OMBAK_TLS_KEY") {
+	for _, bad := range []config{{"OMBAK_TLS_CERT": file}, {"OMBAK_TLS_KEY": keyFile},
+		{"OMBAK_TLS_CERT": keyFile, "OMBAK_TLS_KEY": file}, {"OMBAK_TLS_CERT": file + "x", "OMBAK_TLS_KEY": keyFile}} {
+		if _, err := tlsListener(bad, plain); err == nil ||
+			!strings.Contains(err.Error(), "OMBAK_TLS_CERT and OMBAK_TLS_KEY") {
 			t.Errorf("%v: %v", bad, err)
 		}
 	}

@@ -30,7 +30,8 @@ type shot struct {
 var shots = []shot{
 	{"today", "Ines Radu", "/today", "light", "", ""},
 	{"people", "Ines Radu", "/people?rule=" + keen, "light", "", ""},
-	{"person", "Ines Radu", "/sequences/1/people?step=7&which=passed", "light", `document.querySelector('.list a').click()`, ""},
+	{"person", "Ines Radu", "/sequences/1/people?step=7&which=passed", "light",
+		`document.querySelector('.list a').click()`, ""},
 	{"audience", "Ines Radu", "/people/audiences/4", "light", "", ""},
 	{"audience-described", "Ines Radu", "/people/audiences/5/edit", "light", "", ""},
 	{"import", "Ines Radu", "/people/imports", "light", `document.querySelector('.list a').click()`, ""},
@@ -58,7 +59,9 @@ var (
 func main() {
 	flag.Parse()
 	if flag.NArg() < 2 {
-		fmt.Fprintln(os.Stderr, "shots [-width N] [-height N] [-scheme light|dark] ADDRESS FOLDER [NAME …]; the mailbox's address in OMBAK_SHOTS_MAILBOX")
+		fmt.Fprintln(os.Stderr,
+			"shots [-width N] [-height N] [-scheme light|dark] ADDRESS FOLDER [NAME …]; the mailbox's address in "+
+				"OMBAK_SHOTS_MAILBOX")
 		os.Exit(2)
 	}
 	if err := run(flag.Arg(0), flag.Arg(1), flag.Args()[2:]); err != nil {

@@ -28,17 +28,24 @@ func (h *house) furnish() {
 	var people []int64
 	h.must(h.s.InTx(ctx, func(tx store.Tx) error {
 		for i := range 3 {
-			id, _, err := tx.MeetPerson(ctx, store.NewPerson{First: "Ana", Last: fmt.Sprintf("Strand%d", i), Email: fmt.Sprintf("ana%d@fjord.example", i),
-				Company: "Fjord Farms", Domain: "fjord.example", Country: "NO", Phone: "+44 20 7946 0101"}, h.d.Clock.Now())
+			id, _, err := tx.MeetPerson(ctx,
+				store.NewPerson{First: "Ana", Last: fmt.Sprintf("Strand%d", i),
+					Email:   fmt.Sprintf("ana%d@fjord.example", i),
+					Company: "Fjord Farms", Domain: "fjord.example", Country: "NO", Phone: "+44 20 7946 0101"},
+				h.d.Clock.Now())
 			if err != nil {
 				return err
 			}
 			people = append(people, id)
 		}
-		_, err := tx.SavePage(ctx, store.Page{Slug: "alarms", Doc: store.JSON[page.Document]{V: page.New("Oxygen alarms", "<p>Read.</p>", "Send it")}, Published: true}, nil, h.d.Clock.Now())
+		_, err := tx.SavePage(ctx,
+			store.Page{Slug: "alarms",
+				Doc:       store.JSON[page.Document]{V: page.New("Oxygen alarms", "<p>Read.</p>", "Send it")},
+				Published: true}, nil, h.d.Clock.Now())
 		return err
 	}))
-	msg, err := e.NewMessage(ctx, "Guide", message.Simple("Your guide", `<p><a href="/p/alarms">Here</a></p>`), true, me)
+	msg, err := e.NewMessage(ctx, "Guide", message.Simple("Your guide", `<p><a href="/p/alarms">Here</a></p>`), true,
+		me)
 	h.must(err)
 	h.must(e.KeepMessage(ctx, msg, me))
 	a := store.Audience{Name: "Norway", Live: true}
@@ -49,7 +56,8 @@ func (h *house) furnish() {
 	p.LaunchHold, p.Ground.Other = false, "existing customers"
 	first, err := p.Insert(&sequence.Email{Message: msg}, 0, "")
 	h.must(err)
-	watch, err := p.Insert(&sequence.Watch{Signal: 5, Of: first, For: calendar.Span{N: 5, Unit: calendar.Days}}, first, sequence.Next)
+	watch, err := p.Insert(&sequence.Watch{Signal: 5, Of: first, For: calendar.Span{N: 5, Unit: calendar.Days}}, first,
+		sequence.Next)
 	h.must(err)
 	_, err = p.Insert(sequence.New("call"), watch, sequence.NotInTime)
 	h.must(err)
@@ -90,15 +98,20 @@ func TestAccessibility(t *testing.T) {
 	axe, err := os.ReadFile("testdata/axe.min.js")
 	h.must(err)
 	h.signsIn("Wira Sandoval", "wira.sandoval@karang.example")
-	views := []string{"/today", "/people", "/people/1", "/people/new", "/people/companies", "/people/companies/1", "/people/audiences", "/people/audiences/1", "/people/audiences/1/edit",
-		"/people/tags", "/people/imports", "/people/doubles", "/people/work", "/content", "/content/messages/1", "/content/messages/1?at=1", "/content/messages/1/preview", "/content/emails", "/content/emails/1",
-		"/content/pages", "/content/pages/1", "/content/shelf", "/content/groups", "/content/sites", "/content/mailboxes", "/sequences", "/sequences/1", "/sequences/1?view=draft",
-		"/sequences/1?view=draft&step=2", "/sequences/1/launch", "/sequences/1/end", "/sequences/hold-all", "/scoring", "/scoring/fit", "/desk", "/pipeline",
+	views := []string{"/today", "/people", "/people/1", "/people/new", "/people/companies", "/people/companies/1",
+		"/people/audiences", "/people/audiences/1", "/people/audiences/1/edit",
+		"/people/tags", "/people/imports", "/people/doubles", "/people/work", "/content", "/content/messages/1",
+		"/content/messages/1?at=1", "/content/messages/1/preview", "/content/emails", "/content/emails/1",
+		"/content/pages", "/content/pages/1", "/content/shelf", "/content/groups", "/content/sites",
+		"/content/mailboxes", "/sequences", "/sequences/1", "/sequences/1?view=draft",
+		"/sequences/1?view=draft&step=2", "/sequences/1/launch", "/sequences/1/end", "/sequences/hold-all", "/scoring",
+		"/scoring/fit", "/desk", "/pipeline",
 		"/settings", "/settings/people", "/settings/stages", "/settings/grounds", "/signature", "/p/alarms"}
 	h.must(h.tab.Run("document.cookie = 'ombak_scheme=light; path=/'"))
 	for _, view := range views {
 		h.goes(view)
-		h.must(h.tab.Until("the page to be whole", `document.readyState === 'complete' && !document.querySelector('.htmx-request')`))
+		h.must(h.tab.Until("the page to be whole",
+			`document.readyState === 'complete' && !document.querySelector('.htmx-request')`))
 		h.must(h.tab.Run(string(axe)))
 		// What the dark scheme changes is colours alone, by one attribute.
 		for _, x := range []struct{ scheme, rules string }{
@@ -118,7 +131,8 @@ func TestAccessibility(t *testing.T) {
 			}
 			h.must(json.Unmarshal([]byte(raw), &found))
 			for _, v := range found {
-				t.Errorf("%s, %s: %s (%s), %d times:\n    %s", view, x.scheme, v.Help, v.ID, len(v.Nodes), strings.Join(v.Nodes[:min(3, len(v.Nodes))], "\n    "))
+				t.Errorf("%s, %s: %s (%s), %d times:\n    %s", view, x.scheme, v.Help, v.ID, len(v.Nodes),
+					strings.Join(v.Nodes[:min(3, len(v.Nodes))], "\n    "))
 			}
 		}
 	}

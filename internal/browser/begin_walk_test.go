@@ -48,7 +48,8 @@ func start(t *testing.T) *started {
 	at := l.Addr().String()
 	l.Close()
 	x.url = "http://" + at
-	env := append(os.Environ(), "OMBAK_DATABASE_URL="+db, "OMBAK_HOME="+t.TempDir(), "OMBAK_ADDR="+at, "OMBAK_URL="+x.url,
+	env := append(os.Environ(), "OMBAK_DATABASE_URL="+db, "OMBAK_HOME="+t.TempDir(), "OMBAK_ADDR="+at,
+		"OMBAK_URL="+x.url,
 		"OMBAK_MAIL_OUT="+x.box.Addr(), "OMBAK_MAIL_IN=127.0.0.1:0", "OMBAK_LOG=error")
 	run := func(command string) io.Reader {
 		cmd := exec.Command(program, command)
@@ -216,7 +217,8 @@ func TestFromAnEmptyDatabaseToADeal(t *testing.T) {
 	x.goes("/pipeline")
 	x.sees("First talk 1", "Fjord Farms", "Rui Vale")
 	var sent, handed int
-	x.must(x.s.DB().QueryRow("select (select count(*) from touch where state = 'sent'), (select count(*) from enrolment where reason = 'deal opened')").Scan(&sent, &handed))
+	x.must(x.s.DB().QueryRow("select (select count(*) from touch where state = 'sent'), (select count(*) from "+
+		"enrolment where reason = 'deal opened')").Scan(&sent, &handed))
 	if sent != 1 || handed != 1 || len(x.box.Letters("ana@fjord.example", 10)) != 1 {
 		t.Errorf("%d sent, %d left for a deal, %d letters", sent, handed, len(x.box.Letters("ana@fjord.example", 10)))
 	}

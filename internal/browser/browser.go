@@ -42,7 +42,8 @@ func Start(ctx context.Context) (*Tab, error) {
 	opts := append(chromedp.DefaultExecAllocatorOptions[:],
 		chromedp.ExecPath(path), chromedp.UserDataDir(profile), chromedp.WindowSize(1280, 800),
 		chromedp.NoSandbox, chromedp.DisableGPU, chromedp.NoFirstRun, chromedp.Flag("disable-quic", true),
-		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true),
+		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true),
+		chromedp.Flag("disable-sync", true),
 		chromedp.Flag("hide-scrollbars", true))
 	ctx, cancelAll := chromedp.NewExecAllocator(ctx, opts...)
 	ctx, cancelTab := chromedp.NewContext(ctx)
@@ -118,7 +119,8 @@ func (t *Tab) Until(what, condition string) error {
 
 // See waits until the page shows a text.
 func (t *Tab) See(text string) error {
-	return t.Until(strconv.Quote(text), `document.body.innerText.replace(/\s+/g, ' ').includes(`+strconv.Quote(text)+`)`)
+	return t.Until(strconv.Quote(text),
+		`document.body.innerText.replace(/\s+/g, ' ').includes(`+strconv.Quote(text)+`)`)
 }
 
 // Find waits for an element.
@@ -131,7 +133,8 @@ func (t *Tab) Find(selector string) error {
 func (t *Tab) Press(text string) error {
 	mark := `(() => {
 		document.querySelectorAll('[data-pressing]').forEach(e => e.removeAttribute('data-pressing'));
-		const want = ` + strconv.Quote(text) + `, says = e => (e.innerText || e.textContent || '').replace(/\s+/g, ' ').trim();
+		const want = ` + strconv.Quote(text) +
+		`, says = e => (e.innerText || e.textContent || '').replace(/\s+/g, ' ').trim();
 		const all = [...document.querySelectorAll('button, a, summary, label')].filter(e => e.getClientRects().length && !e.disabled);
 		const e = all.find(e => says(e) === want) || all.find(e => (e.getAttribute('aria-label') || '') === want) || all.find(e => says(e).startsWith(want)) || all.find(e => (e.getAttribute('aria-label') || '').includes(want)) || all.find(e => says(e).includes(want));
 		e?.setAttribute('data-pressing', '');
@@ -165,7 +168,8 @@ func (t *Tab) pressMarked() error {
 		defer cancel()
 		err = chromedp.Do(ctx, chromedp.MouseClickNode(nodes[0]))
 	}
-	if err != nil && (strings.Contains(err.Error(), "node with given id") || strings.Contains(err.Error(), "layout object")) {
+	if err != nil &&
+		(strings.Contains(err.Error(), "node with given id") || strings.Contains(err.Error(), "layout object")) {
 		return errGone
 	}
 	if err != nil {
@@ -179,7 +183,8 @@ func (t *Tab) Click(selector string) error {
 	if err := t.Find(selector); err != nil {
 		return err
 	}
-	return t.do("pressing "+selector, chromedp.ScrollIntoView(chromedp.CSS(selector)), chromedp.Click(chromedp.CSS(selector)))
+	return t.do("pressing "+selector, chromedp.ScrollIntoView(chromedp.CSS(selector)),
+		chromedp.Click(chromedp.CSS(selector)))
 }
 
 // Type empties a field and types into it.
@@ -189,7 +194,8 @@ func (t *Tab) Type(selector, text string) error {
 	}
 	s := chromedp.CSS(selector)
 	for try := 0; ; try++ {
-		err := t.do("typing into "+selector, chromedp.Focus(s), chromedp.Evaluate[chromedp.Void](`document.activeElement.select?.()`), chromedp.SendKeys(s, text))
+		err := t.do("typing into "+selector, chromedp.Focus(s),
+			chromedp.Evaluate[chromedp.Void](`document.activeElement.select?.()`), chromedp.SendKeys(s, text))
 		if err != nil {
 			return err
 		}
@@ -213,7 +219,8 @@ func (t *Tab) Choose(selector, entry string) error {
 		return err
 	}
 	return t.Until("the entry "+strconv.Quote(entry)+" of "+selector, `(() => {
-		const s = document.querySelector(`+strconv.Quote(selector)+`), o = [...s.options].find(o => o.text.trim().includes(`+strconv.Quote(entry)+`));
+		const s = document.querySelector(`+strconv.Quote(selector)+
+		`), o = [...s.options].find(o => o.text.trim().includes(`+strconv.Quote(entry)+`));
 		if (!o) return false;
 		s.value = o.value;
 		s.dispatchEvent(new Event('input', { bubbles: true }));

@@ -20,7 +20,8 @@ func TestTheDeskByKeys(t *testing.T) {
 		names = append(names, name)
 		var id int64
 		h.must(h.s.InTx(t.Context(), func(tx store.Tx) (err error) {
-			id, _, err = tx.MeetPerson(t.Context(), store.NewPerson{First: name, Last: "Moe", Email: person.Name(name) + "@kelp.example"}, h.d.Clock.Now())
+			id, _, err = tx.MeetPerson(t.Context(),
+				store.NewPerson{First: name, Last: "Moe", Email: person.Name(name) + "@kelp.example"}, h.d.Clock.Now())
 			return err
 		}))
 		h.must(h.d.Engine.HandOver(t.Context(), id))
@@ -32,7 +33,8 @@ func TestTheDeskByKeys(t *testing.T) {
 	h.key("jjja")
 	h.sees("Accepted. A deal stands on the pipeline.", "5 handed over")
 	var accepted string
-	h.must(h.s.DB().QueryRow("select p.first_name from handoff h join person p on p.id = h.person_id where h.state = 'accepted'").Scan(&accepted))
+	h.must(h.s.DB().QueryRow("select p.first_name from handoff h join person p on p.id = h.person_id where h.state = " +
+		"'accepted'").Scan(&accepted))
 	if accepted != names[3] {
 		t.Errorf("after three down %s was accepted", accepted)
 	}

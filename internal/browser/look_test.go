@@ -62,11 +62,14 @@ func TestTheDeskOnAPhone(t *testing.T) {
 	first, err := h.tab.Eval(`document.querySelector('[data-shown]').dataset.shown`)
 	h.must(err)
 	h.presses("Next")
-	h.must(h.tab.Until("the next item", fmt.Sprintf(`document.querySelector('[data-shown]').dataset.shown !== %q`, first)))
+	h.must(h.tab.Until("the next item",
+		fmt.Sprintf(`document.querySelector('[data-shown]').dataset.shown !== %q`, first)))
 	h.sees("2 of ")
 	h.must(h.tab.Until("the next one's actions in reach", reach(`.foot .btn.main`)))
 	h.presses("The list")
-	h.must(h.tab.Until("the list to be seen", `document.querySelector('#pile').getBoundingClientRect().top < innerHeight - 60`))
+	h.must(h.tab.Until("the list to be seen",
+		`document.querySelector('#pile').getBoundingClientRect().top < innerHeight - 60`))
 	h.must(h.tab.Click(`#pile a`))
-	h.must(h.tab.Until("the first item again", fmt.Sprintf(`document.querySelector('[data-shown]').dataset.shown === %q`, first)))
+	h.must(h.tab.Until("the first item again",
+		fmt.Sprintf(`document.querySelector('[data-shown]').dataset.shown === %q`, first)))
 }

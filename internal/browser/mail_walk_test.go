@@ -17,7 +17,8 @@ func (h *house) reader(first, last, email, language string) {
 	var id int64
 	h.must(h.s.InTx(ctx, func(tx store.Tx) error {
 		var err error
-		id, _, err = tx.MeetPerson(ctx, store.NewPerson{First: first, Last: last, Email: email, Country: "DE"}, demo.Start)
+		id, _, err = tx.MeetPerson(ctx, store.NewPerson{First: first, Last: last, Email: email, Country: "DE"},
+			demo.Start)
 		return err
 	}))
 	users, err := h.s.Users(ctx)
@@ -63,7 +64,8 @@ func TestAnEmailToAnAudience(t *testing.T) {
 	h.key("\t")
 	h.sees("4 people now")
 	h.presses("Save")
-	h.must(h.tab.Until("the audience to be counted", `document.querySelector('.figures')?.innerText.includes('4 people')`))
+	h.must(h.tab.Until("the audience to be counted",
+		`document.querySelector('.figures')?.innerText.includes('4 people')`))
 
 	// The message, and its German words.
 	h.goes("/content")
@@ -91,9 +93,11 @@ func TestAnEmailToAnAudience(t *testing.T) {
 	h.types(`.part.open input[name=label]`, "Read on")
 	h.types(`.part.open input[name=link]`, "/p/nothing")
 	h.key("\t")
-	h.must(h.tab.Until("the proof to name the link", `document.querySelector('#proof').innerText.includes('there is no such page')`))
+	h.must(h.tab.Until("the proof to name the link",
+		`document.querySelector('#proof').innerText.includes('there is no such page')`))
 	h.chooses(`#proof select[name=in]`, "In Germany")
-	h.must(h.tab.Until("the proof to count", `document.querySelector('#proof').innerText.includes('1 would not get it')`))
+	h.must(h.tab.Until("the proof to count",
+		`document.querySelector('#proof').innerText.includes('1 would not get it')`))
 	h.types(`.part.open input[name=link]`, "https://karang.example/spring")
 	h.key("\t")
 	h.chooses(`select[name=show]`, "everyone else")
@@ -101,11 +105,13 @@ func TestAnEmailToAnAudience(t *testing.T) {
 	h.types(`#subject`, `Spring, and {{ person.first_name | default: "you" }}`)
 	h.types(`#preheader`, "What wakes first")
 	h.key("\t")
-	h.must(h.tab.Until("the proof to see that the others have no button", `document.querySelector('#proof').innerText.includes('for everyone else there is nothing')`))
+	h.must(h.tab.Until("the proof to see that the others have no button",
+		`document.querySelector('#proof').innerText.includes('for everyone else there is nothing')`))
 	h.types(`.part.open input[name=label]`, "Read on")
 	h.types(`.part.open input[name=link]`, "https://karang.example/spring")
 	h.key("\t")
-	h.must(h.tab.Until("the proof to be content", `(x => !x.includes('Reading') && !x.includes('to be mended') && !x.includes('would not get it'))(document.querySelector('#proof').innerText)`))
+	h.must(h.tab.Until("the proof to be content",
+		`(x => !x.includes('Reading') && !x.includes('to be mended') && !x.includes('would not get it'))(document.querySelector('#proof').innerText)`))
 	h.presses("Save as version 1")
 	h.sees("Saved.")
 
@@ -122,13 +128,17 @@ func TestAnEmailToAnAudience(t *testing.T) {
 	h.goes("/content/emails")
 	h.presses("New one-off email")
 	h.chooses(`select[name=message]`, "Spring letter")
-	h.must(h.tab.Until("the message to be kept", `document.querySelector('#plan select[name=message]').value !== '0' && !document.querySelector('.htmx-request')`))
+	h.must(h.tab.Until("the message to be kept",
+		`document.querySelector('#plan select[name=message]').value !== '0' && !document.querySelector('.htmx-request')`))
 	h.chooses(`select[name=audience]`, "In Germany")
-	h.must(h.tab.Until("the audience to be kept", `document.querySelector('#mailing').innerText.includes('of 4 people')`))
+	h.must(h.tab.Until("the audience to be kept",
+		`document.querySelector('#mailing').innerText.includes('of 4 people')`))
 	h.chooses(`select[name=purpose]`, "Marketing email")
-	h.must(h.tab.Until("everybody to get it", `document.querySelector('#mailing').innerText.replace(/\s+/g, ' ').includes('4 of 4 people')`))
+	h.must(h.tab.Until("everybody to get it",
+		`document.querySelector('#mailing').innerText.replace(/\s+/g, ' ').includes('4 of 4 people')`))
 	h.chooses(`select[name=hours]`, "at any hour")
-	h.must(h.tab.Until("the hours to be kept", `!document.querySelector('input[name=from]:not([type=hidden])') && !document.querySelector('.htmx-request')`))
+	h.must(h.tab.Until("the hours to be kept",
+		`!document.querySelector('input[name=from]:not([type=hidden])') && !document.querySelector('.htmx-request')`))
 	h.must(h.tab.Click(`input[name=sure]`))
 	h.presses("Send it off")
 	h.sees("On its way.")
@@ -155,8 +165,10 @@ func TestAnEmailToAnAudience(t *testing.T) {
 	h.sees("Opted out with one click.")
 
 	h.goes(results)
-	for which, want := range map[string]string{"answered": "Hanna Brandt", "bounced": "Maximiliane-Konstanze", "opted%20out": "Ed Moss"} {
-		h.must(h.tab.Until("one that "+which, fmt.Sprintf(`document.querySelector('.fig[href$="which=%s"] b')?.innerText === '1'`, which)))
+	for which, want := range map[string]string{"answered": "Hanna Brandt", "bounced": "Maximiliane-Konstanze",
+		"opted%20out": "Ed Moss"} {
+		h.must(h.tab.Until("one that "+which,
+			fmt.Sprintf(`document.querySelector('.fig[href$="which=%s"] b')?.innerText === '1'`, which)))
 		h.must(h.tab.Click(fmt.Sprintf(`.fig[href$="which=%s"]`, which)))
 		h.sees(want)
 		h.goes(results)

@@ -23,7 +23,8 @@ func (h *house) brings(name, text string) {
 func (h *house) fetches(selector string) string {
 	h.t.Helper()
 	h.must(h.tab.Find(selector))
-	_, err := h.tab.Eval(fmt.Sprintf(`(() => { window.fetched = null; fetch(document.querySelector(%q).href).then(r => r.text()).then(t => { window.fetched = t }); return 'asked' })()`, selector))
+	_, err := h.tab.Eval(fmt.Sprintf(
+		`(() => { window.fetched = null; fetch(document.querySelector(%q).href).then(r => r.text()).then(t => { window.fetched = t }); return 'asked' })()`, selector))
 	h.must(err)
 	h.must(h.tab.Until("the file to arrive", "window.fetched !== null"))
 	text, err := h.tab.Eval("window.fetched")
@@ -40,7 +41,10 @@ func TestAListAndAnAudience(t *testing.T) {
 	}
 	h := open(t)
 	h.signsIn("Ines Radu")
-	h.brings("fair.csv", "Name;E-mail;Company;Land;Phone\nAna Strand;ana@fjord.example;Fjord Farms;Norge;+44 20 7946 0101\nBo Vik;bo at fjord.example;Fjord Farms;Norway;\nAna Strand;ANA@fjord.example;Fjord Farms;Norge;\nCy Roy;cy@maple.example;Maple Works;Canada;\n")
+	h.brings("fair.csv",
+		"Name;E-mail;Company;Land;Phone\nAna Strand;ana@fjord.example;Fjord Farms;Norge;+44 20 7946 0101\nBo Vik;bo "+
+			"at fjord.example;Fjord Farms;Norway;\nAna Strand;ANA@fjord.example;Fjord Farms;Norge;\nCy "+
+			"Roy;cy@maple.example;Maple Works;Canada;\n")
 	h.sees("Guessed from the head", "this is not an email address", "Norway")
 	h.presses("Check every row")
 	h.sees("2 would be new", "2 cannot be taken", "the same person as in row 1")
@@ -70,14 +74,16 @@ func TestAListAndAnAudience(t *testing.T) {
 	h.sees("2 people now", "country is Norway", "Ana Strand")
 	h.presses("Save")
 	h.sees("Everybody whose country is Norway.", "Came and went")
-	h.must(h.tab.Until("the audience to be counted", `document.querySelector('.figures')?.innerText.includes('2 people')`))
+	h.must(h.tab.Until("the audience to be counted",
+		`document.querySelector('.figures')?.innerText.includes('2 people')`))
 	audience, err := h.tab.Eval("location.pathname")
 	h.must(err)
 
 	// Somebody moves; the audience follows, and the page with it.
 	h.goes("/people?text=cy")
 	h.presses("Cy Roy")
-	h.must(h.tab.Until("her country to be opened for typing", `(() => { const x = [...document.querySelectorAll('#person details.edit summary')].find(s => s.innerText === 'Canada'); x?.click(); return x; })()`))
+	h.must(h.tab.Until("her country to be opened for typing",
+		`(() => { const x = [...document.querySelectorAll('#person details.edit summary')].find(s => s.innerText === 'Canada'); x?.click(); return x; })()`))
 	h.types(`details.edit[open] input[name=value]`, "Norway")
 	h.key("\r")
 	h.sees("Saved.", "country: Canada → Norway")
@@ -96,10 +102,12 @@ func TestAListAndAnAudience(t *testing.T) {
 	h.presses("Undo all of it")
 	h.presses("Undo the import")
 	// Cy was changed by hand since, and stays.
-	h.must(h.tab.Until("the import to be undone", `document.querySelector('#import')?.innerText.includes('Undone: 1 records')`))
+	h.must(h.tab.Until("the import to be undone",
+		`document.querySelector('#import')?.innerText.includes('Undone: 1 records')`))
 	h.sees("1 stay as they are")
 	h.goes(audience)
-	h.must(h.tab.Until("the audience to follow the undo", `document.querySelector('.figures')?.innerText.includes('2 people')`))
+	h.must(h.tab.Until("the audience to follow the undo",
+		`document.querySelector('.figures')?.innerText.includes('2 people')`))
 
 	// The list from the keyboard: a condition, a tick, a tag.
 	h.goes("/people")
@@ -115,7 +123,8 @@ func TestAListAndAnAudience(t *testing.T) {
 	h.must(err)
 	h.key("j")
 	h.key("x")
-	h.must(h.tab.Until("the bar for the ticked", `getComputedStyle(document.querySelector('.bulk')).display === 'flex'`))
+	h.must(h.tab.Until("the bar for the ticked",
+		`getComputedStyle(document.querySelector('.bulk')).display === 'flex'`))
 	_, err = h.tab.Eval(`(() => { document.querySelector('.bulk summary').click(); return 'open' })()`)
 	h.must(err)
 	h.types(".bulk input[name=tag]", "spring fair")

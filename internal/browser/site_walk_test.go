@@ -22,15 +22,19 @@ func TestFromTheCompanysSite(t *testing.T) {
 	go srv.Serve(l)
 	t.Cleanup(func() { srv.Close() })
 	h.must(h.d.Engine.AddSite(t.Context(), site))
-	doc := page.New("Is your oxygen alarm the right one?", "<p>Read.</p>", "Send me the guide").WithLadder(person.Title, person.Seniority)
+	doc := page.New("Is your oxygen alarm the right one?", "<p>Read.</p>", "Send me the guide").WithLadder(person.Title,
+		person.Seniority)
 	doc.Form.To = site + "/buoys" // back to where they came from
 	h.must(h.s.InTx(t.Context(), func(tx store.Tx) error {
-		_, err := tx.SavePage(t.Context(), store.Page{Slug: "oxygen-alarms", Doc: store.JSON[page.Document]{V: doc}, Published: true}, nil, h.d.Clock.Now())
+		_, err := tx.SavePage(t.Context(),
+			store.Page{Slug: "oxygen-alarms", Doc: store.JSON[page.Document]{V: doc}, Published: true}, nil,
+			h.d.Clock.Now())
 		return err
 	}))
 	noted := func() int {
 		var n int
-		h.must(h.s.DB().QueryRow("select (select count(*) from visit) + (select count(*) from signal where kind = 1)").Scan(&n))
+		h.must(h.s.DB().QueryRow(
+			"select (select count(*) from visit) + (select count(*) from signal where kind = 1)").Scan(&n))
 		return n
 	}
 	goes := func(path string) { t.Helper(); h.must(h.tab.Go(site + path)) }
@@ -76,7 +80,8 @@ func TestFromTheCompanysSite(t *testing.T) {
 	h.signsIn("Ines Radu")
 	h.goes("/people?text=fjord")
 	h.presses("Ana Strand")
-	h.sees("Fish health", fmt.Sprintf("Viewed a page: %s/buoys", site), fmt.Sprintf("Viewed a page: %s/contact", site), "website")
+	h.sees("Fish health", fmt.Sprintf("Viewed a page: %s/buoys", site), fmt.Sprintf("Viewed a page: %s/contact", site),
+		"website")
 	h.goes("/content/pages")
 	h.sees("Is your oxygen alarm the right one?")
 	h.presses("Is your oxygen alarm")

@@ -53,7 +53,8 @@ func open(t *testing.T) *house {
 	h.url = "http://" + l.Addr().String()
 	zone, err := time.LoadLocation(demo.Zone)
 	h.must(err)
-	e, err := engine.New(ctx, base.Config{Store: h.s, Clock: clock, Mail: sender, URL: h.url, Domain: "mail.karang.example", Zone: zone})
+	e, err := engine.New(ctx,
+		base.Config{Store: h.s, Clock: clock, Mail: sender, URL: h.url, Domain: "mail.karang.example", Zone: zone})
 	h.must(err)
 	in, err := mail.Listen("127.0.0.1:0", e.Receive)
 	h.must(err)
@@ -61,7 +62,8 @@ func open(t *testing.T) *house {
 	view := &mailserver.View{Server: box, Answer: in.Addr(), Home: h.url}
 	lv := listen(t)
 	h.mailbox = "http://" + lv.Addr().String()
-	h.d = &demo.Demo{Store: h.s, Engine: e, Clock: clock, World: &readers.World{Mail: box, View: view}, Readers: h.mailbox}
+	h.d = &demo.Demo{Store: h.s, Engine: e, Clock: clock, World: &readers.World{Mail: box, View: view},
+		Readers: h.mailbox}
 	_, _, err = h.d.Begin(ctx)
 	h.must(err)
 	h.must(h.s.EnsureMonths(ctx, demo.Start, demo.Start.AddDate(0, 2, 0)))
@@ -146,7 +148,8 @@ func (h *house) movesClock(how string) {
 	before := h.d.Clock.Now()
 	h.presses("Demo clock")
 	h.presses(how)
-	h.must(h.tab.Until("the clock to move and stand", fmt.Sprintf(`document.querySelector('#clock details') && !document.querySelector('#clock').innerText.includes(%q)`, before.In(h.zone()).Format("Mon 2 Jan, 15:04"))))
+	h.must(h.tab.Until("the clock to move and stand",
+		fmt.Sprintf(`document.querySelector('#clock details') && !document.querySelector('#clock').innerText.includes(%q)`, before.In(h.zone()).Format("Mon 2 Jan, 15:04"))))
 }
 
 func (h *house) zone() *time.Location { return h.d.Engine.Zone() }
@@ -161,8 +164,10 @@ func (h *house) insert(after, kind, title string, fill func()) {
 	h.types(`aside input[name=title]`, title)
 	fill()
 	h.presses("Save")
-	h.must(h.tab.Until("the map to show "+title, fmt.Sprintf(`document.querySelector('#map').textContent.includes(%q)`, title)))
-	h.must(h.tab.Until("the step to be kept", fmt.Sprintf(`document.querySelector('aside input[name=title]')?.value === %q`, title)))
+	h.must(h.tab.Until("the map to show "+title,
+		fmt.Sprintf(`document.querySelector('#map').textContent.includes(%q)`, title)))
+	h.must(h.tab.Until("the step to be kept",
+		fmt.Sprintf(`document.querySelector('aside input[name=title]')?.value === %q`, title)))
 }
 
 // TestFromAFormToADeal walks the whole job by pressing and typing, and asserts what each person sees.
@@ -212,7 +217,8 @@ func TestFromAFormToADeal(t *testing.T) {
 	h.sees("Published. Visitors see it from now on.")
 	// What is typed afterwards is kept by itself, can be published at once, and is seen then.
 	h.types(`input[name=form_title]`, "Where shall we send it?")
-	h.must(h.tab.Until("the way to publish it", `!document.querySelector('[data-key=s]').disabled && !document.querySelector('[data-key=u]').disabled`))
+	h.must(h.tab.Until("the way to publish it",
+		`!document.querySelector('[data-key=s]').disabled && !document.querySelector('[data-key=u]').disabled`))
 	h.presses("Publish")
 	h.must(h.tab.Until("that it is published", `document.querySelector('[data-key=s]').disabled`))
 
@@ -225,18 +231,21 @@ func TestFromAFormToADeal(t *testing.T) {
 		h.presses("Letter")
 		h.sees("a draft, not kept yet")
 		h.must(h.tab.Click(`[data-part="1"] .part-show`))
-		h.must(h.tab.Until("the editor of the section", `document.querySelector('.part.open trix-editor')?.dataset.ready`))
+		h.must(h.tab.Until("the editor of the section",
+			`document.querySelector('.part.open trix-editor')?.dataset.ready`))
 	}
 	begin("Field guide")
 	h.types(`#subject`, `Your guide, {{ person.first_name | default: "reader" }}`)
 	h.key("\r") // undoes nothing
-	h.must(h.tab.Until("the subject stays", `document.querySelector('#subject').value.startsWith('Your guide') && !document.querySelector('.htmx-request')`))
+	h.must(h.tab.Until("the subject stays",
+		`document.querySelector('#subject').value.startsWith('Your guide') && !document.querySelector('.htmx-request')`))
 	h.types(`trix-editor`, `Dear {{ person.first_name | default: "reader" }}, here it is: `)
 	h.chooses(`select[data-page]`, "Field guide")
 	h.presses("Put in a link to it")
 	h.must(h.tab.Until("the link in the editor", `document.querySelector('trix-editor a')`))
 	h.chooses(`select[name=from]`, "always the same person")
-	h.must(h.tab.Until("the sender is kept", `!document.querySelector('.htmx-request') && document.querySelector('select[name=from]').value === 'one'`))
+	h.must(h.tab.Until("the sender is kept",
+		`!document.querySelector('.htmx-request') && document.querySelector('select[name=from]').value === 'one'`))
 	h.presses("Save as version 1")
 	h.sees("Saved.")
 	begin("From the owner")
@@ -264,9 +273,13 @@ func TestFromAFormToADeal(t *testing.T) {
 		h.types(`aside input[name=for]`, "5")
 	})
 	h.insert("Takes it?, Clicked, to End", "check", "Ready?", func() { h.types(`aside input[name=value]`, "15") })
-	h.insert("Ready?, Yes, to End", "email", "Second", func() { h.chooses(`aside select[name=message]`, "From the owner") })
+	h.insert("Ready?, Yes, to End", "email", "Second", func() {
+		h.chooses(`aside select[name=message]`, "From the owner")
+	})
 	h.insert("Second to End", "hand over", "To a rep", func() {})
-	h.insert("Ready?, No, to End", "call", "Ring them", func() { h.types(`aside textarea[name=guide]`, "Ask about their pens.") })
+	h.insert("Ready?, No, to End", "call", "Ring them", func() {
+		h.types(`aside textarea[name=guide]`, "Ask about their pens.")
+	})
 	h.insert("Ready?, Yes, to Second", "pause", "Needless", func() {})
 	h.key("x") // changes her mind: the chosen step goes
 	h.must(h.tab.Until("the pause to go", `!document.querySelector('#map').textContent.includes('Needless')`))
@@ -352,8 +365,10 @@ func TestFromAFormToADeal(t *testing.T) {
 	h.goes("/people")
 	h.sees("1 person", "Ana Strand")
 	h.presses("Ana Strand")
-	h.sees("Entered “Field guide follow-up”", "Got the email “Your guide, Ana”", "Clicked a link: /g/oxygen-alarms", "Took a download: Field guide", "Call: talked", "Wants a price for three pens",
-		"Handed over to Tomas Vale: the score crossed the ready line", "Accepted by Tomas Vale", "Deal in stage Talking", "Tide of interest", "ready line 15", "Sum now 24")
+	h.sees("Entered “Field guide follow-up”", "Got the email “Your guide, Ana”", "Clicked a link: /g/oxygen-alarms",
+		"Took a download: Field guide", "Call: talked", "Wants a price for three pens",
+		"Handed over to Tomas Vale: the score crossed the ready line", "Accepted by Tomas Vale",
+		"Deal in stage Talking", "Tide of interest", "ready line 15", "Sum now 24")
 
 	// Another answers: nothing more goes out.
 	visit("Ben", "Moen", "Kelp Pens", "ben@kelp.example")
@@ -423,7 +438,8 @@ func TestFromAFormToADeal(t *testing.T) {
 // reads opens the newest letter to somebody.
 func (h *house) reads(to, subject string) {
 	h.t.Helper()
-	for deadline := time.Now().Add(15 * time.Second); len(h.d.World.Mail.Letters(to, 1)) == 0; time.Sleep(50 * time.Millisecond) {
+	for deadline := time.Now().Add(15 * time.Second); len(h.d.World.Mail.Letters(to,
+		1)) == 0; time.Sleep(50 * time.Millisecond) {
 		if time.Now().After(deadline) {
 			h.t.Fatalf("no letter came to %s", to)
 		}
@@ -435,7 +451,8 @@ func (h *house) reads(to, subject string) {
 // link is where a link of the letter that is open leads.
 func (h *house) link(text string) string {
 	h.t.Helper()
-	href, err := h.tab.Eval(fmt.Sprintf(`[...document.querySelectorAll('.links a')].find(a => a.textContent.includes(%q)).href`, text))
+	href, err := h.tab.Eval(fmt.Sprintf(
+		`[...document.querySelectorAll('.links a')].find(a => a.textContent.includes(%q)).href`, text))
 	h.must(err)
 	return href
 }

@@ -14,13 +14,20 @@ import (
 )
 
 // languages are what people write in, by country. Common practice, no source.
-var languages = map[string]string{"NO": "nb", "GB": "en-GB", "CA": "en-CA", "US": "en-US", "CL": "es", "ID": "id", "AE": "en", "SG": "en", "AU": "en-AU", "DE": "de", "VN": "vi", "CR": "es"}
+var languages = map[string]string{"NO": "nb", "GB": "en-GB", "CA": "en-CA", "US": "en-US", "CL": "es", "ID": "id",
+	"AE": "en", "SG": "en", "AU": "en-AU", "DE": "de", "VN": "vi", "CR": "es"}
 
 // ranks are a title's seniority and department.
 var ranks = map[string][2]string{
-	"Site manager": {"manager", "Operations"}, "Head of fish health": {"head", "Fish health"}, "Operations director": {"director", "Operations"}, "Feed planner": {"specialist", "Operations"}, "Biologist": {"specialist", "Fish health"},
-	"Harbour master": {"head", "Harbour"}, "Environment officer": {"specialist", "Environment"}, "Dredging planner": {"specialist", "Harbour"}, "Plant manager": {"manager", "Plant"}, "Intake engineer": {"specialist", "Plant"},
-	"Process chemist": {"specialist", "Laboratory"}, "Maintenance lead": {"manager", "Plant"}, "Water quality lead": {"head", "Laboratory"}, "Treatment engineer": {"specialist", "Plant"}, "Laboratory head": {"head", "Laboratory"}, "Network planner": {"specialist", "Network"},
+	"Site manager": {"manager", "Operations"}, "Head of fish health": {"head", "Fish health"},
+	"Operations director": {"director", "Operations"}, "Feed planner": {"specialist", "Operations"},
+	"Biologist":      {"specialist", "Fish health"},
+	"Harbour master": {"head", "Harbour"}, "Environment officer": {"specialist", "Environment"},
+	"Dredging planner": {"specialist", "Harbour"}, "Plant manager": {"manager", "Plant"},
+	"Intake engineer": {"specialist", "Plant"},
+	"Process chemist": {"specialist", "Laboratory"}, "Maintenance lead": {"manager", "Plant"},
+	"Water quality lead": {"head", "Laboratory"}, "Treatment engineer": {"specialist", "Plant"},
+	"Laboratory head": {"head", "Laboratory"}, "Network planner": {"specialist", "Network"},
 }
 
 // partners look after buoys in the countries they are in.
@@ -28,14 +35,18 @@ var partners = []string{"Ebbline Service", "Grey Heron Marine", "Southern Cross 
 
 var (
 	bands    = []rule.Band{{Name: "calm", To: 5}, {Name: "rising", From: 5, To: 15}, {Name: "high water", From: 15}}
-	fitBands = []rule.Band{{Name: "open sea", To: 40}, {Name: "in reach", From: 40, To: 75}, {Name: "home port", From: 75}}
+	fitBands = []rule.Band{{Name: "open sea", To: 40}, {Name: "in reach", From: 40, To: 75},
+		{Name: "home port", From: 75}}
 
 	// fit is whom Karang sells to best: those who answer for a plant or a site
 	// where dissolved oxygen matters, in a country with a service partner.
 	fit = rule.Fit{
-		{If: rule.Rule{If: &rule.Condition{Field: person.Industry, Op: rule.OneOf, Values: []string{"Fish farming", "Desalination"}}}, Points: 40},
-		{If: rule.Rule{If: &rule.Condition{Field: person.Seniority, Op: rule.OneOf, Values: []string{"head", "director", "manager"}}}, Points: 30},
-		{If: rule.Rule{If: &rule.Condition{Field: person.Country, Op: rule.OneOf, Values: []string{"NO", "GB", "CL", "CA", "AU"}}}, Points: 20},
+		{If: rule.Rule{If: &rule.Condition{Field: person.Industry, Op: rule.OneOf,
+			Values: []string{"Fish farming", "Desalination"}}}, Points: 40},
+		{If: rule.Rule{If: &rule.Condition{Field: person.Seniority, Op: rule.OneOf,
+			Values: []string{"head", "director", "manager"}}}, Points: 30},
+		{If: rule.Rule{If: &rule.Condition{Field: person.Country, Op: rule.OneOf,
+			Values: []string{"NO", "GB", "CL", "CA", "AU"}}}, Points: 20},
 		{If: rule.Rule{If: &rule.Condition{Field: person.PhoneField, Op: rule.Known}}, Points: 10},
 	}
 )
@@ -48,7 +59,8 @@ func (d *Demo) keepChoosing(ctx context.Context, s *scenario, people, ids []int6
 	var langs, seniorities, departments, campaigns []string
 	for _, p := range s.people {
 		r := ranks[p.Title]
-		langs, seniorities, departments = append(langs, languages[p.Country]), append(seniorities, r[0]), append(departments, r[1])
+		langs, seniorities, departments = append(langs, languages[p.Country]), append(seniorities, r[0]),
+			append(departments, r[1])
 		campaign := ""
 		if s.rnd.IntN(3) == 0 {
 			campaign = []string{"oxygen spring", "calibration clinic", "buoy loan"}[s.rnd.IntN(3)]
@@ -75,7 +87,9 @@ func (d *Demo) keepChoosing(ctx context.Context, s *scenario, people, ids []int6
 			id *int64
 			f  store.OwnField
 		}{
-			{&pens, store.OwnField{Name: "Pens or intakes", Type: person.Number}}, {&water, store.OwnField{Name: "Water", Type: person.OneOf}}, {&next, store.OwnField{Name: "Next calibration", Type: person.Date}},
+			{&pens, store.OwnField{Name: "Pens or intakes", Type: person.Number}},
+			{&water, store.OwnField{Name: "Water", Type: person.OneOf}},
+			{&next, store.OwnField{Name: "Next calibration", Type: person.Date}},
 			{&partner, store.OwnField{Name: "Service partner", Type: person.OneOf, Company: true}},
 		} {
 			if f.f.Type == person.OneOf {
@@ -99,7 +113,8 @@ func (d *Demo) keepChoosing(ctx context.Context, s *scenario, people, ids []int6
 			if err != nil {
 				return err
 			}
-			if err := tx.SetCompany(ctx, id, person.Values{person.Own(partner): partners[s.rnd.IntN(len(partners))]}, store.Author{User: ids[0], How: "bulk: from the order book", At: began}); err != nil {
+			if err := tx.SetCompany(ctx, id, person.Values{person.Own(partner): partners[s.rnd.IntN(len(partners))]},
+				store.Author{User: ids[0], How: "bulk: from the order book", At: began}); err != nil {
 				return err
 			}
 		}
@@ -118,7 +133,9 @@ func (d *Demo) keepChoosing(ctx context.Context, s *scenario, people, ids []int6
 }
 
 // keepMarks tags people, fills own fields and notes consent.
-func (d *Demo) keepMarks(ctx context.Context, s *scenario, people, ids []int64, began time.Time, pens, water, next int64) error {
+func (d *Demo) keepMarks(
+	ctx context.Context, s *scenario, people, ids []int64, began time.Time, pens, water, next int64,
+) error {
 	tags := []struct {
 		name, note string
 		share      int // of a hundred people
@@ -158,10 +175,13 @@ func (d *Demo) keepMarks(ctx context.Context, s *scenario, people, ids []int64, 
 			var edits []store.Edit
 			for i, p := range people {
 				if t.source != "" && s.people[i].Source == t.source && s.rnd.IntN(3) > 0 || s.rnd.IntN(100) < t.share {
-					edits = append(edits, store.Edit{P: records[p], Now: person.Values{}, Set: person.Values{person.Mark(person.TagMark, id): "yes"}})
+					edits = append(edits,
+						store.Edit{P: records[p], Now: person.Values{},
+							Set: person.Values{person.Mark(person.TagMark, id): "yes"}})
 				}
 			}
-			if _, err := tx.Change(ctx, edits, store.Author{User: ids[0], How: "bulk: tag “" + t.name + "”", At: at}); err != nil {
+			if _, err := tx.Change(ctx, edits,
+				store.Author{User: ids[0], How: "bulk: tag “" + t.name + "”", At: at}); err != nil {
 				return err
 			}
 		}
@@ -179,10 +199,13 @@ func (d *Demo) keepMarks(ctx context.Context, s *scenario, people, ids []int64, 
 			}
 			own = append(own, store.Edit{P: records[p], Now: person.Values{}, Set: set})
 			if src := s.people[i].Source; src == "page oxygen-alarms" || src == "calibration clinic" {
-				agreed = append(agreed, store.Edit{P: records[p], Now: person.Values{}, Set: person.Values{person.Mark(person.ConsentMark, int64(1)): "yes"}})
+				agreed = append(agreed,
+					store.Edit{P: records[p], Now: person.Values{},
+						Set: person.Values{person.Mark(person.ConsentMark, int64(1)): "yes"}})
 			}
 		}
-		if _, err := tx.Change(ctx, own, store.Author{User: ids[0], How: "bulk: from the order book", At: began.AddDate(0, 0, -30)}); err != nil {
+		if _, err := tx.Change(ctx, own,
+			store.Author{User: ids[0], How: "bulk: from the order book", At: began.AddDate(0, 0, -30)}); err != nil {
 			return err
 		}
 		_, err = tx.Change(ctx, agreed, store.Author{How: "by form: ticked on the page", At: began.AddDate(0, 0, -45)})
@@ -217,7 +240,8 @@ func (d *Demo) keepAudiences(ctx context.Context, s *scenario, people, ids []int
 		a.Rule.V = r
 		return d.Engine.SaveAudience(ctx, a)
 	}
-	hands, err := save("Leave to sales", "Nothing automatic goes to them", true, rule.Rule{Any: []rule.Rule{{If: &rule.Condition{About: rule.Deal, Op: rule.Is}}, key}})
+	hands, err := save("Leave to sales", "Nothing automatic goes to them", true,
+		rule.Rule{Any: []rule.Rule{{If: &rule.Condition{About: rule.Deal, Op: rule.Is}}, key}})
 	if err != nil {
 		return err
 	}
@@ -225,12 +249,25 @@ func (d *Demo) keepAudiences(ctx context.Context, s *scenario, people, ids []int
 		name, note string
 		r          rule.Rule
 	}{
-		{"Fish farms in Norway", "For the winter moorings letter", rule.Rule{All: []rule.Rule{is(person.Country, "NO"), is(person.Industry, "Fish farming")}}},
-		{"Keen in Canada", "Clicked again and again", rule.Rule{All: []rule.Rule{is(person.Country, "CA"), did(signal.Click, rule.AtLeast, 3, 180)}}},
-		{"Rising, and nobody’s", "Worth an owner", rule.Rule{All: []rule.Rule{{If: &rule.Condition{Score: true, Op: rule.AtLeast, N: 10}}, {If: &rule.Condition{Field: person.Owner, Op: rule.NotKnown}}, {None: []rule.Rule{rule.ThingIs(rule.Audience, hands)}}}}},
-		{"Gone quiet", "Read us once, and not for two months", rule.Rule{All: []rule.Rule{did(signal.Open, rule.AtLeast, 2, 0), {None: []rule.Rule{did(signal.Open, rule.AtLeast, 1, 60), did(signal.Click, rule.AtLeast, 1, 60), did(signal.PageView, rule.AtLeast, 1, 60)}}, {None: []rule.Rule{rule.ThingIs(rule.Audience, hands)}}}}},
-		{clinicAudience, "Came by the clinic or its page", rule.Rule{Any: []rule.Rule{is(person.Source, "calibration clinic"), is(person.Source, "page oxygen-alarms")}}},
-		{"Lost last year", "May be asked again", rule.Rule{All: []rule.Rule{{If: &rule.Condition{About: rule.Lost, Op: rule.Within, Days: 365}}, {If: &rule.Condition{About: rule.Deal, Op: rule.IsNot}}}}},
+		{"Fish farms in Norway", "For the winter moorings letter",
+			rule.Rule{All: []rule.Rule{is(person.Country, "NO"), is(person.Industry, "Fish farming")}}},
+		{"Keen in Canada", "Clicked again and again",
+			rule.Rule{All: []rule.Rule{is(person.Country, "CA"), did(signal.Click, rule.AtLeast, 3, 180)}}},
+		{"Rising, and nobody’s", "Worth an owner",
+			rule.Rule{All: []rule.Rule{{If: &rule.Condition{Score: true, Op: rule.AtLeast, N: 10}},
+				{If: &rule.Condition{Field: person.Owner, Op: rule.NotKnown}},
+				{None: []rule.Rule{rule.ThingIs(rule.Audience, hands)}}}}},
+		{"Gone quiet", "Read us once, and not for two months",
+			rule.Rule{All: []rule.Rule{did(signal.Open, rule.AtLeast, 2, 0),
+				{None: []rule.Rule{did(signal.Open, rule.AtLeast, 1, 60), did(signal.Click, rule.AtLeast, 1, 60),
+					did(signal.PageView, rule.AtLeast, 1, 60)}},
+				{None: []rule.Rule{rule.ThingIs(rule.Audience, hands)}}}}},
+		{clinicAudience, "Came by the clinic or its page",
+			rule.Rule{Any: []rule.Rule{is(person.Source, "calibration clinic"),
+				is(person.Source, "page oxygen-alarms")}}},
+		{"Lost last year", "May be asked again",
+			rule.Rule{All: []rule.Rule{{If: &rule.Condition{About: rule.Lost, Op: rule.Within, Days: 365}},
+				{If: &rule.Condition{About: rule.Deal, Op: rule.IsNot}}}}},
 	} {
 		if _, err := save(a.name, a.note, true, a.r); err != nil {
 			return err
@@ -241,7 +278,8 @@ func (d *Demo) keepAudiences(ctx context.Context, s *scenario, people, ids []int
 		return err
 	}
 	for range 14 {
-		if err := d.Engine.Mark(ctx, people[s.rnd.IntN(len(people))], person.Mark(person.AudienceMark, picked), true, ids[0]); err != nil {
+		if err := d.Engine.Mark(ctx, people[s.rnd.IntN(len(people))], person.Mark(person.AudienceMark, picked), true,
+			ids[0]); err != nil {
 			return err
 		}
 	}
@@ -266,11 +304,14 @@ func (d *Demo) keepLists(ctx context.Context, s *scenario, ids []int64) error {
 		case i == 31:
 			row(p.First, p.Last, "new."+p.Email, p.Company, p.Title, "Atlantis", "")
 		case i == 17 || i == 37:
-			row(p.First, p.Last, strings.Replace(p.Email, ".", "", 1), p.Company, p.Title, p.Country, "") // the same person, by another address
+			// the same person, by another address
+			row(p.First, p.Last, strings.Replace(p.Email, ".", "", 1), p.Company, p.Title, p.Country, "")
 		default:
 			l := countries[s.rnd.IntN(len(countries))]
 			first, last := l.first[s.rnd.IntN(len(l.first))], l.last[s.rnd.IntN(len(l.last))]
-			row(first, last, fmt.Sprintf("%s.%s.%d@%s", mailName(first), mailName(last), i, s.companies[s.rnd.IntN(len(s.companies))].domain), "", p.Title, l.code, "")
+			row(first, last,
+				fmt.Sprintf("%s.%s.%d@%s", mailName(first), mailName(last), i,
+					s.companies[s.rnd.IntN(len(s.companies))].domain), "", p.Title, l.code, "")
 		}
 	}
 	bring := func(name, text string, start bool) error {
@@ -302,7 +343,8 @@ func (d *Demo) keepLists(ctx context.Context, s *scenario, ids []int64) error {
 func (d *Demo) keepWaitingList(ctx context.Context, user int64) error {
 	text := "Name,Email,Organisation,Role,Land,Mobile\r\n" +
 		"Siv Lunde,siv.lunde@skerrysund-seafarms.example,,Site manager,Norway,\r\n" +
-		"\"Reid, Callum\",callum.reid@ternbay-harbour.example,Ternbay Harbour,Harbour master,United Kingdom,+44 20 7946 0123\r\n" +
+		"\"Reid, Callum\",callum.reid@ternbay-harbour.example,Ternbay Harbour,Harbour master,United Kingdom,+44 20 " +
+		"7946 0123\r\n" +
 		"Paz Vidal,paz.vidal@lagoonfield-pens.example,,Biologist,Chile,\r\n" +
 		"Jo Kerr,jo.kerr at lagoonfield-pens.example,,Feed planner,Chile,\r\n" +
 		"Siv Lunde,SIV.LUNDE@skerrysund-seafarms.example,,Site manager,Norge,\r\n" +

@@ -43,11 +43,14 @@ func small(t *testing.T) *Demo {
 	must(err)
 	t.Cleanup(sender.Close)
 	var handler http.Handler
-	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { handler.ServeHTTP(w, r) }))
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		handler.ServeHTTP(w, r)
+	}))
 	t.Cleanup(srv.Close)
 	zone, err := time.LoadLocation(Zone)
 	must(err)
-	e, err := engine.New(ctx, base.Config{Store: s, Clock: clock, Mail: sender, URL: srv.URL, Domain: "mail.karang.example", Zone: zone})
+	e, err := engine.New(ctx,
+		base.Config{Store: s, Clock: clock, Mail: sender, URL: srv.URL, Domain: "mail.karang.example", Zone: zone})
 	must(err)
 	in, err := mail.Listen("127.0.0.1:0", e.Receive)
 	must(err)
@@ -78,7 +81,8 @@ func TestTimePasses(t *testing.T) {
 		}
 	}
 	// The form does not ask for a number, and nobody is called without one.
-	if _, err := d.Store.DB().ExecContext(ctx, "update person set phone = '+442079460' || lpad((id % 1000)::text, 3, '0')"); err != nil {
+	if _, err := d.Store.DB().ExecContext(ctx,
+		"update person set phone = '+442079460' || lpad((id % 1000)::text, 3, '0')"); err != nil {
 		t.Fatal(err)
 	}
 	if err := d.Advance(ctx, Start.AddDate(0, 0, 21), time.Hour); err != nil {
@@ -106,8 +110,11 @@ func TestTimePasses(t *testing.T) {
 		return n
 	}
 	for what, query := range map[string]string{
-		"opens": "select count(*) from signal where kind = 4", "clicks": "select count(*) from signal where kind = 5", "downloads": "select count(*) from signal where kind = 3",
-		"people handed over": "select count(*) from handoff", "calls on the desk": "select count(*) from touch where kind = 'call'", "people who ended": "select count(*) from enrolment where ended_at is not null",
+		"opens": "select count(*) from signal where kind = 4", "clicks": "select count(*) from signal where kind = 5",
+		"downloads":          "select count(*) from signal where kind = 3",
+		"people handed over": "select count(*) from handoff",
+		"calls on the desk":  "select count(*) from touch where kind = 'call'",
+		"people who ended":   "select count(*) from enrolment where ended_at is not null",
 	} {
 		if count(query) == 0 {
 			t.Errorf("no %s in three weeks", what)
@@ -115,7 +122,8 @@ func TestTimePasses(t *testing.T) {
 	}
 	// The programs that look at some readers' letters are known for what they are, and nobody else is taken for one.
 	var looked []string
-	rows, err := d.Store.DB().QueryContext(ctx, "select p.email from signal s join person p on p.id = s.person_id where s.machine <> ''")
+	rows, err := d.Store.DB().QueryContext(ctx,
+		"select p.email from signal s join person p on p.id = s.person_id where s.machine <> ''")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -175,7 +183,8 @@ func TestMoveTheClock(t *testing.T) {
 	if now := d.Clock.Now(); !now.Equal(Start.Add(time.Hour)) {
 		t.Errorf("after an hour: %v", now)
 	}
-	if err := d.fillForm(t.Context(), imagine(1, 1, 1), "oxygen-alarms", store.NewPerson{First: "Ana", Last: "Strand", Company: "Fjord", Email: "ana@fjord.example"}); err != nil {
+	if err := d.fillForm(t.Context(), imagine(1, 1, 1), "oxygen-alarms",
+		store.NewPerson{First: "Ana", Last: "Strand", Company: "Fjord", Email: "ana@fjord.example"}); err != nil {
 		t.Fatal(err)
 	}
 	if err := d.Engine.Settle(t.Context()); err != nil {

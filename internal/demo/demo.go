@@ -129,7 +129,8 @@ func (d *Demo) Begin(ctx context.Context) (userIDs, stageIDs []int64, err error)
 	if err := d.Engine.SetWorkspace(ctx, w); err != nil {
 		return nil, nil, err
 	}
-	return userIDs, stageIDs, d.Engine.SaveModel(ctx, store.Model{Model: model, Bands: bands, Fit: fit, FitBands: fitBands})
+	return userIDs, stageIDs,
+		d.Engine.SaveModel(ctx, store.Model{Model: model, Bands: bands, Fit: fit, FitBands: fitBands})
 }
 
 // live lets the last days before Start happen: people fill in the form, two

@@ -37,7 +37,8 @@ func TestEverybodyIsInvented(t *testing.T) {
 		}
 		seen[p.Email], employers[p.Domain] = true, true
 		// Ranges set aside for fiction, from memory.
-		if p.Phone != "" && !strings.HasPrefix(p.Phone, "+1 202 555 01") && !strings.HasPrefix(p.Phone, "+44 20 7946 0") {
+		if p.Phone != "" && !strings.HasPrefix(p.Phone, "+1 202 555 01") &&
+			!strings.HasPrefix(p.Phone, "+44 20 7946 0") {
 			t.Errorf("%s could be somebody's", p.Phone)
 		}
 	}

@@ -13,14 +13,17 @@ import (
 )
 
 // keepPeople keeps everybody, and a year of what they did before began.
-func keepPeople(ctx context.Context, st *store.Store, s *scenario, ids []int64, seed uint64, began time.Time) ([]int64, error) {
+func keepPeople(
+	ctx context.Context, st *store.Store, s *scenario, ids []int64, seed uint64, began time.Time,
+) ([]int64, error) {
 	year := began.AddDate(-1, 0, 0)
 	var people []int64
 	var past []store.Signal
 	met := make([]time.Time, len(s.people))
 	for i := range met {
 		// More and more people come, as the market wakes.
-		met[i] = year.Add(time.Duration(math.Sqrt(s.rnd.Float64()) * float64(began.Sub(year)-48*time.Hour))).Truncate(time.Second)
+		met[i] = year.Add(time.Duration(math.Sqrt(s.rnd.Float64()) * float64(began.Sub(year)-48*time.Hour))).Truncate(
+			time.Second)
 	}
 	err := st.InTx(ctx, func(tx store.Tx) error {
 		people, past = nil, nil
@@ -62,8 +65,10 @@ func ownersOf(s *scenario, ids []int64) []int64 {
 // lived is what one person did between two instants, by their temperament:
 // bursts of a few days in which one thing leads to another.
 func (s *scenario) lived(person int64, t readers.Temperament, from, to time.Time) []store.Signal {
-	bursts := map[readers.Temperament]int{readers.Silent: 1, readers.Glancer: 4, readers.Curious: 7, readers.Keen: 10, readers.Talker: 7, readers.Fed: 2}[t]
-	clicks := map[readers.Temperament]int{readers.Glancer: 10, readers.Curious: 35, readers.Keen: 60, readers.Talker: 35}[t]
+	bursts := map[readers.Temperament]int{readers.Silent: 1, readers.Glancer: 4, readers.Curious: 7, readers.Keen: 10,
+		readers.Talker: 7, readers.Fed: 2}[t]
+	clicks := map[readers.Temperament]int{readers.Glancer: 10, readers.Curious: 35, readers.Keen: 60,
+		readers.Talker: 35}[t]
 	var out []store.Signal
 	add := func(at time.Time, k signal.Kind, detail string) {
 		if at.Before(to) {
@@ -89,7 +94,8 @@ func (s *scenario) lived(person int64, t readers.Temperament, from, to time.Time
 	return out
 }
 
-var subjects = []string{"Calibration clinic", "Field guide to dissolved-oxygen alarms", "30-day buoy loan", "Winter moorings", "What a night without oxygen costs"}
+var subjects = []string{"Calibration clinic", "Field guide to dissolved-oxygen alarms", "30-day buoy loan",
+	"Winter moorings", "What a night without oxygen costs"}
 
 // elsewhere is what people do in a day that no sequence had them do: they read
 // the newsletter, come back to a page.
@@ -103,7 +109,8 @@ func (s *scenario) elsewhere(people []int64, seed uint64, morning time.Time, n i
 		}
 		at := morning.Add(time.Duration(s.rnd.IntN(24*3600)) * time.Second)
 		add := func(k signal.Kind, after time.Duration, detail string) {
-			out = append(out, store.Signal{Person: people[i], Detail: detail, Signal: signal.Signal{At: at.Add(after), Kind: k}})
+			out = append(out,
+				store.Signal{Person: people[i], Detail: detail, Signal: signal.Signal{At: at.Add(after), Kind: k}})
 		}
 		add(signal.Open, 0, "")
 		if x := s.rnd.IntN(100); t != readers.Glancer && x < 40 {
@@ -116,20 +123,27 @@ func (s *scenario) elsewhere(people []int64, seed uint64, morning time.Time, n i
 	return out
 }
 
-var reasons = []string{"No budget before summer", "Wrong person: looks after the website", "Studies, wants to read only", "Has just bought elsewhere", "Asked to be called in autumn"}
+var reasons = []string{"No budget before summer", "Wrong person: looks after the website",
+	"Studies, wants to read only", "Has just bought elsewhere", "Asked to be called in autumn"}
 
 // keepDeals keeps handoffs and deals of the past year for people who had
 // reason to be handed over.
-func keepDeals(ctx context.Context, st *store.Store, s *scenario, people, ids []int64, stageIDs []int64, began time.Time) error {
+func keepDeals(
+	ctx context.Context, st *store.Store, s *scenario, people, ids []int64, stageIDs []int64, began time.Time,
+) error {
 	reps := []int64{ids[1], ids[4], ids[5]}
 	return st.InTx(ctx, func(tx store.Tx) error {
 		perm := s.rnd.Perm(len(people))
 		for n := range 150 {
 			person, rep := people[perm[n]], reps[n%3]
-			made := began.Add(-time.Duration(3+s.rnd.IntN(320)) * 24 * time.Hour).Add(time.Duration(s.rnd.IntN(9*60)) * time.Minute)
+			made := began.Add(-time.Duration(3+
+				s.rnd.IntN(320)) * 24 * time.Hour).Add(time.Duration(s.rnd.IntN(9*60)) * time.Minute)
 			brief := handoff.Brief{Score: float64(15 + s.rnd.IntN(12)), Line: 15, Reasons: []handoff.Reason{
-				{Points: 10, Times: 1, Kind: "page view", Last: made.Add(-2 * time.Hour)}, {Points: 3, Times: 1, Kind: "click", Last: made.Add(-3 * time.Hour)}, {Points: 2, Times: 2, Kind: "open", Last: made.Add(-3 * time.Hour)}}}
-			h := store.PastHandoff{Person: person, Rep: rep, Brief: brief, Made: made, Decided: made.Add(time.Duration(30+s.rnd.IntN(2000)) * time.Minute), State: "accepted"}
+				{Points: 10, Times: 1, Kind: "page view", Last: made.Add(-2 * time.Hour)},
+				{Points: 3, Times: 1, Kind: "click", Last: made.Add(-3 * time.Hour)},
+				{Points: 2, Times: 2, Kind: "open", Last: made.Add(-3 * time.Hour)}}}
+			h := store.PastHandoff{Person: person, Rep: rep, Brief: brief, Made: made,
+				Decided: made.Add(time.Duration(30+s.rnd.IntN(2000)) * time.Minute), State: "accepted"}
 			if n%4 == 3 {
 				h.State, h.Reason = "sent back", reasons[s.rnd.IntN(len(reasons))]
 			} else {

@@ -54,41 +54,69 @@ var countries = []struct {
 	last   []string
 }{
 	{"NO", []string{"Bergen", "Tromsø", "Ålesund", "Bodø"}, 16,
-		[]string{"Astrid", "Henrik", "Ingrid", "Lars", "Silje", "Eirik", "Maren", "Odd", "Sigrid", "Torvald", "Kjersti", "Anders", "Ragnhild", "Jonas", "Vilde", "Steinar"},
-		[]string{"Haugen", "Strand", "Lunde", "Vik", "Moen", "Solberg", "Bakke", "Tangen", "Berge", "Dahl", "Nygård", "Hagen", "Aune", "Eide", "Fossum", "Grønli", "Hovland", "Iversen", "Kvam", "Lien", "Myhre", "Ness", "Opdal", "Rønning", "Sæther", "Tveit"}},
+		[]string{"Astrid", "Henrik", "Ingrid", "Lars", "Silje", "Eirik", "Maren", "Odd", "Sigrid", "Torvald", "Kjersti",
+			"Anders", "Ragnhild", "Jonas", "Vilde", "Steinar"},
+		[]string{"Haugen", "Strand", "Lunde", "Vik", "Moen", "Solberg", "Bakke", "Tangen", "Berge", "Dahl", "Nygård",
+			"Hagen", "Aune", "Eide", "Fossum", "Grønli", "Hovland", "Iversen", "Kvam", "Lien", "Myhre", "Ness", "Opdal",
+			"Rønning", "Sæther", "Tveit"}},
 	{"GB", []string{"Oban", "Aberdeen", "Hull", "Cardiff"}, 12,
-		[]string{"Fiona", "Callum", "Isla", "Graham", "Priya", "Ewan", "Moira", "Owen", "Agnes", "Rory", "Bethan", "Dougal", "Nerys", "Amit", "Shona", "Gareth"},
-		[]string{"Marsh", "Reid", "Kerr", "Holloway", "Munro", "Patel", "Ferris", "Dunn", "Abbott", "Cairns", "Drummond", "Ellery", "Fenwick", "Gower", "Hewitt", "Innes", "Lockhart", "Penrose", "Sinclair", "Tranter"}},
+		[]string{"Fiona", "Callum", "Isla", "Graham", "Priya", "Ewan", "Moira", "Owen", "Agnes", "Rory", "Bethan",
+			"Dougal", "Nerys", "Amit", "Shona", "Gareth"},
+		[]string{"Marsh", "Reid", "Kerr", "Holloway", "Munro", "Patel", "Ferris", "Dunn", "Abbott", "Cairns",
+			"Drummond", "Ellery", "Fenwick", "Gower", "Hewitt", "Innes", "Lockhart", "Penrose", "Sinclair", "Tranter"}},
 	{"CA", []string{"Halifax", "Vancouver", "Toronto"}, 12,
-		[]string{"Claire", "Noah", "Mireille", "Grant", "Aiyana", "Luc", "Hannah", "Dev", "Sylvie", "Bennett", "Odette", "Harjit", "Nell", "Étienne", "Fern", "Wade"},
-		[]string{"Tremblay", "Olsen", "Gagnon", "Fraser", "Singh", "Roy", "Walsh", "Beaton", "Bouchard", "Cormier", "Desjardins", "Ermine", "Fontaine", "Gill", "Leblanc", "MacNeil", "Okafor", "Poirier", "Savoie", "Thibault"}},
+		[]string{"Claire", "Noah", "Mireille", "Grant", "Aiyana", "Luc", "Hannah", "Dev", "Sylvie", "Bennett", "Odette",
+			"Harjit", "Nell", "Étienne", "Fern", "Wade"},
+		[]string{"Tremblay", "Olsen", "Gagnon", "Fraser", "Singh", "Roy", "Walsh", "Beaton", "Bouchard", "Cormier",
+			"Desjardins", "Ermine", "Fontaine", "Gill", "Leblanc", "MacNeil", "Okafor", "Poirier", "Savoie",
+			"Thibault"}},
 	{"US", []string{"Seattle", "Portland", "Houston", "Anchorage"}, 11,
-		[]string{"Dana", "Miguel", "Kira", "Walter", "Renee", "Theo", "Lucia", "Andre", "Carmen", "Wes", "Odessa", "Hank", "Marisol", "Blake", "June", "Silas"},
-		[]string{"Barlow", "Reyes", "Whitfield", "Nakai", "Pruitt", "Soto", "Kessler", "Boone", "Ainsley", "Burke", "Castillo", "Dvorak", "Easton", "Fielding", "Garrity", "Huxtable", "Lindgren", "Marlow", "Ortega", "Yazzie"}},
+		[]string{"Dana", "Miguel", "Kira", "Walter", "Renee", "Theo", "Lucia", "Andre", "Carmen", "Wes", "Odessa",
+			"Hank", "Marisol", "Blake", "June", "Silas"},
+		[]string{"Barlow", "Reyes", "Whitfield", "Nakai", "Pruitt", "Soto", "Kessler", "Boone", "Ainsley", "Burke",
+			"Castillo", "Dvorak", "Easton", "Fielding", "Garrity", "Huxtable", "Lindgren", "Marlow", "Ortega",
+			"Yazzie"}},
 	{"CL", []string{"Puerto Montt", "Punta Arenas", "Santiago"}, 10,
-		[]string{"Camila", "Rodrigo", "Paz", "Matías", "Javiera", "Ignacio", "Elisa", "Tomás", "Fernanda", "Gonzalo", "Antonia", "Cristóbal", "Rayén", "Felipe", "Maite", "Emilio"},
-		[]string{"Rojas", "Vidal", "Fuentes", "Araya", "Cárdenas", "Mansilla", "Oyarzo", "Pinto", "Aguilar", "Barría", "Catalán", "Díaz", "Escobar", "Figueroa", "Gallardo", "Henríquez", "Leiva", "Muñoz", "Paredes", "Soto"}},
+		[]string{"Camila", "Rodrigo", "Paz", "Matías", "Javiera", "Ignacio", "Elisa", "Tomás", "Fernanda", "Gonzalo",
+			"Antonia", "Cristóbal", "Rayén", "Felipe", "Maite", "Emilio"},
+		[]string{"Rojas", "Vidal", "Fuentes", "Araya", "Cárdenas", "Mansilla", "Oyarzo", "Pinto", "Aguilar", "Barría",
+			"Catalán", "Díaz", "Escobar", "Figueroa", "Gallardo", "Henríquez", "Leiva", "Muñoz", "Paredes", "Soto"}},
 	{"ID", []string{"Jakarta", "Surabaya", "Makassar"}, 9,
-		[]string{"Dewi", "Bayu", "Sari", "Rizky", "Putri", "Agung", "Ratna", "Hendra", "Indah", "Fajar", "Ayu", "Yoga", "Melati", "Dimas", "Wulan", "Arief"},
-		[]string{"Wibowo", "Santoso", "Kusuma", "Hartono", "Lestari", "Siregar", "Nugroho", "Halim", "Anggraini", "Budiman", "Cahyadi", "Firmansyah", "Gunawan", "Irawan", "Maulana", "Purnama", "Rahayu", "Saputra", "Tarigan", "Wijaya"}},
+		[]string{"Dewi", "Bayu", "Sari", "Rizky", "Putri", "Agung", "Ratna", "Hendra", "Indah", "Fajar", "Ayu", "Yoga",
+			"Melati", "Dimas", "Wulan", "Arief"},
+		[]string{"Wibowo", "Santoso", "Kusuma", "Hartono", "Lestari", "Siregar", "Nugroho", "Halim", "Anggraini",
+			"Budiman", "Cahyadi", "Firmansyah", "Gunawan", "Irawan", "Maulana", "Purnama", "Rahayu", "Saputra",
+			"Tarigan", "Wijaya"}},
 	{"AE", []string{"Dubai", "Abu Dhabi"}, 7,
-		[]string{"Layla", "Omar", "Noura", "Faisal", "Hessa", "Karim", "Mariam", "Tariq", "Amal", "Rashid", "Dalia", "Yusuf", "Salma", "Hamdan", "Reem", "Zayed"},
-		[]string{"Al Hamad", "Mansour", "Qasim", "Darwish", "Saleh", "Nasser", "Farouk", "Habib", "Aziz", "Bakri", "Haddad", "Ibrahim", "Jaber", "Khalil", "Najjar", "Othman", "Rahim", "Sabbagh", "Tahan", "Zaki"}},
+		[]string{"Layla", "Omar", "Noura", "Faisal", "Hessa", "Karim", "Mariam", "Tariq", "Amal", "Rashid", "Dalia",
+			"Yusuf", "Salma", "Hamdan", "Reem", "Zayed"},
+		[]string{"Al Hamad", "Mansour", "Qasim", "Darwish", "Saleh", "Nasser", "Farouk", "Habib", "Aziz", "Bakri",
+			"Haddad", "Ibrahim", "Jaber", "Khalil", "Najjar", "Othman", "Rahim", "Sabbagh", "Tahan", "Zaki"}},
 	{"SG", []string{"Singapore"}, 5,
-		[]string{"Mei Lin", "Arun", "Hui Min", "Jasper", "Siti", "Wei", "Nadia", "Kumar", "Xin Yi", "Faizal", "Anjali", "Bernard", "Li Ting", "Hafiz", "Priscilla", "Vikram"},
-		[]string{"Tan", "Nair", "Lim", "Ong", "Rahman", "Chua", "Goh", "Pillai", "Chew", "Das", "Koh", "Menon", "Ng", "Osman", "Seah", "Teo"}},
+		[]string{"Mei Lin", "Arun", "Hui Min", "Jasper", "Siti", "Wei", "Nadia", "Kumar", "Xin Yi", "Faizal", "Anjali",
+			"Bernard", "Li Ting", "Hafiz", "Priscilla", "Vikram"},
+		[]string{"Tan", "Nair", "Lim", "Ong", "Rahman", "Chua", "Goh", "Pillai", "Chew", "Das", "Koh", "Menon", "Ng",
+			"Osman", "Seah", "Teo"}},
 	{"AU", []string{"Hobart", "Perth", "Sydney"}, 6,
-		[]string{"Bronwyn", "Jack", "Tahlia", "Hugh", "Mai", "Lachlan", "Zoe", "Ravi", "Matilda", "Declan", "Yara", "Angus", "Priscilla", "Kieran", "Tess", "Minh"},
-		[]string{"Hartley", "Nguyen", "Cole", "Mackie", "Sutton", "Brennan", "Ashby", "Doyle", "Carver", "Farrell", "Gillard", "Hoang", "Keating", "Lawson", "Rourke", "Vance"}},
+		[]string{"Bronwyn", "Jack", "Tahlia", "Hugh", "Mai", "Lachlan", "Zoe", "Ravi", "Matilda", "Declan", "Yara",
+			"Angus", "Priscilla", "Kieran", "Tess", "Minh"},
+		[]string{"Hartley", "Nguyen", "Cole", "Mackie", "Sutton", "Brennan", "Ashby", "Doyle", "Carver", "Farrell",
+			"Gillard", "Hoang", "Keating", "Lawson", "Rourke", "Vance"}},
 	{"DE", []string{"Hamburg", "Kiel", "Rostock"}, 5,
-		[]string{"Anke", "Jürgen", "Miriam", "Thorsten", "Leonie", "Malte", "Gesa", "Ulf", "Frauke", "Hinnerk", "Swantje", "Jannik", "Wiebke", "Carsten", "Imke", "Torben"},
-		[]string{"Brandt", "Petersen", "Voß", "Lorenzen", "Krüger", "Thiessen", "Behrens", "Hagemann", "Albers", "Claasen", "Detlefsen", "Ehlers", "Feddersen", "Jessen", "Matthiesen", "Nissen"}},
+		[]string{"Anke", "Jürgen", "Miriam", "Thorsten", "Leonie", "Malte", "Gesa", "Ulf", "Frauke", "Hinnerk",
+			"Swantje", "Jannik", "Wiebke", "Carsten", "Imke", "Torben"},
+		[]string{"Brandt", "Petersen", "Voß", "Lorenzen", "Krüger", "Thiessen", "Behrens", "Hagemann", "Albers",
+			"Claasen", "Detlefsen", "Ehlers", "Feddersen", "Jessen", "Matthiesen", "Nissen"}},
 	{"VN", []string{"Da Nang", "Hai Phong"}, 4,
-		[]string{"Hoa", "Minh", "Lan", "Quang", "Thu", "Duc", "Ngoc", "Hai", "Linh", "Tuấn", "Mai", "Khánh", "Yến", "Sơn", "Phương", "Long"},
-		[]string{"Ngô", "Phạm", "Trần", "Lê", "Đặng", "Bùi", "Vũ", "Hồ", "Cao", "Đinh", "Dương", "Hà", "Lương", "Mạc", "Phan", "Tạ"}},
+		[]string{"Hoa", "Minh", "Lan", "Quang", "Thu", "Duc", "Ngoc", "Hai", "Linh", "Tuấn", "Mai", "Khánh", "Yến",
+			"Sơn", "Phương", "Long"},
+		[]string{"Ngô", "Phạm", "Trần", "Lê", "Đặng", "Bùi", "Vũ", "Hồ", "Cao", "Đinh", "Dương", "Hà", "Lương", "Mạc",
+			"Phan", "Tạ"}},
 	{"CR", []string{"Puntarenas", "Limón"}, 3,
-		[]string{"Valeria", "Esteban", "Sofía", "Marco", "Daniela", "Pablo", "Irene", "Luis", "Gabriela", "Randall", "Melissa", "Óscar", "Karla", "Álvaro", "Raquel", "Diego"},
-		[]string{"Mora", "Castro", "Jiménez", "Solano", "Quesada", "Brenes", "Alfaro", "Ulate", "Araya", "Bonilla", "Cordero", "Durán", "Fallas", "Gamboa", "Herrera", "Madrigal"}},
+		[]string{"Valeria", "Esteban", "Sofía", "Marco", "Daniela", "Pablo", "Irene", "Luis", "Gabriela", "Randall",
+			"Melissa", "Óscar", "Karla", "Álvaro", "Raquel", "Diego"},
+		[]string{"Mora", "Castro", "Jiménez", "Solano", "Quesada", "Brenes", "Alfaro", "Ulate", "Araya", "Bonilla",
+			"Cordero", "Durán", "Fallas", "Gamboa", "Herrera", "Madrigal"}},
 }
 
 var industries = []struct {
@@ -97,14 +125,21 @@ var industries = []struct {
 	weight int
 	titles []string
 }{
-	{"Fish farming", []string{"Seafarms", "Aquaculture", "Fish Co-op", "Salmon", "Pens"}, 42, []string{"Site manager", "Head of fish health", "Operations director", "Feed planner", "Biologist"}},
-	{"Ports", []string{"Harbour", "Port Authority", "Terminals", "Quays"}, 18, []string{"Harbour master", "Environment officer", "Dredging planner", "Operations director"}},
-	{"Desalination", []string{"Desalination", "Clearwater Works", "Osmosis Plant"}, 18, []string{"Plant manager", "Intake engineer", "Process chemist", "Maintenance lead"}},
-	{"Waterworks", []string{"Town Water", "Waterworks", "Reservoir Board", "Utilities"}, 22, []string{"Water quality lead", "Treatment engineer", "Laboratory head", "Network planner"}},
+	{"Fish farming", []string{"Seafarms", "Aquaculture", "Fish Co-op", "Salmon", "Pens"}, 42,
+		[]string{"Site manager", "Head of fish health", "Operations director", "Feed planner", "Biologist"}},
+	{"Ports", []string{"Harbour", "Port Authority", "Terminals", "Quays"}, 18,
+		[]string{"Harbour master", "Environment officer", "Dredging planner", "Operations director"}},
+	{"Desalination", []string{"Desalination", "Clearwater Works", "Osmosis Plant"}, 18,
+		[]string{"Plant manager", "Intake engineer", "Process chemist", "Maintenance lead"}},
+	{"Waterworks", []string{"Town Water", "Waterworks", "Reservoir Board", "Utilities"}, 22,
+		[]string{"Water quality lead", "Treatment engineer", "Laboratory head", "Network planner"}},
 }
 
-var beginnings = []string{"Nord", "Silver", "Kelp", "Skerry", "Tern", "Blue", "Grey", "Coral", "Anchor", "Fjord", "Lagoon", "Pearl", "Heron", "Drift", "Ebb", "Salt", "Reef", "Gull", "Spray", "Moon", "Cedar", "Osprey", "Pebble", "Storm", "Amber", "Willow", "Cobalt", "Juniper", "Marram", "Otter"}
-var middles = []string{"vik", "sund", "holm", "mere", "bay", "point", "ness", "haven", "firth", "strand", "lund", "march", "wick", "stone", "field"}
+var beginnings = []string{"Nord", "Silver", "Kelp", "Skerry", "Tern", "Blue", "Grey", "Coral", "Anchor", "Fjord",
+	"Lagoon", "Pearl", "Heron", "Drift", "Ebb", "Salt", "Reef", "Gull", "Spray", "Moon", "Cedar", "Osprey", "Pebble",
+	"Storm", "Amber", "Willow", "Cobalt", "Juniper", "Marram", "Otter"}
+var middles = []string{"vik", "sund", "holm", "mere", "bay", "point", "ness", "haven", "firth", "strand", "lund",
+	"march", "wick", "stone", "field"}
 
 type company struct {
 	name, domain, country, city, industry string
@@ -142,7 +177,9 @@ func imagine(seed uint64, companies, people int) *scenario {
 			continue
 		}
 		used[domain] = true
-		s.companies = append(s.companies, company{name, domain, countries[ci].code, countries[ci].cities[s.rnd.IntN(len(countries[ci].cities))], in.name, in.titles, ci})
+		s.companies = append(s.companies,
+			company{name, domain, countries[ci].code, countries[ci].cities[s.rnd.IntN(len(countries[ci].cities))],
+				in.name, in.titles, ci})
 	}
 	sources := []string{"calibration clinic", "trade fair", "page oxygen-alarms", "import autumn list", "referral"}
 	for len(s.people) < people {
@@ -171,8 +208,10 @@ func imagine(seed uint64, companies, people int) *scenario {
 		if s.rnd.IntN(3) == 0 {
 			phone = ""
 		}
-		s.people = append(s.people, store.NewPerson{First: first, Last: last, Email: email, Company: c.name, Domain: c.domain, Country: c.country, City: c.city,
-			Title: c.titles[s.rnd.IntN(len(c.titles))], Phone: phone, Source: sources[s.rnd.IntN(len(sources))]})
+		s.people = append(s.people,
+			store.NewPerson{First: first, Last: last, Email: email, Company: c.name, Domain: c.domain,
+				Country: c.country, City: c.city,
+				Title: c.titles[s.rnd.IntN(len(c.titles))], Phone: phone, Source: sources[s.rnd.IntN(len(sources))]})
 		owner := -1
 		if s.rnd.IntN(100) < 45 {
 			owner = []int{1, 4, 5}[s.rnd.IntN(3)]
@@ -201,7 +240,8 @@ func keepUsers(ctx context.Context, e *engine.Engine) ([]int64, error) {
 }
 
 var stages = []pipeline.Stage{
-	{Name: "Accepted", Share: 10}, {Name: "Talking", Share: 25}, {Name: "Buoy on loan", Share: 50}, {Name: "Offer", Share: 75},
+	{Name: "Accepted", Share: 10}, {Name: "Talking", Share: 25}, {Name: "Buoy on loan", Share: 50},
+	{Name: "Offer", Share: 75},
 	{Name: "Won", Share: 100, Won: true}, {Name: "Lost", Lost: true},
 }
 

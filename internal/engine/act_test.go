@@ -30,7 +30,8 @@ func TestHandedOverTogether(t *testing.T) {
 	w := newWorld(t, mailserver.Options{})
 	var people []int64
 	for i := range 40 {
-		people = append(people, w.meet(store.NewPerson{First: fmt.Sprint("P", i), Email: fmt.Sprintf("p%d@n.example", i)}))
+		people = append(people,
+			w.meet(store.NewPerson{First: fmt.Sprint("P", i), Email: fmt.Sprintf("p%d@n.example", i)}))
 	}
 	_, err := w.s.DB().ExecContext(w.ctx, "update app_user set capacity = 3 where role = 'rep'")
 	w.must(err)
@@ -87,7 +88,8 @@ func TestOneThatCannotBeKept(t *testing.T) {
 	w.launch()
 	var people []int64
 	for i := range 30 {
-		people = append(people, w.meet(store.NewPerson{First: fmt.Sprint("P", i), Email: fmt.Sprintf("p%d@n.example", i)}))
+		people = append(people,
+			w.meet(store.NewPerson{First: fmt.Sprint("P", i), Email: fmt.Sprintf("p%d@n.example", i)}))
 	}
 	w.tx(func(tx store.Tx) error {
 		q, err := tx.RunningSequence(w.ctx, w.seq)

@@ -37,7 +37,9 @@ func (w *world) audience(name string, r rule.Rule) int64 {
 // in lists who is in an audience, and holds that against what its rule finds now.
 func (w *world) in(audience int64) []int64 {
 	w.t.Helper()
-	list, _, err := w.s.People(w.ctx, store.PeopleQuery{Rule: rule.ThingIs(rule.Audience, audience), Order: store.Newest, Limit: 1000, Now: w.clock.Now()})
+	list, _, err := w.s.People(w.ctx,
+		store.PeopleQuery{Rule: rule.ThingIs(rule.Audience, audience), Order: store.Newest, Limit: 1000,
+			Now: w.clock.Now()})
 	w.must(err)
 	var ids []int64
 	for _, p := range list {
@@ -65,14 +67,17 @@ func (w *world) clicks(p int64, at time.Time) {
 // and holds who is in the audiences after each.
 func TestLiveAudiencesFollow(t *testing.T) {
 	w := newWorld(t, mailserver.Options{})
-	ana := w.meet(store.NewPerson{First: "Ana", Email: "ana@fjord.example", Company: "Fjord", Domain: "fjord.example", Country: "NO"})
+	ana := w.meet(store.NewPerson{First: "Ana", Email: "ana@fjord.example", Company: "Fjord", Domain: "fjord.example",
+		Country: "NO"})
 	bo := w.meet(store.NewPerson{First: "Bo", Email: "bo@x.example", Country: "CA"})
 	norway := w.audience("Norway", rule.FieldIs(person.Country, "NO"))
 	keen := w.audience("Keen", did(signal.Click, 2, 30))
 	hot := w.audience("Hot", rule.ScoreAtLeast(6))
 	industry := w.audience("Farms", rule.FieldIs(person.Industry, "Fish farming"))
 	dealing := w.audience("Dealing", rule.Rule{If: &rule.Condition{About: rule.Deal, Op: rule.Is}})
-	others := w.audience("Norway, not keen", rule.Rule{All: []rule.Rule{rule.ThingIs(rule.Audience, norway), {None: []rule.Rule{rule.ThingIs(rule.Audience, keen)}}}})
+	others := w.audience("Norway, not keen",
+		rule.Rule{All: []rule.Rule{rule.ThingIs(rule.Audience, norway),
+			{None: []rule.Rule{rule.ThingIs(rule.Audience, keen)}}}})
 	expect := func(when string, audience int64, want ...int64) {
 		t.Helper()
 		if got := w.in(audience); !slices.Equal(got, want) {
@@ -154,7 +159,8 @@ func TestTimeAloneMovesPeople(t *testing.T) {
 	}
 	moves, err := w.s.Moves(w.ctx, keen, 10)
 	w.must(err)
-	if want := day0.AddDate(0, 0, 10).Add(time.Microsecond); len(moves) != 2 || moves[0].Joined || !moves[0].At.Equal(want) {
+	if want := day0.AddDate(0, 0, 10).Add(time.Microsecond); len(moves) != 2 || moves[0].Joined ||
+		!moves[0].At.Equal(want) {
 		t.Errorf("she left at %v, want %v", moves[0].At, want)
 	}
 }
@@ -166,12 +172,16 @@ func TestAudiencesNeverDrift(t *testing.T) {
 	rnd := rand.New(rand.NewPCG(9, 9))
 	var people []int64
 	for i := range 25 {
-		people = append(people, w.meet(store.NewPerson{Email: fmt.Sprintf("p%d@x.example", i), Country: []string{"NO", "CA"}[i%2]}))
+		people = append(people,
+			w.meet(store.NewPerson{Email: fmt.Sprintf("p%d@x.example", i), Country: []string{"NO", "CA"}[i%2]}))
 	}
 	none := func(r ...rule.Rule) rule.Rule { return rule.Rule{None: r} }
 	rules := []rule.Rule{
-		did(signal.Click, 2, 7), none(did(signal.Open, 1, 5)), {All: []rule.Rule{rule.FieldIs(person.Country, "NO"), did(signal.Open, 1, 14)}}, rule.ScoreAtLeast(5),
-		{Any: []rule.Rule{rule.ThingIs(rule.Tag, 1), {If: &rule.Condition{Signal: &signal.Pattern{Kind: signal.Click}, Op: rule.Exactly, N: 1, Days: 3}}}}, none(rule.ThingIs(rule.Audience, 1), rule.ThingIs(rule.Audience, 2)),
+		did(signal.Click, 2, 7), none(did(signal.Open, 1, 5)),
+		{All: []rule.Rule{rule.FieldIs(person.Country, "NO"), did(signal.Open, 1, 14)}}, rule.ScoreAtLeast(5),
+		{Any: []rule.Rule{rule.ThingIs(rule.Tag, 1),
+			{If: &rule.Condition{Signal: &signal.Pattern{Kind: signal.Click}, Op: rule.Exactly, N: 1, Days: 3}}}},
+		none(rule.ThingIs(rule.Audience, 1), rule.ThingIs(rule.Audience, 2)),
 	}
 	w.must(w.e.TagPerson(w.ctx, people[0], "fair", w.marketer))
 	var audiences []int64
@@ -184,9 +194,11 @@ func TestAudiencesNeverDrift(t *testing.T) {
 		case 0:
 			w.clicks(p, w.clock.Now())
 		case 1:
-			w.must(w.e.Record(w.ctx, store.Signal{Person: p, Signal: signal.Signal{At: w.clock.Now(), Kind: signal.Open}}))
+			w.must(w.e.Record(w.ctx,
+				store.Signal{Person: p, Signal: signal.Signal{At: w.clock.Now(), Kind: signal.Open}}))
 		case 2:
-			w.must(w.e.ChangePerson(w.ctx, p, person.Values{person.Country: []string{"NO", "CA", ""}[rnd.IntN(3)]}, w.marketer))
+			w.must(w.e.ChangePerson(w.ctx, p, person.Values{person.Country: []string{"NO", "CA", ""}[rnd.IntN(3)]},
+				w.marketer))
 		case 3:
 			w.must(w.e.Mark(w.ctx, p, person.Mark(person.TagMark, int64(1)), rnd.IntN(2) == 0, w.marketer))
 		case 4:
@@ -214,11 +226,13 @@ func TestAudiencesNeverDrift(t *testing.T) {
 // fit each move people in and out.
 func TestAudiencesFollowTheFit(t *testing.T) {
 	w := newWorld(t, mailserver.Options{})
-	ana := w.meet(store.NewPerson{First: "Ana", Email: "ana@fjord.example", Company: "Fjord", Domain: "fjord.example", Country: "NO"})
+	ana := w.meet(store.NewPerson{First: "Ana", Email: "ana@fjord.example", Company: "Fjord", Domain: "fjord.example",
+		Country: "NO"})
 	bo := w.meet(store.NewPerson{First: "Bo", Email: "bo@x.example", Country: "CA"})
 	m, err := w.s.Model(w.ctx)
 	w.must(err)
-	m.Fit = rule.Fit{{If: rule.FieldIs(person.Country, "NO"), Points: 40}, {If: rule.FieldIs(person.Industry, "Ports"), Points: 60}}
+	m.Fit = rule.Fit{{If: rule.FieldIs(person.Country, "NO"), Points: 40},
+		{If: rule.FieldIs(person.Industry, "Ports"), Points: 60}}
 	m.FitBands = []rule.Band{{Name: "far"}, {Name: "near", From: 50}}
 	w.must(w.e.SaveFit(w.ctx, m))
 	fit := func(n int) rule.Rule {
@@ -249,10 +263,12 @@ func TestAudiencesFollowTheFit(t *testing.T) {
 	w.must(w.e.SaveFit(w.ctx, m))
 	w.settle()
 	expect("only the country counts", all, ana, bo)
-	if got, err := w.s.Model(w.ctx); err != nil || len(got.Rules) != 4 || len(got.FitBands) != 2 || got.FitBands[0].To != 50 {
+	if got, err := w.s.Model(w.ctx); err != nil || len(got.Rules) != 4 || len(got.FitBands) != 2 ||
+		got.FitBands[0].To != 50 {
 		t.Errorf("saving the fit changed the rest: %+v, %v", got, err)
 	}
-	for _, bad := range []store.Model{{ID: m.ID, Fit: rule.Fit{{If: rule.ScoreAtLeast(3), Points: 1}}}, {ID: m.ID, Bands: []rule.Band{{Name: "a", From: 3}}}, {ID: m.ID, FitBands: []rule.Band{{From: 0}}}} {
+	for _, bad := range []store.Model{{ID: m.ID, Fit: rule.Fit{{If: rule.ScoreAtLeast(3), Points: 1}}},
+		{ID: m.ID, Bands: []rule.Band{{Name: "a", From: 3}}}, {ID: m.ID, FitBands: []rule.Band{{From: 0}}}} {
 		if err := w.e.SaveFit(w.ctx, bad); err == nil {
 			t.Errorf("%+v was kept", bad)
 		}
@@ -278,12 +294,14 @@ func TestOneAudienceThatFails(t *testing.T) {
 		create trigger refuse before insert on audience_member for each row when (new.audience_id = %d) execute function refuse()`, second))
 	w.must(err)
 	for range 3 {
-		if _, err = w.e.FollowAudiences(w.ctx); err == nil || !strings.Contains(err.Error(), fmt.Sprintf("audience %d", second)) {
+		if _, err = w.e.FollowAudiences(w.ctx); err == nil ||
+			!strings.Contains(err.Error(), fmt.Sprintf("audience %d", second)) {
 			t.Fatalf("it fails as %v", err)
 		}
 	}
 	for id, want := range map[int64]int{first: 1, second: 0, third: 1} {
-		if n := w.count("select count(*) from audience_member where audience_id = $1 and person_id = $2", id, ana); n != want {
+		if n := w.count("select count(*) from audience_member where audience_id = $1 and person_id = $2", id,
+			ana); n != want {
 			t.Errorf("audience %d has %d of 1", id, n)
 		}
 	}

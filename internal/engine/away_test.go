@@ -18,18 +18,23 @@ func TestWhoIsAwayGetsTheirsLater(t *testing.T) {
 	w.must(w.e.LaunchMailing(w.ctx, m.ID))
 	w.settle()
 	back := day0.AddDate(0, 0, 10)
-	w.must(w.e.Receive(w.ctx, mail.Received{ID: "away@x", From: "ana@n.example", Kind: mail.Automatic, Subject: "Out of office", Said: "I am back on " + back.Format("2 January 2006") + "."}))
-	w.must(w.e.Receive(w.ctx, mail.Received{ID: "away2@x", From: "bo@n.example", Kind: mail.Automatic, Text: "I am away."}))
+	w.must(w.e.Receive(w.ctx,
+		mail.Received{ID: "away@x", From: "ana@n.example", Kind: mail.Automatic, Subject: "Out of office",
+			Said: "I am back on " + back.Format("2 January 2006") + "."}))
+	w.must(w.e.Receive(w.ctx,
+		mail.Received{ID: "away2@x", From: "bo@n.example", Kind: mail.Automatic, Text: "I am away."}))
 	if n := w.count("select count(*) from person where away_until is not null or held_at is not null"); n != 0 {
 		t.Error("what names nobody but by an address did something")
 	}
 	if n := w.sorted(true); n != 2 {
 		t.Errorf("%d letters to sort", n)
 	}
-	for id, want := range map[int64]time.Time{ana: time.Date(back.Year(), back.Month(), back.Day(), 9, 0, 0, 0, mustZone(t, "Europe/Oslo")), bo: day0.Add(3 * 24 * time.Hour)} {
+	for id, want := range map[int64]time.Time{ana: time.Date(back.Year(), back.Month(), back.Day(), 9, 0, 0, 0,
+		mustZone(t, "Europe/Oslo")), bo: day0.Add(3 * 24 * time.Hour)} {
 		p, err := w.s.Person(w.ctx, id)
 		w.must(err)
-		if p.Away == nil || p.Away.Before(want.Add(-time.Hour)) || p.Away.After(want.Add(72*time.Hour)) || id == ana && !p.Away.Equal(want) {
+		if p.Away == nil || p.Away.Before(want.Add(-time.Hour)) || p.Away.After(want.Add(72*time.Hour)) || id == ana &&
+			!p.Away.Equal(want) {
 			t.Errorf("%s is away until %v, not %v", p.First, p.Away, want)
 		}
 	}
@@ -60,12 +65,20 @@ func mustZone(t *testing.T, name string) *time.Location {
 func TestReportsAreToldApart(t *testing.T) {
 	w := newWorld(t, mailserver.Options{})
 	ana, bo, cy := w.norwegian("Ana"), w.norwegian("Bo"), w.norwegian("Cy")
-	w.must(w.e.Receive(w.ctx, mail.Received{ID: "1@x", From: "abuse@provider.example", Kind: mail.Complaint, Against: []string{"ana@n.example"}}))
-	w.must(w.e.Receive(w.ctx, mail.Received{ID: "2@x", From: "mailer-daemon@provider.example", Kind: mail.Bounce, About: []mail.Recipient{{Address: "x@n.example", Original: "bo@n.example", Action: "failed", Status: "5.1.1"}}}))
-	w.must(w.e.Receive(w.ctx, mail.Received{ID: "3@x", From: "mailer-daemon@provider.example", Kind: mail.NotNow, About: []mail.Recipient{{Address: "cy@n.example", Action: "delayed", Status: "4.0.0"}}}))
+	w.must(w.e.Receive(w.ctx,
+		mail.Received{ID: "1@x", From: "abuse@provider.example", Kind: mail.Complaint,
+			Against: []string{"ana@n.example"}}))
+	w.must(w.e.Receive(w.ctx,
+		mail.Received{ID: "2@x", From: "mailer-daemon@provider.example", Kind: mail.Bounce,
+			About: []mail.Recipient{{Address: "x@n.example", Original: "bo@n.example", Action: "failed",
+				Status: "5.1.1"}}}))
+	w.must(w.e.Receive(w.ctx,
+		mail.Received{ID: "3@x", From: "mailer-daemon@provider.example", Kind: mail.NotNow,
+			About: []mail.Recipient{{Address: "cy@n.example", Action: "delayed", Status: "4.0.0"}}}))
 	w.must(w.e.Receive(w.ctx, mail.Received{ID: "4@x", From: "cy@n.example", Kind: mail.Notice}))
 	// They name nobody but by an address that anybody knows: nothing happens until somebody has looked.
-	if n := w.count("select count(*) from person where opted_out_at is not null or bounced_at is not null or held_at is not null"); n != 0 {
+	if n := w.count("select count(*) from person where opted_out_at is not null or bounced_at is not null or held_at " +
+		"is not null"); n != 0 {
 		t.Error("a report that anybody could have written did something")
 	}
 	if n := w.sorted(true); n != 2 {

@@ -66,7 +66,8 @@ func TestNothingFillsFromWhatIsNotCounted(t *testing.T) {
 	m4.Audience = &over
 	m5.Excluded.V = []int64{large}
 	id4 := w.newsletterAgain(m4).ID
-	save := store.Mailing{Name: "Not to them", Message: m5.Message, Audience: m5.Audience, Purpose: m5.Purpose, Plan: m5.Plan, Excluded: m5.Excluded}
+	save := store.Mailing{Name: "Not to them", Message: m5.Message, Audience: m5.Audience, Purpose: m5.Purpose,
+		Plan: m5.Plan, Excluded: m5.Excluded}
 	id5, err := w.e.SaveMailing(w.ctx, save, w.marketer)
 	w.must(err)
 	w.must(w.e.LaunchMailing(w.ctx, id4))

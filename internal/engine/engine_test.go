@@ -28,7 +28,8 @@ func TestFromFormToDeal(t *testing.T) {
 	w := newWorld(t, mailserver.Options{})
 	w.launch()
 	p := w.fill("Ana", "ana@fjord.example")
-	if l := w.letters("ana@"); len(l) != 1 || l[0].Subject != "Your guide, Ana" || l[0].From != "marketerI@karang.example" {
+	if l := w.letters("ana@"); len(l) != 1 || l[0].Subject != "Your guide, Ana" ||
+		l[0].From != "marketerI@karang.example" {
 		t.Fatalf("after the form: %+v", l)
 	}
 	if s := w.score(p); s != 10 {
@@ -139,7 +140,8 @@ func TestAnAnswerStopsEverything(t *testing.T) {
 		t.Fatalf("%d emails are ready", n)
 	}
 	letter := w.letters("dee@")[0]
-	answer := mail.Received{ID: "a1@fjord.example", From: "dee@fjord.example", Subject: "Re: guide", Text: "Call me", References: []string{letter.MessageID}}
+	answer := mail.Received{ID: "a1@fjord.example", From: "dee@fjord.example", Subject: "Re: guide", Text: "Call me",
+		References: []string{letter.MessageID}}
 	w.must(w.e.Receive(w.ctx, answer))
 	w.must(w.e.Receive(w.ctx, answer)) // the same letter delivered again
 	w.settle()
@@ -162,10 +164,14 @@ func TestIncomingIsToldApart(t *testing.T) {
 		reason string
 		kind   int
 	}{
-		{"an answer without references holds, until somebody has looked", mail.Received{From: "eve@fjord.example"}, "", 0},
-		{"an answer names an email", mail.Received{From: "eve@fjord.example", References: []string{"ID"}}, "answered", 6},
-		{"an automatic answer stops nothing", mail.Received{From: "eve@fjord.example", Kind: mail.Automatic, References: []string{"ID"}}, "", 7},
-		{"a bounce is known by its return path", mail.Received{From: "mailer-daemon@fjord.example", Kind: mail.Bounce, To: []string{"PATH"}}, "bounced", 9},
+		{"an answer without references holds, until somebody has looked", mail.Received{From: "eve@fjord.example"}, "",
+			0},
+		{"an answer names an email", mail.Received{From: "eve@fjord.example", References: []string{"ID"}}, "answered",
+			6},
+		{"an automatic answer stops nothing",
+			mail.Received{From: "eve@fjord.example", Kind: mail.Automatic, References: []string{"ID"}}, "", 7},
+		{"a bounce is known by its return path",
+			mail.Received{From: "mailer-daemon@fjord.example", Kind: mail.Bounce, To: []string{"PATH"}}, "bounced", 9},
 		{"a stranger's letter touches nobody", mail.Received{From: "who@else.example"}, "", 0},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -266,7 +272,8 @@ func TestLinksCannotBeForged(t *testing.T) {
 	if n := w.count("select count(*) from signal where kind in (4, 5, 8)"); n != 0 {
 		t.Errorf("%d forged signals were kept", n)
 	}
-	for token, want := range map[string][2]int64{w.e.ReaderToken(7): {7, 0}, w.e.ClaimToken(8): {0, 8}, "7.x": {}, "c8.x": {}, "": {}, "c" + w.e.ReaderToken(7): {}, w.e.ClaimToken(8)[1:]: {}} {
+	for token, want := range map[string][2]int64{w.e.ReaderToken(7): {7, 0}, w.e.ClaimToken(8): {0, 8}, "7.x": {},
+		"c8.x": {}, "": {}, "c" + w.e.ReaderToken(7): {}, w.e.ClaimToken(8)[1:]: {}} {
 		if who, answer := w.e.ReadToken(token); who != want[0] || answer != want[1] {
 			t.Errorf("the token %q is of person %d, answer %d", token, who, answer)
 		}
@@ -305,7 +312,8 @@ func TestWhatTheMailServerSays(t *testing.T) {
 	if way := w.way(never); way.Reason != "bounced" {
 		t.Errorf("refused for good: %+v", way)
 	}
-	if n := w.count("select count(*) from touch t join letter l on l.touch_id = t.id where t.person_id = $1 and l.phase = 'waiting' and l.ready_at = $2", later, day0.Add(time.Minute)); n != 1 {
+	if n := w.count("select count(*) from touch t join letter l on l.touch_id = t.id where t.person_id = $1 and "+
+		"l.phase = 'waiting' and l.ready_at = $2", later, day0.Add(time.Minute)); n != 1 {
 		t.Error("an email refused for now is not ready again after a minute")
 	}
 	mu.Lock()
@@ -320,7 +328,10 @@ func TestWhatTheMailServerSays(t *testing.T) {
 func TestAMissingFieldStopsThatEmailAlone(t *testing.T) {
 	w := newWorld(t, mailserver.Options{})
 	w.tx(func(tx store.Tx) error {
-		_, err := tx.SaveMessage(w.ctx, store.Message{ID: w.first, Name: "Guide", Doc: store.JSON[message.Document]{V: message.Simple("For {{ person.title }}", "<p>x</p>")}, SenderID: &w.marketer}, w.marketer, day0)
+		_, err := tx.SaveMessage(w.ctx,
+			store.Message{ID: w.first, Name: "Guide",
+				Doc:      store.JSON[message.Document]{V: message.Simple("For {{ person.title }}", "<p>x</p>")},
+				SenderID: &w.marketer}, w.marketer, day0)
 		return err
 	})
 	w.launch()
@@ -423,7 +434,10 @@ func TestALaunchedVersionNeverChanges(t *testing.T) {
 	w := newWorld(t, mailserver.Options{})
 	w.launch()
 	w.tx(func(tx store.Tx) error {
-		_, err := tx.SaveMessage(w.ctx, store.Message{ID: w.first, Name: "Guide", Doc: store.JSON[message.Document]{V: message.Simple("Changed", "<p>x</p>")}, SenderID: &w.marketer}, w.marketer, day0)
+		_, err := tx.SaveMessage(w.ctx,
+			store.Message{ID: w.first, Name: "Guide",
+				Doc: store.JSON[message.Document]{V: message.Simple("Changed", "<p>x</p>")}, SenderID: &w.marketer},
+			w.marketer, day0)
 		return err
 	})
 	w.fill("Kim", "kim@fjord.example")
@@ -458,7 +472,8 @@ func TestAnswersInTheThread(t *testing.T) {
 	w.launch()
 	w.fill("Ana", "ana@fjord.example")
 	ben := w.fill("Ben", "ben@kelp.example")
-	_, err = w.s.DB().ExecContext(w.ctx, "update touch set state = 'passed' where person_id = $1", ben) // nobody knows whether it arrived, and somebody decided to go on without it
+	// nobody knows whether it arrived, and somebody decided to go on without it
+	_, err = w.s.DB().ExecContext(w.ctx, "update touch set state = 'passed' where person_id = $1", ben)
 	w.must(err)
 	w.to(4 * dayLong)
 	l := w.letters("ana@") // the newest first
@@ -474,14 +489,17 @@ func TestAnswersInTheThread(t *testing.T) {
 	}
 	first, second, third := head(l[2]), head(l[1]), head(l[0])
 	a, b := first.Get("Message-Id"), second.Get("Message-Id")
-	if first.Get("In-Reply-To") != "" || second.Get("In-Reply-To") != a || second.Get("References") != a || third.Get("In-Reply-To") != b || third.Get("References") != a+" "+b {
+	if first.Get("In-Reply-To") != "" || second.Get("In-Reply-To") != a || second.Get("References") != a ||
+		third.Get("In-Reply-To") != b || third.Get("References") != a+" "+b {
 		t.Errorf("first %v, second %v, third %v", first, second, third)
 	}
 	if second.Get("Subject") != "Re: Your guide, Ana" || third.Get("Subject") != "Re: Your guide, Ana" {
 		t.Errorf("subjects %q and %q", second.Get("Subject"), third.Get("Subject"))
 	}
 	l = w.letters("ben@")
-	if len(l) != 3 || head(l[1]).Get("In-Reply-To") != "" || head(l[1]).Get("Subject") != "Three alarms at Fjord Farms" || head(l[0]).Get("Subject") != "Re: Three alarms at Fjord Farms" {
+	if len(l) != 3 || head(l[1]).Get("In-Reply-To") != "" ||
+		head(l[1]).Get("Subject") != "Three alarms at Fjord Farms" ||
+		head(l[0]).Get("Subject") != "Re: Three alarms at Fjord Farms" {
 		t.Errorf("Ben, who did not get the first: %d letters, %v", len(l), head(l[len(l)-1]))
 	}
 }

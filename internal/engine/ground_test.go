@@ -38,7 +38,8 @@ func (w *world) reach(steps ...sequence.Step) *sequence.Plan {
 func (w *world) silent(first string) (id int64) {
 	w.t.Helper()
 	w.tx(func(tx store.Tx) (err error) {
-		id, _, err = tx.MeetPerson(w.ctx, store.NewPerson{First: first, Email: first + "@fjord.example", Country: "NO"}, w.clock.Now())
+		id, _, err = tx.MeetPerson(w.ctx, store.NewPerson{First: first, Email: first + "@fjord.example", Country: "NO"},
+			w.clock.Now())
 		return err
 	})
 	return id
@@ -62,11 +63,13 @@ func TestASequenceAsksForConsent(t *testing.T) {
 	for _, n := range e.Not {
 		why[n.Why] = n.N
 	}
-	if e.Enter != 1 || e.Bare != 0 || why[string(contact.NoConsent)] != 1 || why[string(contact.TookBack)] != 1 || why[string(contact.OptedOut)] != 1 {
+	if e.Enter != 1 || e.Bare != 0 || why[string(contact.NoConsent)] != 1 || why[string(contact.TookBack)] != 1 ||
+		why[string(contact.OptedOut)] != 1 {
 		t.Errorf("who enters: %+v", e)
 	}
 	p.Ground = contact.Ground{Other: "existing customers"}
-	if e, err = w.s.WhoEnters(w.ctx, &r, w.seq, p.Ways(), store.PeopleQuery{Now: day0}); err != nil || e.Enter != 3 || e.Bare != 2 {
+	if e, err = w.s.WhoEnters(w.ctx, &r, w.seq, p.Ways(), store.PeopleQuery{Now: day0}); err != nil || e.Enter != 3 ||
+		e.Bare != 2 {
 		t.Errorf("on another ground: %+v, %v", e, err)
 	}
 	w.settle()
@@ -92,7 +95,8 @@ func TestWhoTakesConsentBackLeaves(t *testing.T) {
 	w := newWorld(t, mailserver.Options{})
 	ana := w.silent("ana")
 	w.agrees(ana, true)
-	w.reach(&sequence.Email{Message: w.first}, &sequence.Pause{For: calendar.Span{N: 2, Unit: calendar.Days}}, &sequence.Email{Message: w.second})
+	w.reach(&sequence.Email{Message: w.first}, &sequence.Pause{For: calendar.Span{N: 2, Unit: calendar.Days}},
+		&sequence.Email{Message: w.second})
 	w.settle()
 	w.clock.set(day0.Add(49 * time.Hour))
 	_, _, err := w.e.AdvanceBatch(w.ctx, 10) // the second email is ready
@@ -106,7 +110,8 @@ func TestWhoTakesConsentBackLeaves(t *testing.T) {
 	}
 	w.clock.set(day0.Add(60 * time.Hour))
 	w.settle()
-	if n := w.count("select count(*) from enrolment where person_id = $1 and reason = $2 and ended_at = $3", ana, sequence.TookBack, day0.Add(49*time.Hour)); n != 1 {
+	if n := w.count("select count(*) from enrolment where person_id = $1 and reason = $2 and ended_at = $3", ana,
+		sequence.TookBack, day0.Add(49*time.Hour)); n != 1 {
 		t.Error("they did not leave at that instant")
 	}
 	if len(w.letters("ana@")) != 1 {
@@ -121,10 +126,12 @@ func TestARequestIsAGround(t *testing.T) {
 	ana := w.silent("ana")
 	p := w.reach(&sequence.Email{Message: w.first, Request: true}, &sequence.Email{Message: w.second}, &sequence.Call{})
 	w.settle()
-	if len(w.letters("ana@")) != 1 || w.count("select count(*) from touch where person_id = $1 and request and purpose_id is null", ana) != 1 {
+	if len(w.letters("ana@")) != 1 ||
+		w.count("select count(*) from touch where person_id = $1 and request and purpose_id is null", ana) != 1 {
 		t.Errorf("what was asked for: %d letters", len(w.letters("ana@")))
 	}
-	if n := w.count("select count(*) from enrolment_log l join enrolment e on e.id = l.enrolment_id where e.person_id = $1 and l.reason = any ($2)",
+	if n := w.count("select count(*) from enrolment_log l join enrolment e on e.id = l.enrolment_id where "+
+		"e.person_id = $1 and l.reason = any ($2)",
 		ana, []string{"passed over: no consent", "passed over: no number"}); n != 2 {
 		t.Errorf("%d touches were passed over, of a plan with %d steps", n, len(p.Steps))
 	}
@@ -135,7 +142,8 @@ func TestARequestIsAGround(t *testing.T) {
 		return err
 	})
 	w.settle()
-	if len(w.letters("ben@")) != 1 || w.count("select count(*) from enrolment where person_id = $1 and reason = 'do not contact'", ben) != 1 {
+	if len(w.letters("ben@")) != 1 ||
+		w.count("select count(*) from enrolment where person_id = $1 and reason = 'do not contact'", ben) != 1 {
 		t.Error("do not contact and one’s own request")
 	}
 }
@@ -153,7 +161,8 @@ func TestTheLastLookAsksTheSameRule(t *testing.T) {
 	_, err = w.s.DB().ExecContext(w.ctx, "delete from consent")
 	w.must(err)
 	w.settle()
-	if len(w.letters("ana@")) != 0 || w.count("select count(*) from enrolment_log where exit = 'next' and reason = 'passed over: no consent'") != 1 {
+	if len(w.letters("ana@")) != 0 ||
+		w.count("select count(*) from enrolment_log where exit = 'next' and reason = 'passed over: no consent'") != 1 {
 		t.Error("an email went out without a ground, or its way did not go on")
 	}
 }
@@ -170,7 +179,8 @@ func TestAnAnswerWhileNobodyWorked(t *testing.T) {
 	logs, err := w.s.PersonLogs(w.ctx, ana)
 	w.must(err)
 	way := w.way(ana)
-	if len(logs) != 3 || logs[0].Exit != "" || logs[0].Reason != string(sequence.Finished) || logs[1].Exit != string(sequence.NotInTime) ||
+	if len(logs) != 3 || logs[0].Exit != "" || logs[0].Reason != string(sequence.Finished) ||
+		logs[1].Exit != string(sequence.NotInTime) ||
 		!logs[1].At.Equal(day0.Add(5*dayLong)) || !way.Ended.Equal(day0.Add(5*dayLong)) {
 		t.Errorf("%+v, %+v", logs, way)
 	}

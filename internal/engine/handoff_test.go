@@ -50,7 +50,8 @@ func TestAcceptingIsTakenBack(t *testing.T) {
 	}
 	w.must(w.e.FinishCall(w.ctx, calls[0].ID, rep, sequence.NoAnswer, ""))
 	w.settle()
-	if n := w.count("select count(*) from enrolment_log where step = $1 and exit = $2", w.call, sequence.NotReached); n != 1 {
+	if n := w.count("select count(*) from enrolment_log where step = $1 and exit = $2", w.call,
+		sequence.NotReached); n != 1 {
 		t.Error("nobody was reached, and it went on as if somebody had been")
 	}
 }
@@ -67,7 +68,8 @@ func TestWhatHasGoneOnIsNotTakenBack(t *testing.T) {
 		w.must(err)
 		return list[0].ID, deal
 	}
-	lead, err := w.s.AddUser(w.ctx, store.User{Name: "Lea", Email: "lea@karang.example", Role: "lead", PasswordHash: "x"}, day0)
+	lead, err := w.s.AddUser(w.ctx,
+		store.User{Name: "Lea", Email: "lea@karang.example", Role: "lead", PasswordHash: "x"}, day0)
 	w.must(err)
 	for name, work := range map[string]func(handoff, deal int64) error{
 		"moved":      func(_, deal int64) error { return w.e.MoveDeal(w.ctx, deal, 2, 0, lead) },

@@ -86,14 +86,18 @@ func newWorld(t *testing.T, o mailserver.Options) *world {
 	sender, err := mail.NewSender(w.mail.Addr())
 	w.must(err)
 	t.Cleanup(sender.Close)
-	w.e, err = New(w.ctx, base.Config{Store: w.s, Clock: w.clock, Mail: sender, URL: "http://ombak.example", Domain: "mail.karang.example", PrivateServers: true})
+	w.e, err = New(w.ctx,
+		base.Config{Store: w.s, Clock: w.clock, Mail: sender, URL: "http://ombak.example",
+			Domain: "mail.karang.example", PrivateServers: true})
 	w.must(err)
 	w.must(w.e.Register(w.ctx))
 	t.Cleanup(func() { w.e.Unregister() })
 	w.must(w.s.EnsureMonths(w.ctx, day0, day0.AddDate(0, 2, 0)))
 
 	user := func(name, role string) int64 {
-		id, err := w.s.AddUser(w.ctx, store.User{Name: name, Email: fmt.Sprintf("%s@karang.example", role+name[:1]), Role: role, PasswordHash: "x"}, day0)
+		id, err := w.s.AddUser(w.ctx,
+			store.User{Name: name, Email: fmt.Sprintf("%s@karang.example", role+name[:1]), Role: role,
+				PasswordHash: "x"}, day0)
 		w.must(err)
 		return id
 	}
@@ -110,9 +114,17 @@ func newWorld(t *testing.T, o mailserver.Options) *world {
 			{On: signal.Pattern{Kind: signal.Reply}, Points: 2},
 		}}}, day0)
 		w.must(err)
-		w.first, err = tx.SaveMessage(w.ctx, store.Message{Name: "Guide", Doc: store.JSON[message.Document]{V: message.Simple("Your guide, {{ person.first_name | default: \"reader\" }}", `<p>Here it <a href="/g/alarms">is</a>.</p>`)}, SenderID: &w.marketer}, w.marketer, day0)
+		w.first, err = tx.SaveMessage(w.ctx,
+			store.Message{Name: "Guide",
+				Doc: store.JSON[message.Document]{V: message.Simple("Your guide, {{ person.first_name | default: "+
+					"\"reader\" }}", `<p>Here it <a href="/g/alarms">is</a>.</p>`)}, SenderID: &w.marketer}, w.marketer,
+			day0)
 		w.must(err)
-		w.second, err = tx.SaveMessage(w.ctx, store.Message{Name: "From the owner", Doc: store.JSON[message.Document]{V: message.Simple("Three alarms at {{ company.name | default: \"your site\" }}", `<p>Shall we talk?</p>`)}, FromOwner: true, SenderID: &w.marketer}, w.marketer, day0)
+		w.second, err = tx.SaveMessage(w.ctx,
+			store.Message{Name: "From the owner",
+				Doc: store.JSON[message.Document]{V: message.Simple("Three alarms at {{ company.name | default: "+
+					"\"your site\" }}", `<p>Shall we talk?</p>`)}, FromOwner: true, SenderID: &w.marketer}, w.marketer,
+			day0)
 		return err
 	})
 	w.page = w.newPage("alarms", page.New("Oxygen alarms", "<p>Read.</p>", "Send it"))
@@ -125,7 +137,8 @@ func newWorld(t *testing.T, o mailserver.Options) *world {
 		return id
 	}
 	w.email = put(&sequence.Email{Common: sequence.Common{Title: "Field guide"}, Message: w.first}, 0, "")
-	w.watch = put(&sequence.Watch{Signal: signal.Click, Of: w.email, For: calendar.Span{N: 5, Unit: calendar.Days}}, w.email, sequence.Next)
+	w.watch = put(&sequence.Watch{Signal: signal.Click, Of: w.email, For: calendar.Span{N: 5, Unit: calendar.Days}},
+		w.email, sequence.Next)
 	w.check = put(sequence.New("check"), w.watch, sequence.Happened)
 	w.owner = put(&sequence.Email{Message: w.second}, w.check, sequence.Yes)
 	w.hand = put(sequence.New("hand over"), w.owner, sequence.Next)
@@ -160,7 +173,9 @@ func (w *world) newPage(slug string, doc page.Document) store.Page {
 	w.t.Helper()
 	var id int64
 	w.tx(func(tx store.Tx) (err error) {
-		id, err = tx.SavePage(w.ctx, store.Page{Slug: slug, Doc: store.JSON[page.Document]{V: doc}, Offer: "Field guide", Published: true}, []byte("guide"), day0)
+		id, err = tx.SavePage(w.ctx,
+			store.Page{Slug: slug, Doc: store.JSON[page.Document]{V: doc}, Offer: "Field guide", Published: true},
+			[]byte("guide"), day0)
 		return err
 	})
 	p, err := w.s.Page(w.ctx, id)
@@ -169,7 +184,8 @@ func (w *world) newPage(slug string, doc page.Document) store.Page {
 }
 
 func answers(first, last, email, company string) page.Answers {
-	return page.Answers{Values: person.Values{person.FirstName: first, person.LastName: last, person.EmailField: email, person.Company: company}}
+	return page.Answers{Values: person.Values{person.FirstName: first, person.LastName: last, person.EmailField: email,
+		person.Company: company}}
 }
 
 // fill fills the page's form in.
@@ -177,7 +193,8 @@ func (w *world) fill(first, email string) int64 {
 	w.t.Helper()
 	view, err := w.e.Show(w.ctx, w.page, "", "")
 	w.must(err)
-	id, _, err := w.e.FormFilled(w.ctx, w.page, forms.Filled{Visit: view, Answers: answers(first, "Reader", email, "Fjord Farms")})
+	id, _, err := w.e.FormFilled(w.ctx, w.page,
+		forms.Filled{Visit: view, Answers: answers(first, "Reader", email, "Fjord Farms")})
 	w.must(err)
 	w.settle()
 	return id

@@ -19,8 +19,12 @@ import (
 // hours are open there: never at night, never on a Sunday.
 func TestHoursAreAskedAgain(t *testing.T) {
 	for name, moved := range map[string]func(w *world, m store.Mailing){
-		"a daily limit": func(w *world, _ store.Mailing) { w.must(w.e.SetMailbox(w.ctx, w.marketer, mailbox.Box{Daily: 2})) },
-		"a long gap":    func(w *world, _ store.Mailing) { w.must(w.e.SetMailbox(w.ctx, w.marketer, mailbox.Box{Gap: 3600})) },
+		"a daily limit": func(w *world, _ store.Mailing) {
+			w.must(w.e.SetMailbox(w.ctx, w.marketer, mailbox.Box{Daily: 2}))
+		},
+		"a long gap": func(w *world, _ store.Mailing) {
+			w.must(w.e.SetMailbox(w.ctx, w.marketer, mailbox.Box{Gap: 3600}))
+		},
 	} {
 		w := newWorld(t, mailserver.Options{})
 		for i := range 7 {
@@ -69,11 +73,13 @@ func TestAnAnswerOlderThanTheWay(t *testing.T) {
 	w := newWorld(t, mailserver.Options{})
 	w.launch()
 	p := w.fill("Eve", "eve@fjord.example")
-	w.must(w.e.Record(w.ctx, store.Signal{Person: p, Signal: signal.Signal{At: day0.Add(-time.Hour), Kind: signal.Reply}}))
+	w.must(w.e.Record(w.ctx,
+		store.Signal{Person: p, Signal: signal.Signal{At: day0.Add(-time.Hour), Kind: signal.Reply}}))
 	if way := w.way(p); way.Ended != nil {
 		t.Errorf("it ended: %s", way.Reason)
 	}
-	w.must(w.e.Receive(w.ctx, mail.Received{ID: "a@x", From: "eve@fjord.example", References: []string{w.letters("eve@")[0].MessageID}}))
+	w.must(w.e.Receive(w.ctx,
+		mail.Received{ID: "a@x", From: "eve@fjord.example", References: []string{w.letters("eve@")[0].MessageID}}))
 	if way := w.way(p); way.Reason != "answered" {
 		t.Errorf("and after: %q", way.Reason)
 	}
@@ -87,9 +93,11 @@ func TestVersionsThatCannotRun(t *testing.T) {
 	for _, name := range []string{"a", "b", "c", "d", "e", "f", "g", "h"} {
 		broken = append(broken, w.fill("Bo", name+"@x.example"))
 	}
-	_, err := w.s.DB().ExecContext(w.ctx, `with v as (insert into sequence_version (sequence_id, number, plan, messages, entry, launched_at)
+	_, err := w.s.DB().ExecContext(w.ctx,
+		`with v as (insert into sequence_version (sequence_id, number, plan, messages, entry, launched_at)
 			select sequence_id, 99, '{"start": 0, "steps": []}', messages, entry, launched_at from sequence_version limit 1 returning id)
-		update enrolment e set version_id = v.id, look = $2 from v where e.person_id = any ($1)`, broken, day0.Add(-time.Hour))
+		update enrolment e set version_id = v.id, look = $2 from v where e.person_id = any ($1)`, broken,
+		day0.Add(-time.Hour))
 	w.must(err)
 	good := w.fill("Cy", "cy@x.example")
 	if n := len(w.letters("cy@")); n != 1 {
@@ -98,7 +106,8 @@ func TestVersionsThatCannotRun(t *testing.T) {
 	if _, _, err := w.e.AdvanceBatch(w.ctx, 100); err != nil {
 		t.Fatal(err)
 	}
-	if n := w.count("select count(*) from enrolment where person_id = any ($1) and look > $2", broken, day0); n != len(broken) {
+	if n := w.count("select count(*) from enrolment where person_id = any ($1) and look > $2", broken,
+		day0); n != len(broken) {
 		t.Errorf("%d of %d are put off", n, len(broken))
 	}
 	if way := w.way(good); strings.Contains(way.Reason, "cannot") || way.Ended != nil {
@@ -161,7 +170,8 @@ func TestASequenceIsCopiedEndedAndRemoved(t *testing.T) {
 	w.must(err)
 	q, err := w.s.Sequence(w.ctx, made)
 	w.must(err)
-	if len(a.Plan.V.Steps) != len(b.Plan.V.Steps) || q.Entered != 0 || q.State != "draft" || q.Entry.V.Page != w.page.ID || q.Name != "Copy of Field guide follow-up" {
+	if len(a.Plan.V.Steps) != len(b.Plan.V.Steps) || q.Entered != 0 || q.State != "draft" ||
+		q.Entry.V.Page != w.page.ID || q.Name != "Copy of Field guide follow-up" {
 		t.Errorf("the copy: %+v", q)
 	}
 	n, err := w.e.EndSequence(w.ctx, w.seq)
@@ -182,7 +192,8 @@ func TestASequenceIsCopiedEndedAndRemoved(t *testing.T) {
 		w.must(err)
 		return fmt.Sprint(list)
 	}
-	if both := fmt.Sprintf("[{sequence %d Copy of Field guide follow-up} {sequence %d Field guide follow-up}]", made, w.seq); uses() != both {
+	if both := fmt.Sprintf("[{sequence %d Copy of Field guide follow-up} {sequence %d Field guide follow-up}]", made,
+		w.seq); uses() != both {
 		t.Errorf("the message is used by %s, not %s", uses(), both)
 	}
 	w.must(w.e.RemoveSequence(w.ctx, w.seq, false))

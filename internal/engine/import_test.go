@@ -42,23 +42,30 @@ func (w *world) bring(name string, file []byte, adjust func(*intake.Mapping)) in
 
 // TestPoliciesOfAnImport holds what becomes of somebody who is known, by each policy.
 func TestPoliciesOfAnImport(t *testing.T) {
-	file := []byte("Email,Title,City,Industry,Company size,Tags,Phone,Phone 2\nana@fjord.example,Head,Oslo,Ports,12,fair; key,+44 20 7946 0102,+44 20 7946 0103\nnew@fjord.example,Buyer,Oslo,Ports,12,fair,,\n")
+	file := []byte("Email,Title,City,Industry,Company size,Tags,Phone,Phone " +
+		"2\nana@fjord.example,Head,Oslo,Ports,12,fair; key,+44 20 7946 0102,+44 20 7946 " +
+		"0103\nnew@fjord.example,Buyer,Oslo,Ports,12,fair,,\n")
 	for _, c := range []struct {
 		policy                      intake.Policy
 		title, city, industry       string
 		updated, unchanged, created int64
 	}{
-		{intake.Fill, "Biologist", "Oslo", "Fish farming", 1, 0, 1}, {intake.Replace, "Head", "Oslo", "Ports", 1, 0, 1}, {intake.Leave, "Biologist", "", "Fish farming", 0, 1, 1},
+		{intake.Fill, "Biologist", "Oslo", "Fish farming", 1, 0, 1}, {intake.Replace, "Head", "Oslo", "Ports", 1, 0, 1},
+		{intake.Leave, "Biologist", "", "Fish farming", 0, 1, 1},
 	} {
 		w := newWorld(t, mailserver.Options{})
-		ana := w.meet(store.NewPerson{First: "Ana", Email: "ana@fjord.example", Title: "Biologist", Company: "Fjord", Domain: "fjord.example"})
+		ana := w.meet(store.NewPerson{First: "Ana", Email: "ana@fjord.example", Title: "Biologist", Company: "Fjord",
+			Domain: "fjord.example"})
 		w.must(w.e.ChangeCompany(w.ctx, 1, person.Values{person.Industry: "Fish farming"}, w.marketer))
 		before, err := w.s.Person(w.ctx, ana)
 		w.must(err)
-		id := w.bring("list.csv", file, func(m *intake.Mapping) { m.Policy, m.Purpose, m.Ground = c.policy, 1, "a test" })
+		id := w.bring("list.csv", file, func(m *intake.Mapping) {
+			m.Policy, m.Purpose, m.Ground = c.policy, 1, "a test"
+		})
 		i, err := w.s.Import(w.ctx, id)
 		w.must(err)
-		if n := i.Counts.V; n.New != c.created || n.Updated != c.updated || n.Unchanged != c.unchanged || n.Rejected != 0 {
+		if n := i.Counts.V; n.New != c.created || n.Updated != c.updated || n.Unchanged != c.unchanged ||
+			n.Rejected != 0 {
 			t.Errorf("%s: %+v", c.policy, n)
 		}
 		p, err := w.s.Person(w.ctx, ana)
@@ -77,7 +84,8 @@ func TestPoliciesOfAnImport(t *testing.T) {
 		w.must(err)
 		consents, err := w.s.PersonConsents(w.ctx, ana)
 		w.must(err)
-		if len(tags) != 2 || len(also) != 1 || len(consents) != 1 || consents[0].Ground != "import: list.csv" && consents[0].Ground != "a test" {
+		if len(tags) != 2 || len(also) != 1 || len(consents) != 1 || consents[0].Ground != "import: list.csv" &&
+			consents[0].Ground != "a test" {
 			t.Errorf("%s: tags %v, also at %v, consents %v", c.policy, tags, also, consents)
 		}
 		// Undone, everything is as it was.
@@ -104,7 +112,8 @@ func TestUndoLeavesWhatSomethingElseTouched(t *testing.T) {
 	w := newWorld(t, mailserver.Options{})
 	ana := w.meet(store.NewPerson{First: "Ana", Email: "ana@fjord.example"})
 	bo := w.meet(store.NewPerson{First: "Bo", Email: "bo@fjord.example"})
-	id := w.bring("list.csv", []byte("Email,City\nana@fjord.example,Oslo\nbo@fjord.example,Oslo\ncy@fjord.example,Oslo\ndi@fjord.example,Oslo\nei@fjord.example,Oslo\n"), nil)
+	id := w.bring("list.csv",
+		[]byte("Email,City\nana@fjord.example,Oslo\nbo@fjord.example,Oslo\ncy@fjord.example,Oslo\ndi@fjord.example,Oslo\nei@fjord.example,Oslo\n"), nil)
 	called := func(email string) store.Person {
 		p, err := w.s.PersonByEmail(w.ctx, email)
 		w.must(err)
@@ -120,7 +129,8 @@ func TestUndoLeavesWhatSomethingElseTouched(t *testing.T) {
 	if b.State != "undone" || b.Detail.V.Undone != 2 || b.Detail.V.Kept != 3 {
 		t.Errorf("%s: %d set back, %d kept; want 2 and 3", b.State, b.Detail.V.Undone, b.Detail.V.Kept)
 	}
-	if called("ana@fjord.example").City != "Bergen" || called("cy@fjord.example").City != "Oslo" || called("di@fjord.example").Title != "Head" {
+	if called("ana@fjord.example").City != "Bergen" || called("cy@fjord.example").City != "Oslo" ||
+		called("di@fjord.example").Title != "Head" {
 		t.Error("what something else had touched was taken back")
 	}
 	if p, err := w.s.Person(w.ctx, bo); err != nil || p.City != "" {
@@ -169,7 +179,8 @@ func TestAnImportThatIsCutOffGoesOn(t *testing.T) {
 	w.must(err)
 	i, err = w.s.Import(w.ctx, id)
 	w.must(err)
-	if got := w.count("select count(*) from person where batch_id = $1", id); got != n || batch.State != "done" || batch.Done != n || i.Counts.V.New != n {
+	if got := w.count("select count(*) from person where batch_id = $1", id); got != n || batch.State != "done" ||
+		batch.Done != n || i.Counts.V.New != n {
 		t.Errorf("%d people, %s, %d done, %d new; want %d", got, batch.State, batch.Done, i.Counts.V.New, n)
 	}
 	if left := w.count("select count(*) from import_row") + w.count("select count(*) from import_piece"); left != 0 {
@@ -233,9 +244,14 @@ func TestWhatIsTakenOutComesBack(t *testing.T) {
 	a.must(err)
 	texts := []string{"Ngô", "=1+2", "@cmd", "'tis", "O’Neil, \"Bo\"", "a; b", "-5", "Straße", "+1", `back\slash`}
 	for i := range 12 {
-		id := a.meet(store.NewPerson{Email: fmt.Sprintf("p%d@c%d.example", i, i%3), Company: "Company " + texts[i%3], Domain: fmt.Sprintf("c%d.example", i%3)})
-		set := person.Values{person.FirstName: texts[i%len(texts)], person.LastName: texts[(i+3)%len(texts)], person.Title: texts[(i+5)%len(texts)], person.PhoneField: fmt.Sprintf("+442079460%03d", i), person.Country: []string{"NO", "VN", ""}[i%3],
-			person.Language: "nb-NO", person.Zone: "Europe/Oslo", person.Profile: "https://profiles.example/p", person.City: texts[(i+7)%len(texts)], person.Campaign: "spring", person.Owner: "Tomas Vale", person.Department: "Lab; north"}
+		id := a.meet(store.NewPerson{Email: fmt.Sprintf("p%d@c%d.example", i, i%3), Company: "Company " + texts[i%3],
+			Domain: fmt.Sprintf("c%d.example", i%3)})
+		set := person.Values{person.FirstName: texts[i%len(texts)], person.LastName: texts[(i+3)%len(texts)],
+			person.Title: texts[(i+5)%len(texts)], person.PhoneField: fmt.Sprintf("+442079460%03d", i),
+			person.Country:  []string{"NO", "VN", ""}[i%3],
+			person.Language: "nb-NO", person.Zone: "Europe/Oslo", person.Profile: "https://profiles.example/p",
+			person.City: texts[(i+7)%len(texts)], person.Campaign: "spring", person.Owner: "Tomas Vale",
+			person.Department: "Lab; north"}
 		for _, d := range cat.Own {
 			if !d.Company {
 				set[d.Field] = ownValueOf(d.Type, texts[(i+1)%len(texts)])
@@ -254,12 +270,15 @@ func TestWhatIsTakenOutComesBack(t *testing.T) {
 		}
 		for n := range i % 3 {
 			a.tx(func(tx store.Tx) error {
-				return tx.AddNote(a.ctx, id, a.marketer, fmt.Sprintf("%s\n— %d\n\\%s", texts[i%len(texts)], n, texts[(i+n)%len(texts)]), a.clock.Now().Add(time.Duration(n)*time.Minute))
+				return tx.AddNote(a.ctx, id, a.marketer,
+					fmt.Sprintf("%s\n— %d\n\\%s", texts[i%len(texts)], n, texts[(i+n)%len(texts)]),
+					a.clock.Now().Add(time.Duration(n)*time.Minute))
 			})
 		}
 	}
 	for c := range 3 {
-		set := person.Values{person.Industry: "Ports", person.Size: "120", person.Revenue: "1–10 M", person.CompanyCountry: "NO"}
+		set := person.Values{person.Industry: "Ports", person.Size: "120", person.Revenue: "1–10 M",
+			person.CompanyCountry: "NO"}
 		for _, d := range cat.Own {
 			if d.Company {
 				set[d.Field] = ownValueOf(d.Type, texts[(c+4)%len(texts)])
@@ -286,7 +305,8 @@ func TestWhatIsTakenOutComesBack(t *testing.T) {
 			rejects, _ := b.s.Rejects(b.ctx, id, false, 0, 3)
 			t.Fatalf("%s: %+v, %v, %+v", f, i.Counts.V, err, rejects)
 		}
-		if n := b.count("select count(*) from consent where current and how = 'by form' and ground like 'ticked: %' and at = $1", day0); n != 8 && f != roster.VCard {
+		if n := b.count("select count(*) from consent where current and how = 'by form' and ground like 'ticked: %' "+
+			"and at = $1", day0); n != 8 && f != roster.VCard {
 			t.Errorf("%s: %d of 8 consents came back with when, how and on what ground", f, n)
 		}
 		want, got := string(out(a, roster.CSV)), string(out(b, roster.CSV))
@@ -308,7 +328,8 @@ func TestWhatIsTakenOutComesBack(t *testing.T) {
 
 // ownValueOf is some value of an own field of a type.
 func ownValueOf(t person.Type, text string) string {
-	return map[person.Type]string{person.Text: text, person.Number: "2.5", person.Date: "2026-04-14", person.YesNo: "yes", person.OneOf: "sea", person.SeveralOf: "sea; lake"}[t]
+	return map[person.Type]string{person.Text: text, person.Number: "2.5", person.Date: "2026-04-14",
+		person.YesNo: "yes", person.OneOf: "sea", person.SeveralOf: "sea; lake"}[t]
 }
 
 // TestAListFillsOwnFieldsOfCompanies: what a file says of companies that are
@@ -318,7 +339,8 @@ func TestAListFillsOwnFieldsOfCompanies(t *testing.T) {
 	var partner, pens int64
 	w.tx(func(tx store.Tx) error {
 		var err error
-		if partner, err = tx.AddOwnField(w.ctx, store.OwnField{Name: "Partner", Type: person.Text, Company: true}); err != nil {
+		if partner, err = tx.AddOwnField(w.ctx,
+			store.OwnField{Name: "Partner", Type: person.Text, Company: true}); err != nil {
 			return err
 		}
 		pens, err = tx.AddOwnField(w.ctx, store.OwnField{Name: "Pens", Type: person.Number, Company: true})
@@ -389,11 +411,13 @@ func TestABadValueIsLeftOutWithoutItsRow(t *testing.T) {
 		}
 		out, err := w.s.Rejects(w.ctx, id, true, 0, 10)
 		w.must(err)
-		if loose && (len(out) != 2 || out[0].N != 1 || !strings.EqualFold(out[0].Field, "phone") || out[1].N != 2) || !loose && len(out) != 0 {
+		if loose && (len(out) != 2 || out[0].N != 1 || !strings.EqualFold(out[0].Field, "phone") || out[1].N != 2) ||
+			!loose && len(out) != 0 {
 			t.Errorf("loose %v: left out %+v", loose, out)
 		}
 	}
-	if n := w.count("select count(*) from person where email in ('a@x.example', 'b@x.example') and phone = '' and country in ('NO', '')"); n != 2 {
+	if n := w.count("select count(*) from person where email in ('a@x.example', 'b@x.example') and phone = '' and " +
+		"country in ('NO', '')"); n != 2 {
 		t.Errorf("%d were taken without their bad value", n)
 	}
 	if n := w.count("select count(*) from person where email = 'c@x.example'"); n != 0 {

@@ -42,7 +42,9 @@ func TestKilledWorkersNeverSendTwice(t *testing.T) {
 	w.must(w.s.SetEntry(w.ctx, w.seq, store.Entry{Rule: ruleOf("NO")}, clock.Now()))
 	w.tx(func(tx store.Tx) error {
 		for n := range people {
-			if _, _, err := tx.MeetPerson(w.ctx, store.NewPerson{First: "Ana", Email: fmt.Sprintf("p%d@fjord.example", n), Country: "NO"}, clock.Now()); err != nil {
+			if _, _, err := tx.MeetPerson(w.ctx,
+				store.NewPerson{First: "Ana", Email: fmt.Sprintf("p%d@fjord.example", n), Country: "NO"},
+				clock.Now()); err != nil {
 				return err
 			}
 		}
@@ -57,7 +59,8 @@ func TestKilledWorkersNeverSendTwice(t *testing.T) {
 	}
 	start := func() *exec.Cmd {
 		cmd := exec.Command(program, "work")
-		cmd.Env = []string{"PATH=" + os.Getenv("PATH"), "OMBAK_DATABASE_URL=" + w.url, "OMBAK_MAIL_OUT=" + w.mail.Addr(), "OMBAK_LOG=error"}
+		cmd.Env = []string{"PATH=" + os.Getenv("PATH"), "OMBAK_DATABASE_URL=" + w.url,
+			"OMBAK_MAIL_OUT=" + w.mail.Addr(), "OMBAK_LOG=error"}
 		cmd.Stderr = os.Stderr
 		w.must(cmd.Start())
 		return cmd
@@ -103,11 +106,13 @@ func TestKilledWorkersNeverSendTwice(t *testing.T) {
 	}
 	sent := w.count("select count(*) from touch where state = 'sent'")
 	held := w.count("select count(*) from touch where state = 'held'")
-	if other := w.count("select count(*) from touch where state not in ('sent', 'held')"); other != 0 || sent+held != people {
+	if other := w.count("select count(*) from touch where state not in ('sent', 'held')"); other != 0 ||
+		sent+held != people {
 		t.Errorf("%d sent, %d held, %d otherwise: %d in all, want %d", sent, held, other, sent+held+other, people)
 	}
 	// Whatever is noted as sent has arrived; whatever arrived is sent or held.
-	rows, err := w.s.DB().QueryContext(w.ctx, "select l.mail_id from touch t join letter l on l.touch_id = t.id where t.state = 'sent'")
+	rows, err := w.s.DB().QueryContext(w.ctx,
+		"select l.mail_id from touch t join letter l on l.touch_id = t.id where t.state = 'sent'")
 	w.must(err)
 	defer rows.Close()
 	for rows.Next() {

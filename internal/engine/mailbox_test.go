@@ -34,7 +34,8 @@ func TestNobodySendsBeyondTheirLimit(t *testing.T) {
 	w.must(w.e.SetMailbox(w.ctx, w.marketer, mailbox.Box{Daily: 3}))
 	r, err := w.e.Reach(w.ctx, &m)
 	w.must(err)
-	if len(r.Days) != 3 || r.Days[0].N != 3 || r.Days[2].N != 1 || !strings.Contains(r.Slow, "Ines Radu sends at most 3 a day") {
+	if len(r.Days) != 3 || r.Days[0].N != 3 || r.Days[2].N != 1 ||
+		!strings.Contains(r.Slow, "Ines Radu sends at most 3 a day") {
 		t.Errorf("forecast: %+v %q", r.Days, r.Slow)
 	}
 	w.must(w.e.LaunchMailing(w.ctx, m.ID))
@@ -107,8 +108,10 @@ func TestAServerOfOnesOwn(t *testing.T) {
 	}
 	w.e.Seal, err = seal.File(filepath.Join(t.TempDir(), "secret"))
 	w.must(err)
-	for server, says := range map[string]string{"smtp.karang.example": "587", ":25": "587", "127.0.0.1:1": "no mail server answered", own.Addr(): "does not take that name"} {
-		if err := w.e.SetMailAccount(w.ctx, w.marketer, server, "ines", password); err == nil || !strings.Contains(err.Error(), says) {
+	for server, says := range map[string]string{"smtp.karang.example": "587", ":25": "587",
+		"127.0.0.1:1": "no mail server answered", own.Addr(): "does not take that name"} {
+		if err := w.e.SetMailAccount(w.ctx, w.marketer, server, "ines", password); err == nil ||
+			!strings.Contains(err.Error(), says) {
 			t.Errorf("%s: %v, want that it says %q", server, err, says)
 		}
 	}
@@ -121,12 +124,14 @@ func TestAServerOfOnesOwn(t *testing.T) {
 		t.Error("it was not tried, or something was sent")
 	}
 	w.must(w.e.SetMailAccount(w.ctx, w.marketer, own.Addr(), "ines", "")) // the one there is
-	if n := w.count("select count(*) from mailbox x where x::text like '%pens%' or position(convert_to('pens', 'UTF8') in secret) > 0"); n != 0 {
+	if n := w.count("select count(*) from mailbox x where x::text like '%pens%' or position(convert_to('pens', " +
+		"'UTF8') in secret) > 0"); n != 0 {
 		t.Error("the database says the password")
 	}
 	p := w.clinic(false) // sent by the marketer
 	w.comes(p, forms.Browser{}, answers("Ana", "Strand", "ana@fjord.example", "Fjord"))
-	if got := own.Taken(); len(got) != 1 || !strings.Contains(got[0], "ana@fjord.example") || !heard("AUTH") || len(w.letters("ana@")) != 0 {
+	if got := own.Taken(); len(got) != 1 || !strings.Contains(got[0], "ana@fjord.example") || !heard("AUTH") ||
+		len(w.letters("ana@")) != 0 {
 		t.Errorf("her own server took %d letters, the common one %d", len(got), len(w.letters("ana@")))
 	}
 	// Another key, as on a machine that was set up wrongly: nothing is lost, and it says why.
@@ -154,7 +159,8 @@ func TestAServerOfOnesOwn(t *testing.T) {
 	// Given up: by the common one.
 	w.must(w.e.SetMailAccount(w.ctx, w.marketer, "", "", ""))
 	w.comes(p, forms.Browser{}, answers("Cy", "Lunde", "cy@reef.example", "Reef"))
-	if len(w.letters("cy@")) != 1 || w.count("select count(*) from mailbox where secret is not null or login <> ''") != 0 {
+	if len(w.letters("cy@")) != 1 ||
+		w.count("select count(*) from mailbox where secret is not null or login <> ''") != 0 {
 		t.Error("the server was not given up")
 	}
 }
@@ -201,7 +207,8 @@ func TestServersThatAreNotForMailboxes(t *testing.T) {
 			t.Errorf("%s: %v", server, err)
 		}
 	}
-	if err := w.e.SetMailAccount(w.ctx, w.marketer, open.Addr(), "", ""); err == nil || !strings.Contains(err.Error(), "one of the ports") {
+	if err := w.e.SetMailAccount(w.ctx, w.marketer, open.Addr(), "", ""); err == nil ||
+		!strings.Contains(err.Error(), "one of the ports") {
 		t.Errorf("a port that mail servers have not: %v", err)
 	}
 	w.e.PrivateServers = true

@@ -37,8 +37,11 @@ func (w *world) newsletter(f func(*store.Mailing)) store.Mailing {
 	var msg int64
 	w.tx(func(tx store.Tx) error {
 		var err error
-		doc := message.Simple("News for {{ person.first_name | default: \"you\" }}", `<p>One <a href="/p/alarms">page</a>, <a href="https://karang.example/b">another</a></p>`)
-		msg, err = tx.SaveMessage(w.ctx, store.Message{Name: "News", Doc: store.JSON[message.Document]{V: doc}, SenderID: &w.marketer}, w.marketer, w.clock.Now())
+		doc := message.Simple("News for {{ person.first_name | default: \"you\" }}",
+			`<p>One <a href="/p/alarms">page</a>, <a href="https://karang.example/b">another</a></p>`)
+		msg, err = tx.SaveMessage(w.ctx,
+			store.Message{Name: "News", Doc: store.JSON[message.Document]{V: doc}, SenderID: &w.marketer}, w.marketer,
+			w.clock.Now())
 		return err
 	})
 	aud := w.audience("Norway", rule.FieldIs(person.Country, "NO"))
@@ -64,7 +67,8 @@ func (w *world) agrees(id int64, yes bool) {
 // behind lists the people behind a figure of a one-off email.
 func (w *world) behind(id int64, which string) (out []int64, err error) {
 	w.tx(func(tx store.Tx) error {
-		out, err = tx.AllIDs(w.ctx, store.PeopleQuery{Behind: store.Behind{Of: "email", ID: id, Which: which}, Now: w.clock.Now()})
+		out, err = tx.AllIDs(w.ctx,
+			store.PeopleQuery{Behind: store.Behind{Of: "email", ID: id, Which: which}, Now: w.clock.Now()})
 		return nil
 	})
 	return out, err
@@ -107,12 +111,15 @@ func TestAOneOffEmail(t *testing.T) {
 	out(contact.Bounced, run("update person set bounced_at = now() where id = $1"))
 	out(contact.TookBack, func(id int64) { w.agrees(id, false) })
 	out(contact.NoConsent, run("delete from consent where person_id = $1"))
-	out(mailing.OpenDeal, run("insert into deal (person_id, stage_id, name, opened_at, moved_at) values ($1, 1, 'd', now(), now())"))
+	out(mailing.OpenDeal,
+		run("insert into deal (person_id, stage_id, name, opened_at, moved_at) values ($1, 1, 'd', now(), now())"))
 	m := w.newsletter(func(m *store.Mailing) {
 		m.Excluded.V = []int64{friends}
 		m.Plan.V.Tags.Campaign = "spring"
-		m.Acts.V = []mailing.LinkAct{{Link: 1, Act: act.Tag{Name: "keen"}}, {Link: 2, Act: act.Include{Audience: friends}},
-			{Link: 1, Act: act.Task{Words: "Send the price list"}}, {Link: 1, Act: act.Alert{Words: "Asks for prices", To: w.rep2}}}
+		m.Acts.V = []mailing.LinkAct{{Link: 1, Act: act.Tag{Name: "keen"}},
+			{Link: 2, Act: act.Include{Audience: friends}},
+			{Link: 1, Act: act.Task{Words: "Send the price list"}},
+			{Link: 1, Act: act.Alert{Words: "Asks for prices", To: w.rep2}}}
 	})
 	reach, err := w.e.Reach(w.ctx, &m)
 	w.must(err)
@@ -151,12 +158,16 @@ func TestAOneOffEmail(t *testing.T) {
 	w.must(w.e.Open(w.ctx, touch("bo@"), w.e.Sign("open", touch("bo@"), 0), "a scanner"))
 	_, _, err = w.e.Click(w.ctx, touch("bo@"), 2, w.e.Sign("link", touch("bo@"), 2), "a scanner")
 	w.must(err)
-	w.must(w.e.Record(w.ctx, store.Signal{Person: cy, Touch: touch("cy@"), Signal: signal.Signal{At: w.clock.Now(), Kind: signal.Bounce}}))
-	w.must(w.e.Receive(w.ctx, mail.Received{ID: "r1@x", From: "ana@n.example", References: []string{w.letters("ana@")[0].MessageID}, Text: "Thanks"}))
+	w.must(w.e.Record(w.ctx,
+		store.Signal{Person: cy, Touch: touch("cy@"), Signal: signal.Signal{At: w.clock.Now(), Kind: signal.Bounce}}))
+	w.must(w.e.Receive(w.ctx,
+		mail.Received{ID: "r1@x", From: "ana@n.example", References: []string{w.letters("ana@")[0].MessageID},
+			Text: "Thanks"}))
 	w.settle()
 	f, err := w.s.MailingFigures(w.ctx, m.ID)
 	w.must(err)
-	if want := (store.MailingFigures{Readers: 3, Sent: 3, Delivered: 2, Opened: 1, Machines: 1, Clicked: 1, Answered: 1, Bounced: 1}); f != want {
+	if want := (store.MailingFigures{Readers: 3, Sent: 3, Delivered: 2, Opened: 1, Machines: 1, Clicked: 1, Answered: 1,
+		Bounced: 1}); f != want {
 		t.Errorf("figures %+v\nwant    %+v", f, want)
 	}
 	for kind, want := range map[string]int64{"opened": ana, "machines": bo, "bounced": cy, "answered": ana} {
@@ -169,7 +180,8 @@ func TestAOneOffEmail(t *testing.T) {
 		t.Errorf("links: %+v, %v", links, err)
 	}
 	opens, clicks, err := w.s.MailingHours(w.ctx, m.ID, 48)
-	if err != nil || opens[0] != 1 || clicks[0] != 1 { // within the hour after hers went out, a day after the press of the button
+	// within the hour after hers went out, a day after the press of the button
+	if err != nil || opens[0] != 1 || clicks[0] != 1 {
 		t.Errorf("over time: %v %v, %v", opens, clicks, err)
 	}
 	if tags, err := w.s.PersonTags(w.ctx, ana); err != nil || len(tags) != 1 || tags[0].Name != "keen" {
@@ -179,10 +191,12 @@ func TestAOneOffEmail(t *testing.T) {
 	w.must(err)
 	told, err := w.s.OpenTasks(w.ctx, w.rep2, true)
 	w.must(err)
-	if len(task) != 1 || task[0].Person != ana || task[0].Words != "Send the price list" || !strings.Contains(task[0].How, "by a link of") || len(told) != 1 || told[0].Person != ana {
+	if len(task) != 1 || task[0].Person != ana || task[0].Words != "Send the price list" ||
+		!strings.Contains(task[0].How, "by a link of") || len(told) != 1 || told[0].Person != ana {
 		t.Errorf("pressing the link makes the task %+v and tells %+v", task, told)
 	}
-	if n := w.count("select count(*) from audience_member where audience_id = $1 and person_id = $2", friends, bo); n != 0 {
+	if n := w.count("select count(*) from audience_member where audience_id = $1 and person_id = $2", friends,
+		bo); n != 0 {
 		t.Error("a machine's press did something")
 	}
 	batch, err := w.e.CleanBounced(w.ctx, m.ID, w.marketer)
@@ -198,14 +212,17 @@ func TestAOneOffEmail(t *testing.T) {
 	}
 	// Who got an email two days ago is in rest.
 	again := w.newsletterAgain(m)
-	if reach, err := w.e.Reach(w.ctx, &again); err != nil || reach.Not[mailing.InRest] != 2 || reach.Will != 1 { // the friend is not excluded this time
+	// the friend is not excluded this time
+	if reach, err := w.e.Reach(w.ctx, &again); err != nil || reach.Not[mailing.InRest] != 2 || reach.Will != 1 {
 		t.Errorf("a second one the next day reaches %+v, %v", reach, err)
 	}
 }
 
 func (w *world) newsletterAgain(m store.Mailing) store.Mailing {
 	w.t.Helper()
-	id, err := w.e.SaveMailing(w.ctx, store.Mailing{Name: "Again", Message: m.Message, Audience: m.Audience, Purpose: m.Purpose, Plan: m.Plan}, w.marketer)
+	id, err := w.e.SaveMailing(w.ctx,
+		store.Mailing{Name: "Again", Message: m.Message, Audience: m.Audience, Purpose: m.Purpose, Plan: m.Plan},
+		w.marketer)
 	w.must(err)
 	m, err = w.s.Mailing(w.ctx, id)
 	w.must(err)
@@ -242,7 +259,8 @@ func TestBetweenLaunchAndSending(t *testing.T) {
 		t.Fatalf("%d letters went out: %v", len(l), l)
 	}
 	for id, why := range map[int64]string{ana: "took consent back", bo: "opted out", cy: "answered meanwhile"} {
-		if n := w.count("select count(*) from touch where mailing_id = $1 and person_id = $2 and state = 'withdrawn' and trouble = $3", m.ID, id, why); n != 1 {
+		if n := w.count("select count(*) from touch where mailing_id = $1 and person_id = $2 and state = 'withdrawn' "+
+			"and trouble = $3", m.ID, id, why); n != 1 {
 			t.Errorf("%d is not taken back because %s", id, why)
 		}
 	}
@@ -259,9 +277,13 @@ func TestBetweenLaunchAndSending(t *testing.T) {
 func TestFillingGoesOn(t *testing.T) {
 	w := newWorld(t, mailserver.Options{})
 	w.norwegian("Ana")
-	_, err := w.s.DB().ExecContext(w.ctx, "insert into person (first_name, email, country, created_at) select 'R' || n, 'r' || n || '@n.example', 'NO', $1 from generate_series(1, 4300) n", day0)
+	_, err := w.s.DB().ExecContext(w.ctx,
+		"insert into person (first_name, email, country, created_at) select 'R' || n, 'r' || n || '@n.example', "+
+			"'NO', $1 from generate_series(1, 4300) n", day0)
 	w.must(err)
-	_, err = w.s.DB().ExecContext(w.ctx, "insert into consent (person_id, purpose_id, given, at, how) select id, 1, true, $1, 'x' from person where first_name like 'R%'", day0)
+	_, err = w.s.DB().ExecContext(w.ctx,
+		"insert into consent (person_id, purpose_id, given, at, how) select id, 1, true, $1, 'x' from person where "+
+			"first_name like 'R%'", day0)
 	w.must(err)
 	m := w.newsletter(func(m *store.Mailing) { m.Plan.V.At = day0.Add(48 * time.Hour) })
 	w.must(w.e.LaunchMailing(w.ctx, m.ID))
@@ -300,18 +322,29 @@ func TestWhatKeepsAOneOffEmailBack(t *testing.T) {
 	var draft int64
 	w.tx(func(tx store.Tx) error {
 		var err error
-		draft, err = tx.AddMessage(w.ctx, store.Message{Name: "D", Doc: store.JSON[message.Document]{V: message.Simple("s", "x")}}, w.marketer, day0)
+		draft, err = tx.AddMessage(w.ctx,
+			store.Message{Name: "D", Doc: store.JSON[message.Document]{V: message.Simple("s", "x")}}, w.marketer, day0)
 		return err
 	})
 	var broken int64
 	w.tx(func(tx store.Tx) error {
 		var err error
-		broken, err = tx.SaveMessage(w.ctx, store.Message{Name: "B", SenderID: &w.marketer, Doc: store.JSON[message.Document]{V: message.Simple("s", `<a href="/p/gone">x</a>`)}}, w.marketer, day0)
+		broken, err = tx.SaveMessage(w.ctx,
+			store.Message{Name: "B", SenderID: &w.marketer,
+				Doc: store.JSON[message.Document]{V: message.Simple("s", `<a href="/p/gone">x</a>`)}}, w.marketer, day0)
 		return err
 	})
 	for want, f := range map[string]func(*store.Mailing){
-		"choose a message": func(m *store.Mailing) { m.Message = nil }, "choose an audience": func(m *store.Mailing) { m.Audience = nil }, "agreed to": func(m *store.Mailing) { m.Purpose = nil },
-		"not kept yet": func(m *store.Mailing) { m.Message = &draft }, "no such page": func(m *store.Mailing) { m.Message = &broken }, "sending hours": func(m *store.Mailing) { m.Plan.V.Hours.Days[1] = nil; m.Plan.V.Hours.Zone = "Atlantis" },
+		"choose a message": func(m *store.Mailing) {
+			m.Message = nil
+		}, "choose an audience": func(m *store.Mailing) {
+			m.Audience = nil
+		}, "agreed to": func(m *store.Mailing) { m.Purpose = nil },
+		"not kept yet": func(m *store.Mailing) {
+			m.Message = &draft
+		}, "no such page": func(m *store.Mailing) {
+			m.Message = &broken
+		}, "sending hours": func(m *store.Mailing) { m.Plan.V.Hours.Days[1] = nil; m.Plan.V.Hours.Zone = "Atlantis" },
 		"say what is to be done": func(m *store.Mailing) { m.Acts.V = []mailing.LinkAct{{Link: 1, Act: act.Task{}}} },
 		"choose the audience": func(m *store.Mailing) {
 			m.Acts.V = []mailing.LinkAct{{Link: 1, Act: act.Include{}}}
@@ -336,8 +369,11 @@ func TestProgramsGiveThemselvesAway(t *testing.T) {
 	var msg int64
 	w.tx(func(tx store.Tx) error {
 		var err error
-		doc := message.Simple("Three", `<p><a href="https://a.example/1">a</a> <a href="https://a.example/2">b</a> <a href="https://a.example/3">c</a></p>`)
-		msg, err = tx.SaveMessage(w.ctx, store.Message{Name: "T", Doc: store.JSON[message.Document]{V: doc}, SenderID: &w.marketer}, w.marketer, day0)
+		doc := message.Simple("Three",
+			`<p><a href="https://a.example/1">a</a> <a href="https://a.example/2">b</a> <a href="https://a.example/3">c</a></p>`)
+		msg, err = tx.SaveMessage(w.ctx,
+			store.Message{Name: "T", Doc: store.JSON[message.Document]{V: doc}, SenderID: &w.marketer}, w.marketer,
+			day0)
 		return err
 	})
 	m := w.newsletter(func(m *store.Mailing) { m.Message = &msg })
@@ -407,7 +443,8 @@ func TestMergedBeforeAndAfterAnEmail(t *testing.T) {
 		t.Error("Anna’s browser is not Ana’s")
 	}
 	w.to(48 * time.Hour)
-	if l := w.mail.Letters("ana@n.example", 10); len(l) != 1 || l[0].Subject != "For Anna alone" || len(w.mail.Letters("", 10)) != 3 {
+	if l := w.mail.Letters("ana@n.example", 10); len(l) != 1 || l[0].Subject != "For Anna alone" ||
+		len(w.mail.Letters("", 10)) != 3 {
 		t.Fatalf("Ana, merged with Anna, got %d letters, all of them %d", len(l), len(w.mail.Letters("", 10)))
 	}
 	w.must(w.e.UndoBatch(w.ctx, batch, w.marketer))
@@ -417,12 +454,14 @@ func TestMergedBeforeAndAfterAnEmail(t *testing.T) {
 	if batch, err = w.e.Merge(w.ctx, bo, boo, person.Values{}, w.marketer); err != nil {
 		t.Fatalf("merging two who both got it: %v", err)
 	}
-	if n := w.count("select count(*) from touch where mailing_id = $1 and person_id = $2 and state = 'sent'", m.ID, bo); n != 2 {
+	if n := w.count("select count(*) from touch where mailing_id = $1 and person_id = $2 and state = 'sent'", m.ID,
+		bo); n != 2 {
 		t.Errorf("of two emails that were sent %d are Bo's", n)
 	}
 	w.must(w.e.UndoBatch(w.ctx, batch, w.marketer))
 	w.to(96 * time.Hour)
-	if n := w.count("select count(distinct person_id) from touch where mailing_id = $1 and not merged", m.ID); n != 4 || len(w.mail.Letters("", 10)) != 3 {
+	if n := w.count("select count(distinct person_id) from touch where mailing_id = $1 and not merged", m.ID); n != 4 ||
+		len(w.mail.Letters("", 10)) != 3 {
 		t.Errorf("taken back: %d readers, %d letters", n, len(w.mail.Letters("", 10)))
 	}
 	if x, err := w.s.PersonalEdit(w.ctx, *m.Message, anna); err != nil || x == nil || x.Subject != edit.Subject {
@@ -439,7 +478,9 @@ func TestTheHiddenLink(t *testing.T) {
 	touch := w.touchOf("ana@")
 	letter, err := w.mail.Read(w.letters("ana@")[0])
 	w.must(err)
-	if !strings.Contains(letter.HTML, `href="`+w.e.TrapURL(touch)+`" style="display:none" tabindex="-1" aria-hidden="true"`) || strings.Contains(letter.Text, "/h/") {
+	if !strings.Contains(letter.HTML,
+		`href="`+w.e.TrapURL(touch)+`" style="display:none" tabindex="-1" aria-hidden="true"`) ||
+		strings.Contains(letter.Text, "/h/") {
 		t.Error("the letter has no hidden link, or shows it")
 	}
 	seen, hidden, err := w.mail.Links(w.letters("ana@")[0])
@@ -448,7 +489,10 @@ func TestTheHiddenLink(t *testing.T) {
 		t.Errorf("links %v, hidden %v", seen, hidden)
 	}
 	counted := func() string {
-		return fmt.Sprint(w.count("select count(*) from signal where person_id = $1 and kind in (4, 5) and machine = ''", ana), w.count("select count(*) from signal where person_id = $1 and kind in (4, 5) and machine = $2", ana, forms.FollowedTrap))
+		return fmt.Sprint(w.count(
+			"select count(*) from signal where person_id = $1 and kind in (4, 5) and machine = ''", ana),
+			w.count("select count(*) from signal where person_id = $1 and kind in (4, 5) and machine = $2", ana,
+				forms.FollowedTrap))
 	}
 	at := func(after time.Duration) { w.clock.set(day0.Add(after)) }
 	press := func() {
@@ -477,7 +521,8 @@ func TestTheHiddenLink(t *testing.T) {
 	}
 }
 
-// Attachments come whole, under their names, as Go's mime/multipart reads them; what was attached stays what it was when
+// Attachments come whole, under their names, as Go's mime/multipart reads them; what was attached stays what it was
+// when
 // the shelf has a newer version or the item no more.
 func TestAttachments(t *testing.T) {
 	w := newWorld(t, mailserver.Options{})
@@ -491,9 +536,12 @@ func TestAttachments(t *testing.T) {
 	}
 	var msg int64
 	w.tx(func(tx store.Tx) (err error) {
-		doc := message.Simple("{{ campaign.name }}: {{ shelf.item_1 }}", `<p>On {{ event.day }} at {{ event.time }}, {{ event.place | default: "online" }}: {{ event.title }}.</p>`)
+		doc := message.Simple("{{ campaign.name }}: {{ shelf.item_1 }}",
+			`<p>On {{ event.day }} at {{ event.time }}, {{ event.place | default: "online" }}: {{ event.title }}.</p>`)
 		doc.Invite = &message.Invite{Title: "Clinic", Start: time.Date(2026, 5, 12, 12, 0, 0, 0, time.UTC), Minutes: 45}
-		msg, err = tx.SaveMessage(w.ctx, store.Message{Name: "Table", Doc: store.JSON[message.Document]{V: doc}, SenderID: &w.marketer}, w.marketer, day0)
+		msg, err = tx.SaveMessage(w.ctx,
+			store.Message{Name: "Table", Doc: store.JSON[message.Document]{V: doc}, SenderID: &w.marketer}, w.marketer,
+			day0)
 		return err
 	})
 	w.must(w.e.Attach(w.ctx, msg, w.marketer, i.ID))
@@ -502,7 +550,8 @@ func TestAttachments(t *testing.T) {
 		t.Error("what is not on the shelf was attached")
 	}
 	w.must(w.e.KeepMessage(w.ctx, msg, w.marketer))
-	_, err = w.e.SaveShelfItem(w.ctx, store.ShelfItem{ID: i.ID, Title: "Newer", Kind: "file", File: "newer.pdf"}, []byte("%PDF-1.4 newer"), w.marketer)
+	_, err = w.e.SaveShelfItem(w.ctx, store.ShelfItem{ID: i.ID, Title: "Newer", Kind: "file", File: "newer.pdf"},
+		[]byte("%PDF-1.4 newer"), w.marketer)
 	w.must(err)
 	doc := page.New("Clinic", "<p>Come.</p>", "Send")
 	doc.Form.Message = msg
@@ -515,10 +564,12 @@ func TestAttachments(t *testing.T) {
 		touches, err := w.s.PersonTouches(w.ctx, 1)
 		t.Fatalf("%d letters; %+v, %v", len(l), touches, err)
 	}
-	// The fields of what it is sent for, of the shelf, and of the event by the reader's clock: 12:00 UTC is 14:00 in Oslo.
+	// The fields of what it is sent for, of the shelf, and of the event by the reader's clock: 12:00 UTC is 14:00 in
+	// Oslo.
 	read, err := w.mail.Read(l[0])
 	w.must(err)
-	if l[0].Subject != "Clinic: Newer" || !strings.Contains(read.Text, "On Tuesday 12 May 2026 at 14:00 CEST, online: Clinic.") {
+	if l[0].Subject != "Clinic: Newer" ||
+		!strings.Contains(read.Text, "On Tuesday 12 May 2026 at 14:00 CEST, online: Clinic.") {
 		t.Errorf("%q: %s", l[0].Subject, read.Text)
 	}
 	source, err := w.mail.Source(l[0])
@@ -556,7 +607,8 @@ func TestByHand(t *testing.T) {
 	i, err := w.e.Upload(w.ctx, "limits.pdf", []byte("%PDF-1.4"), w.marketer)
 	w.must(err)
 	ana, _ := w.comes(w.page, forms.Browser{}, answers("Ana", "Strand", "ana@fjord.example", "Fjord"))
-	good := post.ByHand{Person: ana, Item: i.ID, Subject: "The limits you asked for", Text: "Dear {{ person.first_name }},\n\nhere are <the> limits.\nBy fish.", Once: "0123456789abcdef"}
+	good := post.ByHand{Person: ana, Item: i.ID, Subject: "The limits you asked for",
+		Text: "Dear {{ person.first_name }},\n\nhere are <the> limits.\nBy fish.", Once: "0123456789abcdef"}
 	for says, change := range map[string]func(b *post.ByHand){
 		"few words":      func(b *post.ByHand) { b.Text = " \n" },
 		"no subject":     func(b *post.ByHand) { b.Subject = " " },
@@ -581,7 +633,8 @@ func TestByHand(t *testing.T) {
 	}
 	read, err := w.mail.Read(l[0])
 	w.must(err)
-	if !strings.Contains(read.HTML, "Dear Ana,") || !strings.Contains(read.HTML, "here are &lt;the&gt; limits.<br") || !strings.Contains(read.HTML, "limits</a>") || !strings.Contains(read.Text, "Tomas Vale") {
+	if !strings.Contains(read.HTML, "Dear Ana,") || !strings.Contains(read.HTML, "here are &lt;the&gt; limits.<br") ||
+		!strings.Contains(read.HTML, "limits</a>") || !strings.Contains(read.Text, "Tomas Vale") {
 		t.Errorf("it reads %s", read.HTML)
 	}
 	// It is nobody's list, and a few lines have no picture that nobody sees.

@@ -77,14 +77,16 @@ func TestTheDatabaseGoesAwayWhileALetterIsSent(t *testing.T) {
 	}
 	w.eventually()
 	w.settle()
-	if n := w.count("select count(*) from touch where state = 'sent'"); n != 1 || len(w.letters("ana@")) != 1 || sent != 1 {
+	if n := w.count("select count(*) from touch where state = 'sent'"); n != 1 || len(w.letters("ana@")) != 1 ||
+		sent != 1 {
 		t.Errorf("%d noted as sent, %d letters, %d tries", n, len(w.letters("ana@")), sent)
 	}
 	after, err := w.e.WorkerID(w.ctx)
 	if w.must(err); after == before {
 		t.Error("the worker goes on under a name that the database has lost sight of")
 	}
-	if n := w.count("select count(*) from pg_locks where locktype = 'advisory' and granted and objid = $1", after); n != 1 {
+	if n := w.count("select count(*) from pg_locks where locktype = 'advisory' and granted and objid = $1",
+		after); n != 1 {
 		t.Error("the new name is not held")
 	}
 }
@@ -94,13 +96,15 @@ func TestTheDatabaseGoesAwayWhileALetterIsSent(t *testing.T) {
 func TestARefusalAfterTheClaim(t *testing.T) {
 	for name, c := range map[string][2]string{
 		"gathering": {"alter table personal_edit rename to elsewhere", "alter table elsewhere rename to personal_edit"},
-		"writing":   {"alter table message_version rename column doc to elsewhere", "alter table message_version rename column elsewhere to doc"},
+		"writing": {"alter table message_version rename column doc to elsewhere",
+			"alter table message_version rename column elsewhere to doc"},
 	} {
 		w := newWorld(t, mailserver.Options{})
 		w.launch()
 		view, err := w.e.Show(w.ctx, w.page, "", "")
 		w.must(err)
-		_, _, err = w.e.FormFilled(w.ctx, w.page, forms.Filled{Visit: view, Answers: answers("Ana", "Strand", "ana@fjord.example", "Fjord Farms")})
+		_, _, err = w.e.FormFilled(w.ctx, w.page,
+			forms.Filled{Visit: view, Answers: answers("Ana", "Strand", "ana@fjord.example", "Fjord Farms")})
 		w.must(err)
 		_, _, err = w.e.AdvanceBatch(w.ctx, 10)
 		w.must(err)
@@ -113,7 +117,8 @@ func TestARefusalAfterTheClaim(t *testing.T) {
 		w.must(err)
 		w.settle()
 		if n := len(w.letters("ana@")); n != 1 {
-			t.Errorf("%s: %d letters, %d touches stopped", name, n, w.count("select count(*) from touch where state = 'stopped'"))
+			t.Errorf("%s: %d letters, %d touches stopped", name, n,
+				w.count("select count(*) from touch where state = 'stopped'"))
 		}
 		if n := w.count("select count(*) from letter where tries > 1"); n != 0 {
 			t.Errorf("%s: a try that never came to the mail server counts", name)

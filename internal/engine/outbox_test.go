@@ -47,7 +47,8 @@ func TestAnAccountHoldsUpNobodyElse(t *testing.T) {
 			good = false
 			for i := range 2 * each {
 				id := w.norwegian(fmt.Sprintf("P%d", i))
-				_, err := w.s.DB().ExecContext(w.ctx, "update person set owner_id = $2 where id = $1", id, []int64{w.rep1, w.rep2}[i/each])
+				_, err := w.s.DB().ExecContext(w.ctx, "update person set owner_id = $2 where id = $1", id,
+					[]int64{w.rep1, w.rep2}[i/each])
 				w.must(err)
 			}
 			w.settle()
@@ -66,7 +67,8 @@ func TestAnAccountHoldsUpNobodyElse(t *testing.T) {
 			for others() < each && time.Since(began) < 30*time.Second {
 				time.Sleep(10 * time.Millisecond)
 			}
-			t.Logf("while one %s, the other sent %d of %d in %v", c.name, others(), each, time.Since(began).Round(10*time.Millisecond))
+			t.Logf("while one %s, the other sent %d of %d in %v", c.name, others(), each,
+				time.Since(began).Round(10*time.Millisecond))
 			if others() != each {
 				t.Errorf("the other account has sent %d of %d", others(), each)
 			}
@@ -74,14 +76,20 @@ func TestAnAccountHoldsUpNobodyElse(t *testing.T) {
 			bad.Close() // what hangs is let go
 			w.must(<-worked)
 			byState := map[string]int{}
-			for _, state := range []string{"waiting", "sent", "held", "stopped", "claimed", "sending", "passed", "withdrawn"} {
-				byState[state] = w.count("select count(*) from touch t join letter l on l.touch_id = t.id where l.sender_id = $1 and case when l.open then l.phase else t.state end = $2 and l.lane = 3", w.rep1, state)
+			for _, state := range []string{"waiting", "sent", "held", "stopped", "claimed", "sending", "passed",
+				"withdrawn"} {
+				byState[state] = w.count("select count(*) from touch t join letter l on l.touch_id = t.id where "+
+					"l.sender_id = $1 and case when l.open then l.phase else t.state end = $2 and l.lane = 3", w.rep1,
+					state)
 			}
-			unclaimed := w.count("select count(*) from letter where sender_id is null and phase = 'waiting' and lane = 3")
+			unclaimed := w.count("select count(*) from letter where sender_id is null and phase = 'waiting' and lane " +
+				"= 3")
 			if n := byState["waiting"] + byState["held"] + unclaimed; n != each {
-				t.Errorf("of the first account's %d letters %d wait or are held: %v and %d that nobody has claimed", each, n, byState, unclaimed)
+				t.Errorf("of the first account's %d letters %d wait or are held: %v and %d that nobody has claimed",
+					each, n, byState, unclaimed)
 			}
-			if stopped := w.count("select count(*) from outbox where stopped_at is not null and user_id = $1", w.rep1) == 1; stopped != (c.name == "refuses") {
+			if stopped := w.count("select count(*) from outbox where stopped_at is not null and user_id = $1",
+				w.rep1) == 1; stopped != (c.name == "refuses") {
 				t.Errorf("it is stopped: %v", stopped)
 			}
 			if len(bad.Taken()) != 0 {
@@ -148,7 +156,8 @@ func TestAStoppedAccountGoesOn(t *testing.T) {
 	w.settle()
 	list, err := w.s.Stopped(w.ctx)
 	w.must(err)
-	if len(list) != 1 || list[0].User != 0 || !strings.Contains(list[0].Why, "relaying denied") || list[0].Waiting != 20 {
+	if len(list) != 1 || list[0].User != 0 || !strings.Contains(list[0].Why, "relaying denied") ||
+		list[0].Waiting != 20 {
 		t.Fatalf("%+v", list)
 	}
 	w.to(2 * dayLong)

@@ -33,7 +33,11 @@ func (w *world) clinic(proved bool, acts ...act.Act) store.Page {
 	w.t.Helper()
 	var msg int64
 	w.tx(func(tx store.Tx) (err error) {
-		msg, err = tx.SaveMessage(w.ctx, store.Message{Name: "Your place", Doc: store.JSON[message.Document]{V: message.Simple("Your place, {{ person.first_name | default: \"reader\" }}", `<p>Press <a href="/p/alarms">here</a>.</p>`)}, SenderID: &w.marketer}, w.marketer, day0)
+		msg, err = tx.SaveMessage(w.ctx,
+			store.Message{Name: "Your place",
+				Doc: store.JSON[message.Document]{V: message.Simple("Your place, {{ person.first_name | default: "+
+					"\"reader\" }}", `<p>Press <a href="/p/alarms">here</a>.</p>`)}, SenderID: &w.marketer}, w.marketer,
+			day0)
 		return err
 	})
 	doc := page.New("Clinic", "<p>Come.</p>", "Keep me a place").WithLadder(person.Title, person.Country)
@@ -64,14 +68,17 @@ func (w *world) browser(token string) forms.Browser {
 func TestAnAddressProvesItself(t *testing.T) {
 	w := newWorld(t, mailserver.Options{})
 	w.launch()
-	p := w.clinic(true, act.Tag{Name: "clinic"}, act.Task{Words: "Ask which sensor"}, act.Alert{Words: "A place was taken", To: w.marketer},
+	p := w.clinic(true, act.Tag{Name: "clinic"}, act.Task{Words: "Ask which sensor"},
+		act.Alert{Words: "A place was taken", To: w.marketer},
 		act.Assign{}, act.Enrol{Sequence: w.seq}, act.Enrol{Sequence: 999})
 	a := answers("Ana", "Strand", "ana@fjord.example", "Fjord Farms")
 	a.Consents = []page.Given{{Purpose: 1, Words: "Invite me again."}}
 	ana, _ := w.comes(p, forms.Browser{}, a)
 	done := func() string {
-		return fmt.Sprint(w.count("select count(*) from person_tag where person_id = $1", ana), w.count("select count(*) from task where person_id = $1", ana),
-			w.count("select count(*) from consent where person_id = $1 and given and current", ana), w.count("select count(*) from enrolment where person_id = $1", ana),
+		return fmt.Sprint(w.count("select count(*) from person_tag where person_id = $1", ana),
+			w.count("select count(*) from task where person_id = $1", ana),
+			w.count("select count(*) from consent where person_id = $1 and given and current", ana),
+			w.count("select count(*) from enrolment where person_id = $1", ana),
 			w.count("select count(*) from person where id = $1 and owner_id is not null", ana))
 	}
 	if got := done(); got != "0 0 0 0 0" {
@@ -97,13 +104,15 @@ func TestAnAddressProvesItself(t *testing.T) {
 	}
 	said, err := w.s.PersonConsents(w.ctx, ana)
 	w.must(err)
-	if len(said) != 1 || !strings.Contains(said[0].Ground, "Invite me again.") || !strings.Contains(said[0].Ground, "pressed the link") || !strings.Contains(said[0].How, "Clinic") {
+	if len(said) != 1 || !strings.Contains(said[0].Ground, "Invite me again.") ||
+		!strings.Contains(said[0].Ground, "pressed the link") || !strings.Contains(said[0].How, "Clinic") {
 		t.Errorf("the consent says %+v", said)
 	}
 	// The owner is the rep whose turn it was, and has the task, whichever was asked for first.
 	tasks, err := w.s.OpenTasks(w.ctx, w.rep1, false)
 	w.must(err)
-	if len(tasks) != 1 || tasks[0].User == nil || *tasks[0].User != w.rep1 || tasks[0].Words != "Ask which sensor" || !strings.Contains(tasks[0].How, "by form “Clinic”") {
+	if len(tasks) != 1 || tasks[0].User == nil || *tasks[0].User != w.rep1 || tasks[0].Words != "Ask which sensor" ||
+		!strings.Contains(tasks[0].How, "by form “Clinic”") {
 		t.Errorf("the task: %+v", tasks)
 	}
 	alerts, err := w.s.OpenTasks(w.ctx, w.marketer, true)
@@ -131,19 +140,22 @@ func TestAnAddressProvesItself(t *testing.T) {
 	if len(seen) != 1 || w.count("select count(*) from task where done_at is null") != 1 {
 		t.Errorf("seen: %v", seen)
 	}
-	// She asks again on the same day, from another browser: no second email, and the link of the first one proves this too.
+	// She asks again on the same day, from another browser: no second email, and the link of the first one proves this
+	// too.
 	a.Consents = []page.Given{{Purpose: 2, Words: "And by telephone."}}
 	w.tx(func(tx store.Tx) error { _, err := tx.AddPurpose(w.ctx, "Telephone"); return err })
 	_, _, err = w.e.FormFilled(w.ctx, p, forms.Filled{Answers: a})
 	w.must(err)
 	w.settle()
-	if w.count("select count(*) from page_answer where proved_at is null") != 1 || w.count("select count(*) from touch where answer_id is not null") != 1 {
+	if w.count("select count(*) from page_answer where proved_at is null") != 1 ||
+		w.count("select count(*) from touch where answer_id is not null") != 1 {
 		t.Error("the second time is proved already, or a second email came")
 	}
 	w.clock.set(w.clock.Now().Add(time.Hour))
 	_, _, err = w.e.Click(w.ctx, touch, 1, w.e.Sign("link", touch, 1), "")
 	w.must(err)
-	if w.count("select count(*) from page_answer where proved_at is null") != 0 || w.count("select count(*) from consent where person_id = $1 and given and current", ana) != 2 {
+	if w.count("select count(*) from page_answer where proved_at is null") != 0 ||
+		w.count("select count(*) from consent where person_id = $1 and given and current", ana) != 2 {
 		t.Error("pressing the link again did not prove it")
 	}
 	// The figures, and who is behind them.
@@ -151,7 +163,8 @@ func TestAnAddressProvesItself(t *testing.T) {
 	w.must(err)
 	sources, err := w.s.PageSources(w.ctx, p.ID, 5)
 	w.must(err)
-	if got.Visits != 1 || got.Started != 1 || got.Finished != 1 || len(sources) != 1 || sources[0].Source != "trade letter" {
+	if got.Visits != 1 || got.Started != 1 || got.Finished != 1 || len(sources) != 1 ||
+		sources[0].Source != "trade letter" {
 		t.Errorf("%d visits, %d began, %d filled in; %v", got.Visits, got.Started, got.Finished, sources)
 	}
 }
@@ -170,7 +183,9 @@ func TestAgreeingAnew(t *testing.T) {
 	w.must(w.e.OptOut(w.ctx, touch, w.e.Sign("opt-out", touch, 0)))
 	w.settle()
 	state := func() string {
-		return fmt.Sprint(w.count("select count(*) from person where opted_out_at is not null"), w.count("select count(*) from consent where current and given and purpose_id = 1"), w.count("select count(*) from consent where current and given and purpose_id = 2"))
+		return fmt.Sprint(w.count("select count(*) from person where opted_out_at is not null"),
+			w.count("select count(*) from consent where current and given and purpose_id = 1"),
+			w.count("select count(*) from consent where current and given and purpose_id = 2"))
 	}
 	if got := state(); got != "1 1 0" {
 		t.Fatalf("after opting out: %s", got)
@@ -302,7 +317,8 @@ func TestAClaimChangesNothing(t *testing.T) {
 	who := func() string {
 		p, err := w.s.Person(w.ctx, ana)
 		w.must(err)
-		return strings.Join([]string{p.First, p.Last, p.Company, p.Title, p.Country, p.Campaign, p.Medium, p.Source}, "|")
+		return strings.Join([]string{p.First, p.Last, p.Company, p.Title, p.Country, p.Campaign, p.Medium, p.Source},
+			"|")
 	}
 	if got := who(); got != "Ana|Strand|Fjord|Site manager|NO|spring|post|page clinic" {
 		t.Errorf("a claim changed her record: %s", got)
@@ -341,7 +357,10 @@ func TestWhatKeepsAPageFromVisitors(t *testing.T) {
 		t.Error("a page without a title was begun")
 	}
 	edit := func(f func(*page.Document)) {
-		w.must(w.e.EditPage(w.ctx, id, w.marketer, fmt.Sprint(w.clock.Now()), func(d *page.Document) error { f(d); return nil }))
+		w.must(w.e.EditPage(w.ctx, id, w.marketer, fmt.Sprint(w.clock.Now()), func(d *page.Document) error {
+			f(d)
+			return nil
+		}))
 		w.clock.set(w.clock.Now().Add(time.Minute))
 	}
 	refused := func(says string) {
@@ -378,7 +397,8 @@ func TestWhatKeepsAPageFromVisitors(t *testing.T) {
 		t.Errorf("visitors see a draft: %+v, %v", p, err)
 	}
 	w.launch() // the sequence begins with the page of the world
-	if err := w.e.RemovePage(w.ctx, w.page.ID, false); err == nil || !strings.Contains(err.Error(), "Field guide follow-up") {
+	if err := w.e.RemovePage(w.ctx, w.page.ID, false); err == nil ||
+		!strings.Contains(err.Error(), "Field guide follow-up") {
 		t.Errorf("a page that a sequence begins with was taken away: %v", err)
 	}
 	w.must(w.e.RemovePage(w.ctx, id, false))

@@ -23,13 +23,16 @@ func TestErasedMeansErased(t *testing.T) {
 	p := w.fill("Zebulon", "zebulon@fjord.example")
 	w.settle()
 	w.press("zebulon@fjord.example", 1)
-	w.must(w.e.ChangePerson(w.ctx, p, person.Values{person.LastName: "Quagga", person.PhoneField: "+442079460177", person.Title: "Zookeeper"}, w.marketer))
+	w.must(w.e.ChangePerson(w.ctx, p,
+		person.Values{person.LastName: "Quagga", person.PhoneField: "+442079460177", person.Title: "Zookeeper"},
+		w.marketer))
 	w.must(w.e.AddContact(w.ctx, p, "zeb@other.example", w.marketer))
 	w.must(w.e.TagPerson(w.ctx, p, "fair", w.marketer))
 	w.tx(func(tx store.Tx) error {
 		return tx.AddNote(w.ctx, p, w.marketer, "Zebulon asks for the price", w.clock.Now())
 	})
-	id, err := w.e.NewImport(w.ctx, "bad.csv", strings.NewReader("Email,Country\nzebulon@fjord.example,Atlantis\n"), w.marketer)
+	id, err := w.e.NewImport(w.ctx, "bad.csv", strings.NewReader("Email,Country\nzebulon@fjord.example,Atlantis\n"),
+		w.marketer)
 	w.must(err)
 	i, err := w.s.Import(w.ctx, id)
 	w.must(err)
@@ -42,25 +45,32 @@ func TestErasedMeansErased(t *testing.T) {
 	m := w.newsletter(nil)
 	edit := message.Edit{Subject: "For Zebulon alone"}
 	w.must(w.e.EditForOne(w.ctx, *m.Message, p, w.marketer, &edit))
-	_, err = w.s.DB().ExecContext(w.ctx, "update letter l set edit = (select edit from personal_edit where person_id = $1) from touch t where t.person_id = $1 and l.touch_id = t.id", p)
+	_, err = w.s.DB().ExecContext(w.ctx,
+		"update letter l set edit = (select edit from personal_edit where person_id = $1) from touch t where "+
+			"t.person_id = $1 and l.touch_id = t.id", p)
 	w.must(err)
 	w.must(w.e.AddSite(w.ctx, "https://karang.example"))
 	w.must(w.e.Visited(w.ctx, "zebulonsbrowser0", "https://karang.example/quagga", w.e.VisitToken(p)))
-	if x, err := w.e.Everything(w.ctx, p); err != nil || len(x.Words) != 1 || len(x.Browsers) != 1 || !strings.Contains(fmt.Sprint(x.Signals), "/quagga") {
+	if x, err := w.e.Everything(w.ctx, p); err != nil || len(x.Words) != 1 || len(x.Browsers) != 1 ||
+		!strings.Contains(fmt.Sprint(x.Signals), "/quagga") {
 		t.Errorf("everything about them: %+v, %v", x, err)
 	}
 	// A letter by hand, a task, an answer in a form.
-	w.must(w.e.SendByHand(w.ctx, post.ByHand{Person: p, Subject: "For Zebulon", Text: "Dear Zebulon Quagga", Once: "0123456789abcdef"}, w.rep1))
+	w.must(w.e.SendByHand(w.ctx,
+		post.ByHand{Person: p, Subject: "For Zebulon", Text: "Dear Zebulon Quagga", Once: "0123456789abcdef"}, w.rep1))
 	w.settle()
 	w.tx(func(tx store.Tx) error {
-		return tx.AddTasks(w.ctx, []store.NewTask{{Person: p, Words: "Call Zebulon", How: "by hand", At: w.clock.Now()}})
+		return tx.AddTasks(w.ctx,
+			[]store.NewTask{{Person: p, Words: "Call Zebulon", How: "by hand", At: w.clock.Now()}})
 	})
 	sent := w.count("select count(*) from touch")
 	signals := w.count("select count(*) from signal where person_id = $1", p)
 	w.must(w.e.Erase(w.ctx, p))
 	w.settle()
 	// Everything there is, as text.
-	rows, err := w.s.DB().QueryContext(w.ctx, "select table_name from information_schema.tables where table_schema = 'public' and table_type = 'BASE TABLE' and table_name not like 'river%'")
+	rows, err := w.s.DB().QueryContext(w.ctx,
+		"select table_name from information_schema.tables where table_schema = 'public' and table_type = 'BASE "+
+			"TABLE' and table_name not like 'river%'")
 	w.must(err)
 	var tables []string
 	for rows.Next() {
@@ -76,7 +86,8 @@ func TestErasedMeansErased(t *testing.T) {
 			}
 		}
 	}
-	if w.count("select count(*) from touch") != sent || w.count("select count(*) from signal where person_id = $1", p) != signals {
+	if w.count("select count(*) from touch") != sent ||
+		w.count("select count(*) from signal where person_id = $1", p) != signals {
 		t.Error("counts of what was sent and done have changed")
 	}
 	if w.count("select count(*) from never_again") != 2 {
@@ -117,7 +128,8 @@ func TestMergesAndTheirUndo(t *testing.T) {
 	w.tx(func(tx store.Tx) error {
 		return tx.AddTasks(w.ctx, []store.NewTask{{Person: b, Words: "Call", How: "by hand", At: day0}})
 	})
-	w.must(w.e.SendByHand(w.ctx, post.ByHand{Person: b, Subject: "For you", Text: "Dear Ana", Once: "0123456789abcdef"}, w.rep1))
+	w.must(w.e.SendByHand(w.ctx, post.ByHand{Person: b, Subject: "For you", Text: "Dear Ana", Once: "0123456789abcdef"},
+		w.rep1))
 	w.settle()
 	state := func() string {
 		var all []string
@@ -127,7 +139,9 @@ func TestMergesAndTheirUndo(t *testing.T) {
 				all = append(all, err.Error())
 				continue
 			}
-			all = append(all, fmt.Sprint(x.Record, x.Also, x.Tags, len(x.Signals), len(x.Touches), len(x.Sequences), len(x.Consents), len(x.Forms), len(x.Tasks), len(x.Letters), x.Score))
+			all = append(all,
+				fmt.Sprint(x.Record, x.Also, x.Tags, len(x.Signals), len(x.Touches), len(x.Sequences), len(x.Consents),
+					len(x.Forms), len(x.Tasks), len(x.Letters), x.Score))
 		}
 		return strings.Join(all, "\n")
 	}
@@ -138,12 +152,14 @@ func TestMergesAndTheirUndo(t *testing.T) {
 	p, err := w.s.Person(w.ctx, a)
 	w.must(err)
 	if x, err := w.e.Everything(w.ctx, a); err != nil || len(x.Forms) != 1 || len(x.Tasks) != 1 || len(x.Letters) != 1 {
-		t.Errorf("forms, tasks and letters of the one that went: %d, %d, %d, %v", len(x.Forms), len(x.Tasks), len(x.Letters), err)
+		t.Errorf("forms, tasks and letters of the one that went: %d, %d, %d, %v", len(x.Forms), len(x.Tasks),
+			len(x.Letters), err)
 	}
 	if p.Email != "ana.s@fjord.example" || p.City != "Bergen" || p.Score == 0 {
 		t.Errorf("merged: %q, %q, score %g", p.Email, p.City, p.Score)
 	}
-	if w.count("select count(*) from consent where person_id = $1 and current and given", a) != 0 || w.count("select count(*) from consent where person_id = $1 and current", a) != 1 {
+	if w.count("select count(*) from consent where person_id = $1 and current and given", a) != 0 ||
+		w.count("select count(*) from consent where person_id = $1 and current", a) != 1 {
 		t.Error("of two consents the later one does not stand")
 	}
 	if who, err := w.s.PersonByEmail(w.ctx, "ana@fjord.example"); err != nil || who.ID != a {
@@ -174,7 +190,9 @@ func TestMergesAndTheirUndo(t *testing.T) {
 func TestNobodyWithoutAnAddressIsSentTo(t *testing.T) {
 	w := newWorld(t, mailserver.Options{})
 	w.launch()
-	w.bring("calls.csv", []byte("First name,Last name,Phone\nAna,Strand,+44 20 7946 0101\nAna,Strand,+44 20 7946 0102\nBo,Vik,+44 20 7946 0101\n"), nil)
+	w.bring("calls.csv",
+		[]byte("First name,Last name,Phone\nAna,Strand,+44 20 7946 0101\nAna,Strand,+44 20 7946 0102\nBo,Vik,+44 20 "+
+			"7946 0101\n"), nil)
 	if n := w.count("select count(*) from person where email = ''"); n != 3 {
 		t.Fatalf("%d people without an address, want 3: a number can be shared", n)
 	}
@@ -196,7 +214,9 @@ func TestNobodyWithoutAnAddressIsSentTo(t *testing.T) {
 		t.Error("an email to nobody was made")
 	}
 	// They can be called: the sequence passes its email over and goes on.
-	if n := w.count("select count(*) from enrolment_log l join enrolment e on e.id = l.enrolment_id where e.person_id = $1 and l.step = $2 and l.exit = 'next' and l.reason = 'passed over: no address'", first, w.email); n != 1 {
+	if n := w.count("select count(*) from enrolment_log l join enrolment e on e.id = l.enrolment_id where "+
+		"e.person_id = $1 and l.step = $2 and l.exit = 'next' and l.reason = 'passed over: no address'", first,
+		w.email); n != 1 {
 		t.Error("the log does not say that it was passed over")
 	}
 }

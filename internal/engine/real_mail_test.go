@@ -83,17 +83,23 @@ func startRealMail(t *testing.T, us string) *realMail {
 	m.must(err)
 	ours := fmt.Sprintf("smtp:[%s]:%s", host, port)
 	m.write("etc/main.cf", map[string]string{
-		"compatibility_level": "3.6", "queue_directory": dir + "/spool", "data_directory": dir + "/data", "mail_owner": "postfix",
-		"setgid_group": "postdrop", "maillog_file": dir + "/log", "maillog_file_prefixes": dir, "myhostname": "mx.fjord.example",
-		"mydestination": "", "inet_interfaces": "127.0.0.1", "inet_protocols": "ipv4", "mynetworks": "", "default_transport": "error:no way out",
-		"smtpd_relay_restrictions": "reject_unauth_destination", "smtp_dns_support_level": "disabled", "smtp_host_lookup": "native",
+		"compatibility_level": "3.6", "queue_directory": dir + "/spool", "data_directory": dir + "/data",
+		"mail_owner":   "postfix",
+		"setgid_group": "postdrop", "maillog_file": dir + "/log", "maillog_file_prefixes": dir,
+		"myhostname":    "mx.fjord.example",
+		"mydestination": "", "inet_interfaces": "127.0.0.1", "inet_protocols": "ipv4", "mynetworks": "",
+		"default_transport":        "error:no way out",
+		"smtpd_relay_restrictions": "reject_unauth_destination", "smtp_dns_support_level": "disabled",
+		"smtp_host_lookup":        "native",
 		"virtual_mailbox_domains": "fjord.example", "virtual_mailbox_base": dir + "/mail", "minimal_backoff_time": "1s",
-		"virtual_mailbox_maps":     "inline:{ana@fjord.example=ana/,left@fjord.example=left/}",
-		"virtual_uid_maps":         "static:" + owner.Uid,
-		"virtual_gid_maps":         "static:" + owner.Gid,
-		"virtual_minimum_uid":      "1",
-		"transport_maps":           "inline:{{left@fjord.example=smtp:[127.0.0.1]:" + gonePort + "},{mail.karang.example=" + ours + "},{karang.example=" + ours + "}}",
-		"smtpd_tls_security_level": "may", "smtpd_tls_received_header": "yes", "smtpd_tls_cert_file": cert, "smtpd_tls_key_file": key,
+		"virtual_mailbox_maps": "inline:{ana@fjord.example=ana/,left@fjord.example=left/}",
+		"virtual_uid_maps":     "static:" + owner.Uid,
+		"virtual_gid_maps":     "static:" + owner.Gid,
+		"virtual_minimum_uid":  "1",
+		"transport_maps": "inline:{{left@fjord.example=smtp:[127.0.0.1]:" + gonePort +
+			"},{mail.karang.example=" + ours + "},{karang.example=" + ours + "}}",
+		"smtpd_tls_security_level": "may", "smtpd_tls_received_header": "yes", "smtpd_tls_cert_file": cert,
+		"smtpd_tls_key_file": key,
 	})
 	m.must(os.WriteFile(filepath.Join(dir, "etc/master.cf"), []byte(ports[0]+` inet n - n - - smtpd
 `+ports[1]+` inet n - n - - smtpd -o smtpd_tls_wrappermode=yes
@@ -208,7 +214,8 @@ func names(t *testing.T, name, text string) (port int) {
 			}
 			q.Response, q.Authoritative = true, true
 			q.Additionals = nil
-			if asked := q.Questions[0]; strings.EqualFold(asked.Name.String(), name+".") && asked.Type == dnsmessage.TypeTXT {
+			if asked := q.Questions[0]; strings.EqualFold(asked.Name.String(), name+".") &&
+				asked.Type == dnsmessage.TypeTXT {
 				var parts []string
 				for rest := text; rest != ""; {
 					n := min(len(rest), 255)
@@ -241,7 +248,9 @@ func TestRealMail(t *testing.T) {
 	w := newWorld(t, mailserver.Options{})
 	w.clock.set(time.Now()) // others look at the date
 	w.must(w.s.EnsureMonths(w.ctx, w.clock.Now(), w.clock.Now()))
-	in, err := mail.Listen("127.0.0.1:0", func(ctx context.Context, m mail.Received) error { return w.e.Receive(ctx, m) })
+	in, err := mail.Listen("127.0.0.1:0", func(ctx context.Context, m mail.Received) error {
+		return w.e.Receive(ctx, m)
+	})
 	w.must(err)
 	t.Cleanup(func() { in.Close() })
 	m := startRealMail(t, in.Addr())
@@ -308,7 +317,8 @@ func TestRealMail(t *testing.T) {
 		if w.count("select count(*) from person where bounced_at is not null and id = $1", nobody) != 1 {
 			t.Error("who was refused as unknown is not marked")
 		}
-		if w.count("select count(*) from person where bounced_at is not null and id = any ($1)", []int64{ana, outside}) != 0 {
+		if w.count("select count(*) from person where bounced_at is not null and id = any ($1)",
+			[]int64{ana, outside}) != 0 {
 			t.Error("who was not at fault is marked: a relay that is denied says nothing of the reader")
 		}
 	})
@@ -316,7 +326,8 @@ func TestRealMail(t *testing.T) {
 		id := regexp.MustCompile(`(?mi)^Message-ID: (<.+>)\r?$`).FindSubmatch(letter)
 		cmd := exec.Command("sendmail", "-C", m.dir+"/etc", "-f", "ana@fjord.example", "ines@karang.example")
 		cmd.Env = append(os.Environ(), "MAIL_CONFIG="+m.dir+"/etc")
-		cmd.Stdin = strings.NewReader(fmt.Sprintf("From: Ana Lunde <ana@fjord.example>\nTo: ines@karang.example\nSubject: Re: News\nIn-Reply-To: %s\n\n"+
+		cmd.Stdin = strings.NewReader(fmt.Sprintf("From: Ana Lunde <ana@fjord.example>\nTo: "+
+			"ines@karang.example\nSubject: Re: News\nIn-Reply-To: %s\n\n"+
 			"Please call me.\n\nOn Tue, 14 Apr 2026, Ines Radu wrote:\n> News\n", id[1]))
 		if out, err := cmd.CombinedOutput(); err != nil {
 			t.Fatalf("%v: %s", err, out)
@@ -328,7 +339,8 @@ func TestRealMail(t *testing.T) {
 		})
 	})
 	t.Run("a certificate of one's own", func(t *testing.T) {
-		l := mail.Letter{ID: "tls.1@mail.karang.example", From: "ines@karang.example", To: "ana@fjord.example", Subject: "x", Text: "x", Date: day0}
+		l := mail.Letter{ID: "tls.1@mail.karang.example", From: "ines@karang.example", To: "ana@fjord.example",
+			Subject: "x", Text: "x", Date: day0}
 		for _, trusted := range []bool{false, true} {
 			s, err := mail.NewAccountSender(mail.Account{Server: m.tls}, true)
 			w.must(err)
@@ -345,8 +357,10 @@ func TestRealMail(t *testing.T) {
 		}
 	})
 	t.Run("a letter by hand scores low", func(t *testing.T) {
-		w.must(w.e.SendByHand(w.ctx, post.ByHand{Person: ana, Subject: "The limits you asked for", Once: "0123456789abcdef",
-			Text: "Dear {{ person.first_name }},\n\nthank you for your call. I will send you the limits on Monday.\n\nWith kind regards"}, w.rep1))
+		w.must(w.e.SendByHand(w.ctx,
+			post.ByHand{Person: ana, Subject: "The limits you asked for", Once: "0123456789abcdef",
+				Text: "Dear {{ person.first_name }},\n\nthank you for your call. I will send you the limits on " +
+					"Monday.\n\nWith kind regards"}, w.rep1))
 		w.settle()
 		var byHand []byte
 		m.until("it to arrive", func() bool {

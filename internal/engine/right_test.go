@@ -12,7 +12,8 @@ import (
 // Nobody does what is another's; whoever leads may, and what changed of a deal is kept with who did it.
 func TestAnothersWork(t *testing.T) {
 	w := newWorld(t, mailserver.Options{})
-	lead, err := w.s.AddUser(w.ctx, store.User{Name: "Lea", Email: "lea@karang.example", Role: "lead", PasswordHash: "x"}, day0)
+	lead, err := w.s.AddUser(w.ctx,
+		store.User{Name: "Lea", Email: "lea@karang.example", Role: "lead", PasswordHash: "x"}, day0)
 	w.must(err)
 	ana, ben, cy := w.norwegian("Ana"), w.norwegian("Ben"), w.norwegian("Cy")
 	for _, p := range []int64{ana, ben, cy} {
@@ -52,11 +53,13 @@ func TestAnothersWork(t *testing.T) {
 	}
 	h, err := w.s.PersonDealChanges(w.ctx, open[0].Person)
 	w.must(err)
-	if len(h) != 3 || h[2].Became != "1250050" || h[2].Was != "0" || h[1].What != "owner" || h[1].User != "Lea" || h[0].Became != "0" {
+	if len(h) != 3 || h[2].Became != "1250050" || h[2].Was != "0" || h[1].What != "owner" || h[1].User != "Lea" ||
+		h[0].Became != "0" {
 		t.Errorf("the history: %+v", h)
 	}
 	w.must(w.s.InTx(w.ctx, func(tx store.Tx) error {
-		return tx.AddTasks(w.ctx, []store.NewTask{{Person: ana, To: w.rep1, Words: "Send a price", How: "by hand", At: day0}})
+		return tx.AddTasks(w.ctx,
+			[]store.NewTask{{Person: ana, To: w.rep1, Words: "Send a price", How: "by hand", At: day0}})
 	}))
 	tasks, err := w.s.OpenTasks(w.ctx, w.rep1, false)
 	w.must(err)

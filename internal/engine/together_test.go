@@ -26,7 +26,9 @@ func TestManyWorkersShareTheWork(t *testing.T) {
 	w.must(w.s.SetEntry(w.ctx, w.seq, store.Entry{Rule: ruleOf("SG")}, day0))
 	w.tx(func(tx store.Tx) error {
 		for n := range 300 {
-			if _, _, err := tx.MeetPerson(w.ctx, store.NewPerson{First: "A", Email: fmt.Sprintf("p%d@x.example", n), Country: "SG", City: "Singapore"}, day0); err != nil {
+			if _, _, err := tx.MeetPerson(w.ctx,
+				store.NewPerson{First: "A", Email: fmt.Sprintf("p%d@x.example", n), Country: "SG", City: "Singapore"},
+				day0); err != nil {
 				return err
 			}
 		}
@@ -83,7 +85,9 @@ func TestKeptScoresEqualCounted(t *testing.T) {
 	})
 	m, err := w.s.Model(w.ctx)
 	w.must(err)
-	m.Rules = append(m.Rules, score.Rule{On: signal.Pattern{Kind: signal.Click}, Points: 4, Often: score.While, N: 2, Window: 9}, score.Rule{On: signal.Pattern{Kind: signal.Form}, Points: 5, Often: score.PerDay, N: 1, Lasts: 11})
+	m.Rules = append(m.Rules,
+		score.Rule{On: signal.Pattern{Kind: signal.Click}, Points: 4, Often: score.While, N: 2, Window: 9},
+		score.Rule{On: signal.Pattern{Kind: signal.Form}, Points: 5, Often: score.PerDay, N: 1, Lasts: 11})
 	w.must(w.e.SaveModel(w.ctx, m))
 	kinds := []signal.Kind{signal.PageView, signal.Open, signal.Click, signal.Form}
 	now := day0
@@ -95,7 +99,9 @@ func TestKeptScoresEqualCounted(t *testing.T) {
 			if rnd.IntN(3) == 0 {
 				at = at.Add(-time.Duration(rnd.IntN(50)) * time.Hour)
 			}
-			w.must(w.e.Record(w.ctx, store.Signal{Person: people[rnd.IntN(len(people))], Signal: signal.Signal{At: at, Kind: kinds[rnd.IntN(4)]}}))
+			w.must(w.e.Record(w.ctx,
+				store.Signal{Person: people[rnd.IntN(len(people))],
+					Signal: signal.Signal{At: at, Kind: kinds[rnd.IntN(4)]}}))
 		}
 		for {
 			n, err := w.e.CountBatch(w.ctx, 5)
@@ -224,7 +230,10 @@ func TestLaunchRefusesWhatCannotRun(t *testing.T) {
 	}
 	w.must(w.s.SetEntry(w.ctx, w.seq, store.Entry{Page: w.page.ID}, day0))
 	w.tx(func(tx store.Tx) error {
-		_, err := tx.SaveMessage(w.ctx, store.Message{ID: w.first, Name: "Guide", Doc: store.JSON[message.Document]{V: message.Simple("x", "<p>{{ person.shoe_size }}</p>")}}, w.marketer, day0)
+		_, err := tx.SaveMessage(w.ctx,
+			store.Message{ID: w.first, Name: "Guide",
+				Doc: store.JSON[message.Document]{V: message.Simple("x", "<p>{{ person.shoe_size }}</p>")}}, w.marketer,
+			day0)
 		return err
 	})
 	if err := w.e.Launch(w.ctx, w.seq, w.marketer, false); err == nil {
@@ -271,10 +280,12 @@ func TestOneBadEnrolmentKeepsNobodyElse(t *testing.T) {
 	w.launch()
 	w.clock.set(day0.Add(6*dayLong + time.Hour)) // a Monday, in sending hours
 	for n := range 3 {
-		id, _, err := w.e.FormFilled(w.ctx, w.page, forms.Filled{Answers: answers("Ben", "", fmt.Sprintf("ben%d@fjord.example", n), "")})
+		id, _, err := w.e.FormFilled(w.ctx, w.page,
+			forms.Filled{Answers: answers("Ben", "", fmt.Sprintf("ben%d@fjord.example", n), "")})
 		w.must(err)
 		defer func() {
-			if way := w.way(id); way.Step == int32(w.email) && way.Ended == nil && len(w.letters(fmt.Sprintf("ben%d@", n))) == 0 {
+			if way := w.way(id); way.Step == int32(w.email) && way.Ended == nil &&
+				len(w.letters(fmt.Sprintf("ben%d@", n))) == 0 {
 				t.Errorf("Ben %d got nothing: %+v", n, way)
 			}
 		}()
@@ -283,7 +294,8 @@ func TestOneBadEnrolmentKeepsNobodyElse(t *testing.T) {
 	if way := w.way(bad); way.Ended != nil {
 		t.Errorf("%+v", way)
 	}
-	if n := w.count("select count(*) from enrolment where person_id = $1 and look = $2", bad, w.clock.Now().Add(time.Hour)); n != 1 {
+	if n := w.count("select count(*) from enrolment where person_id = $1 and look = $2", bad,
+		w.clock.Now().Add(time.Hour)); n != 1 {
 		t.Error("who cannot be walked on is not put off by an hour")
 	}
 }

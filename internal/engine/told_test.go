@@ -23,7 +23,8 @@ func TestTold(t *testing.T) {
 	defer slog.SetDefault(before)
 	for says, err := range map[string]error{
 		"this has ended or begun in the meantime": fmt.Errorf("ending batch 3: %w", store.ErrOver),
-		"there is no merge field person.shoe":     fmt.Errorf("compiling message 4: %w", &message.Unknown{Field: "person.shoe"}),
+		"there is no merge field person.shoe": fmt.Errorf("compiling message 4: %w",
+			&message.Unknown{Field: "person.shoe"}),
 	} {
 		if got := base.Told(err); got != says || log.Len() > 0 {
 			t.Errorf("%v is told as %q, and logged: %q", err, got, log.String())
@@ -35,7 +36,8 @@ func TestTold(t *testing.T) {
 	if number == nil || strings.Contains(got, "SQLSTATE") {
 		t.Fatalf("it is told as %q", got)
 	}
-	if l := log.String(); !strings.Contains(l, number[1]) || !strings.Contains(l, "SQLSTATE 42P01") || !strings.Contains(l, "reading people") {
+	if l := log.String(); !strings.Contains(l, number[1]) || !strings.Contains(l, "SQLSTATE 42P01") ||
+		!strings.Contains(l, "reading people") {
 		t.Errorf("it is logged as %q", l)
 	}
 }

@@ -29,8 +29,10 @@ func TestServersThatMisbehave(t *testing.T) {
 		{"is closing", "greeting", "421 4.3.2 closing", 3, "sent", "", 4, 1},
 		{"greylists", "RCPT", "451 4.7.1 come back later", 4, "sent", "", 5, 1},
 		{"is full for now", "end", "452 4.2.2 the mailbox is full", 2, "sent", "", 3, 1},
-		{"refuses for now for ever", "RCPT", "451 4.7.1 come back later", ever, "stopped", "not taken in 8 tries", 8, 0},
-		{"does not know the reader", "RCPT", "550 5.1.1 nobody of that name", ever, "stopped", "nobody of that name", 1, 0},
+		{"refuses for now for ever", "RCPT", "451 4.7.1 come back later", ever, "stopped", "not taken in 8 tries", 8,
+			0},
+		{"does not know the reader", "RCPT", "550 5.1.1 nobody of that name", ever, "stopped", "nobody of that name", 1,
+			0},
 		// What is not the reader's fault is tried again, until the account is stopped.
 		{"does not like the letter", "end", "554 5.7.1 not like this", ever, "ready", "not like this", 3, 0},
 		{"does not like us", "MAIL", "550 5.7.1 go away", ever, "ready", "go away", 3, 0},
@@ -87,7 +89,8 @@ func TestServersThatMisbehave(t *testing.T) {
 			w.to(2 * dayLong)
 			touches, err := w.s.PersonTouches(w.ctx, ana)
 			w.must(err)
-			if len(touches) != 1 || string(touches[0].State) != c.state || !strings.Contains(touches[0].Trouble, c.says) || (c.says == "") != (touches[0].Trouble == "") {
+			if len(touches) != 1 || string(touches[0].State) != c.state ||
+				!strings.Contains(touches[0].Trouble, c.says) || (c.says == "") != (touches[0].Trouble == "") {
 				t.Fatalf("it is %q, %q; want %s, %q", touches[0].State, touches[0].Trouble, c.state, c.says)
 			}
 			mu.Lock()
@@ -117,8 +120,10 @@ func TestServersThatMisbehave(t *testing.T) {
 			// A person says that it did not arrive: it goes again under the same Message-ID, so that readers can tell.
 			w.must(w.e.Resolve(w.ctx, touches[0].ID, "again"))
 			w.settle()
-			if letters = bad.Taken(); len(letters) != 2 || messageID(letters[0]) != messageID(letters[1]) || messageID(letters[0]) == "" {
-				t.Errorf("sent again: %d letters, %q and %q", len(letters), messageID(letters[0]), messageID(letters[len(letters)-1]))
+			if letters = bad.Taken(); len(letters) != 2 || messageID(letters[0]) != messageID(letters[1]) ||
+				messageID(letters[0]) == "" {
+				t.Errorf("sent again: %d letters, %q and %q", len(letters), messageID(letters[0]),
+					messageID(letters[len(letters)-1]))
 			}
 		})
 	}

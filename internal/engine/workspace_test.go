@@ -44,7 +44,9 @@ func TestTheFirstAddress(t *testing.T) {
 		token string
 		j     setup.Joining
 	}{"another token": {"x", good}, "the earlier one": {tokenOf(old), good}, "none": {"", good},
-		"a short password": {tokenOf(address), setup.Joining{Name: "I", Email: "i@karang.example", Password: "short"}}, "no name": {tokenOf(address), setup.Joining{Name: "", Email: "i@karang.example", Password: "correct horse"}}} {
+		"a short password": {tokenOf(address), setup.Joining{Name: "I", Email: "i@karang.example", Password: "short"}},
+		"no name": {tokenOf(address),
+			setup.Joining{Name: "", Email: "i@karang.example", Password: "correct horse"}}} {
 		if _, err := w.e.BeginAs(w.ctx, c.token, c.j); err == nil {
 			t.Errorf("%s let somebody in", name)
 		}
@@ -54,7 +56,9 @@ func TestTheFirstAddress(t *testing.T) {
 	if u, err := w.s.User(w.ctx, id); err != nil || u.Role != "admin" || u.Name != "Ines" {
 		t.Errorf("%+v, %v", u, err)
 	}
-	if _, err := w.e.BeginAs(w.ctx, tokenOf(address), setup.Joining{Name: "Eve", Email: "eve@x.example", Password: "correct horse"}); !errors.Is(err, setup.ErrBadKey) {
+	if _, err := w.e.BeginAs(w.ctx, tokenOf(address),
+		setup.Joining{Name: "Eve", Email: "eve@x.example", Password: "correct horse"}); !errors.Is(err,
+		setup.ErrBadKey) {
 		t.Errorf("a second time: %v", err)
 	}
 	if again, err := w.e.FirstAddress(w.ctx); err != nil || again != "" {
@@ -68,7 +72,8 @@ func TestInvitations(t *testing.T) {
 	w := newWorld(t, mailserver.Options{})
 	ines, err := w.s.User(w.ctx, w.marketer)
 	w.must(err)
-	address, letter, err := w.e.Invite(w.ctx, store.Invitation{Name: "Rui", Email: "Rui@Karang.example", Role: "rep"}, ines)
+	address, letter,
+		err := w.e.Invite(w.ctx, store.Invitation{Name: "Rui", Email: "Rui@Karang.example", Role: "rep"}, ines)
 	if w.must(err); letter != nil {
 		t.Fatal(letter)
 	}
@@ -76,24 +81,29 @@ func TestInvitations(t *testing.T) {
 	if len(got) != 1 || !strings.Contains(w.read(got[0]).Text, address) {
 		t.Fatalf("%d letters", len(got))
 	}
-	if _, err := w.e.Join(w.ctx, tokenOf(address), setup.Joining{Password: "short"}); !errors.Is(err, setup.ErrPassword) {
+	if _, err := w.e.Join(w.ctx, tokenOf(address), setup.Joining{Password: "short"}); !errors.Is(err,
+		setup.ErrPassword) {
 		t.Errorf("a short password: %v", err)
 	}
 	id, err := w.e.Join(w.ctx, tokenOf(address), setup.Joining{Email: "other@x.example", Password: "correct horse"})
 	w.must(err)
-	if u, err := w.s.User(w.ctx, id); err != nil || u.Role != "rep" || u.Email != "rui@karang.example" || u.Capacity == 0 {
+	if u, err := w.s.User(w.ctx, id); err != nil || u.Role != "rep" || u.Email != "rui@karang.example" ||
+		u.Capacity == 0 {
 		t.Errorf("%+v, %v", u, err)
 	}
-	if _, err := w.e.Join(w.ctx, tokenOf(address), setup.Joining{Password: "correct horse"}); !errors.Is(err, setup.ErrBadKey) {
+	if _, err := w.e.Join(w.ctx, tokenOf(address), setup.Joining{Password: "correct horse"}); !errors.Is(err,
+		setup.ErrBadKey) {
 		t.Errorf("twice: %v", err)
 	}
-	if _, _, err := w.e.Invite(w.ctx, store.Invitation{Name: "Rui", Email: "rui@karang.example", Role: "admin"}, ines); !errors.Is(err, store.ErrTaken) {
+	if _, _, err := w.e.Invite(w.ctx, store.Invitation{Name: "Rui", Email: "rui@karang.example", Role: "admin"},
+		ines); !errors.Is(err, store.ErrTaken) {
 		t.Errorf("somebody who is here: %v", err)
 	}
 	late, _, err := w.e.Invite(w.ctx, store.Invitation{Name: "Late", Email: "late@karang.example", Role: "rep"}, ines)
 	w.must(err)
 	w.clock.set(day0.Add(8 * dayLong))
-	if _, err := w.e.Join(w.ctx, tokenOf(late), setup.Joining{Password: "correct horse"}); !errors.Is(err, setup.ErrBadKey) {
+	if _, err := w.e.Join(w.ctx, tokenOf(late), setup.Joining{Password: "correct horse"}); !errors.Is(err,
+		setup.ErrBadKey) {
 		t.Errorf("after a week: %v", err)
 	}
 }
@@ -113,13 +123,15 @@ func TestAColleagueLeaves(t *testing.T) {
 	w.must(err)
 	handoffs, err := w.s.OpenHandoffs(w.ctx, w.rep2)
 	w.must(err)
-	if len(calls) != 1 || len(handoffs) != 1 || w.count("select count(*) from person where owner_id = $1", w.rep2) != 1 {
+	if len(calls) != 1 || len(handoffs) != 1 ||
+		w.count("select count(*) from person where owner_id = $1", w.rep2) != 1 {
 		t.Errorf("%d calls, %d handoffs", len(calls), len(handoffs))
 	}
 	if reps := w.count("select count(*) from app_user where role = 'rep' and left_at is null"); reps != 1 {
 		t.Errorf("%d reps are left", reps)
 	}
-	admin, err := w.e.AddUser(w.ctx, store.User{Name: "Ada", Email: "ada@karang.example", Role: "admin", PasswordHash: "x"})
+	admin, err := w.e.AddUser(w.ctx,
+		store.User{Name: "Ada", Email: "ada@karang.example", Role: "admin", PasswordHash: "x"})
 	w.must(err)
 	if err := w.e.UserLeaves(w.ctx, admin, 0); !errors.Is(err, setup.ErrLast) {
 		t.Errorf("the last admin leaves: %v", err)
@@ -146,13 +158,15 @@ func TestStages(t *testing.T) {
 	if after[0].ID != list[1].ID || after[1].ID != list[0].ID {
 		t.Errorf("%+v", after)
 	}
-	for _, bad := range []pipeline.Stage{{}, {Name: "x", Share: 101}, {Name: "x", Share: -1}, {Name: "x", Won: true, Lost: true}, {Name: strings.Repeat("x", 81)}} {
+	for _, bad := range []pipeline.Stage{{}, {Name: "x", Share: 101}, {Name: "x", Share: -1},
+		{Name: "x", Won: true, Lost: true}, {Name: strings.Repeat("x", 81)}} {
 		if _, err := w.e.KeepStage(w.ctx, bad); err == nil {
 			t.Errorf("%+v was kept", bad)
 		}
 	}
 	w.must(w.e.RemoveStage(w.ctx, list[2].ID))
-	rep, err := w.e.AddUser(w.ctx, store.User{Name: "Rui", Email: "rui@karang.example", Role: "rep", PasswordHash: "x", Capacity: 5})
+	rep, err := w.e.AddUser(w.ctx,
+		store.User{Name: "Rui", Email: "rui@karang.example", Role: "rep", PasswordHash: "x", Capacity: 5})
 	w.must(err)
 	id := w.meet(store.NewPerson{First: "Ana", Email: "ana@n.example"})
 	w.must(w.e.UsualModel(w.ctx))
@@ -197,10 +211,12 @@ func TestTheWorkspace(t *testing.T) {
 	w.launch()
 	w.fill("Ana", "ana@fjord.example")
 	l := w.read(w.letters("ana@")[0])
-	if want := "Karang Instruments, 14 Mole Road, Port Karang"; !strings.Contains(l.Text, want) || !strings.Contains(l.HTML, want) {
+	if want := "Karang Instruments, 14 Mole Road, Port Karang"; !strings.Contains(l.Text, want) ||
+		!strings.Contains(l.HTML, want) {
 		t.Errorf("the letter does not say who writes: %s", l.Text)
 	}
-	for _, bad := range []base.Workspace{{Zone: "Mars/Olympus", From: 1, To: 2, Currency: "EUR"}, {From: 600, To: 600, Currency: "EUR"}, {From: 1, To: 2, Currency: "euro"},
+	for _, bad := range []base.Workspace{{Zone: "Mars/Olympus", From: 1, To: 2, Currency: "EUR"},
+		{From: 600, To: 600, Currency: "EUR"}, {From: 1, To: 2, Currency: "euro"},
 		{From: 1, To: 2, Currency: "EUR", Address: strings.Repeat("x\n", 8)}} {
 		if err := w.e.SetWorkspace(w.ctx, bad); err == nil {
 			t.Errorf("%+v was kept", bad)

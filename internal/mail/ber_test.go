@@ -22,7 +22,8 @@ func TestWrappedLettersStayShallow(t *testing.T) {
 		if tame(der) {
 			t.Errorf("%s is let through", name)
 		}
-		source := append([]byte("From: a@b.example\r\nContent-Type: application/pkcs7-mime\r\nContent-Transfer-Encoding: base64\r\n\r\n"),
+		source := append([]byte("From: a@b.example\r\nContent-Type: "+
+			"application/pkcs7-mime\r\nContent-Transfer-Encoding: base64\r\n\r\n"),
 			base64.StdEncoding.EncodeToString(der)...)
 		if m := Read(source); m.From != "a@b.example" || m.Said == "" {
 			t.Errorf("%s: %+v", name, m)
@@ -30,7 +31,8 @@ func TestWrappedLettersStayShallow(t *testing.T) {
 	}
 	for name, der := range map[string][]byte{
 		"a sequence": {0x30, 4, 5, 0, 5, 0}, "an open one": {0x30, 0x80, 5, 0, 0, 0},
-		"one in it": {0x30, 0x80, 0x30, 0x80, 5, 0, 0, 0, 0, 0}, "a long length": append([]byte{0x30, 0x81, 0x80, 4, 126}, make([]byte, 126)...),
+		"one in it":     {0x30, 0x80, 0x30, 0x80, 5, 0, 0, 0, 0, 0},
+		"a long length": append([]byte{0x30, 0x81, 0x80, 4, 126}, make([]byte, 126)...),
 	} {
 		if !tame(der) {
 			t.Errorf("%s is not let through", name)

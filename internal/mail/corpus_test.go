@@ -85,7 +85,8 @@ func TestNobodyIsNoPerson(t *testing.T) {
 			t.Errorf("%q: %s", from, m.Kind)
 		}
 	}
-	for _, from := range []string{"MAILER-DAEMON@x.example", "Mail Delivery System <mailer-daemon@x.example>", "MAILER-DAEMON (Mail)"} {
+	for _, from := range []string{"MAILER-DAEMON@x.example", "Mail Delivery System <mailer-daemon@x.example>",
+		"MAILER-DAEMON (Mail)"} {
 		if m := Read(fmt.Appendf(nil, "From: %s\r\n\r\nYes.\r\n", from)); m.Kind == FromPerson {
 			t.Errorf("%s is a person", from)
 		}

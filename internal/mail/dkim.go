@@ -25,7 +25,8 @@ type Signer struct {
 
 // signedHeaders are those that readers see or act on, RFC 6376, 5.4.1 and the
 // ones of RFC 8058, 4, which a signature must cover.
-var signedHeaders = []string{"From", "To", "Cc", "Subject", "Date", "Message-ID", "Reply-To", "In-Reply-To", "References", "MIME-Version", "Content-Type", "List-Unsubscribe", "List-Unsubscribe-Post", "Auto-Submitted"}
+var signedHeaders = []string{"From", "To", "Cc", "Subject", "Date", "Message-ID", "Reply-To", "In-Reply-To",
+	"References", "MIME-Version", "Content-Type", "List-Unsubscribe", "List-Unsubscribe-Post", "Auto-Submitted"}
 
 // NewKey makes a key to sign with, as text to be kept.
 func NewKey() (string, error) {
@@ -74,7 +75,8 @@ func (s *Signer) Sign(m *gomail.Msg, from string) error {
 	if _, err := m.WriteTo(&source); err != nil {
 		return err
 	}
-	signer, err := dkim.NewSigner(&dkim.SignOptions{Domain: strings.ToLower(domain), Selector: s.Selector, Signer: s.Key, HeaderKeys: signedHeaders,
+	signer, err := dkim.NewSigner(&dkim.SignOptions{Domain: strings.ToLower(domain), Selector: s.Selector,
+		Signer: s.Key, HeaderKeys: signedHeaders,
 		HeaderCanonicalization: dkim.CanonicalizationRelaxed, BodyCanonicalization: dkim.CanonicalizationRelaxed})
 	if err != nil {
 		return err

@@ -27,8 +27,12 @@ func TestSignaturesHold(t *testing.T) {
 	if err != nil || name != "ombak._domainkey.karang.example" {
 		t.Fatalf("%s, %v", name, err)
 	}
-	l := Letter{ID: "t1@mail.karang.example", FromName: "Ínes Radu, Karang", From: "ines@Karang.example", To: "ana@fjord.example", Subject: "Grüße aus dem Hafen — und ein sehr langer Betreff, der über eine Zeile geht, wie manche es sind",
-		Text: "Dear Ana,\n\nx\n", HTML: "<p>Dear Ana, " + strings.Repeat("long ", 400) + "</p>", OptOut: "https://ombak.example/u/1/x", Date: time.Date(2026, 4, 14, 9, 20, 0, 0, time.UTC), ReplyTo: "desk@karang.example", Cc: []string{"b@karang.example"},
+	l := Letter{ID: "t1@mail.karang.example", FromName: "Ínes Radu, Karang", From: "ines@Karang.example",
+		To:      "ana@fjord.example",
+		Subject: "Grüße aus dem Hafen — und ein sehr langer Betreff, der über eine Zeile geht, wie manche es sind",
+		Text:    "Dear Ana,\n\nx\n", HTML: "<p>Dear Ana, " + strings.Repeat("long ", 400) + "</p>",
+		OptOut: "https://ombak.example/u/1/x", Date: time.Date(2026, 4, 14, 9, 20, 0, 0, time.UTC),
+		ReplyTo: "desk@karang.example", Cc: []string{"b@karang.example"},
 		Files: []File{{"guide.pdf", "application/pdf", []byte("%PDF-1.4 x")}}}
 	m, err := Compose(l)
 	if err != nil {
@@ -42,12 +46,13 @@ func TestSignaturesHold(t *testing.T) {
 		t.Fatal(err)
 	}
 	verify := func(source string) error {
-		list, err := dkim.VerifyWithOptions(strings.NewReader(source), &dkim.VerifyOptions{LookupTXT: func(asked string) ([]string, error) {
-			if asked != name {
-				return nil, errors.New("asked for " + asked)
-			}
-			return []string{record}, nil
-		}})
+		list, err := dkim.VerifyWithOptions(strings.NewReader(source),
+			&dkim.VerifyOptions{LookupTXT: func(asked string) ([]string, error) {
+				if asked != name {
+					return nil, errors.New("asked for " + asked)
+				}
+				return []string{record}, nil
+			}})
 		if err != nil {
 			return err
 		}
@@ -63,7 +68,9 @@ func TestSignaturesHold(t *testing.T) {
 	if err := verify(strings.Replace(b.String(), "From: ", "From:   ", 1)); err != nil {
 		t.Errorf("with more spaces in a header: %v", err)
 	}
-	for what, with := range map[string][2]string{"another subject": {"Subject:", "Subject: not"}, "another body": {"Dear Ana", "Dear Bo"}, "another way to opt out": {"/u/1/x", "/u/2/x"}, "another sender": {"ines@", "evil@"}} {
+	for what, with := range map[string][2]string{"another subject": {"Subject:", "Subject: not"},
+		"another body": {"Dear Ana", "Dear Bo"}, "another way to opt out": {"/u/1/x", "/u/2/x"},
+		"another sender": {"ines@", "evil@"}} {
 		changed := strings.Replace(b.String(), with[0], with[1], 1)
 		if changed == b.String() {
 			t.Fatalf("%s: nothing was changed", what)
@@ -100,11 +107,13 @@ func TestTheBodyHashOfTheStandard(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	signer, err := dkim.NewSigner(&dkim.SignOptions{Domain: "example.com", Selector: s.Selector, Signer: s.Key, BodyCanonicalization: dkim.CanonicalizationSimple, HeaderKeys: []string{"From"}})
+	signer, err := dkim.NewSigner(&dkim.SignOptions{Domain: "example.com", Selector: s.Selector, Signer: s.Key,
+		BodyCanonicalization: dkim.CanonicalizationSimple, HeaderKeys: []string{"From"}})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := signer.Write([]byte("From: Joe SixPack <joe@football.example.com>\r\nSubject: Is dinner ready?\r\n\r\n" + body)); err != nil {
+	if _, err := signer.Write([]byte(
+		"From: Joe SixPack <joe@football.example.com>\r\nSubject: Is dinner ready?\r\n\r\n" + body)); err != nil {
 		t.Fatal(err)
 	}
 	if err := signer.Close(); err != nil {

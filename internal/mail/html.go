@@ -14,9 +14,11 @@ import (
 // what they quote; after those of the second kind all the rest of the box
 // they stand in is quoted. Common practice, no source.
 var (
-	quoteClasses = []string{"gmail_quote", "gmail_extra", "yahoo_quoted", "moz-cite-prefix", "protonmail_quote", "tutanota_quote", "zmail_extra", "quote_body"}
-	quoteNames   = []string{"quote", "QuotedContent"}
-	quoteIDs     = []string{"divRplyFwdMsg", "appendonsend", "mail-editor-reference-message-container", "OLK_SRC_BODY_SECTION", "replySplit"}
+	quoteClasses = []string{"gmail_quote", "gmail_extra", "yahoo_quoted", "moz-cite-prefix", "protonmail_quote",
+		"tutanota_quote", "zmail_extra", "quote_body"}
+	quoteNames = []string{"quote", "QuotedContent"}
+	quoteIDs   = []string{"divRplyFwdMsg", "appendonsend", "mail-editor-reference-message-container",
+		"OLK_SRC_BODY_SECTION", "replySplit"}
 )
 
 // marked reads a text/html part. Where it cannot be taken apart, which no text

@@ -17,9 +17,12 @@ import (
 // (form 2), the long line of 3.1.
 var meeting = Event{
 	UID: "t1@mail.karang.example", Title: "Review; of pens, and moorings \\ 3B", Place: "Conference Room - 3B",
-	Note:  "Project XYZ Final Review\nConference Room - 3B\nCome Prepared.\nThis is a long description that exists on a long line, höher als fünfundsiebzig Oktette.",
-	Start: time.Date(1998, 1, 19, 7, 0, 0, 5, time.UTC), End: time.Date(1998, 1, 19, 8, 0, 0, 0, time.UTC), Stamp: time.Date(1998, 1, 1, 0, 0, 0, 0, time.UTC),
-	OrganiserName: "Ines \"Radu\"; of, Karang\r\nBCC:x", Organiser: "ines@karang.example", Attendee: "ana@fjord.example",
+	Note: "Project XYZ Final Review\nConference Room - 3B\nCome Prepared.\nThis is a long description that exists " +
+		"on a long line, höher als fünfundsiebzig Oktette.",
+	Start: time.Date(1998, 1, 19, 7, 0, 0, 5, time.UTC), End: time.Date(1998, 1, 19, 8, 0, 0, 0, time.UTC),
+	Stamp:         time.Date(1998, 1, 1, 0, 0, 0, 0, time.UTC),
+	OrganiserName: "Ines \"Radu\"; of, Karang\r\nBCC:x", Organiser: "ines@karang.example",
+	Attendee: "ana@fjord.example",
 }
 
 // TestInvitationsByTheStandard holds an invitation against RFC 5545 as it is written, and has go-ical read it back.
@@ -56,7 +59,8 @@ func TestInvitationsByTheStandard(t *testing.T) {
 			t.Fatalf("read back: %v", err)
 		}
 		e := cal.Events()[0]
-		for name, want := range map[string]string{ical.PropSummary: meeting.Title, ical.PropLocation: meeting.Place, ical.PropDescription: meeting.Note, ical.PropUID: meeting.UID} {
+		for name, want := range map[string]string{ical.PropSummary: meeting.Title, ical.PropLocation: meeting.Place,
+			ical.PropDescription: meeting.Note, ical.PropUID: meeting.UID} {
 			if got, err := e.Props.Text(name); err != nil || got != want {
 				t.Errorf("%s reads %q, %v; want %q", name, got, err, want)
 			}
@@ -66,7 +70,8 @@ func TestInvitationsByTheStandard(t *testing.T) {
 		if err != nil || err2 != nil || !start.Equal(meeting.Start.Truncate(time.Second)) || !end.Equal(meeting.End) {
 			t.Errorf("from %v to %v, %v, %v", start, end, err, err2)
 		}
-		if who := e.Props.Get(ical.PropOrganizer); who == nil || who.Value != "mailto:ines@karang.example" || who.Params.Get(ical.ParamCommonName) != "Ines Radu; of, KarangBCC:x" {
+		if who := e.Props.Get(ical.PropOrganizer); who == nil || who.Value != "mailto:ines@karang.example" ||
+			who.Params.Get(ical.ParamCommonName) != "Ines Radu; of, KarangBCC:x" {
 			t.Errorf("the organiser: %+v", who)
 		}
 	}
@@ -117,7 +122,11 @@ func TestInvitationsByTheStandard(t *testing.T) {
 	}
 
 	for says, change := range map[string]func(*Event){
-		"no title": func(e *Event) { e.Title = " " }, "no start": func(e *Event) { e.Start = time.Time{} }, "an end before its start": func(e *Event) { e.End = e.Start },
+		"no title": func(e *Event) {
+			e.Title = " "
+		}, "no start": func(e *Event) {
+			e.Start = time.Time{}
+		}, "an end before its start": func(e *Event) { e.End = e.Start },
 	} {
 		e := meeting
 		change(&e)

@@ -21,8 +21,10 @@ import (
 )
 
 var letter = Letter{
-	ID: "t1.abc@mail.karang.example", FromName: "Ines Rådu", From: "ines@karang.example", To: "ana@fjord.example", ReturnPath: "bounce+t1.abc@mail.karang.example",
-	Subject: "Für Ngô Thị Hoa – drei Alarme", Text: "Grüße\n", HTML: "<p>Grüße</p>", OptOut: "https://ombak.example/u/1/x", Date: time.Date(2026, 4, 14, 9, 20, 0, 0, time.UTC),
+	ID: "t1.abc@mail.karang.example", FromName: "Ines Rådu", From: "ines@karang.example", To: "ana@fjord.example",
+	ReturnPath: "bounce+t1.abc@mail.karang.example",
+	Subject:    "Für Ngô Thị Hoa – drei Alarme", Text: "Grüße\n", HTML: "<p>Grüße</p>",
+	OptOut: "https://ombak.example/u/1/x", Date: time.Date(2026, 4, 14, 9, 20, 0, 0, time.UTC),
 }
 
 // TestComposeAgainstReferenceReaders reads what is written with Go's own net/mail, mime and multipart.
@@ -61,7 +63,8 @@ func TestComposeAgainstReferenceReaders(t *testing.T) {
 		t.Fatalf("content type %q, %v", kind, err)
 	}
 	r := multipart.NewReader(m.Body, params["boundary"])
-	for _, want := range []struct{ kind, body string }{{"text/plain", "Grüße"}, {"text/html", "<p>Grüße</p>"}} { // RFC 2046, 5.1.4: the plainest first
+	// RFC 2046, 5.1.4: the plainest first
+	for _, want := range []struct{ kind, body string }{{"text/plain", "Grüße"}, {"text/html", "<p>Grüße</p>"}} {
 		p, err := r.NextRawPart()
 		if err != nil {
 			t.Fatal(err)
@@ -71,7 +74,8 @@ func TestComposeAgainstReferenceReaders(t *testing.T) {
 			body = quotedprintable.NewReader(p)
 		}
 		text, err := io.ReadAll(body)
-		if got, _, _ := mime.ParseMediaType(p.Header.Get("Content-Type")); got != want.kind || strings.TrimSpace(string(text)) != want.body || err != nil {
+		if got, _, _ := mime.ParseMediaType(p.Header.Get("Content-Type")); got != want.kind ||
+			strings.TrimSpace(string(text)) != want.body || err != nil {
 			t.Errorf("part %s: %q, %v", got, text, err)
 		}
 	}
@@ -101,16 +105,33 @@ func TestReadTellsKindsApart(t *testing.T) {
 		refs         string
 		text         string
 	}{
-		{"an answer", "From: Ana <ANA@fjord.example>\r\nMessage-ID: <a@fjord.example>\r\nIn-Reply-To: <t1.abc@mail.karang.example>\r\nSubject: Re: x\r\n\r\nYes.\r\n", FromPerson, "t1.abc@mail.karang.example", "Yes."},
-		{"references, the nearest first", "From: a@b.example\r\nReferences: <one@x.example> <two@x.example>\r\n\r\nYes.\r\n", FromPerson, "two@x.example one@x.example", "Yes."},
+		{"an answer",
+			"From: Ana <ANA@fjord.example>\r\nMessage-ID: <a@fjord.example>\r\nIn-Reply-To: " +
+				"<t1.abc@mail.karang.example>\r\nSubject: Re: x\r\n\r\nYes.\r\n", FromPerson,
+			"t1.abc@mail.karang.example", "Yes."},
+		{"references, the nearest first",
+			"From: a@b.example\r\nReferences: <one@x.example> <two@x.example>\r\n\r\nYes.\r\n", FromPerson,
+			"two@x.example one@x.example", "Yes."},
 		// RFC 3834, 5: Auto-Submitted tells automatic answers; its value "no" means a person.
-		{"out of office", "From: a@b.example\r\nAuto-Submitted: auto-replied (vacation)\r\n\r\nAway.\r\n", Automatic, "", "Away."},
-		{"explicitly not automatic", "From: a@b.example\r\nAuto-Submitted: no\r\n\r\nHere.\r\n", FromPerson, "", "Here."},
+		{"out of office", "From: a@b.example\r\nAuto-Submitted: auto-replied (vacation)\r\n\r\nAway.\r\n", Automatic,
+			"", "Away."},
+		{"explicitly not automatic", "From: a@b.example\r\nAuto-Submitted: no\r\n\r\nHere.\r\n", FromPerson, "",
+			"Here."},
 		// A report in the form of RFC 3464, with the example's fields; addresses ours.
-		{"a bounce", "From: mailer-daemon@fjord.example\r\nContent-Type: multipart/report; report-type=delivery-status; boundary=\"B\"\r\nMIME-Version: 1.0\r\n\r\n--B\r\n\r\nNot delivered.\r\n--B\r\nContent-Type: message/delivery-status\r\n\r\nReporting-MTA: dns; fjord.example\r\n\r\nFinal-Recipient: rfc822; ana@fjord.example\r\nAction: failed\r\nStatus: 5.1.1\r\n\r\n--B\r\nContent-Type: message/rfc822\r\n\r\nMessage-ID: <t1.abc@mail.karang.example>\r\n\r\nHello\r\n--B--\r\n", Bounce, "t1.abc@mail.karang.example", "Not delivered."},
-		{"only HTML", "From: a@b.example\r\nContent-Type: text/html; charset=utf-8\r\n\r\n<p>Yes &amp; no</p>\r\n", FromPerson, "", "Yes & no"},
-		{"Latin-1", "From: a@b.example\r\nContent-Type: text/plain; charset=iso-8859-1\r\nContent-Transfer-Encoding: quoted-printable\r\n\r\nGr=FC=DFe\r\n", FromPerson, "", "Grüße"},
-		{"cut off in a part", "From: a@b.example\r\nContent-Type: multipart/mixed; boundary=B\r\n\r\n--B\r\nContent-Type: text/plain\r\n\r\nYes", FromPerson, "", "Yes"},
+		{"a bounce",
+			"From: mailer-daemon@fjord.example\r\nContent-Type: multipart/report; report-type=delivery-status; " +
+				"boundary=\"B\"\r\nMIME-Version: 1.0\r\n\r\n--B\r\n\r\nNot delivered.\r\n--B\r\nContent-Type: " +
+				"message/delivery-status\r\n\r\nReporting-MTA: dns; fjord.example\r\n\r\nFinal-Recipient: rfc822; " +
+				"ana@fjord.example\r\nAction: failed\r\nStatus: 5.1.1\r\n\r\n--B\r\nContent-Type: " +
+				"message/rfc822\r\n\r\nMessage-ID: <t1.abc@mail.karang.example>\r\n\r\nHello\r\n--B--\r\n", Bounce,
+			"t1.abc@mail.karang.example", "Not delivered."},
+		{"only HTML", "From: a@b.example\r\nContent-Type: text/html; charset=utf-8\r\n\r\n<p>Yes &amp; no</p>\r\n",
+			FromPerson, "", "Yes & no"},
+		{"Latin-1", "From: a@b.example\r\nContent-Type: text/plain; charset=iso-8859-1\r\nContent-Transfer-Encoding: " +
+			"quoted-printable\r\n\r\nGr=FC=DFe\r\n", FromPerson, "", "Grüße"},
+		{"cut off in a part",
+			"From: a@b.example\r\nContent-Type: multipart/mixed; boundary=B\r\n\r\n--B\r\nContent-Type: " +
+				"text/plain\r\n\r\nYes", FromPerson, "", "Yes"},
 	} {
 		m := Read([]byte(c.source))
 		if m.Kind != c.kind || strings.Join(m.References, " ") != c.refs || !strings.Contains(m.Text, c.text) {
@@ -225,7 +246,8 @@ func TestReceiver(t *testing.T) {
 	if fate, err := s.Send(t.Context(), l); fate != Taken {
 		t.Fatalf("%s: %v", fate, err)
 	}
-	if m := got[0]; m.ID != l.ID || m.Kind != Automatic || m.References[0] != "t9@x.example" || m.To[0] != l.To || m.Subject != l.Subject {
+	if m := got[0]; m.ID != l.ID || m.Kind != Automatic || m.References[0] != "t9@x.example" || m.To[0] != l.To ||
+		m.Subject != l.Subject {
 		t.Errorf("%+v", m)
 	}
 }
@@ -307,7 +329,8 @@ func TestAccounts(t *testing.T) {
 		t.Errorf("it said %s", all)
 	}
 	refuse = true
-	if err := s.Try(t.Context()); err == nil || !strings.HasSuffix(err.Error(), "it does not take the name and password") {
+	if err := s.Try(t.Context()); err == nil ||
+		!strings.HasSuffix(err.Error(), "it does not take the name and password") {
 		t.Errorf("a wrong password: %v", err)
 	}
 	s.Close()
@@ -319,7 +342,8 @@ func TestAccounts(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	far, err := NewAccountSender(Account{Server: net.JoinHostPort("localhost", port), Login: "ines", Password: "pens"}, true)
+	far, err := NewAccountSender(Account{Server: net.JoinHostPort("localhost", port), Login: "ines", Password: "pens"},
+		true)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -121,7 +121,8 @@ func Compose(l Letter) (*gomail.Msg, error) {
 	}
 	if l.Invite != nil {
 		m.AddAlternativeString("text/calendar; method=REQUEST", string(l.Invite))
-		if err := m.AttachReader("invite.ics", bytes.NewReader(l.Invite), gomail.WithFileContentType("application/ics")); err != nil {
+		if err := m.AttachReader("invite.ics", bytes.NewReader(l.Invite),
+			gomail.WithFileContentType("application/ics")); err != nil {
 			return nil, plainly.Errorf("the invitation: %w", err)
 		}
 	}

@@ -250,7 +250,9 @@ type words struct {
 }
 
 func (w words) blank() bool {
-	return strings.TrimFunc(w.text, func(r rune) bool { return unicode.IsSpace(r) || r == '\u200b' || r == '\ufeff' }) == ""
+	return strings.TrimFunc(w.text, func(r rune) bool {
+		return unicode.IsSpace(r) || r == '\u200b' || r == '\ufeff'
+	}) == ""
 }
 
 // joined is the text of a letter: all parts that are not files, one below the
@@ -459,7 +461,8 @@ func flowed(text string, delsp bool) string {
 // A file within the text, as it was sent before there were parts (POSIX,
 // uuencode), and the armour of RFC 9580, 6.2 and 7.
 var (
-	uufile    = regexp.MustCompile(`(?m)^begin(?:-base64)? [0-7]{3,4} (.{1,200})\n(?:[!-~ ]{1,100}\n)*?(?:end|====)\s*$`)
+	uufile = regexp.MustCompile(
+		`(?m)^begin(?:-base64)? [0-7]{3,4} (.{1,200})\n(?:[!-~ ]{1,100}\n)*?(?:end|====)\s*$`)
 	armour    = regexp.MustCompile(`(?s)-----BEGIN PGP (SIGNATURE|PUBLIC KEY BLOCK)-----.*?-----END PGP [A-Z ]+-----`)
 	encrypted = regexp.MustCompile(`(?s)-----BEGIN PGP MESSAGE-----.*?-----END PGP MESSAGE-----`)
 	signed    = regexp.MustCompile(`-----BEGIN PGP SIGNED MESSAGE-----\n(?:[A-Za-z-]+: .*\n)*\n?`)

@@ -59,8 +59,10 @@ func deliveryReport(text string) []Recipient {
 		}
 		status, _, _ := strings.Cut(strings.TrimSpace(g.Get("Status")), " ") // a comment may follow
 		out = append(out, Recipient{
-			Address: strings.ToLower(typed(g.Get("Final-Recipient"))), Original: strings.ToLower(typed(g.Get("Original-Recipient"))),
-			Action: strings.ToLower(strings.TrimSpace(g.Get("Action"))), Status: status, Diagnostic: typed(g.Get("Diagnostic-Code")),
+			Address:  strings.ToLower(typed(g.Get("Final-Recipient"))),
+			Original: strings.ToLower(typed(g.Get("Original-Recipient"))),
+			Action:   strings.ToLower(strings.TrimSpace(g.Get("Action"))), Status: status,
+			Diagnostic: typed(g.Get("Diagnostic-Code")),
 		})
 	}
 	return out
@@ -119,10 +121,13 @@ var (
 	bernstein = regexp.MustCompile(`(?m)^Hi\. This is the `)
 	failures  = regexp.MustCompile(`(?m)^<([^<>\s]+@[^<>\s]+)>:[ \t]*\n((?:.+\n?)*)`)
 	failed    = regexp.MustCompile(`(?m)^[ \t]+<?([^<>\s]+@[^<>\s:]+)>?:?[ \t]*\n((?:[ \t]+.+\n?)*)`)
-	returned  = regexp.MustCompile(`(?im)^(?:---+ ?(?:below this line is a copy|this is a copy of|original message|returned message|unsent message).*|.*copy of the message.*:?)$`)
-	copyID    = regexp.MustCompile(`(?im)^message-id:\s*(<[^<>]+>)`)
-	late      = regexp.MustCompile(`(?i)\bdelayed\b|not yet (?:been )?delivered|still trying|will be retried|no action is required|temporar`)
-	gaveUp    = regexp.MustCompile(`(?i)permanent|could not be delivered|undeliver|returned|failed|failure|wasn.t able to deliver|unable to deliver`)
+	returned  = regexp.MustCompile(
+		`(?im)^(?:---+ ?(?:below this line is a copy|this is a copy of|original message|returned message|unsent message).*|.*copy of the message.*:?)$`)
+	copyID = regexp.MustCompile(`(?im)^message-id:\s*(<[^<>]+>)`)
+	late   = regexp.MustCompile(
+		`(?i)\bdelayed\b|not yet (?:been )?delivered|still trying|will be retried|no action is required|temporar`)
+	gaveUp = regexp.MustCompile(
+		`(?i)permanent|could not be delivered|undeliver|returned|failed|failure|wasn.t able to deliver|unable to deliver`)
 )
 
 // judge tells what a letter is that is no report by RFC 3464.
@@ -171,7 +176,8 @@ func (m *Received) oldReport(names string) {
 	}
 	for _, a := range list[:min(len(list), 50)] {
 		_, status := codes(why[a])
-		m.About = append(m.About, Recipient{Address: strings.Trim(a, "<>"), Action: action, Status: status, Diagnostic: why[a]})
+		m.About = append(m.About,
+			Recipient{Address: strings.Trim(a, "<>"), Action: action, Status: status, Diagnostic: why[a]})
 	}
 	if m.Kind = verdict(m.About); len(list) == 0 && !gaveUp.MatchString(m.Subject) {
 		m.Kind = Notice
@@ -196,9 +202,11 @@ func complaint(text string) (yes bool, about []string) {
 // automaticSubjects begin the subjects of answers by programs that say so no
 // other way. Common practice, no source.
 var automaticSubjects = []string{
-	"automatic reply", "automatic response", "auto reply", "autoreply", "auto-reply", "auto response", "autoresponse", "auto:",
+	"automatic reply", "automatic response", "auto reply", "autoreply", "auto-reply", "auto response", "autoresponse",
+	"auto:",
 	"out of office", "out of the office", "out-of-office", "i am out of", "on vacation", "vacation reply",
-	"automatische antwort", "automatische rückantwort", "abwesenheitsnotiz", "abwesenheitsassistent", "abwesend", "abwesenheit",
+	"automatische antwort", "automatische rückantwort", "abwesenheitsnotiz", "abwesenheitsassistent", "abwesend",
+	"abwesenheit",
 	"respuesta automática", "respuesta automatica", "fuera de la oficina", "fuera de oficina",
 	"réponse automatique", "reponse automatique", "absence du bureau", "absent du bureau", "message d'absence",
 	"risposta automatica", "fuori sede", "fuori ufficio", "assente dall'ufficio",
@@ -206,16 +214,19 @@ var automaticSubjects = []string{
 	"resposta automática", "resposta automatica", "ausência", "fora do escritório", "ausente do escritório",
 	"automatyczna odpowiedź", "odpowiedź automatyczna", "autoodpowiedź", "nieobecność", "poza biurem",
 	"automaattinen vastaus", "poissaolo", "poissa toimistolta", "olen poissa",
-	"autosvar", "automatisk svar", "automatiskt svar", "automatisk besvarelse", "fraværsmelding", "fravær", "fraværende",
+	"autosvar", "automatisk svar", "automatiskt svar", "automatisk besvarelse", "fraværsmelding", "fravær",
+	"fraværende",
 	"frånvaro", "frånvarande", "ikke til stede", "ikke på kontoret", "inte på kontoret",
-	"automatická odpověď", "automatikus válasz", "otomatik yanıt", "автоответ", "автоматический ответ", "автоматична відповідь",
+	"automatická odpověď", "automatikus válasz", "otomatik yanıt", "автоответ", "автоматический ответ",
+	"автоматична відповідь",
 	"自動応答", "自動返信", "【自動", "不在", "自动回复", "自動回覆", "자동 회신",
 }
 
 // automaticHeaders are those with which programs said so before RFC 3834.
 // Common practice, no source.
 var automaticHeaders = []string{
-	"X-Autoreply", "X-Autorespond", "X-Auto-Reply", "X-Autoresponse", "X-Autoresponder", "X-Auto-Response", "X-Vacation", "X-Autogenerated",
+	"X-Autoreply", "X-Autorespond", "X-Auto-Reply", "X-Autoresponse", "X-Autoresponder", "X-Auto-Response",
+	"X-Vacation", "X-Autogenerated",
 	"X-Auto-Generated", "X-Mail-Autoreply", "X-Autoreply-From",
 }
 

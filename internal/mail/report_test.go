@@ -159,20 +159,36 @@ func TestReportsOfTheStandards(t *testing.T) {
 		kind         Kind
 		say          string
 	}{
-		{"RFC 3464, E.1", simpleReport, NotNow, "[{louisl@larry.slip.umd.edu louisl@larry.slip.umd.edu failed 4.0.0 426 connection timed out}]"},
-		{"RFC 3464, E.2", severalReport, Bounce, "[{arathib@vnet.ibm.com arathib@vnet.ibm.com failed 5.0.0 550 'arathib@vnet.IBM.COM' is not a registered gateway user} {johnh@hpnjld.njd.hp.com johnh@hpnjld.njd.hp.com delayed 4.0.0 }]"},
+		{"RFC 3464, E.1", simpleReport, NotNow,
+			"[{louisl@larry.slip.umd.edu louisl@larry.slip.umd.edu failed 4.0.0 426 connection timed out}]"},
+		{"RFC 3464, E.2", severalReport, Bounce,
+			"[{arathib@vnet.ibm.com arathib@vnet.ibm.com failed 5.0.0 550 'arathib@vnet.IBM.COM' is not a registered " +
+				"gateway user} {johnh@hpnjld.njd.hp.com johnh@hpnjld.njd.hp.com delayed 4.0.0 }]"},
 		{"RFC 3464, E.5", lateReport, NotNow, "[{thomas@de-montfort.ac.uk  delayed 4.0.0 }]"},
 		{"RFC 5965, B.1", abuseReport, Complaint, "[] [user@example.com] [8787KJKJ3K4J3K4J3K4J3.mail@example.net]"},
-		{"RFC 5965, not spam after all", strings.Replace(abuseReport, "Feedback-Type: abuse", "Feedback-Type: not-spam", 1), Notice, ""},
-		{"RFC 5965, with whom it was sent to", strings.Replace(abuseReport, "User-Agent: SomeGenerator/1.0", "User-Agent: SomeGenerator/1.0\nOriginal-Rcpt-To: <Ana@fjord.example>", 1), Complaint, "[] [ana@fjord.example]"},
+		{"RFC 5965, not spam after all",
+			strings.Replace(abuseReport, "Feedback-Type: abuse", "Feedback-Type: not-spam", 1), Notice, ""},
+		{"RFC 5965, with whom it was sent to",
+			strings.Replace(abuseReport, "User-Agent: SomeGenerator/1.0",
+				"User-Agent: SomeGenerator/1.0\nOriginal-Rcpt-To: <Ana@fjord.example>", 1), Complaint,
+			"[] [ana@fjord.example]"},
 		{"RFC 3464, delivered", strings.Replace(lateReport, "Action: delayed", "Action: delivered", 1), Notice, ""},
-		{"RFC 3463, a full mailbox", strings.NewReplacer("Action: delayed", "Action: failed", "4.0.0 (", "5.2.2 (").Replace(lateReport), NotNow, ""},
-		{"RFC 3463, a policy", strings.NewReplacer("Action: delayed", "Action: failed", "4.0.0 (", "5.7.1 (").Replace(lateReport), NotNow, ""},
-		{"RFC 3463, no such mailbox", strings.NewReplacer("Action: delayed", "Action: failed", "4.0.0 (", "5.1.1 (").Replace(lateReport), Bounce, ""},
-		{"RFC 8098, read", "From: a@b.example\nContent-Type: multipart/report; report-type=disposition-notification; boundary=B\n\n--B\n\nread\n--B--\n", Notice, ""},
+		{"RFC 3463, a full mailbox",
+			strings.NewReplacer("Action: delayed", "Action: failed", "4.0.0 (", "5.2.2 (").Replace(lateReport), NotNow,
+			""},
+		{"RFC 3463, a policy",
+			strings.NewReplacer("Action: delayed", "Action: failed", "4.0.0 (", "5.7.1 (").Replace(lateReport), NotNow,
+			""},
+		{"RFC 3463, no such mailbox",
+			strings.NewReplacer("Action: delayed", "Action: failed", "4.0.0 (", "5.1.1 (").Replace(lateReport), Bounce,
+			""},
+		{"RFC 8098, read",
+			"From: a@b.example\nContent-Type: multipart/report; report-type=disposition-notification; " +
+				"boundary=B\n\n--B\n\nread\n--B--\n", Notice, ""},
 	} {
 		m := Read(crlf(c.source))
-		if got := fmt.Sprint(m.About, " ", m.Against, " ", m.References); m.Kind != c.kind || !strings.HasPrefix(got, c.say) {
+		if got := fmt.Sprint(m.About, " ", m.Against, " ", m.References); m.Kind != c.kind ||
+			!strings.HasPrefix(got, c.say) {
 			t.Errorf("%s is %s: %s", c.name, m.Kind, got)
 		}
 	}
@@ -182,9 +198,11 @@ func TestReportsOfTheStandards(t *testing.T) {
 // (common practice, no source).
 func TestAutomaticAnswers(t *testing.T) {
 	for head, want := range map[string]Kind{
-		"Auto-Submitted: auto-replied": Automatic, "Auto-Submitted: auto-generated; x=y": Automatic, "Auto-Submitted: No": FromPerson, "Auto-Submitted:": FromPerson,
+		"Auto-Submitted: auto-replied": Automatic, "Auto-Submitted: auto-generated; x=y": Automatic,
+		"Auto-Submitted: No": FromPerson, "Auto-Submitted:": FromPerson,
 		"Precedence: bulk": Automatic, "Precedence: first-class": FromPerson, "X-Autoreply: yes": Automatic,
-		"Subject: Automatic reply: your guide": Automatic, "Subject: =?utf-8?q?R=C3=A9ponse_automatique?=": Automatic, "Subject: Re: Automatic reply to your alarm": FromPerson,
+		"Subject: Automatic reply: your guide": Automatic, "Subject: =?utf-8?q?R=C3=A9ponse_automatique?=": Automatic,
+		"Subject: Re: Automatic reply to your alarm": FromPerson,
 		// Who says that it is a person's is believed.
 		"Auto-Submitted: no\r\nSubject: Out of office": FromPerson,
 	} {

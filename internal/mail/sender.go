@@ -162,7 +162,8 @@ func (s *Sender) Send(ctx context.Context, l Letter) (Fate, error) {
 	}
 	fate := judge(err, m.IsDelivered())
 	se, ok := errors.AsType[*gomail.SendError](err)
-	s.giveBack(c, ok && se.ErrorCode() != 0 && se.ErrorCode() != 421 && fate != Taken) // else the connection itself is in doubt
+	// else the connection itself is in doubt
+	s.giveBack(c, ok && se.ErrorCode() != 0 && se.ErrorCode() != 421 && fate != Taken)
 	if fate == Taken {
 		return Taken, nil
 	}
@@ -277,7 +278,8 @@ func (s *Sender) dial(ctx context.Context) (*conn, error) {
 	plain := time.Now().Before(s.plain)
 	s.mu.Unlock()
 	c, upgrading, err := s.dialOnce(ctx, plain)
-	if err != nil && upgrading && !plain && s.opportunistic() && s.account.Login == "" && !NotLetIn(err) && ctx.Err() == nil {
+	if err != nil && upgrading && !plain && s.opportunistic() && s.account.Login == "" && !NotLetIn(err) &&
+		ctx.Err() == nil {
 		var again error
 		if c, _, again = s.dialOnce(ctx, true); again == nil {
 			slog.Warn("the mail server's TLS does not work; it is spoken to without", "server", s.host, "error", err)
@@ -329,7 +331,8 @@ func (s *Sender) dialOnce(ctx context.Context, plain bool) (_ *conn, upgrading b
 		policy = gomail.NoTLS
 	}
 	if s.implicit {
-		// The connection is TLS's when the library gets it. Asked for TLS as well it would take it for plain (it looks only
+		// The connection is TLS's when the library gets it. Asked for TLS as well it would take it for plain (it looks
+		// only
 		// where it has dialled itself) and send no password; so it takes what is offered: nothing more.
 		policy = gomail.TLSOpportunistic
 	}
@@ -342,7 +345,8 @@ func (s *Sender) dialOnce(ctx context.Context, plain bool) (_ *conn, upgrading b
 		if s.opportunistic() { // this machine
 			auth = gomail.SMTPAuthPlainNoEnc
 		}
-		options = append(options, gomail.WithSMTPAuth(auth), gomail.WithUsername(s.account.Login), gomail.WithPassword(s.account.Password))
+		options = append(options, gomail.WithSMTPAuth(auth), gomail.WithUsername(s.account.Login),
+			gomail.WithPassword(s.account.Password))
 	}
 	// We say where to, and not the library: it knows no addresses of IPv6.
 	to := net.JoinHostPort(s.host, strconv.Itoa(s.port))
@@ -354,13 +358,14 @@ func (s *Sender) dialOnce(ctx context.Context, plain bool) (_ *conn, upgrading b
 	if s.implicit {
 		dial = (&tls.Dialer{NetDialer: d, Config: secure}).DialContext
 	}
-	options = append(options, gomail.WithDialContextFunc(func(ctx context.Context, network, _ string) (net.Conn, error) {
-		c, err := dial(ctx, network, to)
-		if err != nil || s.implicit { // the library asks whether it is TLS's
-			return c, err
-		}
-		return &watched{c, &upgrading}, nil
-	}))
+	options = append(options,
+		gomail.WithDialContextFunc(func(ctx context.Context, network, _ string) (net.Conn, error) {
+			c, err := dial(ctx, network, to)
+			if err != nil || s.implicit { // the library asks whether it is TLS's
+				return c, err
+			}
+			return &watched{c, &upgrading}, nil
+		}))
 	client, err := gomail.NewClient(s.host, options...)
 	if err != nil {
 		return nil, false, err

@@ -27,8 +27,10 @@ func certificate(t *testing.T, name string) (tls.Certificate, *x509.CertPool) {
 		t.Fatal(err)
 	}
 	c := x509.Certificate{
-		SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: name}, DNSNames: []string{name}, IsCA: true, BasicConstraintsValid: true,
-		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour), KeyUsage: x509.KeyUsageDigitalSignature | x509.KeyUsageCertSign,
+		SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: name}, DNSNames: []string{name}, IsCA: true,
+		BasicConstraintsValid: true,
+		NotBefore:             time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour),
+		KeyUsage: x509.KeyUsageDigitalSignature | x509.KeyUsageCertSign,
 	}
 	der, err := x509.CreateCertificate(rand.Reader, &c, &c, key.Public(), key)
 	if err != nil {
@@ -110,14 +112,21 @@ func TestTLS(t *testing.T) {
 		came     string // how its letter came, or why it did not
 	}{
 		{"a certificate of its own, only offered", good, false, "localhost", "", nil, Taken, "TLS"},
-		{"one for another name, only offered", &tls.Config{Certificates: []tls.Certificate{other}}, false, "localhost", "", nil, Taken, "TLS"},
-		{"what is offered does not work", &tls.Config{Certificates: []tls.Certificate{own}, MaxVersion: tls.VersionTLS11}, false, "localhost", "", nil, Taken, "plain"},
-		{"with a password, not trusted", good, false, "localhost", "ines", nil, Later, "its certificate is by nobody that is trusted here"},
+		{"one for another name, only offered", &tls.Config{Certificates: []tls.Certificate{other}}, false, "localhost",
+			"", nil, Taken, "TLS"},
+		{"what is offered does not work",
+			&tls.Config{Certificates: []tls.Certificate{own}, MaxVersion: tls.VersionTLS11}, false, "localhost", "",
+			nil, Taken, "plain"},
+		{"with a password, not trusted", good, false, "localhost", "ines", nil, Later,
+			"its certificate is by nobody that is trusted here"},
 		{"with a password, trusted by setting", good, false, "localhost", "ines", trust, Taken, "TLS"},
-		{"with a password, for another name", &tls.Config{Certificates: []tls.Certificate{other}}, false, "localhost", "ines", otherTrust, Later, "its certificate is for another name"},
-		{"with a password, none offered", nil, false, "localhost", "ines", nil, Later, "it offers no TLS, and no password is sent without"},
+		{"with a password, for another name", &tls.Config{Certificates: []tls.Certificate{other}}, false, "localhost",
+			"ines", otherTrust, Later, "its certificate is for another name"},
+		{"with a password, none offered", nil, false, "localhost", "ines", nil, Later,
+			"it offers no TLS, and no password is sent without"},
 		{"at once, on any port", good, true, "smtps://localhost", "ines", trust, Taken, "TLS"},
-		{"at once, not trusted", good, true, "smtps://localhost", "", nil, Later, "its certificate is by nobody that is trusted here"},
+		{"at once, not trusted", good, true, "smtps://localhost", "", nil, Later,
+			"its certificate is by nobody that is trusted here"},
 		{"at once, where there is none", nil, false, "smtps://localhost", "", nil, Later, "TLS could not be agreed on"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -154,9 +163,12 @@ func TestTLS(t *testing.T) {
 
 func TestParseServer(t *testing.T) {
 	for address, want := range map[string]string{
-		"smtp.karang.example:587": "smtp.karang.example 587 false", "smtp.karang.example:465": "smtp.karang.example 465 true",
-		"smtps://smtp.karang.example:2465": "smtp.karang.example 2465 true", "smtp://[2001:db8::1]:25": "2001:db8::1 25 false",
-		"smtp.karang.example": "", ":25": "", "a:0": "", "a:65536": "", "a:smtp": "", "": "", "https://a:25": "",
+		"smtp.karang.example:587":          "smtp.karang.example 587 false",
+		"smtp.karang.example:465":          "smtp.karang.example 465 true",
+		"smtps://smtp.karang.example:2465": "smtp.karang.example 2465 true",
+		"smtp://[2001:db8::1]:25":          "2001:db8::1 25 false",
+		"smtp.karang.example":              "", ":25": "", "a:0": "", "a:65536": "", "a:smtp": "", "": "",
+		"https://a:25": "",
 	} {
 		host, port, implicit, err := ParseServer(address)
 		if got := fmt.Sprint(host, " ", port, " ", implicit); err == nil && got != want || err != nil && want != "" {

@@ -66,7 +66,8 @@ func troubleOf(err error, reader string) *Trouble {
 	if se.ErrorCode() == 0 {
 		if se.Reason == gomail.ErrSMTPDataClose || se.Reason == gomail.ErrAmbiguous {
 			t.Words = "the mail server did not answer after the letter"
-		} else if se.Reason == gomail.ErrSMTPMailFrom || se.Reason == gomail.ErrSMTPRcptTo || se.Reason == gomail.ErrSMTPData {
+		} else if se.Reason == gomail.ErrSMTPMailFrom || se.Reason == gomail.ErrSMTPRcptTo ||
+			se.Reason == gomail.ErrSMTPData {
 			t.Words = "the mail server did not answer"
 		}
 		return t
@@ -91,7 +92,8 @@ func troubleOf(err error, reader string) *Trouble {
 	t.Fault = mailbox.FaultOf(se.ErrorCode(), status, answer)
 	switch {
 	case se.Reason == gomail.ErrSMTPRcptTo:
-		if to, _, _ := strings.Cut(others, ", affected "); t.Fault == mailbox.Reader && !strings.Contains(strings.ToLower(to), strings.ToLower(reader)) {
+		if to, _, _ := strings.Cut(others, ", affected "); t.Fault == mailbox.Reader &&
+			!strings.Contains(strings.ToLower(to), strings.ToLower(reader)) {
 			t.Fault, t.Words = mailbox.Unclear, "the mail server does not take letters to somebody who gets a copy"
 		}
 	case t.Fault == mailbox.Reader && (se.Reason == gomail.ErrSMTPMailFrom || !strings.HasPrefix(status, "5.1.")):
@@ -136,7 +138,8 @@ func (s *Sender) unreached(err error) *Trouble {
 	case errors.As(err, &timeout) && timeout.Timeout():
 		why = "it did not answer in time"
 	case errors.As(err, &answer):
-		why, t.Server = "it does not want us now", strings.Join(strings.Fields(fmt.Sprint(answer.Code, " ", answer.Msg)), " ")
+		why, t.Server = "it does not want us now",
+			strings.Join(strings.Fields(fmt.Sprint(answer.Code, " ", answer.Msg)), " ")
 	}
 	t.Words = fmt.Sprintf("the mail server at %s is not reached: %s", net.JoinHostPort(s.host, fmt.Sprint(s.port)), why)
 	return t

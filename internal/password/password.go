@@ -27,7 +27,8 @@ func Hash(password string) string {
 	rand.Read(salt)
 	key := argon2.IDKey([]byte(password), salt, argonTime, argonMemory, argonThreads, 32)
 	b := base64.RawStdEncoding
-	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, argonMemory, argonTime, argonThreads, b.EncodeToString(salt), b.EncodeToString(key))
+	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, argonMemory, argonTime, argonThreads,
+		b.EncodeToString(salt), b.EncodeToString(key))
 }
 
 // ErrHash is answered for a hash that cannot be read.
@@ -41,7 +42,8 @@ func Matches(password, hash string) (bool, error) {
 	}
 	var m, t uint32
 	var p uint8
-	if _, err := fmt.Sscanf(parts[3], "m=%d,t=%d,p=%d", &m, &t, &p); err != nil || m == 0 || t == 0 || p == 0 || m > 1<<20 {
+	if _, err := fmt.Sscanf(parts[3], "m=%d,t=%d,p=%d", &m, &t, &p); err != nil || m == 0 || t == 0 || p == 0 ||
+		m > 1<<20 {
 		return false, ErrHash
 	}
 	salt, err := base64.RawStdEncoding.DecodeString(parts[4])

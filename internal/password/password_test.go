@@ -10,7 +10,8 @@ func TestPasswords(t *testing.T) {
 	if ok, _ := Matches("wrong", h); ok {
 		t.Error("a wrong one")
 	}
-	for _, bad := range []string{"", "plain", "$argon2id$v=19$m=0,t=0,p=0$$", "$argon2id$v=19$m=99999999,t=1,p=1$YQ$YQ", "$bcrypt$x$y$z$w"} {
+	for _, bad := range []string{"", "plain", "$argon2id$v=19$m=0,t=0,p=0$$", "$argon2id$v=19$m=99999999,t=1,p=1$YQ$YQ",
+		"$bcrypt$x$y$z$w"} {
 		if ok, err := Matches("x", bad); ok || err == nil {
 			t.Errorf("hash %q: %v, %v", bad, ok, err)
 		}

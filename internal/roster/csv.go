@@ -185,7 +185,8 @@ func (c *csvReader) read() ([]string, error) {
 	if errors.Is(err, errLong) {
 		c.long = true
 		line := c.line + 1
-		return nil, &BadFile{Line: line, Reason: "a row that begins here is longer than 1 MB: a quote that is opened is perhaps never closed"}
+		return nil, &BadFile{Line: line,
+			Reason: "a row that begins here is longer than 1 MB: a quote that is opened is perhaps never closed"}
 	}
 	if p, ok := errors.AsType[*csv.ParseError](err); ok {
 		c.line = p.Line
@@ -243,7 +244,8 @@ func (c *csvReader) Next() (Row, error) {
 		for i, s := range cells {
 			if !utf8.ValidString(s) {
 				cells[i] = strings.ToValidUTF8(s, "\ufffd")
-				return row, &BadRow{Row: row, Column: i, Reason: "this is not text in the encoding of the rest of the file"}
+				return row, &BadRow{Row: row, Column: i,
+					Reason: "this is not text in the encoding of the rest of the file"}
 			}
 		}
 		if len(cells) != len(c.head) {
@@ -253,10 +255,13 @@ func (c *csvReader) Next() (Row, error) {
 			}
 			row.Cells = cells
 			if len(cells) > len(c.head) {
-				return row, &BadRow{Row: row, Column: -1, Reason: ragged(len(cells), len(c.head)) + ": a separator stands in a field that is not quoted, perhaps"}
+				return row, &BadRow{Row: row, Column: -1,
+					Reason: ragged(len(cells), len(c.head)) +
+						": a separator stands in a field that is not quoted, perhaps"}
 			}
 			if len(cells) < len(c.head) {
-				return row, &BadRow{Row: row, Column: -1, Reason: ragged(len(cells), len(c.head)) + ": the row, or the file, is cut off, perhaps"}
+				return row, &BadRow{Row: row, Column: -1,
+					Reason: ragged(len(cells), len(c.head)) + ": the row, or the file, is cut off, perhaps"}
 			}
 		}
 		return row, nil

@@ -102,8 +102,10 @@ func Sniff(start []byte) (Form, error) {
 	for _, m := range []struct {
 		magic, what string
 	}{
-		{"%PDF", "a PDF document"}, {"\x89PNG", "a picture"}, {"\xff\xd8\xff", "a picture"}, {"GIF8", "a picture"}, {"\x1f\x8b", "a compressed file; unpack it first"},
-		{"\xd0\xcf\x11\xe0", "a workbook or document of the old binary kind; save it as .xlsx or as CSV"}, {"7z\xbc\xaf", "an archive"}, {"Rar!", "an archive"}, {"{\\rtf", "a text document"},
+		{"%PDF", "a PDF document"}, {"\x89PNG", "a picture"}, {"\xff\xd8\xff", "a picture"}, {"GIF8", "a picture"},
+		{"\x1f\x8b", "a compressed file; unpack it first"},
+		{"\xd0\xcf\x11\xe0", "a workbook or document of the old binary kind; save it as .xlsx or as CSV"},
+		{"7z\xbc\xaf", "an archive"}, {"Rar!", "an archive"}, {"{\\rtf", "a text document"},
 		{"\x7fELF", "a program"}, {"MZ", ""},
 	} {
 		if bytes.HasPrefix(start, []byte(m.magic)) && m.what != "" {
@@ -175,7 +177,8 @@ type limited struct {
 	left int
 }
 
-func (l *limited) begin() { l.left = MaxRecord + 64<<10 } // what a buffered reader has read ahead counts for the record before
+// what a buffered reader has read ahead counts for the record before
+func (l *limited) begin() { l.left = MaxRecord + 64<<10 }
 
 func (l *limited) Read(p []byte) (int, error) {
 	if l.left <= 0 {

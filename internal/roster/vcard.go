@@ -14,7 +14,8 @@ import (
 )
 
 // cardHead are the columns that cards are read into.
-var cardHead = []string{"first name", "last name", "email", "further email", "phone", "further phone", "title", "department", "company",
+var cardHead = []string{"first name", "last name", "email", "further email", "phone", "further phone", "title",
+	"department", "company",
 	"city", "region", "country", "language", "time zone", "profile", "tags", "note"}
 
 type cardReader struct {
@@ -67,7 +68,8 @@ func (c *cardReader) card() (text []byte, line int, err error) {
 		}
 		if err == io.EOF {
 			if inside {
-				return nil, line, &BadFile{Line: line, Reason: "the card that begins here has no end: the file is cut off, perhaps"}
+				return nil, line,
+					&BadFile{Line: line, Reason: "the card that begins here has no end: the file is cut off, perhaps"}
 			}
 			return nil, line, io.EOF
 		}

@@ -39,7 +39,8 @@ func NewWriter(f Form, w io.Writer) (Writer, error) {
 
 // Types are the media types of the forms.
 var Types = map[Form]string{
-	CSV: "text/csv; charset=utf-8; header=present", XLSX: "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet",
+	CSV:   "text/csv; charset=utf-8; header=present",
+	XLSX:  "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet",
 	VCard: "text/vcard; charset=utf-8", JSON: "application/json",
 }
 
@@ -116,7 +117,8 @@ func newXLSXWriter(w io.Writer) (Writer, error) {
 const maxSheet = 1_048_576
 
 func (x *xlsxWriter) Head(columns []string) error {
-	if err := x.s.SetPanes(&excelize.Panes{Freeze: true, YSplit: 1, TopLeftCell: "A2", ActivePane: "bottomLeft"}); err != nil {
+	if err := x.s.SetPanes(&excelize.Panes{Freeze: true, YSplit: 1, TopLeftCell: "A2",
+		ActivePane: "bottomLeft"}); err != nil {
 		return err
 	}
 	return x.Row(columns)
@@ -247,7 +249,8 @@ func (c *cardWriter) Row(cells []string) error {
 	}
 	several(vcard.FieldEmail, "email", "further email")
 	several(vcard.FieldTelephone, "phone", "further phone")
-	for _, p := range []struct{ field, name string }{{vcard.FieldTitle, "title"}, {vcard.FieldLanguage, "language"}, {vcard.FieldTimezone, "time zone"}, {vcard.FieldURL, "profile"}, {vcard.FieldNote, "note"}} {
+	for _, p := range []struct{ field, name string }{{vcard.FieldTitle, "title"}, {vcard.FieldLanguage, "language"},
+		{vcard.FieldTimezone, "time zone"}, {vcard.FieldURL, "profile"}, {vcard.FieldNote, "note"}} {
 		if v := at(p.name); v != "" {
 			card.SetValue(p.field, v)
 		}

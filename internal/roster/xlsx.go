@@ -89,7 +89,8 @@ func open(r io.Reader) (b *excelize.File, err error) {
 			err = plainly.Errorf("it cannot be read: %v", p)
 		}
 	}()
-	return excelize.OpenReader(r, excelize.Options{RawCellValue: true, UnzipSizeLimit: maxUnzip, UnzipXMLSizeLimit: 8 << 20})
+	return excelize.OpenReader(r,
+		excelize.Options{RawCellValue: true, UnzipSizeLimit: maxUnzip, UnzipXMLSizeLimit: 8 << 20})
 }
 
 // unpacks reports whether an archive is a workbook whose parts are as large as

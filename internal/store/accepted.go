@@ -23,7 +23,8 @@ type OpenWay struct {
 
 // OpenWays lists the enrolments a person is on.
 func (tx Tx) OpenWays(ctx context.Context, person int64) ([]OpenWay, error) {
-	return all[OpenWay](ctx, tx, "select id, due from enrolment where person_id = $1 and ended_at is null order by id for update", person)
+	return all[OpenWay](ctx, tx,
+		"select id, due from enrolment where person_id = $1 and ended_at is null order by id for update", person)
 }
 
 // KeepAccepted keeps what accepting a handoff did.
@@ -36,7 +37,8 @@ func (tx Tx) KeepAccepted(ctx context.Context, a Accepted) error {
 // TakeAccepted takes what accepting a handoff did, so that nobody else can. It
 // answers ErrNotFound where that was done, or the handoff was not accepted.
 func (tx Tx) TakeAccepted(ctx context.Context, handoff int64) (Accepted, error) {
-	return one[Accepted](ctx, tx, "delete from accepted where handoff_id = $1 returning handoff_id, deal_id, fresh, ways", handoff)
+	return one[Accepted](ctx, tx,
+		"delete from accepted where handoff_id = $1 returning handoff_id, deal_id, fresh, ways", handoff)
 }
 
 // RemoveFreshDeal removes a deal that nobody has touched since it was opened;
@@ -78,7 +80,8 @@ func (tx Tx) ReopenWays(ctx context.Context, ways []OpenWay, reason sequence.Rea
 	if err != nil {
 		return err
 	}
-	if _, err := exec(ctx, tx, "delete from enrolment_log where enrolment_id = any ($1) and exit = '' and reason = $2 and at >= $3",
+	if _, err := exec(ctx, tx,
+		"delete from enrolment_log where enrolment_id = any ($1) and exit = '' and reason = $2 and at >= $3",
 		back, string(reason), at); err != nil {
 		return err
 	}

@@ -51,8 +51,10 @@ func (tx Tx) LockAudience(ctx context.Context, id int64) (Audience, error) {
 
 // AddAudience keeps a new one. A live one is to be counted.
 func (tx Tx) AddAudience(ctx context.Context, a Audience, at time.Time) (int64, error) {
-	id, err := one[int64](ctx, tx, `insert into audience (name, note, live, rule, asks, owner_id, created_at, changed_at, swept_at, recount)
-		values ($1, $2, $3, $4, $5, $6, $7, $7, $7, $3) returning id`, a.Name, a.Note, a.Live, a.Rule, asksOf(&a.Rule.V), a.OwnerID, at)
+	id, err := one[int64](ctx, tx,
+		`insert into audience (name, note, live, rule, asks, owner_id, created_at, changed_at, swept_at, recount)
+		values ($1, $2, $3, $4, $5, $6, $7, $7, $7, $3) returning id`, a.Name, a.Note, a.Live, a.Rule,
+		asksOf(&a.Rule.V), a.OwnerID, at)
 	if taken(err) {
 		return 0, plainly.Errorf("%w: an audience is called %q", ErrTaken, a.Name)
 	}
@@ -62,7 +64,8 @@ func (tx Tx) AddAudience(ctx context.Context, a Audience, at time.Time) (int64, 
 // SaveAudience changes name, note, owner and rule. With another rule it is to
 // be counted again.
 func (tx Tx) SaveAudience(ctx context.Context, a Audience, at time.Time) error {
-	n, err := exec(ctx, tx, `update audience set name = $2, note = $3, owner_id = $4, recount = recount or (live and rule <> $5::jsonb), rule = $5, asks = $6, changed_at = $7 where id = $1`,
+	n, err := exec(ctx, tx,
+		`update audience set name = $2, note = $3, owner_id = $4, recount = recount or (live and rule <> $5::jsonb), rule = $5, asks = $6, changed_at = $7 where id = $1`,
 		a.ID, a.Name, a.Note, a.OwnerID, a.Rule, asksOf(&a.Rule.V), at)
 	if taken(err) {
 		return plainly.Errorf("%w: an audience is called %q", ErrTaken, a.Name)
@@ -124,7 +127,8 @@ func (db Queries) SequencesAsking(ctx context.Context, audiences []int64) ([]int
 	path := `'$.**.if ? (@.about == "audience" && @.id == $id)', jsonb_build_object('id', a.id)`
 	return all[int64](ctx, db, `select s.id from sequence s where exists (select from unnest($1::bigint[]) as a(id)
 			where jsonb_path_exists(s.entry, `+path+`)
-				or exists (select from sequence_version v where v.sequence_id = s.id and jsonb_path_exists(v.plan, `+path+`)
+				or exists (select from sequence_version v where v.sequence_id = s.id and jsonb_path_exists(v.plan, `+
+		path+`)
 					and (v.id = s.version_id or exists (select from enrolment e where e.version_id = v.id and e.ended_at is null))))
 		order by 1`, audiences)
 }
@@ -153,7 +157,8 @@ func (tx Tx) Movers(ctx context.Context, a Audience, now time.Time) ([]Stale, er
 	if query == "" {
 		return nil, nil
 	}
-	return all[Stale](ctx, tx, `select person_id as person, least(at, `+c.arg(now)+`) as at from (`+query+`) x order by 1`, c.args...)
+	return all[Stale](ctx, tx,
+		`select person_id as person, least(at, `+c.arg(now)+`) as at from (`+query+`) x order by 1`, c.args...)
 }
 
 // Swept notes until when the passing of time is taken into account.
@@ -189,7 +194,8 @@ func (tx Tx) Follow(ctx context.Context, a Audience, who []Stale, all bool, now 
 		for i, s := range who {
 			ids[i], ats[i] = s.Person, s.At
 		}
-		asked = "asked as (select * from unnest(" + c.arg(ids) + "::bigint[], " + c.arg(ats) + "::timestamptz[]) as a(id, at)), "
+		asked = "asked as (select * from unnest(" + c.arg(ids) + "::bigint[], " + c.arg(ats) +
+			"::timestamptz[]) as a(id, at)), "
 		where += " and p.id = any (" + c.arg(ids) + "::bigint[])"
 		members += " and m.person_id = any (" + c.arg(ids) + "::bigint[])"
 	}
@@ -201,10 +207,13 @@ func (tx Tx) Follow(ctx context.Context, a Audience, who []Stale, all bool, now 
 		were as materialized (`+members+`),
 		joins as (select id from fits except select person_id from were),
 		leaves as (select person_id as id from were except select id from fits),
-		left_now as (delete from audience_member m using leaves x where m.audience_id = `+audience+` and m.person_id = x.id),
-		joined as (insert into audience_member (audience_id, person_id, joined_at) select `+audience+`, x.id, `+instant+` from joins x),
+		left_now as (delete from audience_member m using leaves x where m.audience_id = `+audience+
+		` and m.person_id = x.id),
+		joined as (insert into audience_member (audience_id, person_id, joined_at) select `+audience+`, x.id, `+instant+
+		` from joins x),
 		noted as (insert into audience_move (audience_id, person_id, at, joined)
-			select `+audience+`, x.id, `+instant+`, true from joins x union all select `+audience+`, x.id, `+instant+`, false from leaves x returning joined),
+			select `+audience+`, x.id, `+instant+`, true from joins x union all select `+audience+`, x.id, `+instant+
+		`, false from leaves x returning joined),
 		kept as (update audience set members = members + (select count(*) from joins) - (select count(*) from leaves), recount = recount and not `+c.arg(all)+`::boolean
 			where id = `+audience+` and (exists (select from joins) or exists (select from leaves) or recount))
 		select count(*) from noted`, c.args...)
@@ -223,7 +232,8 @@ func setMembers(ctx context.Context, tx Tx, id int64, people []int64, in bool, a
 			noted as (insert into audience_move (audience_id, person_id, at, joined) select $1, person_id, $3, true from joined)
 			update audience set members = members + (select count(*) from joined) where id = $1`, id, people, at)
 	} else {
-		_, err = exec(ctx, tx, `with gone as (delete from audience_member where audience_id = $1 and person_id = any ($2) and exists (select from audience where id = $1 and not live) returning person_id),
+		_, err = exec(ctx, tx,
+			`with gone as (delete from audience_member where audience_id = $1 and person_id = any ($2) and exists (select from audience where id = $1 and not live) returning person_id),
 			noted as (insert into audience_move (audience_id, person_id, at, joined) select $1, person_id, $3, false from gone)
 			update audience set members = members - (select count(*) from gone) where id = $1`, id, people, at)
 	}
@@ -254,13 +264,16 @@ type DayMoves struct {
 
 // MovesByDay counts joining and leaving by day, in a zone, since an instant.
 func (db Queries) MovesByDay(ctx context.Context, audience int64, from time.Time, zone string) ([]DayMoves, error) {
-	return all[DayMoves](ctx, db, `select date_trunc('day', at at time zone $3) at time zone $3 as day, count(*) filter (where joined) as joined, count(*) filter (where not joined) as left
+	return all[DayMoves](ctx, db,
+		`select date_trunc('day', at at time zone $3) at time zone $3 as day, count(*) filter (where joined) as joined, count(*) filter (where not joined) as left
 		from audience_move where audience_id = $1 and at >= $2 group by 1 order by 1`, audience, from, zone)
 }
 
 // PersonAudiences lists the audiences that a person is in.
 func (db Queries) PersonAudiences(ctx context.Context, person int64) ([]Audience, error) {
-	return all[Audience](ctx, db, audienceFields+"join audience_member m on m.audience_id = a.id where m.person_id = $1 order by lower(a.name)", person)
+	return all[Audience](ctx, db,
+		audienceFields+"join audience_member m on m.audience_id = a.id where m.person_id = $1 order by lower(a.name)",
+		person)
 }
 
 // Use is something that an audience is used by.
@@ -273,7 +286,8 @@ type Use struct {
 // AudienceUse lists the audiences and sequences whose rules ask for an audience.
 func (db Queries) AudienceUse(ctx context.Context, id int64) ([]Use, error) {
 	path := `'$.**.if ? (@.about == "audience" && @.id == $id)', jsonb_build_object('id', $1::bigint)`
-	return all[Use](ctx, db, `select 'audience' as kind, id, name from audience where live and id <> $1 and jsonb_path_exists(rule, `+path+`)
+	return all[Use](ctx, db,
+		`select 'audience' as kind, id, name from audience where live and id <> $1 and jsonb_path_exists(rule, `+path+`)
 		union all select 'sequence', s.id, s.name from sequence s where jsonb_path_exists(s.entry, `+path+`)
 			or exists (select from sequence_version v where v.id = s.version_id and jsonb_path_exists(v.plan, `+path+`))
 			or exists (select from sequence_draft d where d.sequence_id = s.id and d.n = s.draft_n and jsonb_path_exists(d.plan, `+path+`))

@@ -13,7 +13,8 @@ import (
 // there, is found, and goes on being kept.
 func TestABackupComesBack(t *testing.T) {
 	k := open(t)
-	owen, _ := k.meet(store.NewPerson{First: "Øwen", Last: "Munro", Email: "owen@north.example", Company: "Réservoir Nord", Domain: "north.example"})
+	owen, _ := k.meet(store.NewPerson{First: "Øwen", Last: "Munro", Email: "owen@north.example",
+		Company: "Réservoir Nord", Domain: "north.example"})
 	var from string
 	k.must(k.DB().QueryRow("select current_database()").Scan(&from))
 	url := storetest.Address(from)

@@ -62,7 +62,8 @@ func (tx Tx) LockBatch(ctx context.Context, id int64) (Batch, error) {
 
 // Batches lists the latest, of some kinds or of all.
 func (db Queries) Batches(ctx context.Context, kinds []string, n int) ([]Batch, error) {
-	return all[Batch](ctx, db, batchFields+"where ($1::text[] is null or b.kind = any ($1)) order by b.id desc limit $2", kinds, n)
+	return all[Batch](ctx, db,
+		batchFields+"where ($1::text[] is null or b.kind = any ($1)) order by b.id desc limit $2", kinds, n)
 }
 
 // WaitingBatches lists the ids of those that somebody has to run.
@@ -72,12 +73,16 @@ func (db Queries) WaitingBatches(ctx context.Context) ([]int64, error) {
 
 // AddBatch keeps a new one.
 func (tx Tx) AddBatch(ctx context.Context, b Batch, at time.Time) (int64, error) {
-	return one[int64](ctx, tx, "insert into batch (kind, title, state, total, detail, made_at, made_by) values ($1, $2, $3, $4, $5, $6, $7) returning id", b.Kind, b.Title, b.State, b.Total, b.Detail, at, b.By)
+	return one[int64](ctx, tx,
+		"insert into batch (kind, title, state, total, detail, made_at, made_by) values ($1, $2, $3, $4, $5, $6, $7) "+
+			"returning id", b.Kind, b.Title, b.State, b.Total, b.Detail, at, b.By)
 }
 
 // SetBatch keeps a batch's state, figures and trouble.
 func (db Queries) SetBatch(ctx context.Context, b *Batch) error {
-	_, err := exec(ctx, db, "update batch set state = $2, total = $3, done = $4, detail = $5, trouble = $6, ended_at = $7 where id = $1", b.ID, b.State, b.Total, b.Done, b.Detail, b.Trouble, b.Ended)
+	_, err := exec(ctx, db,
+		"update batch set state = $2, total = $3, done = $4, detail = $5, trouble = $6, ended_at = $7 where id = $1",
+		b.ID, b.State, b.Total, b.Done, b.Detail, b.Trouble, b.Ended)
 	if err != nil {
 		return fmt.Errorf("keeping batch %d: %w", b.ID, err)
 	}
@@ -114,12 +119,14 @@ func (s *Store) LockBatch(ctx context.Context, id int64) (release func(), ok boo
 	if err != nil {
 		return nil, false, err
 	}
-	if err := conn.QueryRow(ctx, "select pg_try_advisory_lock($1, $2)", lockBatch, int32(id)).Scan(&ok); err != nil || !ok {
+	if err := conn.QueryRow(ctx, "select pg_try_advisory_lock($1, $2)", lockBatch, int32(id)).Scan(&ok); err != nil ||
+		!ok {
 		conn.Release()
 		return nil, false, err
 	}
 	return func() {
-		if _, err := conn.Exec(context.WithoutCancel(ctx), "select pg_advisory_unlock($1, $2)", lockBatch, int32(id)); err != nil {
+		if _, err := conn.Exec(context.WithoutCancel(ctx), "select pg_advisory_unlock($1, $2)", lockBatch,
+			int32(id)); err != nil {
 			conn.Conn().Close(context.WithoutCancel(ctx)) // the lock goes with the connection
 		}
 		conn.Release()
@@ -128,12 +135,15 @@ func (s *Store) LockBatch(ctx context.Context, id int64) (release func(), ok boo
 
 // AddBatchPeople notes whom a bulk action is about and answers how many.
 func (tx Tx) AddBatchPeople(ctx context.Context, batch int64, people []int64) (int64, error) {
-	return exec(ctx, tx, "insert into batch_person (batch_id, person_id) select $1, p.id from person p where p.id = any ($2) and p.erased_at is null on conflict do nothing", batch, people)
+	return exec(ctx, tx,
+		"insert into batch_person (batch_id, person_id) select $1, p.id from person p where p.id = any ($2) and "+
+			"p.erased_at is null on conflict do nothing", batch, people)
 }
 
 // NextBatchPeople takes the next n people that a bulk action has not come to.
 func (tx Tx) NextBatchPeople(ctx context.Context, batch int64, n int) ([]int64, error) {
-	ids, err := all[int64](ctx, tx, `update batch_person b set done = true from (select person_id from batch_person where batch_id = $1 and not done order by person_id limit $2) x
+	ids, err := all[int64](ctx, tx,
+		`update batch_person b set done = true from (select person_id from batch_person where batch_id = $1 and not done order by person_id limit $2) x
 		where b.batch_id = $1 and b.person_id = x.person_id returning b.person_id`, batch, n)
 	return ids, err
 }

@@ -54,8 +54,9 @@ var figures = map[string]map[string]string{
 			where e.sequence_id = $id and l.step = $n and l.exit = '' and l.reason not in ('finished', 'handed over')`,
 		"passed": `select e.person_id from enrolment e join enrolment_log l on l.enrolment_id = e.id
 			where e.sequence_id = $id and l.step = $n`,
-		"sent":     "select t.person_id from touch t where t.sequence_id = $id and t.step = $n and t.state = 'sent'",
-		"trouble":  "select t.person_id from touch t where t.sequence_id = $id and t.step = $n and t.state in ('held', 'stopped')",
+		"sent": "select t.person_id from touch t where t.sequence_id = $id and t.step = $n and t.state = 'sent'",
+		"trouble": "select t.person_id from touch t where t.sequence_id = $id and t.step = $n and t.state in " +
+			"('held', 'stopped')",
 		"done":     "select t.person_id from touch t where t.sequence_id = $id and t.step = $n and t.state = 'done'",
 		"missed":   "select t.person_id from touch t where t.sequence_id = $id and t.step = $n and t.state = 'missed'",
 		"desk":     "select t.person_id from touch t where t.sequence_id = $id and t.step = $n and t.state = 'desk'",
@@ -66,7 +67,8 @@ var figures = map[string]map[string]string{
 }
 
 func stepSignal(kind int) string {
-	return fmt.Sprintf("select g.person_id from signal g where g.sequence_id = $id and g.step = $n and g.kind = %d and g.machine = ''", kind)
+	return fmt.Sprintf("select g.person_id from signal g where g.sequence_id = $id and g.step = $n and g.kind = %d "+
+		"and g.machine = ''", kind)
 }
 
 // query is that of the figure; empty where there is none.

@@ -26,21 +26,30 @@ func TestPeopleBehindFigures(t *testing.T) {
 		if seq, err = tx.AddSequence(k.ctx, "S", p, at); err != nil {
 			return err
 		}
-		version, err = tx.AddVersion(k.ctx, store.Version{Sequence: seq, Plan: store.JSON[*sequence.Plan]{V: p}, Launched: at}, 0)
+		version, err = tx.AddVersion(k.ctx,
+			store.Version{Sequence: seq, Plan: store.JSON[*sequence.Plan]{V: p}, Launched: at}, 0)
 		return err
 	})
-	run("insert into enrolment (sequence_id, version_id, person_id, step, entered_at, reached_at) values ($1, $2, $3, 7, $4, $4)", seq, version, ana, at)
-	run("insert into enrolment_log (enrolment_id, version_id, step, at, exit, reason) values (1, $1, 5, $2, 'next', ''), (1, $1, 7, $2, '', 'answered')", version, at)
+	run("insert into enrolment (sequence_id, version_id, person_id, step, entered_at, reached_at) values ($1, $2, "+
+		"$3, 7, $4, $4)", seq, version, ana, at)
+	run("insert into enrolment_log (enrolment_id, version_id, step, at, exit, reason) values (1, $1, 5, $2, 'next', "+
+		"''), (1, $1, 7, $2, '', 'answered')", version, at)
 	run(`insert into touch (enrolment_id, sequence_id, version_id, person_id, step, kind, state, made_at)
 		values (1, $1, $2, $3, 5, 'email', 'sent', $4)`, seq, version, ana, at)
 	k.tx(func(tx store.Tx) error {
-		return tx.AddSignals(k.ctx, []store.Signal{{Person: ana, Signal: signal.Signal{At: at, Kind: signal.Open, Place: signal.Place{Sequence: seq, Step: 5}}}})
+		return tx.AddSignals(k.ctx,
+			[]store.Signal{{Person: ana,
+				Signal: signal.Signal{At: at, Kind: signal.Open, Place: signal.Place{Sequence: seq, Step: 5}}}})
 	})
 	for b, want := range map[store.Behind]int64{
-		{Of: "sequence", ID: seq, Which: "entered"}: 1, {Of: "sequence", ID: seq, Which: "way"}: 1, {Of: "sequence", ID: seq, Which: "ended"}: 0,
-		{Of: "step", ID: seq, N: 7, Which: "here"}: 1, {Of: "step", ID: seq, N: 7, Which: "left"}: 1, {Of: "step", ID: seq, N: 5, Which: "passed"}: 1,
-		{Of: "step", ID: seq, N: 5, Which: "sent"}: 1, {Of: "step", ID: seq, N: 5, Which: "opened"}: 1, {Of: "step", ID: seq, N: 5, Which: "clicked"}: 0,
-		{Of: "email", ID: 1, Which: "clicked"}: 0, {Of: "email", ID: 1, N: 2, Which: "clicked"}: 0, {Of: "email", ID: 1, Which: "left no consent"}: 0, {}: 2,
+		{Of: "sequence", ID: seq, Which: "entered"}: 1, {Of: "sequence", ID: seq, Which: "way"}: 1,
+		{Of: "sequence", ID: seq, Which: "ended"}:  0,
+		{Of: "step", ID: seq, N: 7, Which: "here"}: 1, {Of: "step", ID: seq, N: 7, Which: "left"}: 1,
+		{Of: "step", ID: seq, N: 5, Which: "passed"}: 1,
+		{Of: "step", ID: seq, N: 5, Which: "sent"}:   1, {Of: "step", ID: seq, N: 5, Which: "opened"}: 1,
+		{Of: "step", ID: seq, N: 5, Which: "clicked"}: 0,
+		{Of: "email", ID: 1, Which: "clicked"}:        0, {Of: "email", ID: 1, N: 2, Which: "clicked"}: 0,
+		{Of: "email", ID: 1, Which: "left no consent"}: 0, {}: 2,
 	} {
 		if got := store.ParseBehind(b.String()); got != b {
 			t.Errorf("%+v comes back as %+v", b, got)
@@ -53,7 +62,8 @@ func TestPeopleBehindFigures(t *testing.T) {
 			t.Errorf("%+v: %d counted, %d listed, want %d", b, n, len(list), want)
 		}
 	}
-	for _, s := range []string{"step.1.1.x", "x.1.1.way", "step.1.1", "step.x.1.here", "email.1.0.left x' or true", "step.1.99999999999.here", "sequence.1.0.way'"} {
+	for _, s := range []string{"step.1.1.x", "x.1.1.way", "step.1.1", "step.x.1.here", "email.1.0.left x' or true",
+		"step.1.99999999999.here", "sequence.1.0.way'"} {
 		if b := store.ParseBehind(s); b != (store.Behind{}) {
 			t.Errorf("%q is read as %+v", s, b)
 		}

@@ -56,7 +56,8 @@ func (db Queries) FillPeople(ctx context.Context, n int, at time.Time) error {
 
 // FillEnrolments puts everybody at the start of a version.
 func (db Queries) FillEnrolments(ctx context.Context, sequenceID, version int64, step int32, at time.Time) error {
-	_, err := exec(ctx, db, `insert into enrolment (sequence_id, version_id, person_id, step, entered_at, reached_at, due, look)
+	_, err := exec(ctx, db,
+		`insert into enrolment (sequence_id, version_id, person_id, step, entered_at, reached_at, due, look)
 		select $1, $2, id, $3, $4, $4, $4, $4 from person`, sequenceID, version, step, at)
 	return err
 }
@@ -115,11 +116,15 @@ func (db Queries) FillLists(ctx context.Context, people, signals int, at time.Ti
 // KeyAt is the key of the n-th row of the people list, to begin far down.
 func (db Queries) KeyAt(ctx context.Context, o Order, n int) (Key, error) {
 	q := map[Order]string{
-		ByScore:   "select 0 as part, score::text as sort, '' as sort2, person_id as id from standing where score > 0 order by score desc, person_id desc offset $1 limit 1",
-		ByName:    "select 0 as part, lower(last_name collate \"C\") as sort, lower(first_name collate \"C\") as sort2, id from person order by lower(last_name collate \"C\"), lower(first_name collate \"C\"), id offset $1 limit 1",
-		ByEmail:   "select 0 as part, email as sort, '' as sort2, id from person order by email offset $1 limit 1",
-		ByCompany: "select 0 as part, lower(c.name) as sort, c.id::text as sort2, p.id from company c join person p on p.company_id = c.id order by lower(c.name), c.id, p.id offset $1 limit 1",
-		Newest:    "select 0 as part, '' as sort, '' as sort2, id from person order by id desc offset $1 limit 1",
+		ByScore: "select 0 as part, score::text as sort, '' as sort2, person_id as id from standing where score > " +
+			"0 order by score desc, person_id desc offset $1 limit 1",
+		ByName: "select 0 as part, lower(last_name collate \"C\") as sort, lower(first_name collate \"C\") as " +
+			"sort2, id from person order by lower(last_name collate \"C\"), lower(first_name collate \"C\"), id " +
+			"offset $1 limit 1",
+		ByEmail: "select 0 as part, email as sort, '' as sort2, id from person order by email offset $1 limit 1",
+		ByCompany: "select 0 as part, lower(c.name) as sort, c.id::text as sort2, p.id from company c join person p " +
+			"on p.company_id = c.id order by lower(c.name), c.id, p.id offset $1 limit 1",
+		Newest: "select 0 as part, '' as sort, '' as sort2, id from person order by id desc offset $1 limit 1",
 	}[o]
 	return one[Key](ctx, db, q, n)
 }
@@ -161,7 +166,8 @@ func (s *Store) CopyPlain(ctx context.Context, head []string, csv []byte) (time.
 		return 0, err
 	}
 	start := time.Now()
-	_, err = conn.Conn().PgConn().CopyFrom(ctx, bytes.NewReader(csv), "copy bench_plain from stdin (format csv, header)")
+	_, err = conn.Conn().PgConn().CopyFrom(ctx, bytes.NewReader(csv),
+		"copy bench_plain from stdin (format csv, header)")
 	return time.Since(start), err
 }
 
@@ -169,10 +175,12 @@ func (s *Store) CopyPlain(ctx context.Context, head []string, csv []byte) (time.
 // agreed to the first purpose.
 func (db Queries) BenchReaders(ctx context.Context, n int, at time.Time) error {
 	for _, q := range []string{
-		"insert into company (name, domain, industry, created_at) select 'Company ' || n, 'c' || n || '.example', 'Ports', $2 from generate_series(1, $1::int / 5) n",
+		"insert into company (name, domain, industry, created_at) select 'Company ' || n, 'c' || n || '.example', " +
+			"'Ports', $2 from generate_series(1, $1::int / 5) n",
 		`insert into person (first_name, last_name, email, phone, title, company_id, country, city, language, created_at)
 			select 'First' || n, 'Last' || n, 'p' || n || '@c.example', '+442079460101', 'Harbour master', (n % ($1::int / 5)) + 1, 'NO', 'Bergen', (array['de', 'es', 'nb', 'en'])[n % 4 + 1], $2 from generate_series(1, $1::int) n`,
-		"insert into consent (person_id, purpose_id, given, at, how) select id, 1, true, $2, 'bench' from person where id <= $1 * 2",
+		"insert into consent (person_id, purpose_id, given, at, how) select id, 1, true, $2, 'bench' from person " +
+			"where id <= $1 * 2",
 		"analyze",
 	} {
 		args := []any{n, at}

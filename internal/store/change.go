@@ -32,9 +32,12 @@ var editable = []struct {
 	f   rule.Field
 	col string
 }{
-	{person.FirstName, "first_name"}, {person.LastName, "last_name"}, {person.EmailField, "email"}, {person.PhoneField, "phone"}, {person.Title, "title"},
-	{person.Seniority, "seniority"}, {person.Department, "department"}, {person.Country, "country"}, {person.Region, "region"}, {person.City, "city"},
-	{person.Zone, "zone"}, {person.Language, "language"}, {person.Profile, "profile"}, {person.Source, "source"}, {person.Medium, "medium"},
+	{person.FirstName, "first_name"}, {person.LastName, "last_name"}, {person.EmailField, "email"},
+	{person.PhoneField, "phone"}, {person.Title, "title"},
+	{person.Seniority, "seniority"}, {person.Department, "department"}, {person.Country, "country"},
+	{person.Region, "region"}, {person.City, "city"},
+	{person.Zone, "zone"}, {person.Language, "language"}, {person.Profile, "profile"}, {person.Source, "source"},
+	{person.Medium, "medium"},
 	{person.Campaign, "campaign"}, {person.Term, "term"}, {person.Content, "content"},
 }
 
@@ -144,11 +147,13 @@ func (tx Tx) Change(ctx context.Context, edits []Edit, a Author) (int, error) {
 			from += fmt.Sprintf(", $%d::text[]", len(args))
 			names += ", " + c.col
 		}
-		if _, err := exec(ctx, tx, `update person p set own = case when u.own = '{}' then p.own else jsonb_strip_nulls(p.own || u.own) end,
+		if _, err := exec(ctx, tx,
+			`update person p set own = case when u.own = '{}' then p.own else jsonb_strip_nulls(p.own || u.own) end,
 			company_id = case when u.company is null then p.company_id else nullif(u.company, 0) end,
 			owner_id = case when u.owner is null then p.owner_id else nullif(u.owner, 0) end,
 			do_not_contact = coalesce(u.dnc, p.do_not_contact)`+set+`
-			from unnest($1::bigint[], $2::jsonb[], $3::bigint[], $4::bigint[], $5::boolean[]`+from+`) as u(id, own, company, owner, dnc`+names+`) where p.id = u.id`, args...); err != nil {
+			from unnest($1::bigint[], $2::jsonb[], $3::bigint[], $4::bigint[], $5::boolean[]`+from+
+				`) as u(id, own, company, owner, dnc`+names+`) where p.id = u.id`, args...); err != nil {
 			if taken(err) {
 				return 0, plainly.Errorf("%w: another person has this address", ErrTaken)
 			}
@@ -183,7 +188,8 @@ func setMark(ctx context.Context, tx Tx, f rule.Field, people []int64, on bool, 
 	switch kind {
 	case person.TagMark:
 		if on {
-			_, err = exec(ctx, tx, `insert into person_tag (tag_id, person_id, at) select $1, p, $3 from unnest($2::bigint[]) as p where exists (select from tag where id = $1) on conflict do nothing`, id, people, a.At)
+			_, err = exec(ctx, tx,
+				`insert into person_tag (tag_id, person_id, at) select $1, p, $3 from unnest($2::bigint[]) as p where exists (select from tag where id = $1) on conflict do nothing`, id, people, a.At)
 		} else {
 			_, err = exec(ctx, tx, "delete from person_tag where tag_id = $1 and person_id = any ($2)", id, people)
 		}
@@ -198,7 +204,8 @@ func setMark(ctx context.Context, tx Tx, f rule.Field, people []int64, on bool, 
 		}
 		if on {
 			if k == "email" {
-				there, err := one[bool](ctx, tx, "select exists (select from person where email = $1 and email <> '')", what)
+				there, err := one[bool](ctx, tx, "select exists (select from person where email = $1 and email <> '')",
+					what)
 				if err != nil {
 					return err
 				}
@@ -206,12 +213,15 @@ func setMark(ctx context.Context, tx Tx, f rule.Field, people []int64, on bool, 
 					return plainly.Errorf("%w: another person has the address %s", ErrTaken, what)
 				}
 			}
-			_, err = exec(ctx, tx, "insert into contact_point (person_id, kind, value) select p, $2, $3 from unnest($1::bigint[]) as p on conflict (person_id, kind, value) do nothing", people, k, what)
+			_, err = exec(ctx, tx,
+				"insert into contact_point (person_id, kind, value) select p, $2, $3 from unnest($1::bigint[]) as p "+
+					"on conflict (person_id, kind, value) do nothing", people, k, what)
 			if taken(err) {
 				err = plainly.Errorf("%w: another person has the address %s", ErrTaken, what)
 			}
 		} else {
-			_, err = exec(ctx, tx, "delete from contact_point where person_id = any ($1) and kind = $2 and value = $3", people, k, what)
+			_, err = exec(ctx, tx, "delete from contact_point where person_id = any ($1) and kind = $2 and value = $3",
+				people, k, what)
 		}
 	}
 	if err != nil {
@@ -229,15 +239,20 @@ func (db Queries) Marks(ctx context.Context, people []int64, marks []rule.Field)
 		args := []any{people}
 		switch kind {
 		case person.TagMark:
-			query, args = "select person_id from person_tag where person_id = any ($1) and tag_id = $2", append(args, id)
+			query, args = "select person_id from person_tag where person_id = any ($1) and tag_id = $2",
+				append(args, id)
 		case person.AudienceMark:
-			query, args = "select person_id from audience_member where person_id = any ($1) and audience_id = $2", append(args, id)
+			query, args = "select person_id from audience_member where person_id = any ($1) and audience_id = $2",
+				append(args, id)
 		case person.ConsentMark:
-			query, args = "select person_id from consent where person_id = any ($1) and purpose_id = $2 and current and given", append(args, id)
+			query, args = "select person_id from consent where person_id = any ($1) and purpose_id = $2 and current "+
+				"and given", append(args, id)
 		case person.AlsoEmail:
-			query, args = "select person_id from contact_point where person_id = any ($1) and kind = 'email' and value = $2", append(args, what)
+			query, args = "select person_id from contact_point where person_id = any ($1) and kind = 'email' and "+
+				"value = $2", append(args, what)
 		case person.AlsoPhone:
-			query, args = "select person_id from contact_point where person_id = any ($1) and kind = 'phone' and value = $2", append(args, what)
+			query, args = "select person_id from contact_point where person_id = any ($1) and kind = 'phone' and "+
+				"value = $2", append(args, what)
 		case string(person.DoNotContact):
 			query = "select id from person where id = any ($1) and do_not_contact"
 		default:
@@ -270,7 +285,8 @@ func userNamed(ctx context.Context, tx Tx, name string) (*int64, error) {
 	if name == "" {
 		return &zero, nil
 	}
-	id, err := one[int64](ctx, tx, "select id from app_user where lower(name) = lower($1) or email = lower($1) order by id limit 1", name)
+	id, err := one[int64](ctx, tx,
+		"select id from app_user where lower(name) = lower($1) or email = lower($1) order by id limit 1", name)
 	if IsNotFound(err) {
 		return nil, plainly.Errorf("nobody here is called %q", name)
 	}
@@ -308,7 +324,10 @@ func (tx Tx) OneChange(ctx context.Context, id int64) (Changed, error) {
 
 // BatchChanges reads up to n changes that a batch made, before one, the newest first.
 func (tx Tx) BatchChanges(ctx context.Context, batch, before int64, n int) ([]Changed, error) {
-	return all[Changed](ctx, tx, changeFields+"where h.batch_id = $1 and h.person_id is not null and ($2 = 0 or h.id < $2) and h.how <> 'undone' order by h.id desc limit $3", batch, before, n)
+	return all[Changed](ctx, tx,
+		changeFields+
+			"where h.batch_id = $1 and h.person_id is not null and ($2 = 0 or h.id < $2) and h.how <> 'undone' order "+
+			"by h.id desc limit $3", batch, before, n)
 }
 
 // PeopleByID reads several people.

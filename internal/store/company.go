@@ -30,7 +30,8 @@ type Company struct {
 const companyColumns = `select c.id, c.name, coalesce(c.domain, '') as domain, c.country, c.industry, c.size, c.revenue, c.own, c.created_at,
 	(select count(*) from person p where p.company_id = c.id and p.erased_at is null) as people,
 	(select count(*) from deal d where d.company_id = c.id and d.closed_at is null) as open,
-	coalesce((select max(s.score) from person p join standing s on s.person_id = p.id and s.model_id = ` + theModel + ` where p.company_id = c.id), 0) as best `
+	coalesce((select max(s.score) from person p join standing s on s.person_id = p.id and s.model_id = ` + theModel +
+	` where p.company_id = c.id), 0) as best `
 
 // CompanyQuery asks for a page of companies.
 type CompanyQuery struct {
@@ -87,7 +88,8 @@ func (db Queries) Companies(ctx context.Context, q CompanyQuery) ([]Company, Key
 	rows, err := all[struct {
 		Company
 		Key string
-	}](ctx, db, companyColumns+", "+key1+" as key from company c where "+where+" order by "+order+" limit "+c.arg(q.Limit), c.args...)
+	}](ctx, db, companyColumns+", "+key1+" as key from company c where "+where+" order by "+order+" limit "+
+		c.arg(q.Limit), c.args...)
 	var out []Company
 	var key Key
 	for _, r := range rows {
@@ -115,12 +117,14 @@ func (db Queries) CompanyByDomain(ctx context.Context, domain string) (int64, er
 
 // CompaniesByID reads several, by name.
 func (db Queries) CompaniesByID(ctx context.Context, ids []int64) ([]Company, error) {
-	return all[Company](ctx, db, companyColumns+"from company c where c.id = any ($1) order by lower(c.name), c.id", ids)
+	return all[Company](ctx, db, companyColumns+"from company c where c.id = any ($1) order by lower(c.name), c.id",
+		ids)
 }
 
 // Industries lists the industries of companies, the commonest first.
 func (db Queries) Industries(ctx context.Context) ([]string, error) {
-	return all[string](ctx, db, "select industry from company where industry <> '' group by 1 order by count(*) desc, 1 limit 60")
+	return all[string](ctx, db,
+		"select industry from company where industry <> '' group by 1 order by count(*) desc, 1 limit 60")
 }
 
 // CompanyCountries lists the countries of companies.
@@ -130,7 +134,8 @@ func (db Queries) CompanyCountries(ctx context.Context) ([]string, error) {
 
 // Values are the known fields of a company, as the core tidies them.
 func (c *Company) Values() person.Values {
-	p := Person{Company: c.Name, Domain: c.Domain, CompanyCountry: c.Country, Industry: c.Industry, Revenue: c.Revenue, Size: c.Size, CompanyOwn: c.Own}
+	p := Person{Company: c.Name, Domain: c.Domain, CompanyCountry: c.Country, Industry: c.Industry, Revenue: c.Revenue,
+		Size: c.Size, CompanyOwn: c.Own}
 	v := p.Values()
 	delete(v, person.Created) // that of a person who is none
 	return v
@@ -155,7 +160,8 @@ func (tx Tx) SetCompany(ctx context.Context, id int64, set person.Values, a Auth
 		return err
 	}
 	if patch != "" {
-		if _, err := exec(ctx, tx, "update company set own = jsonb_strip_nulls(own || $2::jsonb) where id = $1", id, patch); err != nil {
+		if _, err := exec(ctx, tx, "update company set own = jsonb_strip_nulls(own || $2::jsonb) where id = $1", id,
+			patch); err != nil {
 			return fmt.Errorf("changing company %d: %w", id, err)
 		}
 	}
@@ -163,7 +169,9 @@ func (tx Tx) SetCompany(ctx context.Context, id int64, set person.Values, a Auth
 		if _, own := f.OwnID(); own {
 			continue
 		}
-		col := map[person.Field]string{person.Company: "name", person.Domain: "domain", person.CompanyCountry: "country", person.Industry: "industry", person.Revenue: "revenue", person.Size: "size"}[f]
+		col := map[person.Field]string{person.Company: "name", person.Domain: "domain",
+			person.CompanyCountry: "country", person.Industry: "industry", person.Revenue: "revenue",
+			person.Size: "size"}[f]
 		var x any = v
 		switch {
 		case col == "":
@@ -194,6 +202,8 @@ func (tx Tx) SetCompany(ctx context.Context, id int64, set person.Values, a Auth
 	if err != nil {
 		return err
 	}
-	_, err = exec(ctx, tx, "insert into change (company_id, at, user_id, how, before, after) values ($1, $2, nullif($3::bigint, 0), $4, $5, $6)", id, a.At, a.User, a.How, string(b), string(x))
+	_, err = exec(ctx, tx,
+		"insert into change (company_id, at, user_id, how, before, after) values ($1, $2, nullif($3::bigint, 0), $4, "+
+			"$5, $6)", id, a.At, a.User, a.How, string(b), string(x))
 	return err
 }

@@ -21,7 +21,9 @@ func (db Queries) Purposes(ctx context.Context) ([]Purpose, error) {
 
 // AddPurpose keeps a new one.
 func (tx Tx) AddPurpose(ctx context.Context, name string) (int64, error) {
-	id, err := one[int64](ctx, tx, "insert into purpose (name, position) values ($1, (select coalesce(max(position), 0) + 1 from purpose)) returning id", name)
+	id, err := one[int64](ctx, tx,
+		"insert into purpose (name, position) values ($1, (select coalesce(max(position), 0) + 1 from purpose)) "+
+			"returning id", name)
 	if taken(err) {
 		return 0, plainly.Errorf("%w: a purpose is called %q", ErrTaken, name)
 	}
@@ -42,7 +44,8 @@ type ConsentLine struct {
 
 // PersonConsents lists what a person agreed to and took back, the newest first.
 func (db Queries) PersonConsents(ctx context.Context, person int64) ([]ConsentLine, error) {
-	return all[ConsentLine](ctx, db, `select c.purpose_id, p.name as purpose, c.given, c.at, c.how, c.ground, coalesce(u.name, '') as "user", c.current
+	return all[ConsentLine](ctx, db,
+		`select c.purpose_id, p.name as purpose, c.given, c.at, c.how, c.ground, coalesce(u.name, '') as "user", c.current
 		from consent c join purpose p on p.id = c.purpose_id left join app_user u on u.id = c.user_id where c.person_id = $1 order by c.id desc limit 200`, person)
 }
 
@@ -52,11 +55,14 @@ func (tx Tx) SetConsent(ctx context.Context, purpose, person int64, given bool, 
 }
 
 func setConsent(ctx context.Context, tx Tx, purpose int64, people []int64, given bool, ground string, a Author) error {
-	if _, err := exec(ctx, tx, "update consent set current = false where purpose_id = $1 and person_id = any ($2) and current", purpose, people); err != nil {
+	if _, err := exec(ctx, tx,
+		"update consent set current = false where purpose_id = $1 and person_id = any ($2) and current", purpose,
+		people); err != nil {
 		return err
 	}
 	_, err := exec(ctx, tx, `insert into consent (person_id, purpose_id, given, at, how, ground, user_id, batch_id)
-		select p, $1, $3, $4, $5, $6, nullif($7::bigint, 0), nullif($8::bigint, 0) from unnest($2::bigint[]) as p`, purpose, people, given, a.At, a.How, ground, a.User, a.Batch)
+		select p, $1, $3, $4, $5, $6, nullif($7::bigint, 0), nullif($8::bigint, 0) from unnest($2::bigint[]) as p`,
+		purpose, people, given, a.At, a.How, ground, a.User, a.Batch)
 	if err != nil {
 		return fmt.Errorf("noting consent: %w", err)
 	}
@@ -71,12 +77,15 @@ func (tx Tx) OptInAgain(ctx context.Context, person int64, purposes []int64, a A
 	if err != nil || n == 0 {
 		return false, err
 	}
-	before, err := all[int64](ctx, tx, "select purpose_id from consent where person_id = $1 and current and given and not purpose_id = any ($2) order by purpose_id", person, purposes)
+	before, err := all[int64](ctx, tx,
+		"select purpose_id from consent where person_id = $1 and current and given and not purpose_id = any ($2) "+
+			"order by purpose_id", person, purposes)
 	if err != nil {
 		return false, err
 	}
 	for _, p := range before {
-		if err := tx.SetConsent(ctx, p, person, false, "had opted out of all mail, and agreed anew to something else", a); err != nil {
+		if err := tx.SetConsent(ctx, p, person, false, "had opted out of all mail, and agreed anew to something else",
+			a); err != nil {
 			return false, err
 		}
 	}
@@ -93,12 +102,14 @@ type Note struct {
 
 // Notes lists a person's notes, the newest first.
 func (db Queries) Notes(ctx context.Context, person int64) ([]Note, error) {
-	return all[Note](ctx, db, `select n.id, n.at, coalesce(u.name, '') as "user", n.text from note n left join app_user u on u.id = n.user_id where n.person_id = $1 order by n.id desc limit 200`, person)
+	return all[Note](ctx, db,
+		`select n.id, n.at, coalesce(u.name, '') as "user", n.text from note n left join app_user u on u.id = n.user_id where n.person_id = $1 order by n.id desc limit 200`, person)
 }
 
 // AddNote keeps a note.
 func (tx Tx) AddNote(ctx context.Context, person, user int64, text string, at time.Time) error {
-	_, err := exec(ctx, tx, "insert into note (person_id, at, user_id, text) values ($1, $2, $3, $4)", person, at, user, text)
+	_, err := exec(ctx, tx, "insert into note (person_id, at, user_id, text) values ($1, $2, $3, $4)", person, at, user,
+		text)
 	return err
 }
 
@@ -119,5 +130,6 @@ type ContactPoint struct {
 
 // ContactPoints lists a person's further addresses and numbers.
 func (db Queries) ContactPoints(ctx context.Context, person int64) ([]ContactPoint, error) {
-	return all[ContactPoint](ctx, db, "select kind, value from contact_point where person_id = $1 order by kind, value", person)
+	return all[ContactPoint](ctx, db, "select kind, value from contact_point where person_id = $1 order by kind, value",
+		person)
 }

@@ -78,18 +78,23 @@ func whyNotEnter(ways []sequence.Way) string {
 }
 
 // WhyNot asks the rule in SQL about one person.
-func (db Queries) WhyNot(ctx context.Context, person int64, by contact.Channel, g contact.Ground) (contact.Reason, error) {
-	return one[contact.Reason](ctx, db, "select coalesce("+whyNot(by, fixed(g))+", '') from person p where p.id = $1", person)
+func (db Queries) WhyNot(
+	ctx context.Context, person int64, by contact.Channel, g contact.Ground,
+) (contact.Reason, error) {
+	return one[contact.Reason](ctx, db, "select coalesce("+whyNot(by, fixed(g))+", '') from person p where p.id = $1",
+		person)
 }
 
 // WhyNotEnter asks why one person cannot enter a plan with these ways.
 func (db Queries) WhyNotEnter(ctx context.Context, person int64, ways []sequence.Way) (contact.Reason, error) {
-	return one[contact.Reason](ctx, db, "select coalesce("+whyNotEnter(ways)+", '') from person p where p.id = $1", person)
+	return one[contact.Reason](ctx, db, "select coalesce("+whyNotEnter(ways)+", '') from person p where p.id = $1",
+		person)
 }
 
 // Reachable lists who of some people could be reached by some channel.
 func (db Queries) Reachable(ctx context.Context, people []int64) (map[int64]bool, error) {
-	list, err := all[int64](ctx, db, "select p.id from person p where p.id = any ($1) and ("+mayEmail+" or "+mayCall+")", people)
+	list, err := all[int64](ctx, db,
+		"select p.id from person p where p.id = any ($1) and ("+mayEmail+" or "+mayCall+")", people)
 	out := make(map[int64]bool, len(list))
 	for _, id := range list {
 		out[id] = true
@@ -139,7 +144,9 @@ const (
 )
 
 // WhoEnters counts who of those for whom a rule holds would enter a sequence.
-func (db Queries) WhoEnters(ctx context.Context, r *rule.Rule, sequenceID int64, ways []sequence.Way, q PeopleQuery) (Entering, error) {
+func (db Queries) WhoEnters(
+	ctx context.Context, r *rule.Rule, sequenceID int64, ways []sequence.Way, q PeopleQuery,
+) (Entering, error) {
 	var out Entering
 	cat, err := catalogueFor(ctx, db, r)
 	if err != nil {
@@ -154,7 +161,8 @@ func (db Queries) WhoEnters(ctx context.Context, r *rule.Rule, sequenceID int64,
 		Bare int64
 	}](ctx, db, `
 		with x as (select p.id, case
-				when exists (select from enrolment e where e.sequence_id = `+seq+` and e.person_id = p.id) then '`+WasOnIt+`'
+				when exists (select from enrolment e where e.sequence_id = `+seq+` and e.person_id = p.id) then '`+
+		WasOnIt+`'
 				else coalesce(`+whyNotEnter(ways)+`,
 					case when exists (select from deal d where d.person_id = p.id and d.closed_at is null)
 					then '`+HasDeal+`' else '' end) end as why`+peopleTables+`

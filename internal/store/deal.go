@@ -37,13 +37,16 @@ func (db Queries) Stages(ctx context.Context) ([]pipeline.Stage, error) {
 
 // AddStage keeps a stage at the end.
 func (db Queries) AddStage(ctx context.Context, st pipeline.Stage) (int64, error) {
-	return one[int64](ctx, db, "insert into stage (name, position, share, won, lost) values ($1, (select coalesce(max(position), 0) + 1 from stage), $2, $3, $4) returning id", st.Name, st.Share, st.Won, st.Lost)
+	return one[int64](ctx, db,
+		"insert into stage (name, position, share, won, lost) values ($1, (select coalesce(max(position), 0) + 1 "+
+			"from stage), $2, $3, $4) returning id", st.Name, st.Share, st.Won, st.Lost)
 }
 
 // Board lists the deals of the pipeline: the open ones, and those closed since
 // an instant.
 func (db Queries) Board(ctx context.Context, closedSince time.Time) ([]Deal, error) {
-	return all[Deal](ctx, db, dealFields+"where d.closed_at is null or d.closed_at >= $1 order by d.position, d.id limit 2000", closedSince)
+	return all[Deal](ctx, db,
+		dealFields+"where d.closed_at is null or d.closed_at >= $1 order by d.position, d.id limit 2000", closedSince)
 }
 
 // PersonDeals lists a person's, the newest first.
@@ -62,13 +65,17 @@ func (tx Tx) OpenDeal(ctx context.Context, h Handoff, rep int64, at time.Time) (
 	if name == "" {
 		name = h.First + " " + h.Last
 	}
-	id, err = one[int64](ctx, tx, `insert into deal (person_id, company_id, rep_id, handoff_id, stage_id, name, position, opened_at, moved_at)
+	id, err = one[int64](ctx, tx,
+		`insert into deal (person_id, company_id, rep_id, handoff_id, stage_id, name, position, opened_at, moved_at)
 		select $1, p.company_id, $2, $3, (select id from stage where not won and not lost order by position, id limit 1), $4,
-			coalesce((select min(position) from deal), 0) - 1, $5, $5 from person p where p.id = $1 returning id`, h.Person, rep, h.ID, name, at)
+			coalesce((select min(position) from deal), 0) - 1, $5, $5 from person p where p.id = $1 returning id`,
+		h.Person, rep, h.ID, name, at)
 	if err != nil {
 		return 0, false, fmt.Errorf("opening a deal for person %d: %w", h.Person, err)
 	}
-	_, err = exec(ctx, tx, "insert into deal_move (deal_id, stage_id, at, user_id) select id, stage_id, $2, $3 from deal where id = $1", id, at, rep)
+	_, err = exec(ctx, tx,
+		"insert into deal_move (deal_id, stage_id, at, user_id) select id, stage_id, $2, $3 from deal where id = $1",
+		id, at, rep)
 	return id, true, err
 }
 
@@ -85,12 +92,15 @@ func (tx Tx) MoveDeal(ctx context.Context, id, stage, before, user int64, at tim
 				(select (b.position + coalesce((select max(a.position) from deal a where a.stage_id = st.id and a.position < b.position and a.id <> $1), b.position - 2)) / 2
 					from deal b where b.id = $3 and b.stage_id = st.id),
 				(select max(position) + 1 from deal where stage_id = st.id and id <> $1), 0)
-		from stage st, was where d.id = $1 and st.id = $2 returning d.person_id, was.stage_id as was`, id, stage, before, at)
+		from stage st, was where d.id = $1 and st.id = $2 returning d.person_id, was.stage_id as was`, id, stage,
+		before, at)
 	if err != nil {
 		return 0, err
 	}
 	if row.Was != stage {
-		_, err = exec(ctx, tx, "insert into deal_move (deal_id, stage_id, at, user_id) values ($1, $2, $3, nullif($4, 0))", id, stage, at, user)
+		_, err = exec(ctx, tx,
+			"insert into deal_move (deal_id, stage_id, at, user_id) values ($1, $2, $3, nullif($4, 0))", id, stage, at,
+			user)
 	}
 	return row.Person, err
 }
@@ -168,6 +178,7 @@ type DealMove struct {
 
 // PersonMoves lists how a person's deals moved, the newest first.
 func (db Queries) PersonMoves(ctx context.Context, person int64) ([]DealMove, error) {
-	return all[DealMove](ctx, db, `select m.deal_id, st.name as stage, m.at, coalesce(a.name, '') as user from deal_move m join deal d on d.id = m.deal_id
+	return all[DealMove](ctx, db,
+		`select m.deal_id, st.name as stage, m.at, coalesce(a.name, '') as user from deal_move m join deal d on d.id = m.deal_id
 		join stage st on st.id = m.stage_id left join app_user a on a.id = m.user_id where d.person_id = $1 order by m.at desc, m.id desc limit 200`, person)
 }

@@ -12,13 +12,17 @@ import (
 // DemoRecords gives people their owners (0: none) and companies the industry
 // that their name tells.
 func (tx Tx) DemoRecords(ctx context.Context, people, owners []int64) error {
-	_, err := exec(ctx, tx, "update person p set owner_id = nullif(u.owner, 0) from unnest($1::bigint[], $2::bigint[]) as u(id, owner) where p.id = u.id", people, owners)
+	_, err := exec(ctx, tx,
+		"update person p set owner_id = nullif(u.owner, 0) from unnest($1::bigint[], $2::bigint[]) as u(id, owner) "+
+			"where p.id = u.id", people, owners)
 	return err
 }
 
 // SetIndustry keeps a company's industry, by its domain.
 func (db Queries) SetIndustry(ctx context.Context, domains, industries []string) error {
-	_, err := exec(ctx, db, "update company c set industry = u.industry from unnest($1::text[], $2::text[]) as u(domain, industry) where c.domain = u.domain", domains, industries)
+	_, err := exec(ctx, db,
+		"update company c set industry = u.industry from unnest($1::text[], $2::text[]) as u(domain, industry) where "+
+			"c.domain = u.domain", domains, industries)
 	return err
 }
 
@@ -36,21 +40,26 @@ type PastHandoff struct {
 
 // AddPastHandoff keeps one, with its deal.
 func (tx Tx) AddPastHandoff(ctx context.Context, h PastHandoff) error {
-	id, err := one[int64](ctx, tx, `insert into handoff (person_id, rep_id, state, made_by, how, brief, made_at, decided_at, reason)
-		values ($1, $2, $3, 'crossing', 'in turn', $4, $5, $6, $7) returning id`, h.Person, h.Rep, h.State, JSON[handoff.Brief]{h.Brief}, h.Made, h.Decided, h.Reason)
+	id, err := one[int64](ctx, tx,
+		`insert into handoff (person_id, rep_id, state, made_by, how, brief, made_at, decided_at, reason)
+		values ($1, $2, $3, 'crossing', 'in turn', $4, $5, $6, $7) returning id`, h.Person, h.Rep, h.State,
+		JSON[handoff.Brief]{h.Brief}, h.Made, h.Decided, h.Reason)
 	if err != nil || h.Stage == 0 {
 		return err
 	}
 	if _, err := exec(ctx, tx, "update person set owner_id = $2 where id = $1", h.Person, h.Rep); err != nil {
 		return err
 	}
-	deal, err := one[int64](ctx, tx, `insert into deal (person_id, company_id, rep_id, handoff_id, stage_id, name, amount, position, opened_at, moved_at, closed_at)
+	deal, err := one[int64](ctx, tx,
+		`insert into deal (person_id, company_id, rep_id, handoff_id, stage_id, name, amount, position, opened_at, moved_at, closed_at)
 		select p.id, p.company_id, $2, $3::bigint, $4, coalesce(c.name, p.email), $5, $3::bigint::float8, $6, $7, case when $8 then $7::timestamptz end
-		from person p left join company c on c.id = p.company_id where p.id = $1 returning id`, h.Person, h.Rep, id, h.Stage, h.Amount, h.Decided, h.Moved, h.Closed)
+		from person p left join company c on c.id = p.company_id where p.id = $1 returning id`, h.Person, h.Rep, id,
+		h.Stage, h.Amount, h.Decided, h.Moved, h.Closed)
 	if err != nil {
 		return err
 	}
-	_, err = exec(ctx, tx, "insert into deal_move (deal_id, stage_id, at, user_id) values ($1, $2, $3, $4)", deal, h.Stage, h.Moved, h.Rep)
+	_, err = exec(ctx, tx, "insert into deal_move (deal_id, stage_id, at, user_id) values ($1, $2, $3, $4)", deal,
+		h.Stage, h.Moved, h.Rep)
 	return err
 }
 
@@ -77,14 +86,19 @@ func (db Queries) Reset(ctx context.Context) error {
 }
 
 // DemoRecordsMore fills in the rest of people's records.
-func (db Queries) DemoRecordsMore(ctx context.Context, people []int64, languages, seniorities, departments, campaigns []string) error {
-	_, err := exec(ctx, db, `update person p set language = u.l, seniority = u.s, department = u.d, campaign = u.c, medium = case when u.c <> '' then 'email' else '' end
+func (db Queries) DemoRecordsMore(
+	ctx context.Context, people []int64, languages, seniorities, departments, campaigns []string,
+) error {
+	_, err := exec(ctx, db,
+		`update person p set language = u.l, seniority = u.s, department = u.d, campaign = u.c, medium = case when u.c <> '' then 'email' else '' end
 		from unnest($1::bigint[], $2::text[], $3::text[], $4::text[], $5::text[]) as u(id, l, s, d, c) where p.id = u.id`, people, languages, seniorities, departments, campaigns)
 	return err
 }
 
 // DemoCompanies keeps how large companies are, by their domains.
 func (db Queries) DemoCompanies(ctx context.Context, domains, revenues []string, sizes []int64) error {
-	_, err := exec(ctx, db, "update company c set revenue = u.r, size = u.s from unnest($1::text[], $2::text[], $3::int[]) as u(domain, r, s) where c.domain = u.domain", domains, revenues, sizes)
+	_, err := exec(ctx, db,
+		"update company c set revenue = u.r, size = u.s from unnest($1::text[], $2::text[], $3::int[]) as u(domain, "+
+			"r, s) where c.domain = u.domain", domains, revenues, sizes)
 	return err
 }

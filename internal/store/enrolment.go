@@ -77,7 +77,8 @@ func claimed(ctx context.Context, tx Tx, query string, args ...any) ([]Claimed, 
 		var due, stopped, said *time.Time
 		var agreed *bool
 		st, r := &c.State, &c.Reach
-		if err := rows.Scan(&c.ID, &c.Sequence, &c.Version, &c.Person, &st.Key, &st.Step, &st.Visit, &st.Phase, &st.Entered, &st.Reached, &due,
+		if err := rows.Scan(&c.ID, &c.Sequence, &c.Version, &c.Person, &st.Key, &st.Step, &st.Visit, &st.Phase,
+			&st.Entered, &st.Reached, &due,
 			&c.Country, &c.City, &c.Zone, &stopped, &c.StoppedBy,
 			&r.Erased, &r.Email, &r.Phone, &r.DoNotContact, &r.OptedOut, &r.Bounced, &agreed, &said); err != nil {
 			return nil, err
@@ -169,7 +170,8 @@ func (tx Tx) KeepProgress(ctx context.Context, p *Progress) error {
 func (tx Tx) Wake(ctx context.Context, people []int64, at time.Time) error {
 	_, err := exec(ctx, tx, `
 		update enrolment set look = least(look, $2) where id in (
-			select id from enrolment where person_id = any ($1) and ended_at is null order by id for update)`, people, at)
+			select id from enrolment where person_id = any ($1) and ended_at is null order by id for update)`, people,
+		at)
 	return err
 }
 
@@ -263,8 +265,10 @@ type Way struct {
 
 // PersonWays lists where a person stands and stood, the newest first.
 func (db Queries) PersonWays(ctx context.Context, person int64) ([]Way, error) {
-	return all[Way](ctx, db, `select e.id, e.sequence_id, q.name, e.version_id, e.person_id, e.step, e.entered_at, e.due, e.ended_at, e.reason
-		from enrolment e join sequence q on q.id = e.sequence_id where e.person_id = $1 order by e.id desc limit 50`, person)
+	return all[Way](ctx, db,
+		`select e.id, e.sequence_id, q.name, e.version_id, e.person_id, e.step, e.entered_at, e.due, e.ended_at, e.reason
+		from enrolment e join sequence q on q.id = e.sequence_id where e.person_id = $1 order by e.id desc limit 50`,
+		person)
 }
 
 // WayLog is one line of a way's log.

@@ -23,7 +23,8 @@ type OwnField struct {
 
 // Definition is the field as the core has it.
 func (f *OwnField) Definition() person.Definition {
-	return person.Definition{Field: person.Own(f.ID), Name: f.Name, Type: f.Type, Options: f.Options.V, Company: f.Company}
+	return person.Definition{Field: person.Own(f.ID), Name: f.Name, Type: f.Type, Options: f.Options.V,
+		Company: f.Company}
 }
 
 const ownFields = "select id, name, type, to_json(options) as options, of_company from own_field order by position, id"
@@ -35,12 +36,14 @@ func (db Queries) OwnFields(ctx context.Context) ([]OwnField, error) {
 
 // OwnFieldsUsed lists them with how many people or companies have a value.
 func (db Queries) OwnFieldsUsed(ctx context.Context) ([]OwnField, error) {
-	return all[OwnField](ctx, db, `select f.id, f.name, f.type, to_json(f.options) as options, f.of_company, case when f.of_company then (select count(*) from company c where c.own ? f.id::text) else (select count(*) from person p where p.own ? f.id::text) end as used from own_field f order by f.position, f.id`)
+	return all[OwnField](ctx, db,
+		`select f.id, f.name, f.type, to_json(f.options) as options, f.of_company, case when f.of_company then (select count(*) from company c where c.own ? f.id::text) else (select count(*) from person p where p.own ? f.id::text) end as used from own_field f order by f.position, f.id`)
 }
 
 // AddOwnField keeps a new one.
 func (tx Tx) AddOwnField(ctx context.Context, f OwnField) (int64, error) {
-	id, err := one[int64](ctx, tx, `insert into own_field (name, type, options, of_company, position) values ($1, $2, coalesce($3::text[], '{}'), $4, (select coalesce(max(position), 0) + 1 from own_field)) returning id`, f.Name, string(f.Type), f.Options.V, f.Company)
+	id, err := one[int64](ctx, tx,
+		`insert into own_field (name, type, options, of_company, position) values ($1, $2, coalesce($3::text[], '{}'), $4, (select coalesce(max(position), 0) + 1 from own_field)) returning id`, f.Name, string(f.Type), f.Options.V, f.Company)
 	if taken(err) {
 		return 0, plainly.Errorf("%w: a field is called %q", ErrTaken, f.Name)
 	}
@@ -191,10 +194,12 @@ func (db Queries) FieldUse(ctx context.Context, id int64) ([]string, error) {
 
 // RemoveOwnField takes a field and all its values away.
 func (tx Tx) RemoveOwnField(ctx context.Context, id int64) error {
-	if _, err := exec(ctx, tx, "update person set own = own - $1::text where own ? $1::text", fmt.Sprint(id)); err != nil {
+	if _, err := exec(ctx, tx, "update person set own = own - $1::text where own ? $1::text",
+		fmt.Sprint(id)); err != nil {
 		return err
 	}
-	if _, err := exec(ctx, tx, "update company set own = own - $1::text where own ? $1::text", fmt.Sprint(id)); err != nil {
+	if _, err := exec(ctx, tx, "update company set own = own - $1::text where own ? $1::text",
+		fmt.Sprint(id)); err != nil {
 		return err
 	}
 	n, err := exec(ctx, tx, "delete from own_field where id = $1", id)

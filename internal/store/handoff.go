@@ -104,7 +104,10 @@ func (tx Tx) AddHandoffs(ctx context.Context, list []NewHandoff) ([]int64, error
 // OpenHandoffs lists those waiting for a rep, and those in the pool, the
 // oldest first; rep 0 stands for everybody's.
 func (db Queries) OpenHandoffs(ctx context.Context, rep int64) ([]Handoff, error) {
-	return all[Handoff](ctx, db, handoffFields+"where h.state = 'open' and ($1 = 0 or h.rep_id = $1 or h.rep_id is null) order by h.made_at, h.id limit 200", rep)
+	return all[Handoff](ctx, db,
+		handoffFields+
+			"where h.state = 'open' and ($1 = 0 or h.rep_id = $1 or h.rep_id is null) order by h.made_at, h.id limit "+
+			"200", rep)
 }
 
 // Handoff reads one.

@@ -30,7 +30,8 @@ func (db Queries) Running(ctx context.Context) ([]Running, error) {
 // HoldEverything holds every running sequence and every one-off email on its
 // way. It answers how many, and a number by which that is taken back.
 func (tx Tx) HoldEverything(ctx context.Context, user int64, at time.Time) (id, n int64, err error) {
-	id, err = one[int64](ctx, tx, "insert into hold_all (at, by_id) values ($1, nullif($2::bigint, 0)) returning id", at, user)
+	id, err = one[int64](ctx, tx, "insert into hold_all (at, by_id) values ($1, nullif($2::bigint, 0)) returning id",
+		at, user)
 	if err != nil {
 		return 0, 0, err
 	}

@@ -44,7 +44,9 @@ type ImportCounts struct {
 
 // AddImport keeps a file's place; its pieces follow.
 func (tx Tx) AddImport(ctx context.Context, i Import) error {
-	_, err := exec(ctx, tx, "insert into import (batch_id, file, form, size, options, columns) values ($1, $2, $3, $4, $5, $6)", i.Batch, i.File, i.Form, i.Size, i.Options, i.Columns)
+	_, err := exec(ctx, tx,
+		"insert into import (batch_id, file, form, size, options, columns) values ($1, $2, $3, $4, $5, $6)", i.Batch,
+		i.File, i.Form, i.Size, i.Options, i.Columns)
 	return err
 }
 
@@ -56,12 +58,15 @@ func (tx Tx) AddPiece(ctx context.Context, batch int64, n int, data []byte) erro
 
 // Import reads an import.
 func (db Queries) Import(ctx context.Context, batch int64) (Import, error) {
-	return one[Import](ctx, db, "select batch_id, file, form, size, options, columns, counts, checked from import where batch_id = $1", batch)
+	return one[Import](ctx, db,
+		"select batch_id, file, form, size, options, columns, counts, checked from import where batch_id = $1", batch)
 }
 
 // SaveImport keeps how a file is read and what was found.
 func (db Queries) SaveImport(ctx context.Context, i *Import) error {
-	_, err := exec(ctx, db, "update import set options = $2, columns = $3, counts = $4, checked = $5, size = $6, form = $7 where batch_id = $1", i.Batch, i.Options, i.Columns, i.Counts, i.Checked, i.Size, i.Form)
+	_, err := exec(ctx, db,
+		"update import set options = $2, columns = $3, counts = $4, checked = $5, size = $6, form = $7 where "+
+			"batch_id = $1", i.Batch, i.Options, i.Columns, i.Counts, i.Checked, i.Size, i.Form)
 	return err
 }
 
@@ -70,7 +75,9 @@ func (db Queries) KeepImport(ctx context.Context, i *Import) error { return db.S
 
 // Imports reads several imports.
 func (db Queries) Imports(ctx context.Context, batches []int64) (map[int64]Import, error) {
-	list, err := all[Import](ctx, db, "select batch_id, file, form, size, options, columns, counts, checked from import where batch_id = any ($1)", batches)
+	list, err := all[Import](ctx, db,
+		"select batch_id, file, form, size, options, columns, counts, checked from import where batch_id = any ($1)",
+		batches)
 	out := make(map[int64]Import, len(list))
 	for _, i := range list {
 		out[i.Batch] = i
@@ -94,7 +101,8 @@ func (s *Store) ImportFile(ctx context.Context, batch int64) io.Reader {
 
 func (p *pieces) Read(b []byte) (int, error) {
 	for len(p.left) == 0 {
-		data, err := one[[]byte](p.ctx, p.s.db, "select data from import_piece where batch_id = $1 and n = $2", p.batch, p.n)
+		data, err := one[[]byte](p.ctx, p.s.db, "select data from import_piece where batch_id = $1 and n = $2", p.batch,
+			p.n)
 		if IsNotFound(err) {
 			return 0, io.EOF
 		}
@@ -112,7 +120,9 @@ func (p *pieces) Read(b []byte) (int, error) {
 // ForgetFile removes an import's file and staged rows: they are of no more use,
 // and name people.
 func (tx Tx) ForgetFile(ctx context.Context, batch int64) error {
-	for _, q := range []string{"delete from import_piece where batch_id = $1", "delete from import_row where batch_id = $1", "delete from import_company where batch_id = $1", `update import set columns = jsonb_set(columns, '{sample}', '[]') where batch_id = $1`} {
+	for _, q := range []string{"delete from import_piece where batch_id = $1",
+		"delete from import_row where batch_id = $1", "delete from import_company where batch_id = $1",
+		`update import set columns = jsonb_set(columns, '{sample}', '[]') where batch_id = $1`} {
 		if _, err := exec(ctx, tx, q, batch); err != nil {
 			return err
 		}
@@ -122,7 +132,8 @@ func (tx Tx) ForgetFile(ctx context.Context, batch int64) error {
 
 // ImportMemory finds how a file with this head was read last time.
 func (db Queries) ImportMemory(ctx context.Context, head []string) (intake.Mapping, bool, error) {
-	m, err := one[JSON[intake.Mapping]](ctx, db, "select options from import_memory where head = $1", strings.Join(head, "\x1f"))
+	m, err := one[JSON[intake.Mapping]](ctx, db, "select options from import_memory where head = $1",
+		strings.Join(head, "\x1f"))
 	if IsNotFound(err) {
 		return intake.Mapping{}, false, nil
 	}
@@ -131,7 +142,9 @@ func (db Queries) ImportMemory(ctx context.Context, head []string) (intake.Mappi
 
 // RememberImport keeps how a file with this head is read.
 func (tx Tx) RememberImport(ctx context.Context, head []string, m intake.Mapping, at time.Time) error {
-	_, err := exec(ctx, tx, "insert into import_memory values ($1, $2, $3) on conflict (head) do update set options = excluded.options, used_at = excluded.used_at", strings.Join(head, "\x1f"), JSON[intake.Mapping]{m}, at)
+	_, err := exec(ctx, tx,
+		"insert into import_memory values ($1, $2, $3) on conflict (head) do update set options = excluded.options, "+
+			"used_at = excluded.used_at", strings.Join(head, "\x1f"), JSON[intake.Mapping]{m}, at)
 	return err
 }
 
@@ -148,9 +161,12 @@ var stagedFields = []struct {
 	f   person.Field
 	col string
 }{
-	{person.FirstName, "first_name"}, {person.LastName, "last_name"}, {person.EmailField, "email"}, {person.PhoneField, "phone"}, {person.Title, "title"},
-	{person.Seniority, "seniority"}, {person.Department, "department"}, {person.Country, "country"}, {person.Region, "region"}, {person.City, "city"},
-	{person.Zone, "zone"}, {person.Language, "language"}, {person.Profile, "profile"}, {person.Source, "source"}, {person.Medium, "medium"},
+	{person.FirstName, "first_name"}, {person.LastName, "last_name"}, {person.EmailField, "email"},
+	{person.PhoneField, "phone"}, {person.Title, "title"},
+	{person.Seniority, "seniority"}, {person.Department, "department"}, {person.Country, "country"},
+	{person.Region, "region"}, {person.City, "city"},
+	{person.Zone, "zone"}, {person.Language, "language"}, {person.Profile, "profile"}, {person.Source, "source"},
+	{person.Medium, "medium"},
 	{person.Campaign, "campaign"}, {person.Term, "term"}, {person.Content, "content"},
 	{person.Company, "company"}, {person.Domain, "domain"},
 }
@@ -172,7 +188,8 @@ func NewStaging(batch int64, m *intake.Mapping) *Staging {
 	}
 	for i, f := range stagedFields {
 		name := f.f == person.FirstName || f.f == person.LastName
-		if has[string(f.f)] || name && has[intake.FullName] || f.f == person.EmailField || f.f == person.PhoneField && has[intake.FurtherPhone] || f.f == person.Domain || f.f == person.Source && m.Source != "" {
+		if has[string(f.f)] || name && has[intake.FullName] || f.f == person.EmailField || f.f == person.PhoneField &&
+			has[intake.FurtherPhone] || f.f == person.Domain || f.f == person.Source && m.Source != "" {
 			s.cols = append(s.cols, i)
 			s.names = append(s.names, f.col)
 		}
@@ -247,27 +264,29 @@ func (s *Staging) Write(ctx context.Context, st *Store, rows []StagedRow) error 
 		return v
 	}
 	vals := make([]any, len(s.names))
-	_, err := st.Pool.CopyFrom(ctx, pgx.Identifier{"import_row"}, s.names, pgx.CopyFromSlice(len(rows), func(i int) ([]any, error) {
-		r := &rows[i]
-		vals[0], vals[1], vals[2], vals[3], vals[4] = s.batch, int32(r.N), int32(r.Line), r.Fate, r.Person
-		k := 5
-		for _, v := range r.Values {
-			vals[k] = text(v)
-			k++
-		}
-		vals[k], vals[k+1], vals[k+2] = nil, nil, nil
-		if r.Owner > 0 {
-			vals[k] = r.Owner
-		}
-		if r.Own != "" {
-			vals[k+1] = r.Own
-		}
-		if r.NoContact {
-			vals[k+2] = true
-		}
-		vals[k+3], vals[k+4], vals[k+5], vals[k+6] = nothing(r.Tags), nothing(r.Emails), nothing(r.Phones), text(r.Said)
-		return vals, nil
-	}))
+	_, err := st.Pool.CopyFrom(ctx, pgx.Identifier{"import_row"}, s.names,
+		pgx.CopyFromSlice(len(rows), func(i int) ([]any, error) {
+			r := &rows[i]
+			vals[0], vals[1], vals[2], vals[3], vals[4] = s.batch, int32(r.N), int32(r.Line), r.Fate, r.Person
+			k := 5
+			for _, v := range r.Values {
+				vals[k] = text(v)
+				k++
+			}
+			vals[k], vals[k+1], vals[k+2] = nil, nil, nil
+			if r.Owner > 0 {
+				vals[k] = r.Owner
+			}
+			if r.Own != "" {
+				vals[k+1] = r.Own
+			}
+			if r.NoContact {
+				vals[k+2] = true
+			}
+			vals[k+3], vals[k+4], vals[k+5], vals[k+6] = nothing(r.Tags), nothing(r.Emails), nothing(r.Phones),
+				text(r.Said)
+			return vals, nil
+		}))
 	if err != nil {
 		return fmt.Errorf("staging %d rows: %w", len(rows), err)
 	}
@@ -289,14 +308,17 @@ func (s *Store) StageCompanies(ctx context.Context, batch int64, list []*StagedC
 		}
 		return v
 	}
-	_, err := s.Pool.CopyFrom(ctx, pgx.Identifier{"import_company"}, []string{"batch_id", "name", "domain", "industry", "size", "revenue", "country", "own"}, pgx.CopyFromSlice(len(list), func(i int) ([]any, error) {
-		c := list[i]
-		var size any
-		if c.Size > 0 {
-			size = c.Size
-		}
-		return []any{batch, c.Name, text(c.Domain), text(c.Industry), size, text(c.Revenue), text(c.Country), text(c.Own)}, nil
-	}))
+	_, err := s.Pool.CopyFrom(ctx, pgx.Identifier{"import_company"},
+		[]string{"batch_id", "name", "domain", "industry", "size", "revenue", "country", "own"},
+		pgx.CopyFromSlice(len(list), func(i int) ([]any, error) {
+			c := list[i]
+			var size any
+			if c.Size > 0 {
+				size = c.Size
+			}
+			return []any{batch, c.Name, text(c.Domain), text(c.Industry), size, text(c.Revenue), text(c.Country),
+				text(c.Own)}, nil
+		}))
 	if err != nil {
 		return fmt.Errorf("staging %d companies: %w", len(list), err)
 	}
@@ -316,14 +338,17 @@ type Reject struct {
 
 // AddRejects keeps rows that are not taken.
 func (s *Store) AddRejects(ctx context.Context, batch int64, list []Reject) error {
-	_, err := s.Pool.CopyFrom(ctx, pgx.Identifier{"import_reject"}, []string{"batch_id", "n", "line", "field", "value", "reason", "raw", "taken"}, pgx.CopyFromSlice(len(list), func(i int) ([]any, error) {
-		r := &list[i]
-		raw := r.Raw.V
-		if raw == nil {
-			raw = []string{}
-		}
-		return []any{batch, int32(r.N), int32(r.Line), clipped(r.Field, 200), clipped(r.Value, 200), r.Reason, raw, r.Taken}, nil
-	}))
+	_, err := s.Pool.CopyFrom(ctx, pgx.Identifier{"import_reject"},
+		[]string{"batch_id", "n", "line", "field", "value", "reason", "raw", "taken"},
+		pgx.CopyFromSlice(len(list), func(i int) ([]any, error) {
+			r := &list[i]
+			raw := r.Raw.V
+			if raw == nil {
+				raw = []string{}
+			}
+			return []any{batch, int32(r.N), int32(r.Line), clipped(r.Field, 200), clipped(r.Value, 200), r.Reason, raw,
+				r.Taken}, nil
+		}))
 	if err != nil {
 		return fmt.Errorf("keeping %d rejected rows: %w", len(list), err)
 	}
@@ -363,7 +388,8 @@ func (db Queries) RejectReasons(ctx context.Context, batch int64) ([]RejectReaso
 
 // ClearStaged removes what an earlier check of an import staged.
 func (tx Tx) ClearStaged(ctx context.Context, batch int64) error {
-	for _, q := range []string{"delete from import_row where batch_id = $1", "delete from import_company where batch_id = $1", "delete from import_reject where batch_id = $1"} {
+	for _, q := range []string{"delete from import_row where batch_id = $1",
+		"delete from import_company where batch_id = $1", "delete from import_reject where batch_id = $1"} {
 		if _, err := exec(ctx, tx, q, batch); err != nil {
 			return err
 		}
@@ -373,20 +399,23 @@ func (tx Tx) ClearStaged(ctx context.Context, batch int64) error {
 
 // KnownBy finds people by their addresses, the further ones too.
 func (s *Store) KnownBy(ctx context.Context, emails []string) (map[string]int64, error) {
-	rows, err := s.Pool.Query(ctx, `select email, id from person where email = any ($1) and email <> '' union all select value, person_id from contact_point where kind = 'email' and value = any ($1)`, emails)
+	rows, err := s.Pool.Query(ctx,
+		`select email, id from person where email = any ($1) and email <> '' union all select value, person_id from contact_point where kind = 'email' and value = any ($1)`, emails)
 	return pairsOf(rows, err)
 }
 
 // KnownByPhone finds people without regard to their address: "phone lastname".
 func (s *Store) KnownByPhone(ctx context.Context, phones []string) (map[string]int64, error) {
-	rows, err := s.Pool.Query(ctx, `select phone || ' ' || lower(last_name), id from person where phone = any ($1) and phone <> ''
+	rows, err := s.Pool.Query(ctx,
+		`select phone || ' ' || lower(last_name), id from person where phone = any ($1) and phone <> ''
 		union all select c.value || ' ' || lower(p.last_name), p.id from contact_point c join person p on p.id = c.person_id where c.kind = 'phone' and c.value = any ($1)`, phones)
 	return pairsOf(rows, err)
 }
 
 // KnownByProfile finds people by their profile.
 func (s *Store) KnownByProfile(ctx context.Context, profiles []string) (map[string]int64, error) {
-	rows, err := s.Pool.Query(ctx, "select profile, id from person where profile = any ($1) and profile <> ''", profiles)
+	rows, err := s.Pool.Query(ctx, "select profile, id from person where profile = any ($1) and profile <> ''",
+		profiles)
 	return pairsOf(rows, err)
 }
 

@@ -75,18 +75,25 @@ func (i *importer) compared(where string) string {
 	owner := "coalesce(p.owner_id, r.owner_id)"
 	own := "coalesce(r.own, '{}') || p.own"
 	if i.m.Policy == intake.Replace {
-		company, owner, own = "coalesce(n.id, p.company_id)", "coalesce(r.owner_id, p.owner_id)", "p.own || coalesce(r.own, '{}')"
+		company, owner, own = "coalesce(n.id, p.company_id)", "coalesce(r.owner_id, p.owner_id)",
+			"p.own || coalesce(r.own, '{}')"
 	}
-	sel += ", " + company + " as company_id, " + owner + " as owner_id, " + own + " as own, (p.do_not_contact or coalesce(r.do_not_contact, false)) as do_not_contact"
+	sel += ", " + company + " as company_id, " + owner + " as owner_id, " + own +
+		" as own, (p.do_not_contact or coalesce(r.do_not_contact, false)) as do_not_contact"
 	changed := "(" + company + ") is distinct from p.company_id"
-	before += ", 'company', case when " + changed + " then coalesce(o.name, '') end, 'company domain', case when " + changed + " then coalesce(o.domain, '') end"
-	after += ", 'company', case when " + changed + " then coalesce(n.name, '') end, 'company domain', case when " + changed + " then coalesce(n.domain, '') end"
-	pair("owner", "(select u.name from app_user u where u.id = p.owner_id)", "(select u.name from app_user u where u.id = ("+owner+"))")
-	pair("do not contact", "case when p.do_not_contact then 'yes' else '' end", "case when p.do_not_contact or coalesce(r.do_not_contact, false) then 'yes' else '' end")
+	before += ", 'company', case when " + changed + " then coalesce(o.name, '') end, 'company domain', case when " +
+		changed + " then coalesce(o.domain, '') end"
+	after += ", 'company', case when " + changed + " then coalesce(n.name, '') end, 'company domain', case when " +
+		changed + " then coalesce(n.domain, '') end"
+	pair("owner", "(select u.name from app_user u where u.id = p.owner_id)",
+		"(select u.name from app_user u where u.id = ("+owner+"))")
+	pair("do not contact", "case when p.do_not_contact then 'yes' else '' end",
+		"case when p.do_not_contact or coalesce(r.do_not_contact, false) then 'yes' else '' end")
 	for _, id := range i.own {
 		pair(string(person.Own(id)), ownTextSQL(i.types[id], id, "p.own"), ownTextSQL(i.types[id], id, own))
 	}
-	return `select p.id, r.n` + sel + `, jsonb_strip_nulls(jsonb_build_object(` + before[2:] + `)) as before, jsonb_strip_nulls(jsonb_build_object(` + after[2:] + `)) as after
+	return `select p.id, r.n` + sel + `, jsonb_strip_nulls(jsonb_build_object(` + before[2:] +
+		`)) as before, jsonb_strip_nulls(jsonb_build_object(` + after[2:] + `)) as after
 		from import_row r join person p on p.id = r.person_id left join company o on o.id = p.company_id
 		left join lateral (select c.id, c.name, c.domain from company c where c.domain = r.domain union all
 			select * from (select c.id, c.name, c.domain from company c where r.domain is null and r.company <> '' and lower(c.name) = lower(r.company) order by c.id limit 1) x limit 1) n on true
@@ -96,7 +103,8 @@ func (i *importer) compared(where string) string {
 // ownTextSQL is the text of an own field among own fields, as ownText has it.
 func ownTextSQL(t person.Type, id int64, own string) string {
 	if t == person.SeveralOf {
-		return fmt.Sprintf("array_to_string(array(select jsonb_array_elements_text(case when jsonb_typeof((%s)->'%d') = 'array' then (%s)->'%d' else '[]' end)), E'\\x1f')", own, id, own, id)
+		return fmt.Sprintf("array_to_string(array(select jsonb_array_elements_text(case when "+
+			"jsonb_typeof((%s)->'%d') = 'array' then (%s)->'%d' else '[]' end)), E'\\x1f')", own, id, own, id)
 	}
 	return fmt.Sprintf("coalesce((%s)->>'%d', '')", own, id)
 }
@@ -109,10 +117,13 @@ func (db Queries) CountImport(ctx context.Context, batch int64, m *intake.Mappin
 	if err != nil {
 		return c, err
 	}
-	if c.Rejected, err = one[int64](ctx, db, "select count(*) from import_reject where batch_id = $1 and not taken", batch); err != nil {
+	if c.Rejected,
+		err = one[int64](ctx, db, "select count(*) from import_reject where batch_id = $1 and not taken",
+		batch); err != nil {
 		return c, err
 	}
-	if c.New, err = one[int64](ctx, db, "select count(*) from import_row where batch_id = $1 and fate = 1", batch); err != nil {
+	if c.New, err = one[int64](ctx, db, "select count(*) from import_row where batch_id = $1 and fate = 1",
+		batch); err != nil {
 		return c, err
 	}
 	known, err := one[int64](ctx, db, "select count(*) from import_row where batch_id = $1 and fate = 2", batch)
@@ -120,7 +131,10 @@ func (db Queries) CountImport(ctx context.Context, batch int64, m *intake.Mappin
 		return c, err
 	}
 	if m.Policy != intake.Leave && known > 0 {
-		if c.Updated, err = one[int64](ctx, db, "select count(*) from ("+i.compared("r.batch_id = $1 and r.fate = 2")+") x where x.before <> '{}' or x.after <> '{}'", batch); err != nil {
+		if c.Updated,
+			err = one[int64](ctx, db,
+			"select count(*) from ("+i.compared("r.batch_id = $1 and r.fate = 2")+
+				") x where x.before <> '{}' or x.after <> '{}'", batch); err != nil {
 			return c, fmt.Errorf("counting what an import would change: %w", err)
 		}
 	}
@@ -144,7 +158,9 @@ const shareOf = "(hashtext(coalesce(r.domain, r.company, r.email, '')) & 1)"
 // applied, by their shares.
 func (db Queries) StagedPieces(ctx context.Context, batch int64, size int) ([Shares][]Piece, error) {
 	var out [Shares][]Piece
-	list, err := all[Piece](ctx, db, `select distinct (n - 1) / $2 * $2 + 1 as "from", (n - 1) / $2 * $2 + $2 as "to", `+shareOf+` as share from import_row r where batch_id = $1 order by 1`, batch, size)
+	list, err := all[Piece](ctx, db,
+		`select distinct (n - 1) / $2 * $2 + 1 as "from", (n - 1) / $2 * $2 + $2 as "to", `+shareOf+
+			` as share from import_row r where batch_id = $1 order by 1`, batch, size)
 	for _, p := range list {
 		out[p.Share] = append(out[p.Share], p)
 	}
@@ -180,7 +196,8 @@ func (tx Tx) PrepareImport(ctx context.Context, m *intake.Mapping, a Author) err
 // AddCounts notes that rows of an import were applied. It is the last that a
 // piece does: those beside it wait for its row from then on.
 func (tx Tx) AddCounts(ctx context.Context, batch int64, c ImportCounts) error {
-	if _, err := exec(ctx, tx, `update import set counts = counts || jsonb_build_object('new', coalesce((counts->>'new')::bigint, 0) + $2::bigint, 'updated', coalesce((counts->>'updated')::bigint, 0) + $3::bigint, 'unchanged', coalesce((counts->>'unchanged')::bigint, 0) + $4::bigint)
+	if _, err := exec(ctx, tx,
+		`update import set counts = counts || jsonb_build_object('new', coalesce((counts->>'new')::bigint, 0) + $2::bigint, 'updated', coalesce((counts->>'updated')::bigint, 0) + $3::bigint, 'unchanged', coalesce((counts->>'unchanged')::bigint, 0) + $4::bigint)
 		where batch_id = $1`, batch, c.New, c.Updated, c.Unchanged); err != nil {
 		return err
 	}
@@ -197,7 +214,9 @@ const pieceRows = "r.batch_id = $1 and r.n between $2 and $3 and " + shareOf + "
 // Somebody among them may have come by another way since the check: then
 // nothing is applied and the answer is ErrTaken, and the piece is to be applied
 // again with again set, which looks first.
-func (tx Tx) ApplyRows(ctx context.Context, m *intake.Mapping, p Piece, again bool, a Author) (c ImportCounts, err error) {
+func (tx Tx) ApplyRows(
+	ctx context.Context, m *intake.Mapping, p Piece, again bool, a Author,
+) (c ImportCounts, err error) {
 	i, err := newImporter(ctx, tx, m)
 	if err != nil {
 		return c, err
@@ -211,7 +230,8 @@ func (tx Tx) ApplyRows(ctx context.Context, m *intake.Mapping, p Piece, again bo
 	}
 	const rows = pieceRows
 	if again {
-		if _, err = run(`update import_row r set fate = 2, person_id = p.id from person p where ` + rows + ` and r.fate = 1 and p.email = r.email and p.email <> '' and p.id <> r.person_id`); err != nil {
+		if _, err = run(`update import_row r set fate = 2, person_id = p.id from person p where ` + rows +
+			` and r.fate = 1 and p.email = r.email and p.email <> '' and p.id <> r.person_id`); err != nil {
 			return fail("looking again", err)
 		}
 	}
@@ -222,7 +242,8 @@ func (tx Tx) ApplyRows(ctx context.Context, m *intake.Mapping, p Piece, again bo
 			vals += ", coalesce(r." + f.col + ", '')"
 		}
 	}
-	if c.New, err = run(`insert into person (id, created_at, batch_id, company_id, owner_id, own, do_not_contact`+cols+`) overriding system value
+	if c.New, err = run(`insert into person (id, created_at, batch_id, company_id, owner_id, own, do_not_contact`+cols+
+		`) overriding system value
 		select r.person_id, $5, $1, coalesce(c.id, (select k.id from company k where r.domain is null and r.company is not null and lower(k.name) = lower(r.company) order by k.id limit 1)), r.owner_id, coalesce(r.own, '{}'), coalesce(r.do_not_contact, false)`+vals+`
 		from import_row r left join company c on c.domain = r.domain
 		where `+rows+` and r.fate = 1`, a.At); err != nil {
@@ -238,7 +259,10 @@ func (tx Tx) ApplyRows(ctx context.Context, m *intake.Mapping, p Piece, again bo
 				set += fmt.Sprintf(", %s = x.%s", f.col, f.col)
 			}
 		}
-		if c.Updated, err = one[int64](ctx, tx, `with x as materialized (select * from (`+i.compared(rows+" and r.fate = 2")+`) y where before <> '{}' or after <> '{}'),
+		if c.Updated,
+			err = one[int64](ctx, tx,
+			`with x as materialized (select * from (`+i.compared(rows+" and r.fate = 2")+
+				`) y where before <> '{}' or after <> '{}'),
 			done as (update person p set company_id = x.company_id, owner_id = x.owner_id, own = x.own, do_not_contact = x.do_not_contact`+set+` from x where p.id = x.id),
 			noted as (insert into change (person_id, at, user_id, how, batch_id, before, after) select id, $5, nullif($6::bigint, 0), $7, $1, before, after from x)
 			select count(*) from x`, append(append([]any{}, span...), a.At, a.User, a.How)...); err != nil {
@@ -269,7 +293,9 @@ func (i *importer) companies(run func(string, ...any) (int64, error), a Author) 
 		order by r.domain, r.name on conflict (domain) do nothing`, a.At); err != nil {
 		return err
 	}
-	if i.m.Policy == intake.Leave || !(i.has[string(person.Industry)] || i.has[string(person.Size)] || i.has[string(person.Revenue)] || i.has[string(person.CompanyCountry)] || len(i.companyOwn) > 0) {
+	if i.m.Policy == intake.Leave ||
+		!(i.has[string(person.Industry)] || i.has[string(person.Size)] || i.has[string(person.Revenue)] ||
+			i.has[string(person.CompanyCountry)] || len(i.companyOwn) > 0) {
 		return nil
 	}
 	next := func(col, empty string) string {
@@ -291,11 +317,15 @@ func (i *importer) companies(run func(string, ...any) (int64, error), a Author) 
 	before, after := "", ""
 	for _, id := range i.companyOwn {
 		was, is := ownTextSQL(i.companyTypes[id], id, "own0"), ownTextSQL(i.companyTypes[id], id, "own1")
-		before += fmt.Sprintf(" || case when %s <> %s then jsonb_build_object('%s', %s) else '{}' end", was, is, person.Own(id), was)
-		after += fmt.Sprintf(" || case when %s <> %s then jsonb_build_object('%s', %s) else '{}' end", was, is, person.Own(id), is)
+		before += fmt.Sprintf(" || case when %s <> %s then jsonb_build_object('%s', %s) else '{}' end", was, is,
+			person.Own(id), was)
+		after += fmt.Sprintf(" || case when %s <> %s then jsonb_build_object('%s', %s) else '{}' end", was, is,
+			person.Own(id), is)
 	}
-	_, err := run(`with x as materialized (select distinct on (c.id) c.id, c.own as own0, `+own+` as own1, c.industry as industry0, c.size as size0, c.revenue as revenue0, c.country as country0,
-			`+next("industry", "''")+` as industry1, `+next("size", "0")+` as size1, `+next("revenue", "''")+` as revenue1, `+next("country", "''")+` as country1
+	_, err := run(`with x as materialized (select distinct on (c.id) c.id, c.own as own0, `+own+
+		` as own1, c.industry as industry0, c.size as size0, c.revenue as revenue0, c.country as country0,
+			`+next("industry", "''")+` as industry1, `+next("size", "0")+` as size1, `+next("revenue", "''")+
+		` as revenue1, `+next("country", "''")+` as country1
 			from import_company r cross join lateral (select * from company c where c.domain = r.domain union all (select * from company c where r.domain is null and lower(c.name) = lower(r.name) order by c.id limit 1)) c
 			where r.batch_id = $1 and c.batch_id is distinct from $1 order by c.id),
 		ch as (select * from x where (industry0, size0, revenue0, country0, own0) is distinct from (industry1, size1, revenue1, country1, own1)),
@@ -311,20 +341,25 @@ func (i *importer) marks(ctx context.Context, tx Tx, run func(string, ...any) (i
 	const rows = pieceRows
 	note := func(key string) string {
 		return ` insert into change (person_id, at, user_id, how, batch_id, before, after)
-			select d.person_id, $5, nullif($6::bigint, 0), $7, $1, jsonb_object_agg(` + key + `, ''), jsonb_object_agg(` + key + `, 'yes')
-			from done d join import_row r on ` + rows + ` and r.person_id = d.person_id and r.fate = 2 group by d.person_id`
+			select d.person_id, $5, nullif($6::bigint, 0), $7, $1, jsonb_object_agg(` + key +
+			`, ''), jsonb_object_agg(` + key + `, 'yes')
+			from done d join import_row r on ` + rows +
+			` and r.person_id = d.person_id and r.fate = 2 group by d.person_id`
 	}
 	if len(i.m.Tags) > 0 || i.has[intake.Tags] {
 		if _, err := run(`with done as (insert into person_tag (tag_id, person_id, at) select distinct t.id, r.person_id, $5::timestamptz from import_row r join person p on p.id = r.person_id, unnest(coalesce(r.tags, '{}') || $8::text[]) n join tag t on lower(t.name) = lower(n)
-			where `+rows+` on conflict do nothing returning person_id, tag_id)`+note("'tag ' || d.tag_id"), a.At, a.User, a.How, i.m.Tags); err != nil {
+			where `+rows+` on conflict do nothing returning person_id, tag_id)`+note("'tag ' || d.tag_id"), a.At,
+			a.User, a.How, i.m.Tags); err != nil {
 			return err
 		}
 	}
 	if i.m.Audience != 0 {
 		if _, err := run(`with done as (insert into audience_member (audience_id, person_id, joined_at) select $8, r.person_id, $5 from import_row r join person p on p.id = r.person_id
-				where `+rows+` and exists (select from audience where id = $8 and not live) on conflict do nothing returning person_id, audience_id),
+				where `+rows+
+			` and exists (select from audience where id = $8 and not live) on conflict do nothing returning person_id, audience_id),
 			moved as (insert into audience_move (audience_id, person_id, at, joined) select audience_id, person_id, $5, true from done),
-			counted as (update audience set members = members + (select count(*) from done) where id = $8)`+note("'audience ' || d.audience_id"), a.At, a.User, a.How, i.m.Audience); err != nil {
+			counted as (update audience set members = members + (select count(*) from done) where id = $8)`+
+			note("'audience ' || d.audience_id"), a.At, a.User, a.How, i.m.Audience); err != nil {
 			return err
 		}
 	}
@@ -333,23 +368,29 @@ func (i *importer) marks(ctx context.Context, tx Tx, run func(string, ...any) (i
 		if _, err := run(`insert into consent (person_id, purpose_id, given, at, how, ground, user_id, batch_id)
 			select r.person_id, x.purpose, x.given, coalesce(x.at, $5), coalesce(x.how, 'by import'), coalesce(x.ground, ''), nullif($6::bigint, 0), $1
 			from import_row r join person p on p.id = r.person_id cross join lateral jsonb_to_recordset(r.said->'consents') as x(purpose bigint, given boolean, at timestamptz, how text, ground text)
-			where `+rows+` and not exists (select from consent c where c.person_id = r.person_id and c.purpose_id = x.purpose)`, a.At, a.User); err != nil {
+			where `+rows+
+			` and not exists (select from consent c where c.person_id = r.person_id and c.purpose_id = x.purpose)`,
+			a.At, a.User); err != nil {
 			return err
 		}
 	}
 	if i.m.Purpose != 0 {
 		// What somebody once said about a purpose themselves outweighs a list.
 		if _, err := run(`insert into consent (person_id, purpose_id, given, at, how, ground, user_id, batch_id) select r.person_id, $8, true, $5, 'by import', $7, nullif($6::bigint, 0), $1
-			from import_row r join person p on p.id = r.person_id where `+rows+` and not exists (select from consent c where c.person_id = r.person_id and c.purpose_id = $8)`, a.At, a.User, i.m.Ground, i.m.Purpose); err != nil {
+			from import_row r join person p on p.id = r.person_id where `+rows+
+			` and not exists (select from consent c where c.person_id = r.person_id and c.purpose_id = $8)`, a.At,
+			a.User, i.m.Ground, i.m.Purpose); err != nil {
 			return err
 		}
 	}
-	for _, k := range []struct{ kind, col, target string }{{"email", "emails", intake.FurtherEmail}, {"phone", "phones", intake.FurtherPhone}} {
+	for _, k := range []struct{ kind, col, target string }{{"email", "emails", intake.FurtherEmail},
+		{"phone", "phones", intake.FurtherPhone}} {
 		if !i.has[k.target] {
 			continue
 		}
 		if _, err := run(`with done as (insert into contact_point (person_id, kind, value) select distinct r.person_id, '`+k.kind+`', v from import_row r join person p on p.id = r.person_id, unnest(r.`+k.col+`) v
-			where `+rows+` and v <> p.`+k.kind+` and not ('`+k.kind+`' = 'email' and exists (select from person o where o.email = v)) on conflict do nothing returning person_id, value)`+note("'also "+k.kind+" ' || d.value"), a.At, a.User, a.How); err != nil {
+			where `+rows+` and v <> p.`+k.kind+` and not ('`+k.kind+
+			`' = 'email' and exists (select from person o where o.email = v)) on conflict do nothing returning person_id, value)`+note("'also "+k.kind+" ' || d.value"), a.At, a.User, a.How); err != nil {
 			return err
 		}
 	}
@@ -358,7 +399,8 @@ func (i *importer) marks(ctx context.Context, tx Tx, run func(string, ...any) (i
 		if _, err := run(`insert into note (person_id, at, user_id, batch_id, text)
 			select r.person_id, coalesce((x.v->>'at')::timestamptz, $5), coalesce((select u.id from app_user u where lower(u.name) = lower(x.v->>'by') order by u.id limit 1), nullif($6::bigint, 0)), $1, left(x.v->>'text', 10000)
 			from import_row r join person p on p.id = r.person_id cross join lateral jsonb_array_elements(r.said->'notes') with ordinality as x(v, n)
-			where `+rows+` and not exists (select from note o where o.person_id = r.person_id and o.text = left(x.v->>'text', 10000) and o.batch_id is distinct from $1) order by r.n, x.n`, a.At, a.User); err != nil {
+			where `+rows+
+			` and not exists (select from note o where o.person_id = r.person_id and o.text = left(x.v->>'text', 10000) and o.batch_id is distinct from $1) order by r.n, x.n`, a.At, a.User); err != nil {
 			return err
 		}
 	}
@@ -369,11 +411,14 @@ func (i *importer) marks(ctx context.Context, tx Tx, run func(string, ...any) (i
 // touched since, from the one after on. It answers the last it looked at (0:
 // there is nobody left to look at), how many went and how many stay.
 func (tx Tx) UndoNew(ctx context.Context, batch, after int64, n int) (last, gone, kept int64, err error) {
-	ids, err := all[int64](ctx, tx, "select id from person where batch_id = $1 and id > $2 and erased_at is null order by id limit $3 for update", batch, after, n)
+	ids, err := all[int64](ctx, tx,
+		"select id from person where batch_id = $1 and id > $2 and erased_at is null order by id limit $3 for update",
+		batch, after, n)
 	if err != nil || len(ids) == 0 {
 		return 0, 0, 0, err
 	}
-	free, err := all[int64](ctx, tx, `select p.id from unnest($2::bigint[]) as p(id) where not exists (select from signal x where x.person_id = p.id) and not exists (select from enrolment x where x.person_id = p.id)
+	free, err := all[int64](ctx, tx,
+		`select p.id from unnest($2::bigint[]) as p(id) where not exists (select from signal x where x.person_id = p.id) and not exists (select from enrolment x where x.person_id = p.id)
 		and not exists (select from incoming x where x.person_id = p.id) and not exists (select from handoff x where x.person_id = p.id) and not exists (select from deal x where x.person_id = p.id)
 		and not exists (select from touch x where x.person_id = p.id) and not exists (select from personal_edit x where x.person_id = p.id)
 		and not exists (select from visitor x where x.person_id = p.id) and not exists (select from note x where x.person_id = p.id and x.batch_id is distinct from $1)
@@ -381,7 +426,8 @@ func (tx Tx) UndoNew(ctx context.Context, batch, after int64, n int) (last, gone
 	if err != nil {
 		return 0, 0, 0, fmt.Errorf("looking for what nothing has touched: %w", err)
 	}
-	if _, err := exec(ctx, tx, `with gone as (delete from audience_member where person_id = any ($1) returning audience_id)
+	if _, err := exec(ctx, tx,
+		`with gone as (delete from audience_member where person_id = any ($1) returning audience_id)
 		update audience a set members = members - x.n from (select audience_id, count(*) as n from gone group by 1) x where a.id = x.audience_id`, free); err != nil {
 		return 0, 0, 0, err
 	}
@@ -399,7 +445,8 @@ func (tx Tx) UndoRest(ctx context.Context, batch int64) error {
 		"delete from consent where batch_id = $1",
 		`update company c set industry = h.before->>'industry', size = (h.before->>'company size')::int, revenue = h.before->>'revenue', country = h.before->>'company country', own = case when c.own = h.company_own->1 then h.company_own->0 else c.own end
 			from change h where h.batch_id = $1 and h.company_id = c.id and (c.industry, c.size::text, c.revenue, c.country) = (h.after->>'industry', h.after->>'company size', h.after->>'revenue', h.after->>'company country')`,
-		"delete from company c where batch_id = $1 and not exists (select from person p where p.company_id = c.id) and not exists (select from deal d where d.company_id = c.id)",
+		"delete from company c where batch_id = $1 and not exists (select from person p where p.company_id = c.id) " +
+			"and not exists (select from deal d where d.company_id = c.id)",
 	} {
 		if _, err := exec(ctx, tx, q, batch); err != nil {
 			return fmt.Errorf("taking back the rest of an import: %w", err)

@@ -32,7 +32,8 @@ func (m Incoming) Holds() bool { return m.Kind == signal.Reply }
 // AddIncoming keeps a mail and reports whether it is new: the same one again,
 // by its Message-ID, counts once.
 func (tx Tx) AddIncoming(ctx context.Context, m Incoming) (bool, error) {
-	n, err := exec(ctx, tx, `insert into incoming (mail_id, person_id, touch_id, at, kind, sender, subject, body, unsure, said)
+	n, err := exec(ctx, tx,
+		`insert into incoming (mail_id, person_id, touch_id, at, kind, sender, subject, body, unsure, said)
 		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) on conflict (mail_id) do nothing`,
 		m.MailID, m.Person, m.Touch, m.At, int16(m.Kind), m.Sender, m.Subject, m.Body, m.Unsure, m.Said)
 	return n == 1, err
@@ -44,19 +45,24 @@ const incomingFields = `select i.id, i.mail_id, i.person_id, i.touch_id, i.at, i
 
 // PersonIncoming lists the mail of a person, the newest first.
 func (db Queries) PersonIncoming(ctx context.Context, person int64) ([]Incoming, error) {
-	return all[Incoming](ctx, db, incomingFields+"where i.person_id = $1 order by i.at desc, i.id desc limit 200", person)
+	return all[Incoming](ctx, db, incomingFields+"where i.person_id = $1 order by i.at desc, i.id desc limit 200",
+		person)
 }
 
 // LastReplies lists the newest answers by people.
 func (db Queries) LastReplies(ctx context.Context, n int) ([]Incoming, error) {
-	return all[Incoming](ctx, db, incomingFields+"where i.kind = $1 and (not i.unsure or i.sorted = 'theirs') order by i.at desc, i.id desc limit $2", int16(signal.Reply), n)
+	return all[Incoming](ctx, db,
+		incomingFields+
+			"where i.kind = $1 and (not i.unsure or i.sorted = 'theirs') order by i.at desc, i.id desc limit $2",
+		int16(signal.Reply), n)
 }
 
 // UnsureIncoming lists the letters that somebody has to look at, the oldest
 // first: of one person, or (0) of all, or those whose owner a user is.
 func (db Queries) UnsureIncoming(ctx context.Context, person, owner int64, n int) ([]Incoming, error) {
 	return all[Incoming](ctx, db, incomingFields+`where i.unsure and i.sorted = ''
-		and ($1 = 0 or i.person_id = $1) and ($2 = 0 or p.owner_id = $2) order by i.at, i.id limit $3`, person, owner, n)
+		and ($1 = 0 or i.person_id = $1) and ($2 = 0 or p.owner_id = $2) order by i.at, i.id limit $3`, person, owner,
+		n)
 }
 
 // HoldPerson has nothing of a sequence or a one-off email go out to somebody.

@@ -48,7 +48,8 @@ func (k kept) tx(f func(store.Tx) error) {
 
 func (k kept) user(name, role string) int64 {
 	k.t.Helper()
-	id, err := k.AddUser(k.ctx, store.User{Name: name, Email: name + "@karang.example", Role: role, PasswordHash: "x"}, at)
+	id, err := k.AddUser(k.ctx, store.User{Name: name, Email: name + "@karang.example", Role: role, PasswordHash: "x"},
+		at)
 	k.must(err)
 	return id
 }
@@ -65,11 +66,13 @@ func (k kept) meet(p store.NewPerson) (id int64, fresh bool) {
 
 func TestMeetingAgainFillsGapsOnly(t *testing.T) {
 	k := open(t)
-	a, fresh := k.meet(store.NewPerson{First: "Ana", Email: "ana@fjord.example", Company: "Fjord Farms", Domain: "fjord.example"})
+	a, fresh := k.meet(store.NewPerson{First: "Ana", Email: "ana@fjord.example", Company: "Fjord Farms",
+		Domain: "fjord.example"})
 	if !fresh {
 		t.Error("somebody new is not fresh")
 	}
-	b, fresh := k.meet(store.NewPerson{First: "Anna", Last: "Strand", Email: "ana@fjord.example", Company: "Fjord", Domain: "fjord.example", Country: "NO"})
+	b, fresh := k.meet(store.NewPerson{First: "Anna", Last: "Strand", Email: "ana@fjord.example", Company: "Fjord",
+		Domain: "fjord.example", Country: "NO"})
 	if a != b || fresh {
 		t.Errorf("met twice: %d and %d, fresh %v", a, b, fresh)
 	}
@@ -118,7 +121,8 @@ func TestDraftsUndoAndRedo(t *testing.T) {
 		t.Helper()
 		d, err := k.Draft(k.ctx, id)
 		if err != nil || d.N != n || d.Last != last || d.What != what {
-			t.Errorf("%s: state %d of %d after %q, %v; want %d of %d after %q", name, d.N, d.Last, d.What, err, n, last, what)
+			t.Errorf("%s: state %d of %d after %q, %v; want %d of %d after %q", name, d.N, d.Last, d.What, err, n, last,
+				what)
 		}
 	}
 	if !save(0, "one") || !save(1, "two") {
@@ -151,7 +155,9 @@ func TestSavedMessagesKeepTheirVersions(t *testing.T) {
 	var id int64
 	for n, subject := range []string{"One", "Two"} {
 		k.tx(func(tx store.Tx) (err error) {
-			id, err = tx.SaveMessage(k.ctx, store.Message{ID: id, Name: "Guide", Doc: store.JSON[message.Document]{V: message.Simple(subject, "x")}, SenderID: &u}, u, at.Add(time.Duration(n)*time.Hour))
+			id, err = tx.SaveMessage(k.ctx,
+				store.Message{ID: id, Name: "Guide", Doc: store.JSON[message.Document]{V: message.Simple(subject, "x")},
+					SenderID: &u}, u, at.Add(time.Duration(n)*time.Hour))
 			return err
 		})
 	}
@@ -320,9 +326,12 @@ func TestSignalsFindTheirMonth(t *testing.T) {
 	p, _ := k.meet(store.NewPerson{Email: "a@x.example"})
 	k.must(k.EnsureMonths(k.ctx, at, at.AddDate(0, 1, 0)))
 	k.must(k.EnsureMonths(k.ctx, at, at.AddDate(0, 1, 0)))
-	for _, when := range []time.Time{at, at.AddDate(0, 1, 0), at.AddDate(2, 0, 0)} { // the last has no month yet: nothing is lost
+	// the last has no month yet: nothing is lost
+	for _, when := range []time.Time{at, at.AddDate(0, 1, 0), at.AddDate(2, 0, 0)} {
 		k.tx(func(tx store.Tx) error {
-			return tx.AddSignals(k.ctx, []store.Signal{{Person: p, Signal: signal.Signal{At: when, Kind: signal.Open, Place: signal.Place{Page: 3}}}})
+			return tx.AddSignals(k.ctx,
+				[]store.Signal{{Person: p,
+					Signal: signal.Signal{At: when, Kind: signal.Open, Place: signal.Place{Page: 3}}}})
 		})
 	}
 	list, err := k.PersonSignals(k.ctx, p)
@@ -351,7 +360,8 @@ func TestIncomingOnce(t *testing.T) {
 	k := open(t)
 	for n, want := range []bool{true, false} {
 		k.tx(func(tx store.Tx) error {
-			fresh, err := tx.AddIncoming(k.ctx, store.Incoming{MailID: "a@x.example", At: at, Kind: signal.Reply, Sender: "a@x.example"})
+			fresh, err := tx.AddIncoming(k.ctx,
+				store.Incoming{MailID: "a@x.example", At: at, Kind: signal.Reply, Sender: "a@x.example"})
 			if fresh != want {
 				t.Errorf("time %d: fresh %v", n+1, fresh)
 			}
@@ -401,17 +411,21 @@ func TestWhoMayBeReachedInSQL(t *testing.T) {
 		for consent := contact.Nothing; consent <= contact.Withdrawn; consent++ {
 			n++
 			has := func(i int) bool { return bits>>i&1 == 1 }
-			f := contact.Facts{Erased: has(0), Email: has(1), DoNotContact: has(2), OptedOut: has(3), Bounced: has(4), Phone: has(5), Consent: consent}
+			f := contact.Facts{Erased: has(0), Email: has(1), DoNotContact: has(2), OptedOut: has(3), Bounced: has(4),
+				Phone: has(5), Consent: consent}
 			p, _ := k.meet(store.NewPerson{First: "P", Email: fmt.Sprintf("p%d@x.example", n)})
-			_, err := k.DB().Exec(`update person set erased_at = case when $2 then $6::timestamptz end, email = case when $3 then email else '' end,
+			_, err := k.DB().Exec(
+				`update person set erased_at = case when $2 then $6::timestamptz end, email = case when $3 then email else '' end,
 				do_not_contact = $4, opted_out_at = case when $5 then $6::timestamptz end, bounced_at = case when $7 then $6::timestamptz end, phone = case when $8 then '+4755500100' else '' end where id = $1`,
 				p, f.Erased, f.Email, f.DoNotContact, f.OptedOut, at, f.Bounced, f.Phone)
 			k.must(err)
 			if consent != contact.Nothing {
-				_, err := k.DB().Exec("insert into consent (person_id, purpose_id, given, current, at, how) values ($1, $2, $3, true, $4, 'by hand')", p, purpose, consent == contact.Agreed, at)
+				_, err := k.DB().Exec("insert into consent (person_id, purpose_id, given, current, at, how) values "+
+					"($1, $2, $3, true, $4, 'by hand')", p, purpose, consent == contact.Agreed, at)
 				k.must(err)
 			}
-			for _, g := range []contact.Ground{{Purpose: purpose}, {Other: "customer"}, {Request: true}, {Claimed: true}, {}} {
+			for _, g := range []contact.Ground{{Purpose: purpose}, {Other: "customer"}, {Request: true},
+				{Claimed: true}, {}} {
 				for _, by := range []contact.Channel{contact.Email, contact.Call} {
 					got, err := k.WhyNot(k.ctx, p, by, g)
 					k.must(err)
@@ -419,7 +433,8 @@ func TestWhoMayBeReachedInSQL(t *testing.T) {
 						t.Errorf("%+v on %+v: %q, the core says %q", f, g, got, want)
 					}
 				}
-				for _, steps := range [][]sequence.Step{{&sequence.Call{}}, {&sequence.Call{}, &sequence.Email{}}, {&sequence.Email{}, &sequence.Email{Request: true}}} {
+				for _, steps := range [][]sequence.Step{{&sequence.Call{}}, {&sequence.Call{}, &sequence.Email{}},
+					{&sequence.Email{}, &sequence.Email{Request: true}}} {
 					plan := &sequence.Plan{Ground: g, Steps: steps}
 					got, err := k.WhyNotEnter(k.ctx, p, plan.Ways())
 					k.must(err)
@@ -452,14 +467,18 @@ func TestSearch(t *testing.T) {
 
 func testSearch(t *testing.T) {
 	k := open(t)
-	owen, _ := k.meet(store.NewPerson{First: "Owen", Last: "Munro", Email: "owen@north.example", Company: "North Reservoirs Ltd", Domain: "north.example"})
+	owen, _ := k.meet(store.NewPerson{First: "Owen", Last: "Munro", Email: "owen@north.example",
+		Company: "North Reservoirs Ltd", Domain: "north.example"})
 	kuhl, _ := k.meet(store.NewPerson{First: "Zoë", Last: "Kühl-Strauß", Email: "z@x.example"})
 	for i := range 30 {
-		k.meet(store.NewPerson{First: "Anna", Last: fmt.Sprintf("Vik%d", i), Email: fmt.Sprintf("vik%d@farm.example", i)})
+		k.meet(store.NewPerson{First: "Anna", Last: fmt.Sprintf("Vik%d", i),
+			Email: fmt.Sprintf("vik%d@farm.example", i)})
 	}
 	for text, want := range map[string][]int64{
-		"Munro, Owen": {owen}, "owen munro": {owen}, "unr": {owen}, "reservoir": {owen}, "NORTH mun": {owen}, "north.example": {owen},
-		"Kuhl": {kuhl}, "kühl": {kuhl}, "zoe": {kuhl}, "strauss": {kuhl}, "Strauß": {kuhl}, "hl-st": {kuhl}, "mu": {owen}, "o": {owen}, "nr": nil,
+		"Munro, Owen": {owen}, "owen munro": {owen}, "unr": {owen}, "reservoir": {owen}, "NORTH mun": {owen},
+		"north.example": {owen},
+		"Kuhl":          {kuhl}, "kühl": {kuhl}, "zoe": {kuhl}, "strauss": {kuhl}, "Strauß": {kuhl}, "hl-st": {kuhl},
+		"mu": {owen}, "o": {owen}, "nr": nil,
 		"munro reservoir owen": {owen}, "munro kuhl": nil, "%": nil, "o_en": nil, "\\": nil, "vik29": {32}, "()": nil,
 	} {
 		for _, order := range []store.Order{store.ByName, store.ByScore, store.ByEmail, store.ByCompany, store.Newest} {
@@ -483,7 +502,8 @@ func testSearch(t *testing.T) {
 		t.Errorf("many alike: %d", len(list))
 	}
 	// Words follow the record and its company.
-	for _, q := range []string{"update person set last_name = 'Njål' where id = $1", "update company set name = 'Söder Dæms' where id = (select company_id from person where id = $1)"} {
+	for _, q := range []string{"update person set last_name = 'Njål' where id = $1",
+		"update company set name = 'Söder Dæms' where id = (select company_id from person where id = $1)"} {
 		_, err := k.DB().Exec(q, owen)
 		k.must(err)
 	}
@@ -503,7 +523,8 @@ func testSearch(t *testing.T) {
 	k.tx(func(tx store.Tx) error {
 		m, err := tx.SaveModel(k.ctx, store.Model{Model: score.Model{Name: "Engagement", Line: 15}}, at)
 		return errors.Join(err, tx.MarkStandings(k.ctx, []int64{owen, kuhl, 7, 9, 11}, at), tx.KeepStandings(k.ctx, m,
-			[]store.Standing{{Person: owen, Score: 7.5}, {Person: kuhl, Score: 12}, {Person: 7, Score: 12}, {Person: 9, Score: -3},
+			[]store.Standing{{Person: owen, Score: 7.5}, {Person: kuhl, Score: 12}, {Person: 7, Score: 12},
+				{Person: 9, Score: -3},
 				{Person: 11, Score: 1e-7}}))
 	})
 	if n := k.unlikeTheRecords(); n != 0 {
@@ -522,7 +543,8 @@ func testSearch(t *testing.T) {
 			all := k.pages(store.PeopleQuery{Order: order, Limit: 7, Now: at})
 			all = slices.DeleteFunc(all, func(id int64) bool { return !slices.Contains(once, id) })
 			if len(once) != 31 || !slices.Equal(once, fours) || !slices.Equal(once, ruled) || !slices.Equal(once, all) {
-				t.Errorf("%q by %s: at once %v, by four %v, with a rule %v, as all are listed %v", text, order, once, fours, ruled, all)
+				t.Errorf("%q by %s: at once %v, by four %v, with a rule %v, as all are listed %v", text, order, once,
+					fours, ruled, all)
 			}
 		}
 	}

@@ -38,13 +38,16 @@ type Outgoing struct {
 // into the same transaction: an email whose enrolment has ended, or whose
 // person must not get mail, is not claimed, and the rows are locked against a
 // reply that comes at the same moment. Those of some outboxes are left.
-func (s *Store) ClaimEmails(ctx context.Context, worker int64, domain string, now time.Time, n int, not []int64) ([]Outgoing, error) {
+func (s *Store) ClaimEmails(
+	ctx context.Context, worker int64, domain string, now time.Time, n int, not []int64,
+) ([]Outgoing, error) {
 	var out []Outgoing
 	err := s.InTx(ctx, func(tx Tx) error {
 		out = nil
 		// The first few of a million are wanted: the planner, which knows nothing of those that have just been written
 		// down, would put all of them in order each time.
-		if _, err := exec(ctx, tx, `select set_config('enable_sort', 'off', true), set_config('enable_bitmapscan', 'off', true),
+		if _, err := exec(ctx, tx,
+			`select set_config('enable_sort', 'off', true), set_config('enable_bitmapscan', 'off', true),
 			set_config('enable_mergejoin', 'off', true), set_config('enable_hashjoin', 'off', true),
 			set_config('plan_cache_mode', 'force_generic_plan', true)`); err != nil {
 			return err
@@ -120,13 +123,18 @@ type lane struct {
 var lanes = map[touch.Lane]lane{
 	// What a form was asked to send is the reader's own request once the address has proved itself, and claimed before.
 	touch.Single: {runs: "true", may: "true", lock: "p", end: touch.Withdrawn,
-		campaign: "coalesce((select g.title from page_answer a join page g on g.id = a.page_id where a.id = t.answer_id), '')", why: whyNot(contact.Email, groundSQL{
-			touchGround.purpose, touchGround.other, "(t.answer_id is not null and " + proved + ")", "(t.answer_id is not null)"})},
+		campaign: "coalesce((select g.title from page_answer a join page g on g.id = a.page_id where a.id = " +
+			"t.answer_id), '')", why: whyNot(contact.Email, groundSQL{
+			touchGround.purpose, touchGround.other, "(t.answer_id is not null and " + proved + ")",
+			"(t.answer_id is not null)"})},
 	touch.OfWay: {joins: "join enrolment e on e.id = t.enrolment_id join sequence q on q.id = t.sequence_id",
-		why: whyNot(contact.Email, touchGround), runs: "e.ended_at is null and q.state = 'running' and p.held_at is null",
-		may: "(p.stopped_at is null or p.stopped_at < e.entered_at)", lock: "e", end: touch.Passed, campaign: "q.name"},
-	touch.ToGroup: {joins: "join mailing m on m.id = t.mailing_id", why: "coalesce(" + whyNot(contact.Email, touchGround) +
-		", case when p.stopped_at >= m.launched_at then 'answered meanwhile' end)",
+		why:  whyNot(contact.Email, touchGround),
+		runs: "e.ended_at is null and q.state = 'running' and p.held_at is null",
+		may:  "(p.stopped_at is null or p.stopped_at < e.entered_at)", lock: "e", end: touch.Passed,
+		campaign: "q.name"},
+	touch.ToGroup: {joins: "join mailing m on m.id = t.mailing_id",
+		why: "coalesce(" + whyNot(contact.Email, touchGround) +
+			", case when p.stopped_at >= m.launched_at then 'answered meanwhile' end)",
 		runs: "m.state in ('filling', 'sending')", may: "p.held_at is null", lock: "p", end: touch.Withdrawn,
 		campaign: "coalesce(nullif(m.plan->'tags'->>'campaign', ''), m.name)"},
 }
@@ -142,7 +150,8 @@ func (c *claim) take(ctx context.Context, tx Tx) ([]Outgoing, error) {
 		args = append(args, c.not)
 		l.may += " and " + outboxOf + " <> all ($7)"
 	}
-	// All that is told of a letter is read as it is looked at: what is read of a claim itself is put together row by row.
+	// All that is told of a letter is read as it is looked at: what is read of a claim itself is put together row by
+	// row.
 	return all[Outgoing](ctx, tx, `
 		with due as materialized (
 			select lt.touch_id as id, x.why, p.email, coalesce(t.enrolment_id, 0) as enrolment_id,
@@ -212,7 +221,8 @@ func (db Queries) BeginSending(ctx context.Context, worker int64, list []Begin) 
 	}
 	done, err := all[int64](ctx, db, `update letter l set phase = 'sending', reader_group = u.grp, edit = u.edit::jsonb
 		from unnest($1::bigint[], $2::bigint[], $3::text[]) as u(id, grp, edit)
-		where l.touch_id = u.id and l.worker = $4 and l.phase = 'claimed' returning l.touch_id`, ids, groups, texts, worker)
+		where l.touch_id = u.id and l.worker = $4 and l.phase = 'claimed' returning l.touch_id`, ids, groups, texts,
+		worker)
 	begun := make(map[int64]bool, len(done))
 	for _, id := range done {
 		begun[id] = true
@@ -259,11 +269,13 @@ func endTouches(ctx context.Context, tx Tx, list []End, from ...touch.Phase) (ma
 			}
 		}
 	}
-	// Enrolments before letters, and letters before touches, each in the order of their ids, as everybody locks them who
+	// Enrolments before letters, and letters before touches, each in the order of their ids, as everybody locks them
+	// who
 	// needs several.
 	if len(ways) > 0 {
 		if _, err := exec(ctx, tx, `update enrolment set look = least(look, $2) where id in (
-				select id from enrolment where id = any ($1) and ended_at is null order by id for update)`, ways, latest); err != nil {
+				select id from enrolment where id = any ($1) and ended_at is null order by id for update)`, ways,
+			latest); err != nil {
 			return nil, err
 		}
 	}
@@ -290,7 +302,8 @@ func endTouches(ctx context.Context, tx Tx, list []End, from ...touch.Phase) (ma
 // PutOffEmails lets emails that a worker has claimed wait: it was no try.
 func (tx Tx) PutOffEmails(ctx context.Context, ids []int64, at []time.Time) error {
 	_, err := exec(ctx, tx, `update letter l set phase = 'waiting', ready_at = u.at, worker = null, tries = l.tries - 1
-		from unnest($1::bigint[], $2::timestamptz[]) as u(id, at) where l.touch_id = u.id and l.phase = 'claimed'`, ids, at)
+		from unnest($1::bigint[], $2::timestamptz[]) as u(id, at) where l.touch_id = u.id and l.phase = 'claimed'`, ids,
+		at)
 	if err != nil {
 		return fmt.Errorf("putting %d emails off: %w", len(ids), err)
 	}

@@ -52,7 +52,9 @@ func (db Queries) Mailboxes(ctx context.Context, since time.Time) ([]Mailbox, er
 
 // SetMailbox keeps what is agreed about a user's account.
 func (tx Tx) SetMailbox(ctx context.Context, user int64, box mailbox.Box) error {
-	_, err := exec(ctx, tx, "insert into mailbox (user_id, box) values ($1, $2) on conflict (user_id) do update set box = excluded.box", user, JSON[mailbox.Box]{box})
+	_, err := exec(ctx, tx,
+		"insert into mailbox (user_id, box) values ($1, $2) on conflict (user_id) do update set box = excluded.box",
+		user, JSON[mailbox.Box]{box})
 	return err
 }
 
@@ -66,7 +68,8 @@ type MailAccount struct {
 
 // MailAccounts reads those of some users that have one.
 func (db Queries) MailAccounts(ctx context.Context, users []int64) ([]MailAccount, error) {
-	return all[MailAccount](ctx, db, `select user_id, server, login, secret from mailbox where user_id = any ($1) and server <> ''
+	return all[MailAccount](ctx, db,
+		`select user_id, server, login, secret from mailbox where user_id = any ($1) and server <> ''
 		union all select 0, server, login, secret from mail_server where 0 = any ($1)`, users)
 }
 
@@ -89,18 +92,21 @@ func (tx Tx) SetMailAccount(ctx context.Context, a MailAccount) error {
 		if _, err := exec(ctx, tx, "delete from mail_server"); err != nil || a.Server == "" {
 			return err
 		}
-		_, err := exec(ctx, tx, "insert into mail_server (server, login, secret) values ($1, $2, $3)", a.Server, a.Login, a.Secret)
+		_, err := exec(ctx, tx, "insert into mail_server (server, login, secret) values ($1, $2, $3)", a.Server,
+			a.Login, a.Secret)
 		return err
 	}
 	_, err := exec(ctx, tx, `insert into mailbox (user_id, box, server, login, secret) values ($1, '{}', $2, $3, $4)
-		on conflict (user_id) do update set server = excluded.server, login = excluded.login, secret = excluded.secret`, a.User, a.Server, a.Login, a.Secret)
+		on conflict (user_id) do update set server = excluded.server, login = excluded.login, secret = excluded.secret`,
+		a.User, a.Server, a.Login, a.Secret)
 	return err
 }
 
 // LockMailboxes reads the accounts of some users that have something agreed,
 // and locks them, so that two workers do not send beyond a limit together.
 func (tx Tx) LockMailboxes(ctx context.Context, users []int64) (map[int64]Mailbox, error) {
-	list, err := all[Mailbox](ctx, tx, `select b.user_id, '' as name, '' as email, b.box, b.used_day, b.used_sent, b.next_at, b.server, b.login, 0 as recent, 0 as bounced, 0 as complained, 0 as waiting, '' as trouble
+	list, err := all[Mailbox](ctx, tx,
+		`select b.user_id, '' as name, '' as email, b.box, b.used_day, b.used_sent, b.next_at, b.server, b.login, 0 as recent, 0 as bounced, 0 as complained, 0 as waiting, '' as trouble
 		from mailbox b where b.user_id = any ($1) order by b.user_id for update`, users)
 	out := make(map[int64]Mailbox, len(list))
 	for _, m := range list {
@@ -115,12 +121,14 @@ func (tx Tx) KeepUsed(ctx context.Context, user int64, u mailbox.Used) error {
 	if !u.Next.IsZero() {
 		next = &u.Next
 	}
-	_, err := exec(ctx, tx, "update mailbox set used_day = $2, used_sent = $3, next_at = $4 where user_id = $1", user, u.Day, u.Sent, next)
+	_, err := exec(ctx, tx, "update mailbox set used_day = $2, used_sent = $3, next_at = $4 where user_id = $1", user,
+		u.Day, u.Sent, next)
 	return err
 }
 
 // GiveUsed takes back from what has gone out of an account on a day what has not.
 func (tx Tx) GiveUsed(ctx context.Context, user int64, n int, day string) error {
-	_, err := exec(ctx, tx, "update mailbox set used_sent = greatest(used_sent - $2, 0) where user_id = $1 and used_day = $3", user, n, day)
+	_, err := exec(ctx, tx,
+		"update mailbox set used_sent = greatest(used_sent - $2, 0) where user_id = $1 and used_day = $3", user, n, day)
 	return err
 }

@@ -59,12 +59,17 @@ func (db Queries) Mailings(ctx context.Context) ([]Mailing, error) {
 
 // SaveMailing keeps a draft, new where its id is 0.
 func (tx Tx) SaveMailing(ctx context.Context, m Mailing, by int64, at time.Time) (int64, error) {
-	excluded, acts := append([]int64{}, m.Excluded.V...), JSON[[]mailing.LinkAct]{append([]mailing.LinkAct{}, m.Acts.V...)}
+	excluded, acts := append([]int64{}, m.Excluded.V...),
+		JSON[[]mailing.LinkAct]{append([]mailing.LinkAct{}, m.Acts.V...)}
 	if m.ID == 0 {
-		return one[int64](ctx, tx, "insert into mailing (name, message_id, purpose_id, audience_id, excluded, plan, acts, made_by, made_at) values ($1, $2, $3, $4, $5, $6, $7, nullif($8::bigint, 0), $9) returning id",
+		return one[int64](ctx, tx,
+			"insert into mailing (name, message_id, purpose_id, audience_id, excluded, plan, acts, made_by, made_at) "+
+				"values ($1, $2, $3, $4, $5, $6, $7, nullif($8::bigint, 0), $9) returning id",
 			m.Name, m.Message, m.Purpose, m.Audience, excluded, m.Plan, acts, by, at)
 	}
-	n, err := exec(ctx, tx, "update mailing set name = $2, message_id = $3, purpose_id = $4, audience_id = $5, excluded = $6, plan = $7, acts = $8 where id = $1 and state = 'draft'",
+	n, err := exec(ctx, tx,
+		"update mailing set name = $2, message_id = $3, purpose_id = $4, audience_id = $5, excluded = $6, plan = $7, "+
+			"acts = $8 where id = $1 and state = 'draft'",
 		m.ID, m.Name, m.Message, m.Purpose, m.Audience, excluded, m.Plan, acts)
 	if err == nil && n == 0 {
 		err = ErrOver
@@ -84,7 +89,9 @@ func (tx Tx) RemoveMailing(ctx context.Context, id int64) error {
 // LaunchMailing has the readers of a draft written down, in the version that
 // the message has now. It answers ErrOver where it was launched before.
 func (tx Tx) LaunchMailing(ctx context.Context, id int64, at time.Time) error {
-	n, err := exec(ctx, tx, "update mailing l set state = 'filling', launched_at = $2, message_version = m.version from message m where l.id = $1 and l.state = 'draft' and m.id = l.message_id", id, at)
+	n, err := exec(ctx, tx,
+		"update mailing l set state = 'filling', launched_at = $2, message_version = m.version from message m where "+
+			"l.id = $1 and l.state = 'draft' and m.id = l.message_id", id, at)
 	if err == nil && n == 0 {
 		err = ErrOver
 	}
@@ -93,7 +100,8 @@ func (tx Tx) LaunchMailing(ctx context.Context, id int64, at time.Time) error {
 
 // SetMailingState moves a launched one between sending, held and stopped.
 func (tx Tx) SetMailingState(ctx context.Context, id int64, from []string, to string) error {
-	n, err := exec(ctx, tx, "update mailing set state = $3, hold_id = null where id = $1 and state = any ($2)", id, from, to)
+	n, err := exec(ctx, tx, "update mailing set state = $3, hold_id = null where id = $1 and state = any ($2)", id,
+		from, to)
 	if err == nil && n == 0 {
 		err = ErrOver
 	}
@@ -139,8 +147,9 @@ type Candidate struct {
 
 // Facts is what core/mailing asks.
 func (c *Candidate) Facts() mailing.Facts {
-	f := mailing.Facts{Excluded: c.Excluded, OpenDeal: c.Deal, Facts: contact.Facts{Email: c.Email, DoNotContact: c.DoNotContact,
-		OptedOut: c.OptedOut, Bounced: c.Bounced, Consent: contact.Consent(c.Said)}}
+	f := mailing.Facts{Excluded: c.Excluded, OpenDeal: c.Deal,
+		Facts: contact.Facts{Email: c.Email, DoNotContact: c.DoNotContact,
+			OptedOut: c.OptedOut, Bounced: c.Bounced, Consent: contact.Consent(c.Said)}}
 	if c.LastMail != nil {
 		f.LastMail = *c.LastMail
 	}
@@ -162,12 +171,15 @@ func (db Queries) Candidates(ctx context.Context, m *Mailing, after int64, now t
 	}
 	excluded := append([]int64{}, m.Excluded.V...)
 	rest := now.AddDate(0, 0, -m.Plan.V.Rest)
-	return all[Candidate](ctx, db, `select p.id, p.zone, p.country, p.city, p.email <> '' as email, p.do_not_contact, p.opted_out_at is not null as opted_out, p.bounced_at is not null as bounced, p.owner_id,
+	return all[Candidate](ctx, db,
+		`select p.id, p.zone, p.country, p.city, p.email <> '' as email, p.do_not_contact, p.opted_out_at is not null as opted_out, p.bounced_at is not null as bounced, p.owner_id,
 		coalesce((select case when x.given then 1 else 2 end from consent x where x.person_id = p.id and x.purpose_id = `+c.arg(purpose)+` and x.current), 0) as said,
 		exists (select from deal d where d.person_id = p.id and d.closed_at is null) as deal,
-		exists (select from audience_member x where x.person_id = p.id and x.audience_id = any (`+c.arg(excluded)+`)) as excluded,
+		exists (select from audience_member x where x.person_id = p.id and x.audience_id = any (`+c.arg(excluded)+
+			`)) as excluded,
 		(select max(t.done_at) from touch t where t.person_id = p.id and t.kind = 'email' and t.state = 'sent' and t.answer_id is null and t.done_at >= `+c.arg(rest)+`) as last_mail`+
-		peopleTables+`where `+where+` and p.erased_at is null and p.id > `+c.arg(after)+` order by p.id limit `+c.arg(n), c.args...)
+			peopleTables+`where `+where+` and p.erased_at is null and p.id > `+c.arg(after)+` order by p.id limit `+
+			c.arg(n), c.args...)
 }
 
 // Written is somebody of a mailing as written down: when their email may go
@@ -203,7 +215,9 @@ func (tx Tx) FillMailing(ctx context.Context, m *Mailing, list []Written, last i
 		m.ID, people, at, now, m.Message, m.Version, m.Purpose, int16(touch.ToGroup)); err != nil {
 		return fmt.Errorf("writing the readers of a mailing down: %w", err)
 	}
-	if _, err := exec(ctx, tx, "insert into mailing_left (mailing_id, person_id, reason) select $1, u.person, u.why from unnest($2::bigint[], $3::text[]) as u(person, why) on conflict do nothing", m.ID, left, why); err != nil {
+	if _, err := exec(ctx, tx,
+		"insert into mailing_left (mailing_id, person_id, reason) select $1, u.person, u.why from "+
+			"unnest($2::bigint[], $3::text[]) as u(person, why) on conflict do nothing", m.ID, left, why); err != nil {
 		return fmt.Errorf("writing down who is left out: %w", err)
 	}
 	state := m.State
@@ -236,11 +250,14 @@ type MailingFigures struct {
 // signals of their emails.
 func behind(kind string) string {
 	did := func(k int, machine string) string {
-		return fmt.Sprintf("exists (select from signal g where g.touch_id = t.id and g.sequence_id is null and g.kind = %d and g.machine %s '')", k, machine)
+		return fmt.Sprintf("exists (select from signal g where g.touch_id = t.id and g.sequence_id is null and "+
+			"g.kind = %d and g.machine %s '')", k, machine)
 	}
 	return map[string]string{
-		"readers": "true", "sent": "t.state = 'sent'", "waiting": "t.state = 'ready'", "trouble": "t.state in ('held', 'stopped')", "withdrawn": "t.state = 'withdrawn'",
-		"delivered": "t.state = 'sent' and not " + did(9, "="), "opened": did(4, "="), "clicked": did(5, "="), "answered": did(6, "="), "automatic": did(7, "="), "bounced": did(9, "="),
+		"readers": "true", "sent": "t.state = 'sent'", "waiting": "t.state = 'ready'",
+		"trouble": "t.state in ('held', 'stopped')", "withdrawn": "t.state = 'withdrawn'",
+		"delivered": "t.state = 'sent' and not " + did(9, "="), "opened": did(4, "="), "clicked": did(5, "="),
+		"answered": did(6, "="), "automatic": did(7, "="), "bounced": did(9, "="),
 		"opted out": did(8, "="), "complained": did(10, "="),
 		"machines": "(" + did(4, "<>") + " or " + did(5, "<>") + ") and not " + did(4, "=") + " and not " + did(5, "="),
 	}[kind]
@@ -249,15 +266,20 @@ func behind(kind string) string {
 // MailingFigures counts what became of a mailing, in people.
 func (db Queries) MailingFigures(ctx context.Context, id int64) (MailingFigures, error) {
 	n := func(kind, as string) string { return "count(*) filter (where " + behind(kind) + ") as " + as + ", " }
-	return one[MailingFigures](ctx, db, "select "+n("sent", "sent")+n("delivered", "delivered")+n("opened", "opened")+n("machines", "machines")+n("clicked", "clicked")+n("answered", "answered")+n("automatic", "automatic")+
-		n("bounced", "bounced")+n("opted out", "opted_out")+n("complained", "complains")+n("waiting", "waiting")+n("trouble", "trouble")+n("withdrawn", "withdrawn")+"count(*) as readers from touch t where t.mailing_id = $1", id)
+	return one[MailingFigures](ctx, db,
+		"select "+n("sent", "sent")+n("delivered", "delivered")+n("opened", "opened")+n("machines", "machines")+
+			n("clicked", "clicked")+n("answered", "answered")+n("automatic", "automatic")+
+			n("bounced", "bounced")+n("opted out", "opted_out")+n("complained", "complains")+n("waiting", "waiting")+
+			n("trouble", "trouble")+n("withdrawn", "withdrawn")+
+			"count(*) as readers from touch t where t.mailing_id = $1", id)
 }
 
 // mailingFigure is the query of the people behind a figure of a mailing, or left
 // out for a reason, or who pressed a link; empty where there is none.
 func mailingFigure(kind string, link int32) string {
 	if why, ok := leftOut(kind); ok {
-		return "select x.person_id from mailing_left x where x.mailing_id = $id and x.reason = '" + why + "'" // one of Reasons
+		// one of Reasons
+		return "select x.person_id from mailing_left x where x.mailing_id = $id and x.reason = '" + why + "'"
 	}
 	where := behind(kind)
 	if where == "" {
@@ -301,7 +323,8 @@ type LinkFigures struct {
 
 // MailingLinks counts the presses of each link of a mailing, machines' left out.
 func (db Queries) MailingLinks(ctx context.Context, id int64) ([]LinkFigures, error) {
-	return all[LinkFigures](ctx, db, `select g.link, count(distinct g.person_id) as people, count(*) as presses from touch t join signal g on g.touch_id = t.id and g.sequence_id is null and g.kind = 5 and g.machine = ''
+	return all[LinkFigures](ctx, db,
+		`select g.link, count(distinct g.person_id) as people, count(*) as presses from touch t join signal g on g.touch_id = t.id and g.sequence_id is null and g.kind = 5 and g.machine = ''
 		where t.mailing_id = $1 group by 1 order by 2 desc, 1`, id)
 }
 

@@ -23,12 +23,14 @@ type Merged struct {
 	HadH  []int64            `json:"hadAudiences"`    //
 	Also  []string           `json:"also,omitempty"`  // addresses and numbers that were added, "email a@b"
 	Ended []int64            `json:"ended,omitempty"` // enrolments that ended because both were on the sequence
-	Stood json.RawMessage    `json:"stood"`           // opt-out, bounce and do-not-contact of the one that stayed, before
-	Mail  MergedMail         `json:"mail"`
+	// opt-out, bounce and do-not-contact of the one that stayed, before
+	Stood json.RawMessage `json:"stood"`
+	Mail  MergedMail      `json:"mail"`
 }
 
 // belongings are the tables whose rows belong to a person and move with them.
-var belongings = []string{"signal", "enrolment", "touch", "incoming", "handoff", "deal", "note", "change", "consent", "shelf_taken", "page_answer", "task"}
+var belongings = []string{"signal", "enrolment", "touch", "incoming", "handoff", "deal", "note", "change", "consent",
+	"shelf_taken", "page_answer", "task"}
 
 // Errors of merging.
 var (
@@ -44,7 +46,8 @@ func (tx Tx) Merge(ctx context.Context, keep, gone int64, set person.Values, a A
 	fail := func(err error) (Merged, error) {
 		return m, fmt.Errorf("merging person %d into %d: %w", gone, keep, err)
 	}
-	rows, err := all[int64](ctx, tx, "select id from person where id in ($1, $2) and erased_at is null order by id for update", keep, gone)
+	rows, err := all[int64](ctx, tx,
+		"select id from person where id in ($1, $2) and erased_at is null order by id for update", keep, gone)
 	if err != nil {
 		return fail(err)
 	}
@@ -69,12 +72,14 @@ func (tx Tx) Merge(ctx context.Context, keep, gone int64, set person.Values, a A
 	if m.Row, err = one[json.RawMessage](ctx, tx, "select to_jsonb(p) from person p where id = $1", gone); err != nil {
 		return fail(err)
 	}
-	if m.Stood, err = one[json.RawMessage](ctx, tx, `select jsonb_build_object('stopped_at', stopped_at, 'stopped_by', stopped_by, 'opted_out_at', opted_out_at, 'bounced_at', bounced_at, 'do_not_contact', do_not_contact, 'away_until', away_until, 'held_at', held_at, 'created_at', created_at)
+	if m.Stood, err = one[json.RawMessage](ctx, tx,
+		`select jsonb_build_object('stopped_at', stopped_at, 'stopped_by', stopped_by, 'opted_out_at', opted_out_at, 'bounced_at', bounced_at, 'do_not_contact', do_not_contact, 'away_until', away_until, 'held_at', held_at, 'created_at', created_at)
 		from person where id = $1`, keep); err != nil {
 		return fail(err)
 	}
 	// A person is on a sequence once: of two open ways the one of the record that stays goes on.
-	if m.Ended, err = all[int64](ctx, tx, `update enrolment e set ended_at = $3, reason = 'merged', due = null, look = null where e.person_id = $2 and e.ended_at is null
+	if m.Ended, err = all[int64](ctx, tx,
+		`update enrolment e set ended_at = $3, reason = 'merged', due = null, look = null where e.person_id = $2 and e.ended_at is null
 		and exists (select from enrolment k where k.person_id = $1 and k.sequence_id = e.sequence_id and k.ended_at is null) returning e.id`, keep, gone, a.At); err != nil {
 		return fail(err)
 	}
@@ -92,7 +97,9 @@ func (tx Tx) Merge(ctx context.Context, keep, gone int64, set person.Values, a A
 		return fail(err)
 	}
 	for _, t := range belongings {
-		if m.Moved[t], err = all[int64](ctx, tx, "update "+t+" set person_id = $1 where person_id = $2 returning id", keep, gone); err != nil {
+		if m.Moved[t],
+			err = all[int64](ctx, tx, "update "+t+" set person_id = $1 where person_id = $2 returning id", keep,
+			gone); err != nil {
 			return fail(err)
 		}
 	}
@@ -102,17 +109,22 @@ func (tx Tx) Merge(ctx context.Context, keep, gone int64, set person.Values, a A
 	if m.HadT, err = all[int64](ctx, tx, "select tag_id from person_tag where person_id = $1", gone); err != nil {
 		return fail(err)
 	}
-	if m.HadH, err = all[int64](ctx, tx, "select m.audience_id from audience_member m join audience a on a.id = m.audience_id where m.person_id = $1 and not a.live", gone); err != nil {
+	if m.HadH, err = all[int64](ctx, tx,
+		"select m.audience_id from audience_member m join audience a on a.id = m.audience_id where m.person_id = $1 "+
+			"and not a.live", gone); err != nil {
 		return fail(err)
 	}
-	if m.Tags, err = all[int64](ctx, tx, "insert into person_tag (tag_id, person_id, at) select tag_id, $1, at from person_tag where person_id = $2 on conflict do nothing returning tag_id", keep, gone); err != nil {
+	if m.Tags, err = all[int64](ctx, tx,
+		"insert into person_tag (tag_id, person_id, at) select tag_id, $1, at from person_tag where person_id = $2 "+
+			"on conflict do nothing returning tag_id", keep, gone); err != nil {
 		return fail(err)
 	}
 	for _, id := range m.HadH {
 		if err := setMembers(ctx, tx, id, []int64{gone}, false, a.At); err != nil {
 			return fail(err)
 		}
-		there, err := one[bool](ctx, tx, "select exists (select from audience_member where audience_id = $1 and person_id = $2)", id, keep)
+		there, err := one[bool](ctx, tx,
+			"select exists (select from audience_member where audience_id = $1 and person_id = $2)", id, keep)
 		if err != nil {
 			return fail(err)
 		}
@@ -130,7 +142,8 @@ func (tx Tx) Merge(ctx context.Context, keep, gone int64, set person.Values, a A
 	if err := json.Unmarshal(m.Row, &old); err != nil {
 		return fail(err)
 	}
-	points, err := all[ContactPoint](ctx, tx, "delete from contact_point where person_id = $1 returning kind, value", gone)
+	points, err := all[ContactPoint](ctx, tx, "delete from contact_point where person_id = $1 returning kind, value",
+		gone)
 	if err != nil {
 		return fail(err)
 	}
@@ -141,7 +154,8 @@ func (tx Tx) Merge(ctx context.Context, keep, gone int64, set person.Values, a A
 		update audience a set members = members - 1 from gone where a.id = gone.audience_id`, gone, a.At); err != nil {
 		return fail(err)
 	}
-	if _, err := exec(ctx, tx, `update person k set held_at = coalesce(k.held_at, g.held_at), stopped_at = greatest(k.stopped_at, g.stopped_at), stopped_by = case when g.stopped_at > coalesce(k.stopped_at, '-infinity') then g.stopped_by else k.stopped_by end,
+	if _, err := exec(ctx, tx,
+		`update person k set held_at = coalesce(k.held_at, g.held_at), stopped_at = greatest(k.stopped_at, g.stopped_at), stopped_by = case when g.stopped_at > coalesce(k.stopped_at, '-infinity') then g.stopped_by else k.stopped_by end,
 		opted_out_at = coalesce(k.opted_out_at, g.opted_out_at), bounced_at = case when $3 = k.email then k.bounced_at when $3 = g.email then g.bounced_at else coalesce(k.bounced_at, g.bounced_at) end,
 		do_not_contact = k.do_not_contact or g.do_not_contact, away_until = greatest(k.away_until, g.away_until), created_at = least(k.created_at, g.created_at)
 		from person g where k.id = $1 and g.id = $2`, keep, gone, set[person.EmailField]); err != nil {
@@ -166,7 +180,9 @@ func (tx Tx) Merge(ctx context.Context, keep, gone int64, set person.Values, a A
 		if c.Value == "" || c.Value == final(person.EmailField) || c.Value == final(person.PhoneField) {
 			continue
 		}
-		n, err := exec(ctx, tx, "insert into contact_point (person_id, kind, value) values ($1, $2, $3) on conflict (person_id, kind, value) do nothing", keep, c.Kind, c.Value)
+		n, err := exec(ctx, tx,
+			"insert into contact_point (person_id, kind, value) values ($1, $2, $3) on conflict (person_id, kind, "+
+				"value) do nothing", keep, c.Kind, c.Value)
 		if err != nil {
 			return fail(err)
 		}
@@ -174,7 +190,8 @@ func (tx Tx) Merge(ctx context.Context, keep, gone int64, set person.Values, a A
 			m.Also = append(m.Also, c.Kind+" "+c.Value)
 		}
 	}
-	if _, err := exec(ctx, tx, "delete from contact_point where person_id = $1 and kind = 'email' and value = $2", keep, final(person.EmailField)); err != nil {
+	if _, err := exec(ctx, tx, "delete from contact_point where person_id = $1 and kind = 'email' and value = $2", keep,
+		final(person.EmailField)); err != nil {
 		return fail(err)
 	}
 	if _, err := tx.Change(ctx, []Edit{{P: &p, Now: now, Set: set}}, a); err != nil {
@@ -187,7 +204,8 @@ func (tx Tx) Merge(ctx context.Context, keep, gone int64, set person.Values, a A
 // was its own. What has happened since stays where it happened.
 func (tx Tx) Unmerge(ctx context.Context, m Merged, a Author) error {
 	fail := func(err error) error { return fmt.Errorf("taking the merge of person %d back: %w", m.Gone, err) }
-	list, err := all[Changed](ctx, tx, changeFields+"where h.person_id = $1 and h.batch_id = $2 order by h.id desc", m.Kept, a.Batch)
+	list, err := all[Changed](ctx, tx, changeFields+"where h.person_id = $1 and h.batch_id = $2 order by h.id desc",
+		m.Kept, a.Batch)
 	if err != nil {
 		return fail(err)
 	}
@@ -199,13 +217,15 @@ func (tx Tx) Unmerge(ctx context.Context, m Merged, a Author) error {
 		return fail(err)
 	}
 	for _, also := range m.Also {
-		if _, err := exec(ctx, tx, "delete from contact_point where person_id = $1 and kind || ' ' || value = $2", m.Kept, also); err != nil {
+		if _, err := exec(ctx, tx, "delete from contact_point where person_id = $1 and kind || ' ' || value = $2",
+			m.Kept, also); err != nil {
 			return fail(err)
 		}
 	}
 	for _, h := range list {
 		set, _ := person.Revert(h.Before.V, h.After.V, p.Values())
-		if _, err := tx.Change(ctx, []Edit{{P: &p, Now: p.Values(), Set: set}}, Author{User: a.User, How: a.How, At: a.At}); err != nil {
+		if _, err := tx.Change(ctx, []Edit{{P: &p, Now: p.Values(), Set: set}},
+			Author{User: a.User, How: a.How, At: a.At}); err != nil {
 			return fail(err)
 		}
 	}
@@ -222,7 +242,8 @@ func (tx Tx) Unmerge(ctx context.Context, m Merged, a Author) error {
 		}
 		return fail(err)
 	}
-	if _, err := exec(ctx, tx, `update person p set stopped_at = x.stopped_at, stopped_by = x.stopped_by, opted_out_at = x.opted_out_at, bounced_at = x.bounced_at, do_not_contact = x.do_not_contact, away_until = x.away_until, held_at = x.held_at, created_at = x.created_at
+	if _, err := exec(ctx, tx,
+		`update person p set stopped_at = x.stopped_at, stopped_by = x.stopped_by, opted_out_at = x.opted_out_at, bounced_at = x.bounced_at, do_not_contact = x.do_not_contact, away_until = x.away_until, held_at = x.held_at, created_at = x.created_at
 		from jsonb_populate_record(null::person, $2) x where p.id = $1`, m.Kept, m.Stood); err != nil {
 		return fail(err)
 	}
@@ -230,7 +251,8 @@ func (tx Tx) Unmerge(ctx context.Context, m Merged, a Author) error {
 		if len(m.Moved[t]) == 0 {
 			continue
 		}
-		if _, err := exec(ctx, tx, "update "+t+" set person_id = $2 where id = any ($1) and person_id = $3", m.Moved[t], m.Gone, m.Kept); err != nil {
+		if _, err := exec(ctx, tx, "update "+t+" set person_id = $2 where id = any ($1) and person_id = $3", m.Moved[t],
+			m.Gone, m.Kept); err != nil {
 			return fail(err)
 		}
 	}
@@ -238,19 +260,24 @@ func (tx Tx) Unmerge(ctx context.Context, m Merged, a Author) error {
 		return fail(err)
 	}
 	for _, id := range m.Ended {
-		if _, err := exec(ctx, tx, "update enrolment set ended_at = null, reason = '', due = $2, look = $2 where id = $1 and reason = 'merged'", id, a.At); err != nil {
+		if _, err := exec(ctx, tx,
+			"update enrolment set ended_at = null, reason = '', due = $2, look = $2 where id = $1 and reason = 'merged'", id, a.At); err != nil {
 			return fail(err)
 		}
 	}
 	// For each purpose the latest of each is current again.
-	if _, err := exec(ctx, tx, `update consent c set current = not exists (select from consent o where o.person_id = c.person_id and o.purpose_id = c.purpose_id and o.id > c.id) where c.person_id in ($1, $2)
+	if _, err := exec(ctx, tx,
+		`update consent c set current = not exists (select from consent o where o.person_id = c.person_id and o.purpose_id = c.purpose_id and o.id > c.id) where c.person_id in ($1, $2)
 		and c.current <> (not exists (select from consent o where o.person_id = c.person_id and o.purpose_id = c.purpose_id and o.id > c.id))`, m.Kept, m.Gone); err != nil {
 		return fail(err)
 	}
-	if _, err := exec(ctx, tx, "insert into person_tag (tag_id, person_id, at) select id, $1, $3 from tag where id = any ($2) on conflict do nothing", m.Gone, m.HadT, a.At); err != nil {
+	if _, err := exec(ctx, tx,
+		"insert into person_tag (tag_id, person_id, at) select id, $1, $3 from tag where id = any ($2) on conflict "+
+			"do nothing", m.Gone, m.HadT, a.At); err != nil {
 		return fail(err)
 	}
-	if _, err := exec(ctx, tx, "delete from person_tag where person_id = $1 and tag_id = any ($2)", m.Kept, m.Tags); err != nil {
+	if _, err := exec(ctx, tx, "delete from person_tag where person_id = $1 and tag_id = any ($2)", m.Kept,
+		m.Tags); err != nil {
 		return fail(err)
 	}
 	for _, id := range m.HadH {
@@ -268,7 +295,8 @@ func (tx Tx) Unmerge(ctx context.Context, m Merged, a Author) error {
 
 // NotDouble notes that two records are two people.
 func (tx Tx) NotDouble(ctx context.Context, a, b int64) error {
-	_, err := exec(ctx, tx, "insert into not_double values (least($1::bigint, $2), greatest($1::bigint, $2)) on conflict do nothing", a, b)
+	_, err := exec(ctx, tx,
+		"insert into not_double values (least($1::bigint, $2), greatest($1::bigint, $2)) on conflict do nothing", a, b)
 	return err
 }
 
@@ -322,7 +350,8 @@ func (db Queries) KnownOf(ctx context.Context, ids []int64) (map[int64]person.Kn
 		from person p where p.id = any ($1) and p.erased_at is null`, ids)
 	out := make(map[int64]person.Known, len(rows))
 	for _, r := range rows {
-		out[r.ID] = person.Known{First: r.First, Last: r.Last, Emails: r.Emails.V, Phones: r.Phones.V, Company: r.Company}
+		out[r.ID] = person.Known{First: r.First, Last: r.Last, Emails: r.Emails.V, Phones: r.Phones.V,
+			Company: r.Company}
 	}
 	return out, err
 }

@@ -39,10 +39,14 @@ func mergeMail(ctx context.Context, tx Tx, m *Merged, at time.Time) error {
 // moveMail gives the one that stays the words and browsers of the one that goes.
 func moveMail(ctx context.Context, tx Tx, m *Merged) error {
 	var err error
-	if m.Mail.Browsers, err = all[string](ctx, tx, "update visitor set person_id = $1 where person_id = $2 returning id", m.Kept, m.Gone); err != nil {
+	if m.Mail.Browsers,
+		err = all[string](ctx, tx, "update visitor set person_id = $1 where person_id = $2 returning id", m.Kept,
+		m.Gone); err != nil {
 		return err
 	}
-	if m.Mail.Words, err = one[json.RawMessage](ctx, tx, "select coalesce(jsonb_agg(to_jsonb(x)), '[]') from personal_edit x where person_id = $1", m.Gone); err != nil {
+	if m.Mail.Words,
+		err = one[json.RawMessage](ctx, tx,
+		"select coalesce(jsonb_agg(to_jsonb(x)), '[]') from personal_edit x where person_id = $1", m.Gone); err != nil {
 		return err
 	}
 	m.Mail.Taken, err = all[int64](ctx, tx, `update personal_edit x set person_id = $1 where person_id = $2
@@ -52,19 +56,23 @@ func moveMail(ctx context.Context, tx Tx, m *Merged) error {
 
 // unmergeMail takes both back, once the record that went is there again.
 func unmergeMail(ctx context.Context, tx Tx, m Merged) error {
-	if _, err := exec(ctx, tx, "update touch set merged = false where id = any ($1) and person_id = $2", m.Mail.Twice, m.Gone); err != nil {
+	if _, err := exec(ctx, tx, "update touch set merged = false where id = any ($1) and person_id = $2", m.Mail.Twice,
+		m.Gone); err != nil {
 		return err
 	}
-	if _, err := exec(ctx, tx, "update visitor set person_id = $2 where id = any ($1) and person_id = $3", m.Mail.Browsers, m.Gone, m.Kept); err != nil {
+	if _, err := exec(ctx, tx, "update visitor set person_id = $2 where id = any ($1) and person_id = $3",
+		m.Mail.Browsers, m.Gone, m.Kept); err != nil {
 		return err
 	}
-	if _, err := exec(ctx, tx, "delete from personal_edit where person_id = $1 and message_id = any ($2)", m.Kept, m.Mail.Taken); err != nil {
+	if _, err := exec(ctx, tx, "delete from personal_edit where person_id = $1 and message_id = any ($2)", m.Kept,
+		m.Mail.Taken); err != nil {
 		return err
 	}
 	if len(m.Mail.Words) == 0 {
 		return nil // it was merged before there were any
 	}
-	_, err := exec(ctx, tx, `insert into personal_edit select x.* from jsonb_populate_recordset(null::personal_edit, $1) x
+	_, err := exec(ctx, tx,
+		`insert into personal_edit select x.* from jsonb_populate_recordset(null::personal_edit, $1) x
 		where exists (select from message m where m.id = x.message_id) on conflict do nothing`, m.Mail.Words)
 	return err
 }

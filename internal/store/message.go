@@ -38,7 +38,8 @@ func (db Queries) Message(ctx context.Context, id int64) (Message, error) {
 
 // Messages lists all, the last changed first.
 func (db Queries) Messages(ctx context.Context) ([]Message, error) {
-	return all[Message](ctx, db, messageFields+"where m.removed_at is null order by m.updated_at desc, m.id desc limit 500")
+	return all[Message](ctx, db,
+		messageFields+"where m.removed_at is null order by m.updated_at desc, m.id desc limit 500")
 }
 
 // MessageVersions answers the newest version of each of some messages.
@@ -56,7 +57,8 @@ func (tx Tx) MessageVersions(ctx context.Context, ids []int64) (map[int64]int, e
 
 // VersionDoc reads what one version of a message says.
 func (db Queries) VersionDoc(ctx context.Context, id int64, version int) (message.Document, error) {
-	d, err := one[JSON[message.Document]](ctx, db, "select doc from message_version where message_id = $1 and version = $2", id, version)
+	d, err := one[JSON[message.Document]](ctx, db,
+		"select doc from message_version where message_id = $1 and version = $2", id, version)
 	return d.V, err
 }
 
@@ -66,10 +68,13 @@ func (db Queries) VersionDoc(ctx context.Context, id int64, version int) (messag
 func (tx Tx) SaveMessage(ctx context.Context, m Message, by int64, at time.Time) (int64, error) {
 	var err error
 	if m.ID == 0 {
-		m.ID, err = one[int64](ctx, tx, "insert into message (name, version, updated_at, updated_by) values ($1, 1, $2, nullif($3, 0)) returning id", m.Name, at, by)
+		m.ID, err = one[int64](ctx, tx,
+			"insert into message (name, version, updated_at, updated_by) values ($1, 1, $2, nullif($3, 0)) returning id", m.Name, at, by)
 		m.Version = 1
 	} else {
-		m.Version, err = one[int](ctx, tx, "update message set name = $2, version = version + 1, updated_at = $3, updated_by = nullif($4, 0) where id = $1 returning version", m.ID, m.Name, at, by)
+		m.Version, err = one[int](ctx, tx,
+			"update message set name = $2, version = version + 1, updated_at = $3, updated_by = nullif($4, 0) where "+
+				"id = $1 returning version", m.ID, m.Name, at, by)
 	}
 	if err != nil {
 		return 0, fmt.Errorf("keeping the message %q: %w", m.Name, err)
@@ -78,7 +83,9 @@ func (tx Tx) SaveMessage(ctx context.Context, m Message, by int64, at time.Time)
 }
 
 func addVersion(ctx context.Context, tx Tx, m Message, at time.Time) error {
-	_, err := exec(ctx, tx, "insert into message_version (message_id, version, subject, doc, from_owner, sender_id, saved_at) values ($1, $2, $3, $4, $5, $6, $7)",
+	_, err := exec(ctx, tx,
+		"insert into message_version (message_id, version, subject, doc, from_owner, sender_id, saved_at) values "+
+			"($1, $2, $3, $4, $5, $6, $7)",
 		m.ID, m.Version, m.Doc.V.Subject.For(message.Else), m.Doc, m.FromOwner, m.SenderID, at)
 	if err != nil {
 		return fmt.Errorf("keeping version %d of a message: %w", m.Version, err)
@@ -88,7 +95,9 @@ func addVersion(ctx context.Context, tx Tx, m Message, at time.Time) error {
 
 // AddMessage begins a message that is a draft and no more.
 func (tx Tx) AddMessage(ctx context.Context, m Message, by int64, at time.Time) (int64, error) {
-	id, err := one[int64](ctx, tx, "insert into message (name, version, updated_at, updated_by) values ($1, 0, $2, nullif($3, 0)) returning id", m.Name, at, by)
+	id, err := one[int64](ctx, tx,
+		"insert into message (name, version, updated_at, updated_by) values ($1, 0, $2, nullif($3, 0)) returning id",
+		m.Name, at, by)
 	if err != nil {
 		return 0, fmt.Errorf("beginning the message %q: %w", m.Name, err)
 	}
@@ -127,8 +136,11 @@ const together = 20 * time.Second
 
 // EditMessage changes the draft of a message by f, as one step that can be
 // undone. Edits of the same thing by one user in a row are one step.
-func (tx Tx) EditMessage(ctx context.Context, id, user int64, what string, at time.Time, f func(*MessageDraft) error) error {
-	if _, err := one[int64](ctx, tx, "select id from message where id = $1 and removed_at is null for update", id); err != nil {
+func (tx Tx) EditMessage(
+	ctx context.Context, id, user int64, what string, at time.Time, f func(*MessageDraft) error,
+) error {
+	if _, err := one[int64](ctx, tx, "select id from message where id = $1 and removed_at is null for update",
+		id); err != nil {
 		return err
 	}
 	d, err := one[MessageDraft](ctx, tx, draftFields, id)
@@ -150,9 +162,14 @@ func (tx Tx) EditMessage(ctx context.Context, id, user int64, what string, at ti
 		return err
 	}
 	if n > 0 && last == what && at.Sub(lastAt) < together {
-		_, err = exec(ctx, tx, "update message_draft set doc = $3, from_owner = $4, sender_id = $5, at = $6 where message_id = $1 and n = $2", id, n, d.Doc, d.FromOwner, d.SenderID, at)
+		_, err = exec(ctx, tx,
+			"update message_draft set doc = $3, from_owner = $4, sender_id = $5, at = $6 where message_id = $1 and n "+
+				"= $2", id, n, d.Doc, d.FromOwner, d.SenderID, at)
 	} else {
-		_, err = exec(ctx, tx, "insert into message_draft (message_id, n, doc, from_owner, sender_id, what, at, user_id) values ($1, $2, $3, $4, $5, $6, $7, nullif($8::bigint, 0))", id, n+1, d.Doc, d.FromOwner, d.SenderID, what, at, user)
+		_, err = exec(ctx, tx,
+			"insert into message_draft (message_id, n, doc, from_owner, sender_id, what, at, user_id) values ($1, "+
+				"$2, $3, $4, $5, $6, $7, nullif($8::bigint, 0))", id, n+1, d.Doc, d.FromOwner, d.SenderID, what, at,
+			user)
 		n++
 	}
 	if err != nil {
@@ -169,7 +186,9 @@ func (tx Tx) EditMessage(ctx context.Context, id, user int64, what string, at ti
 // MoveMessageDraft goes back or on in the states of a draft, and answers whether there
 // was where to go.
 func (tx Tx) MoveMessageDraft(ctx context.Context, id int64, by int) (bool, error) {
-	n, err := exec(ctx, tx, "update message m set draft_n = draft_n + $2 where id = $1 and exists (select from message_draft d where d.message_id = m.id and d.n = m.draft_n + $2)", id, by)
+	n, err := exec(ctx, tx,
+		"update message m set draft_n = draft_n + $2 where id = $1 and exists (select from message_draft d where "+
+			"d.message_id = m.id and d.n = m.draft_n + $2)", id, by)
 	return n == 1, err
 }
 
@@ -216,7 +235,8 @@ type ReaderGroup struct {
 
 // ReaderGroups lists them in their order.
 func (db Queries) ReaderGroups(ctx context.Context) ([]ReaderGroup, error) {
-	return all[ReaderGroup](ctx, db, `select g.id, g.name, g.rule, (select count(*) from message m join message_version v on v.message_id = m.id and v.version = m.version
+	return all[ReaderGroup](ctx, db,
+		`select g.id, g.name, g.rule, (select count(*) from message m join message_version v on v.message_id = m.id and v.version = m.version
 		where m.removed_at is null and v.doc->'groups' @> jsonb_build_array(jsonb_build_object('id', g.id))) as used from reader_group g order by g.position, g.id`)
 }
 
@@ -225,10 +245,13 @@ func (db Queries) ReaderGroups(ctx context.Context) ([]ReaderGroup, error) {
 func (tx Tx) SaveReaderGroup(ctx context.Context, g ReaderGroup) (int64, error) {
 	var err error
 	if g.ID == 0 {
-		g.ID, err = one[int64](ctx, tx, "insert into reader_group (name, rule, position) values ($1, $2, (select coalesce(max(position), 0) + 1 from reader_group)) returning id", g.Name, g.Rule)
+		g.ID, err = one[int64](ctx, tx,
+			"insert into reader_group (name, rule, position) values ($1, $2, (select coalesce(max(position), 0) + 1 "+
+				"from reader_group)) returning id", g.Name, g.Rule)
 	} else {
 		var n int64
-		if n, err = exec(ctx, tx, "update reader_group set name = $2, rule = $3 where id = $1", g.ID, g.Name, g.Rule); err == nil && n == 0 {
+		if n, err = exec(ctx, tx, "update reader_group set name = $2, rule = $3 where id = $1", g.ID, g.Name,
+			g.Rule); err == nil && n == 0 {
 			err = ErrNotFound
 		}
 	}
@@ -254,7 +277,8 @@ func (tx Tx) SetPersonalEdit(ctx context.Context, id, person, user int64, edit *
 		_, err := exec(ctx, tx, "delete from personal_edit where message_id = $1 and person_id = $2", id, person)
 		return err
 	}
-	_, err := exec(ctx, tx, `insert into personal_edit (message_id, person_id, edit, at, user_id) values ($1, $2, $3, $4, nullif($5::bigint, 0))
+	_, err := exec(ctx, tx,
+		`insert into personal_edit (message_id, person_id, edit, at, user_id) values ($1, $2, $3, $4, nullif($5::bigint, 0))
 		on conflict (message_id, person_id) do update set edit = excluded.edit, at = excluded.at, user_id = excluded.user_id`, id, person, JSON[*message.Edit]{edit}, at, user)
 	return err
 }
@@ -266,7 +290,8 @@ func (db Queries) PersonalEdits(ctx context.Context, messages, people []int64) (
 		Message int64 `db:"message_id"`
 		Person  int64 `db:"person_id"`
 		Edit    JSON[message.Edit]
-	}](ctx, db, "select message_id, person_id, edit from personal_edit where message_id = any ($1) and person_id = any ($2)", messages, people)
+	}](ctx, db, "select message_id, person_id, edit from personal_edit where message_id = any ($1) and person_id = "+
+		"any ($2)", messages, people)
 	out := make(map[[2]int64]*message.Edit, len(rows))
 	for i := range rows {
 		out[[2]int64{rows[i].Message, rows[i].Person}] = &rows[i].Edit.V
@@ -302,9 +327,10 @@ func (db Queries) WorstReaders(ctx context.Context, r rule.Rule, now time.Time) 
 	}
 	c := compiler{now: now, cat: cat}
 	where := c.people(PeopleQuery{Rule: r})
-	w, err := one[Worst](ctx, db, `with p as materialized (select p.id, length(p.first_name || p.last_name || p.title || p.city || coalesce(c.name, '')) as long,
+	w, err := one[Worst](ctx, db,
+		`with p as materialized (select p.id, length(p.first_name || p.last_name || p.title || p.city || coalesce(c.name, '')) as long,
 			(p.first_name <> '')::int + (p.last_name <> '')::int + (p.title <> '')::int + (p.country <> '')::int + (p.city <> '')::int + (p.phone <> '')::int + (p.language <> '')::int + (c.id is not null)::int + (p.owner_id is not null)::int as known`+
-		peopleTables+`where `+where+`)
+			peopleTables+`where `+where+`)
 		select coalesce((select id from p order by long desc, id limit 1), 0) as longest, coalesce((select id from p order by known, id limit 1), 0) as barest`, c.args...)
 	return w, err
 }

@@ -23,7 +23,8 @@ import (
 // it forward again.
 func (k *kept) before(version int64) (forward func()) {
 	k.t.Helper()
-	p, err := goose.NewProvider(goose.DialectPostgres, k.DB(), os.DirFS("migrations"), goose.WithLogger(goose.NopLogger()))
+	p, err := goose.NewProvider(goose.DialectPostgres, k.DB(), os.DirFS("migrations"),
+		goose.WithLogger(goose.NopLogger()))
 	k.must(err)
 	_, err = p.DownTo(k.ctx, version-1)
 	k.must(err)
@@ -78,7 +79,8 @@ func TestSequencesOfBeforeHaveAGround(t *testing.T) {
 func TestPeopleOfBeforeAreFound(t *testing.T) {
 	k := open(t)
 	forward := k.before(25)
-	_, err := k.DB().ExecContext(k.ctx, `with met as (insert into company (name, domain, created_at) values ('Søndre Reservoir', 'r.example', now()) returning id)
+	_, err := k.DB().ExecContext(k.ctx,
+		`with met as (insert into company (name, domain, created_at) values ('Søndre Reservoir', 'r.example', now()) returning id)
 		insert into person (first_name, last_name, email, company_id, created_at) select 'Åsa', 'Vik', 'asa@r.example', id, now() from met`)
 	k.must(err)
 	forward()
@@ -106,7 +108,8 @@ func TestLettersOfBefore(t *testing.T) {
 	read := func(q string) (out []string) {
 		t.Helper()
 		var text []byte
-		k.must(old.DB().QueryRowContext(k.ctx, "select coalesce(json_agg(to_json(x)::text), '[]') from ("+q+") x").Scan(&text))
+		k.must(old.DB().QueryRowContext(k.ctx,
+			"select coalesce(json_agg(to_json(x)::text), '[]') from ("+q+") x").Scan(&text))
 		k.must(json.Unmarshal(text, &out))
 		return out
 	}
@@ -148,7 +151,8 @@ func TestLettersOfBefore(t *testing.T) {
 	}
 	// Back, and forward again.
 	now := read(after)
-	p, err := goose.NewProvider(goose.DialectPostgres, old.DB(), os.DirFS("migrations"), goose.WithLogger(goose.NopLogger()))
+	p, err := goose.NewProvider(goose.DialectPostgres, old.DB(), os.DirFS("migrations"),
+		goose.WithLogger(goose.NopLogger()))
 	k.must(err)
 	_, err = p.DownTo(k.ctx, 30)
 	k.must(err)
@@ -181,7 +185,8 @@ func TestStatesOfTouches(t *testing.T) {
 	} {
 		var check string
 		k.must(k.DB().QueryRow(`select pg_get_constraintdef(oid) from pg_constraint
-			where conrelid = $1::regclass and contype = 'c' and conname = $2`, c.table, c.table+"_"+c.column+"_check").Scan(&check))
+			where conrelid = $1::regclass and contype = 'c' and conname = $2`, c.table,
+			c.table+"_"+c.column+"_check").Scan(&check))
 		var got []string
 		for _, m := range regexp.MustCompile(`'(\w+)'::text`).FindAllStringSubmatch(check, -1) {
 			got = append(got, m[1])

@@ -31,12 +31,14 @@ func (tx Tx) LockOutbox(ctx context.Context, user int64) (Outbox, error) {
 	if _, err := exec(ctx, tx, "insert into outbox (user_id) values ($1) on conflict do nothing", user); err != nil {
 		return Outbox{}, err
 	}
-	return one[Outbox](ctx, tx, "select user_id, fared, stopped_at, why from outbox where user_id = $1 for update", user)
+	return one[Outbox](ctx, tx, "select user_id, fared, stopped_at, why from outbox where user_id = $1 for update",
+		user)
 }
 
 // KeepOutbox keeps what has become of one.
 func (tx Tx) KeepOutbox(ctx context.Context, b Outbox) error {
-	_, err := exec(ctx, tx, "update outbox set fared = $2, stopped_at = $3, why = $4 where user_id = $1", b.User, b.Fared, b.Stopped, b.Why)
+	_, err := exec(ctx, tx, "update outbox set fared = $2, stopped_at = $3, why = $4 where user_id = $1", b.User,
+		b.Fared, b.Stopped, b.Why)
 	return err
 }
 

@@ -19,13 +19,16 @@ func (k kept) page(slug string) int64 {
 	k.t.Helper()
 	var id int64
 	k.tx(func(tx store.Tx) (err error) {
-		id, err = tx.SavePage(k.ctx, store.Page{Slug: slug, Doc: store.JSON[page.Document]{V: page.New("A", "<p>a</p>", "Send")}, Published: true}, nil, at)
+		id, err = tx.SavePage(k.ctx,
+			store.Page{Slug: slug, Doc: store.JSON[page.Document]{V: page.New("A", "<p>a</p>", "Send")},
+				Published: true}, nil, at)
 		return err
 	})
 	return id
 }
 
-// A page's draft goes back and on by its steps; edits of one thing in a row are one step, and the first of very many go.
+// A page's draft goes back and on by its steps; edits of one thing in a row are one step, and the first of very many
+// go.
 func TestDraftsOfAPage(t *testing.T) {
 	k := open(t)
 	id := k.page("guide")
@@ -86,7 +89,10 @@ func TestDraftsOfAPage(t *testing.T) {
 	}
 	// One that fails changes nothing.
 	err = k.InTx(k.ctx, func(tx store.Tx) error {
-		return tx.EditPage(k.ctx, id, 0, "x", when, func(d *page.Document) error { d.Title = "X"; return store.ErrOver })
+		return tx.EditPage(k.ctx, id, 0, "x", when, func(d *page.Document) error {
+			d.Title = "X"
+			return store.ErrOver
+		})
 	})
 	if err == nil {
 		t.Error("an edit that failed did not")
@@ -133,7 +139,8 @@ func TestHowFarVisitorsCame(t *testing.T) {
 	}
 	days, err := k.PageDays(k.ctx, id, at.AddDate(0, 0, -1), "Europe/Oslo")
 	k.must(err)
-	if len(days) != 2 || days[0].Visits != 2 || days[0].Finished != 2 || days[1].Visits != 1 || days[1].Day.Day() != 15 {
+	if len(days) != 2 || days[0].Visits != 2 || days[0].Finished != 2 || days[1].Visits != 1 ||
+		days[1].Day.Day() != 15 {
 		t.Errorf("by day: %+v", days)
 	}
 	sources, err := k.PageSources(k.ctx, id, 10)
@@ -149,7 +156,8 @@ func TestTheEmailOfAForm(t *testing.T) {
 	ines := k.user("ines", "marketer")
 	var msg, draft int64
 	k.tx(func(tx store.Tx) (err error) {
-		m := store.Message{Name: "M", Doc: store.JSON[message.Document]{V: message.Simple("s", "<p>x</p>")}, SenderID: &ines}
+		m := store.Message{Name: "M", Doc: store.JSON[message.Document]{V: message.Simple("s", "<p>x</p>")},
+			SenderID: &ines}
 		if msg, err = tx.SaveMessage(k.ctx, m, ines, at); err != nil {
 			return err
 		}
@@ -217,7 +225,8 @@ func TestAnswersOfABrowser(t *testing.T) {
 		}
 		return strings.Join(out, " ")
 	}
-	for want, got := range map[string]string{"two one": said(first, ""), "three": said(0, "0123456789abcdef"), "three two one": said(first, "0123456789abcdef"), "": said(0, "")} {
+	for want, got := range map[string]string{"two one": said(first, ""), "three": said(0, "0123456789abcdef"),
+		"three two one": said(first, "0123456789abcdef"), "": said(0, "")} {
 		if got != want {
 			t.Errorf("a browser said %q, want %q", got, want)
 		}
@@ -225,11 +234,13 @@ func TestAnswersOfABrowser(t *testing.T) {
 	for n := range 2 {
 		err := k.InTx(k.ctx, func(tx store.Tx) error {
 			list, err := tx.ProveAnswers(k.ctx, first, at.Add(time.Hour))
-			if want := []int{4, 0}[n]; len(list) != want { // all that she answered on this page, and nothing the second time
+			// all that she answered on this page, and nothing the second time
+			if want := []int{4, 0}[n]; len(list) != want {
 				t.Errorf("the %d. time %d are proved, want %d", n+1, len(list), want)
 			}
 			for _, a := range list {
-				if a.Person != ana || a.Title != "A" || len(a.Acts.V) != 1 || len(a.Consents.V) != 1 || a.Proved == nil {
+				if a.Person != ana || a.Title != "A" || len(a.Acts.V) != 1 || len(a.Consents.V) != 1 ||
+					a.Proved == nil {
 					t.Errorf("proved: %+v", a)
 				}
 			}
@@ -244,7 +255,8 @@ func TestAnswersOfABrowser(t *testing.T) {
 	}
 }
 
-// Pages that were there before pages had blocks become pages of one text that ask what they asked, and what was seen and
+// Pages that were there before pages had blocks become pages of one text that ask what they asked, and what was seen
+// and
 // filled in is counted on; the way back loses no page.
 func TestPagesOfBeforeMoveIn(t *testing.T) {
 	k := open(t)
@@ -260,16 +272,20 @@ func TestPagesOfBeforeMoveIn(t *testing.T) {
 	run(`insert into page (slug, title, button, updated_at) values ('bare', 'Bare', 'Go', now())`)
 	ana, _ := k.meet(store.NewPerson{First: "Ana", Email: "ana@fjord.example"})
 	sig := func(kind signal.Kind, after time.Duration) store.Signal {
-		return store.Signal{Person: ana, Signal: signal.Signal{At: at.Add(after), Kind: kind, Place: signal.Place{Page: 1}}}
+		return store.Signal{Person: ana,
+			Signal: signal.Signal{At: at.Add(after), Kind: kind, Place: signal.Place{Page: 1}}}
 	}
 	k.tx(func(tx store.Tx) error {
-		return tx.AddSignals(k.ctx, []store.Signal{sig(signal.PageView, 0), sig(signal.Form, time.Minute), sig(signal.PageView, 50*time.Hour)})
+		return tx.AddSignals(k.ctx,
+			[]store.Signal{sig(signal.PageView, 0), sig(signal.Form, time.Minute), sig(signal.PageView, 50*time.Hour)})
 	})
 	forward()
 	p, err := k.PageBySlug(k.ctx, "kept")
 	k.must(err)
 	d := p.Doc.V
-	if d.Title != "Alarms" || len(d.Blocks) != 1 || d.Blocks[0].Content.Text != "<p>Read “this”.</p>" || d.Form.Button != "Send" || d.Form.Thanks != "Thanks." || d.Form.Title != "Field guide" || len(d.Form.Questions) != 4 || !d.Form.Questions[3].Must {
+	if d.Title != "Alarms" || len(d.Blocks) != 1 || d.Blocks[0].Content.Text != "<p>Read “this”.</p>" ||
+		d.Form.Button != "Send" || d.Form.Thanks != "Thanks." || d.Form.Title != "Field guide" ||
+		len(d.Form.Questions) != 4 || !d.Form.Questions[3].Must {
 		t.Errorf("moved in as %+v", d)
 	}
 	if err := d.Check(person.Define); err != nil {

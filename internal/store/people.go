@@ -107,7 +107,9 @@ func (c *compiler) people(q PeopleQuery) string {
 func (s *Store) People(ctx context.Context, q PeopleQuery) (list []Person, last Key, err error) {
 	err = s.InTx(ctx, func(tx Tx) error {
 		// What is fast depends on what is asked for: no plan serves all.
-		if _, err := exec(ctx, tx, "select set_config('plan_cache_mode', 'force_custom_plan', true), set_config('statement_timeout', '20s', true)"); err != nil {
+		if _, err := exec(ctx, tx,
+			"select set_config('plan_cache_mode', 'force_custom_plan', true), set_config('statement_timeout', '20s', "+
+				"true)"); err != nil {
 			return err
 		}
 		list, last, err = people(ctx, tx, q)
@@ -224,7 +226,8 @@ func (c *compiler) turn(q PeopleQuery, part int) (turn, error) {
 		t.key1, t.by, t.desc = "k.score::text", []string{"k.score", "k.person_id"}, true
 		t.where = "k.model_id = " + theModel + " and k.score > 0"
 		if next {
-			t.where += " and (k.score, k.person_id) < (" + c.arg(q.After.Sort) + "::text::float8, " + c.arg(q.After.ID) + ")"
+			t.where += " and (k.score, k.person_id) < (" + c.arg(q.After.Sort) + "::text::float8, " +
+				c.arg(q.After.ID) + ")"
 		}
 	case ByName:
 		last, first := `lower(p.last_name collate "C")`, `lower(p.first_name collate "C")`
@@ -243,7 +246,8 @@ func (c *compiler) turn(q PeopleQuery, part int) (turn, error) {
 		t.key1, t.key2, t.by = "lower(k.name)", "k.id::text", []string{"lower(k.name)", "k.id", "p.id"}
 		if next {
 			name, company, last := c.arg(q.After.Sort), c.arg(q.After.Sort2)+"::text::bigint", c.arg(q.After.ID)
-			t.where += fmt.Sprintf(" and (lower(k.name), k.id) >= (%[1]s, %[2]s) and ((lower(k.name), k.id) > (%[1]s, %[2]s) or p.id > %[3]s)", name, company, last)
+			t.where += fmt.Sprintf(" and (lower(k.name), k.id) >= (%[1]s, %[2]s) and ((lower(k.name), k.id) > "+
+				"(%[1]s, %[2]s) or p.id > %[3]s)", name, company, last)
 		}
 	case Newest:
 		t.by, t.desc = []string{"p.id"}, true
@@ -261,8 +265,10 @@ func (c *compiler) turn(q PeopleQuery, part int) (turn, error) {
 // nothing else is asked of them, no more are put in order than a page shows.
 func (c *compiler) foundTurn(q PeopleQuery, look search, where string) (turn, error) {
 	part, key1, key2, tie := "0", "''::text", "''::text", "x.person_id"
-	after1, after2, rest1, rest2 := "::text", "::text", "''::text", "''::text" // types of a Key's parts, and those of the rest
-	t := turn{part: "w.part", key1: "w.key1", key2: "w.key2", where: "true", by: []string{"w.part", "w.key1", "w.key2", "w.tie"}}
+	// types of a Key's parts, and those of the rest
+	after1, after2, rest1, rest2 := "::text", "::text", "''::text", "''::text"
+	t := turn{part: "w.part", key1: "w.key1", key2: "w.key2", where: "true",
+		by: []string{"w.part", "w.key1", "w.key2", "w.tie"}}
 	switch q.Order {
 	case ByScore:
 		part, key1, tie = "(x.score <= 0)::int", "-greatest(x.score, 0)", "-x.person_id"
@@ -293,7 +299,8 @@ func (c *compiler) foundTurn(q PeopleQuery, look search, where string) (turn, er
 		if k.Part == 0 {
 			one, two = c.arg(k.Sort)+after1, c.arg(k.Sort2)+after2
 		}
-		found += fmt.Sprintf(" and (%s, %s, %s, %s) > (%s::int, %s, %s, %s::bigint)", part, key1, key2, tie, c.arg(k.Part), one, two, c.arg(n))
+		found += fmt.Sprintf(" and (%s, %s, %s, %s) > (%s::int, %s, %s, %s::bigint)", part, key1, key2, tie,
+			c.arg(k.Part), one, two, c.arg(n))
 	}
 	end := "offset 0"
 	if where == anybody {
@@ -369,7 +376,8 @@ func (s *Store) CountPeople(ctx context.Context, q PeopleQuery) (int64, error) {
 
 // wide gives the transaction room to hold sets of a million people in memory.
 func wide(ctx context.Context, tx Tx) error {
-	_, err := exec(ctx, tx, "select set_config('work_mem', '256MB', true), set_config('plan_cache_mode', 'force_custom_plan', true)")
+	_, err := exec(ctx, tx,
+		"select set_config('work_mem', '256MB', true), set_config('plan_cache_mode', 'force_custom_plan', true)")
 	return err
 }
 

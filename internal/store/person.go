@@ -142,7 +142,8 @@ const personColumns = `select p.id, p.first_name, p.last_name, p.email, p.phone,
 	p.owner_id, coalesce(o.name, '') as owner, p.country, p.region, p.city, p.zone, p.language, p.profile, p.source, p.medium, p.campaign, p.term, p.content, p.own, coalesce(c.own, '{}') as company_own,
 	p.do_not_contact, p.opted_out_at, p.bounced_at, p.away_until, p.created_at, p.batch_id, p.erased_at`
 
-const personFields = personColumns + `, coalesce(s.score, 0) as score, (select count(*) from enrolment e where e.person_id = p.id and e.ended_at is null) as sequences
+const personFields = personColumns +
+	`, coalesce(s.score, 0) as score, (select count(*) from enrolment e where e.person_id = p.id and e.ended_at is null) as sequences
 	from person p left join company c on c.id = p.company_id left join app_user o on o.id = p.owner_id
 	left join standing s on s.person_id = p.id and s.model_id = (select min(id) from score_model) `
 
@@ -153,13 +154,17 @@ func (db Queries) Person(ctx context.Context, id int64) (Person, error) {
 
 // PersonByEmail finds one by any of their addresses, as core/person tidies it.
 func (db Queries) PersonByEmail(ctx context.Context, email string) (Person, error) {
-	return one[Person](ctx, db, personFields+"where p.id = (select id from person where email = $1 and email <> '' union all select person_id from contact_point where kind = 'email' and value = $1 limit 1)", email)
+	return one[Person](ctx, db,
+		personFields+
+			"where p.id = (select id from person where email = $1 and email <> '' union all select person_id from "+
+			"contact_point where kind = 'email' and value = $1 limit 1)", email)
 }
 
 // Reach is what decides whether they may be reached, without what they said of
 // any purpose.
 func (p *Person) Reach() contact.Facts {
-	return contact.Facts{Email: p.Email != "", Phone: p.Phone != "", DoNotContact: p.DoNotContact, OptedOut: p.OptedOut != nil, Bounced: p.Bounced != nil}
+	return contact.Facts{Email: p.Email != "", Phone: p.Phone != "", DoNotContact: p.DoNotContact,
+		OptedOut: p.OptedOut != nil, Bounced: p.Bounced != nil}
 }
 
 // PeopleFor lists the ids of those for whom a rule holds and who are not on a
@@ -178,7 +183,8 @@ func (db Queries) PeopleFor(ctx context.Context, r *rule.Rule, e *RunningEntry, 
 	return all[int64](ctx, db, `select p.id`+peopleTables+`where `+where+` and p.erased_at is null
 		and (`+whyNotEnter(e.Plan.V.Ways())+`) is null
 		and not exists (select from enrolment e where e.sequence_id = `+seq+` and e.person_id = p.id)
-		and not exists (select from deal d where d.person_id = p.id and d.closed_at is null) order by p.id limit `+c.arg(n), c.args...)
+		and not exists (select from deal d where d.person_id = p.id and d.closed_at is null) order by p.id limit `+
+		c.arg(n), c.args...)
 }
 
 // NewPerson is what a form or an import knows of somebody.
@@ -192,7 +198,8 @@ type NewPerson struct {
 // card says wrongly of somebody's place or number is left out: it is no reason
 // not to meet them.
 func (p NewPerson) tidy() NewPerson {
-	p.First, p.Last, p.Company, p.Title, p.City, p.Source = person.Name(p.First), person.Name(p.Last), person.Name(p.Company), person.Name(p.Title), person.Name(p.City), person.Name(p.Source)
+	p.First, p.Last, p.Company, p.Title, p.City, p.Source = person.Name(p.First), person.Name(p.Last),
+		person.Name(p.Company), person.Name(p.Title), person.Name(p.City), person.Name(p.Source)
 	p.Country, _ = person.CountryCode(p.Country)
 	p.Phone, _ = person.Phone(p.Phone, p.Country)
 	return p
@@ -226,7 +233,8 @@ func (tx Tx) MeetPerson(ctx context.Context, p NewPerson, at time.Time) (id int6
 		return row.ID, true, nil
 	}
 	fill := person.Values{}
-	for f, v := range map[rule.Field]string{person.FirstName: p.First, person.LastName: p.Last, person.PhoneField: p.Phone, person.Title: p.Title, person.Country: p.Country, person.City: p.City} {
+	for f, v := range map[rule.Field]string{person.FirstName: p.First, person.LastName: p.Last,
+		person.PhoneField: p.Phone, person.Title: p.Title, person.Country: p.Country, person.City: p.City} {
 		if v != "" {
 			fill[f] = v
 		}
@@ -271,7 +279,8 @@ func meetCompany(ctx context.Context, tx Tx, name, domain, country string, at ti
 				on conflict (domain) do update set name = company.name returning id)
 			select id from found union all select id from made`, name, domain, country, at)
 	} else {
-		c, err = one[int64](ctx, tx, `with found as (select id from company where lower(name) = lower($1) order by id limit 1),
+		c, err = one[int64](ctx, tx,
+			`with found as (select id from company where lower(name) = lower($1) order by id limit 1),
 			made as (insert into company (name, country, created_at) select $1, $2, $3 where not exists (select from found) returning id)
 			select id from found union all select id from made`, name, country, at)
 	}
@@ -325,7 +334,8 @@ func (db Queries) Records(ctx context.Context, people []int64) (map[int64]*rule.
 			x.Deals = append(x.Deals, f)
 		}
 		for _, w := range r.Ways.V {
-			x.Ways = append(x.Ways, rule.WayFact{Sequence: w.Sequence, Open: w.Open, Finished: !w.Open && finished(w.Reason)})
+			x.Ways = append(x.Ways,
+				rule.WayFact{Sequence: w.Sequence, Open: w.Open, Finished: !w.Open && finished(w.Reason)})
 		}
 		out[r.ID] = x
 	}
@@ -337,7 +347,8 @@ func (db Queries) Records(ctx context.Context, people []int64) (map[int64]*rule.
 func (tx Tx) SetAway(ctx context.Context, person int64, until time.Time) error {
 	_, err := exec(ctx, tx, `with p as (update person set away_until = $2 where id = $1)
 		update letter l set ready_at = $2 from touch t
-		where t.person_id = $1 and l.touch_id = t.id and l.open and l.phase = 'waiting' and l.ready_at < $2`, person, until)
+		where t.person_id = $1 and l.touch_id = t.id and l.open and l.phase = 'waiting' and l.ready_at < $2`, person,
+		until)
 	return err
 }
 
@@ -347,7 +358,8 @@ func (db Queries) Values(ctx context.Context, f rule.Field, n int) ([]string, er
 	if col == "" {
 		return nil, nil
 	}
-	return all[string](ctx, db, `select `+col+` as v`+peopleTables+`where `+col+` <> '' group by 1 order by count(*) desc, 1 limit $1`, n)
+	return all[string](ctx, db,
+		`select `+col+` as v`+peopleTables+`where `+col+` <> '' group by 1 order by count(*) desc, 1 limit $1`, n)
 }
 
 // LastMailSender finds the person an address belongs to.
@@ -370,7 +382,8 @@ type TimelineSignal struct {
 
 // PersonTimeline lists a person's signals, the newest first.
 func (db Queries) PersonTimeline(ctx context.Context, person int64) ([]TimelineSignal, error) {
-	return all[TimelineSignal](ctx, db, `select s.id, s.at, s.kind, s.machine, s.detail, s.sequence_id, s.touch_id, coalesce(q.name, '') as name
+	return all[TimelineSignal](ctx, db,
+		`select s.id, s.at, s.kind, s.machine, s.detail, s.sequence_id, s.touch_id, coalesce(q.name, '') as name
 		from signal s left join sequence q on q.id = s.sequence_id where s.person_id = $1 order by s.at desc, s.id desc limit 500`, person)
 }
 

@@ -23,7 +23,8 @@ func TestShareOfConnections(t *testing.T) {
 
 // Codes of PostgreSQL's manual, appendix A.
 func TestWhatGoesByItself(t *testing.T) {
-	for code, want := range map[string]bool{"53300": true, "57P03": true, "57P01": true, "28P01": false, "3D000": false} {
+	for code, want := range map[string]bool{"53300": true, "57P03": true, "57P01": true, "28P01": false,
+		"3D000": false} {
 		if got := passing(fmt.Errorf("x: %w", &pgconn.PgError{Code: code})); got != want {
 			t.Errorf("%s: %v", code, got)
 		}

@@ -30,7 +30,8 @@ type compiler struct {
 
 // peopleTables are what compiled rules are about. A join that a rule does not
 // use costs nothing: the planner leaves it out.
-const peopleTables = " from person p left join company c on c.id = p.company_id left join app_user o on o.id = p.owner_id "
+const peopleTables = " from person p left join company c on c.id = p.company_id left join app_user o on o.id = " +
+	"p.owner_id "
 
 func (c *compiler) arg(v any) string {
 	c.args = append(c.args, v)
@@ -65,12 +66,18 @@ func (c *compiler) rule(r *rule.Rule) string {
 // columns are where the fields of a record stand. The core has tidied what
 // they hold: no text has outer spaces, codes are in one case.
 var columns = map[rule.Field]string{
-	person.FirstName: "p.first_name", person.LastName: "p.last_name", person.EmailField: "p.email", person.PhoneField: "p.phone",
-	person.Title: "p.title", person.Seniority: "p.seniority", person.Department: "p.department", person.Country: "p.country",
-	person.Region: "p.region", person.City: "p.city", person.Zone: "p.zone", person.Language: "p.language", person.Profile: "p.profile",
-	person.Source: "p.source", person.Medium: "p.medium", person.Campaign: "p.campaign", person.Term: "p.term", person.Content: "p.content",
-	person.Company: "coalesce(c.name, '')", person.Domain: "coalesce(c.domain, '')", person.Industry: "coalesce(c.industry, '')",
-	person.Revenue: "coalesce(c.revenue, '')", person.CompanyCountry: "coalesce(c.country, '')", person.Owner: "coalesce(o.name, '')",
+	person.FirstName: "p.first_name", person.LastName: "p.last_name", person.EmailField: "p.email",
+	person.PhoneField: "p.phone",
+	person.Title:      "p.title", person.Seniority: "p.seniority", person.Department: "p.department",
+	person.Country: "p.country",
+	person.Region:  "p.region", person.City: "p.city", person.Zone: "p.zone", person.Language: "p.language",
+	person.Profile: "p.profile",
+	person.Source:  "p.source", person.Medium: "p.medium", person.Campaign: "p.campaign", person.Term: "p.term",
+	person.Content: "p.content",
+	person.Company: "coalesce(c.name, '')", person.Domain: "coalesce(c.domain, '')",
+	person.Industry: "coalesce(c.industry, '')",
+	person.Revenue:  "coalesce(c.revenue, '')", person.CompanyCountry: "coalesce(c.country, '')",
+	person.Owner: "coalesce(o.name, '')",
 }
 
 func (c *compiler) condition(q *rule.Condition) string {
@@ -225,9 +232,11 @@ func (c *compiler) dated(col string, q *rule.Condition) string {
 
 func (c *compiler) several(col string, q *rule.Condition) string {
 	has := func(values []string) string {
-		return "exists (select from jsonb_array_elements_text(case when jsonb_typeof(" + col + ") = 'array' then " + col + " else '[]' end) as e(v) where lower(e.v) = any (" + c.arg(values) + "::text[]))"
+		return "exists (select from jsonb_array_elements_text(case when jsonb_typeof(" + col + ") = 'array' then " +
+			col + " else '[]' end) as e(v) where lower(e.v) = any (" + c.arg(values) + "::text[]))"
 	}
-	known := "coalesce(jsonb_array_length(case when jsonb_typeof(" + col + ") = 'array' then " + col + " end) > 0, false)"
+	known := "coalesce(jsonb_array_length(case when jsonb_typeof(" + col + ") = 'array' then " + col +
+		" end) > 0, false)"
 	switch q.Op {
 	case rule.Known:
 		return known
@@ -260,7 +269,8 @@ func (c *compiler) signals(q *rule.Condition) string {
 	for _, x := range []struct {
 		col string
 		v   int64
-	}{{"sequence_id", p.Sequence}, {"step", int64(p.Step)}, {"message_id", p.Message}, {"link", int64(p.Link)}, {"page_id", p.Page}} {
+	}{{"sequence_id", p.Sequence}, {"step", int64(p.Step)}, {"message_id", p.Message}, {"link", int64(p.Link)},
+		{"page_id", p.Page}} {
 		if x.v != 0 {
 			w += " and sg." + x.col + " = " + c.arg(x.v)
 		}
@@ -289,7 +299,8 @@ func (c *compiler) counted(q *rule.Condition) string {
 	// Whoever has none is in no group: where none would do, those are looked
 	// for with whom it does not hold.
 	if fits(q, 0) {
-		return "not exists (select from (" + one + " group by 1 having not (" + c.compare("count(*)", q) + ")) x where x.person_id = p.id)"
+		return "not exists (select from (" + one + " group by 1 having not (" + c.compare("count(*)", q) +
+			")) x where x.person_id = p.id)"
 	}
 	return "p.id in (" + one + " group by 1 having " + c.compare("count(*)", q) + ")"
 }
@@ -319,7 +330,8 @@ const theModel = "(select min(id) from score_model)"
 
 func (c *compiler) score(q *rule.Condition, op rule.Op) string {
 	if c.few {
-		return c.compare("coalesce((select st.score from standing st where st.person_id = p.id and st.model_id = "+theModel+"), 0)", q)
+		return c.compare("coalesce((select st.score from standing st where st.person_id = p.id and st.model_id = "+
+			theModel+"), 0)", q)
 	}
 	rows := "select st.person_id from standing st where st.model_id = " + theModel + " and "
 	if fits(q, 0) {
@@ -352,7 +364,8 @@ func (c *compiler) about(q *rule.Condition) string {
 	case rule.Stage:
 		yes = exists("deal x where x.person_id = p.id and x.closed_at is null and x.stage_id = " + c.arg(q.ID))
 	case rule.Lost, rule.Won:
-		w := "deal x join stage st on st.id = x.stage_id where x.person_id = p.id and st." + map[rule.Thing]string{rule.Lost: "lost", rule.Won: "won"}[q.About] + " and x.closed_at <= " + c.arg(c.now)
+		w := "deal x join stage st on st.id = x.stage_id where x.person_id = p.id and st." +
+			map[rule.Thing]string{rule.Lost: "lost", rule.Won: "won"}[q.About] + " and x.closed_at <= " + c.arg(c.now)
 		if q.Op == rule.Within {
 			w += " and x.closed_at >= " + c.arg(signal.Within(c.now, q.Days))
 		}
@@ -360,7 +373,8 @@ func (c *compiler) about(q *rule.Condition) string {
 	case rule.InBand:
 		in := c.few
 		c.few = true // a range of two ends is one look at the standing
-		score := "coalesce((select st.score from standing st where st.person_id = p.id and st.model_id = " + theModel + "), 0)"
+		score := "coalesce((select st.score from standing st where st.person_id = p.id and st.model_id = " + theModel +
+			"), 0)"
 		yes = c.inBand(score, q)
 		c.few = in
 	case rule.ByFit:
@@ -470,9 +484,13 @@ func (c *compiler) movers(r *rule.Rule, from, to time.Time) string {
 			}
 			parts = append(parts, "select sg.person_id, sg.at + "+gap+" as at from signal sg where "+w)
 		case q.About == rule.Lost || q.About == rule.Won:
-			parts = append(parts, "select x.person_id, x.closed_at + "+gap+" from deal x where x.closed_at >= "+low+" and x.closed_at <= "+high)
+			parts = append(parts,
+				"select x.person_id, x.closed_at + "+gap+" from deal x where x.closed_at >= "+low+
+					" and x.closed_at <= "+high)
 		case q.Field == person.Created:
-			parts = append(parts, "select p.id, p.created_at + "+gap+" from person p where p.created_at >= "+low+" and p.created_at <= "+high)
+			parts = append(parts,
+				"select p.id, p.created_at + "+gap+" from person p where p.created_at >= "+low+" and p.created_at <= "+
+					high)
 		default:
 			own, ok := q.Field.OwnID()
 			if !ok {
@@ -484,12 +502,14 @@ func (c *compiler) movers(r *rule.Rule, from, to time.Time) string {
 			}
 			col := "(" + of + ".own->>'" + strconv.FormatInt(own, 10) + "')::date::timestamptz"
 			// A day begins to lie within the last days when it comes, and stops after them.
-			parts = append(parts, "select p.id, "+col+" + "+gap+" from "+people+" where "+col+" >= "+low+" and "+col+" <= "+high,
+			parts = append(parts,
+				"select p.id, "+col+" + "+gap+" from "+people+" where "+col+" >= "+low+" and "+col+" <= "+high,
 				"select p.id, "+col+" from "+people+" where "+col+" >= "+c.arg(from)+" and "+col+" <= "+c.arg(to))
 		}
 	}
 	if len(parts) == 0 {
 		return ""
 	}
-	return "select person_id, max(at) as at from (" + strings.Join(parts, " union all ") + ") m(person_id, at) group by 1"
+	return "select person_id, max(at) as at from (" + strings.Join(parts, " union all ") +
+		") m(person_id, at) group by 1"
 }

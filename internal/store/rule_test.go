@@ -44,7 +44,8 @@ type ruleWorld struct {
 }
 
 var (
-	someTexts     = []string{"Ana", "ÅSA", "a%b", "a_b", "", `back\slash`, "O'Neil", "ana maria", "Straße", "İzmir", "a; b"}
+	someTexts = []string{"Ana", "ÅSA", "a%b", "a_b", "", `back\slash`, "O'Neil", "ana maria", "Straße", "İzmir",
+		"a; b"}
 	someCountries = []string{"NO", "no", "CA", "", "Norge"}
 )
 
@@ -62,7 +63,8 @@ func (w *ruleWorld) edge() time.Time {
 
 func newRuleWorld(t *testing.T, n int) *ruleWorld {
 	t.Helper()
-	w := &ruleWorld{Store: storetest.New(t), ctx: t.Context(), rnd: rand.New(rand.NewPCG(4, 12)), people: map[int64]*inMemory{}}
+	w := &ruleWorld{Store: storetest.New(t), ctx: t.Context(), rnd: rand.New(rand.NewPCG(4, 12)),
+		people: map[int64]*inMemory{}}
 	must := func(err error) {
 		t.Helper()
 		if err != nil {
@@ -100,7 +102,8 @@ func newRuleWorld(t *testing.T, n int) *ruleWorld {
 			return err
 		}
 		fit := rule.Fit{
-			{If: rule.Rule{Any: []rule.Rule{rule.FieldIs(person.Country, "NO"), rule.FieldIs(person.Industry, "ana")}}, Points: 3},
+			{If: rule.Rule{Any: []rule.Rule{rule.FieldIs(person.Country, "NO"), rule.FieldIs(person.Industry, "ana")}},
+				Points: 3},
 			{If: rule.Rule{If: &rule.Condition{Field: person.Own(3), Op: rule.AtLeast, Value: "2"}}, Points: 4},
 			{If: rule.Rule{If: &rule.Condition{Field: person.Own(4), Op: rule.AtLeast, Value: "2"}}, Points: 1},
 			{If: rule.Rule{None: []rule.Rule{{If: &rule.Condition{Field: person.City, Op: rule.Known}}}}, Points: -2},
@@ -108,7 +111,8 @@ func newRuleWorld(t *testing.T, n int) *ruleWorld {
 		}
 		model, err = tx.SaveModel(w.ctx, store.Model{Model: score.Model{Name: "m", Line: 15}, Fit: fit,
 			Bands:    []rule.Band{{Name: "cold", To: 10}, {Name: "warm", From: 10, To: 20}, {Name: "hot", From: 20}},
-			FitBands: []rule.Band{{Name: "far", To: 30}, {Name: "near", From: 30, To: 60}, {Name: "here", From: 60}}}, ruleNow)
+			FitBands: []rule.Band{{Name: "far", To: 30}, {Name: "near", From: 30, To: 60}, {Name: "here", From: 60}}},
+			ruleNow)
 		if err != nil {
 			return err
 		}
@@ -120,7 +124,8 @@ func newRuleWorld(t *testing.T, n int) *ruleWorld {
 	}))
 	_, err := w.AddUser(w.ctx, store.User{Name: "Tomas Vale", Email: "t@x.example", Role: "rep"}, ruleNow)
 	must(err)
-	run("insert into stage (name, position, won, lost) values ('Talking', 1, false, false), ('Won', 2, true, false), ('Lost', 3, false, true)")
+	run("insert into stage (name, position, won, lost) values ('Talking', 1, false, false), ('Won', 2, true, false), " +
+		"('Lost', 3, false, true)")
 	var versions []int64
 	for i := range 2 {
 		must(w.InTx(w.ctx, func(tx store.Tx) error {
@@ -128,7 +133,9 @@ func newRuleWorld(t *testing.T, n int) *ruleWorld {
 			if err != nil {
 				return err
 			}
-			v, err := tx.AddVersion(w.ctx, store.Version{Sequence: q, Plan: store.JSON[*sequence.Plan]{V: sequence.NewPlan()}, Launched: ruleNow}, 0)
+			v, err := tx.AddVersion(w.ctx,
+				store.Version{Sequence: q, Plan: store.JSON[*sequence.Plan]{V: sequence.NewPlan()}, Launched: ruleNow},
+				0)
 			versions = append(versions, v)
 			return err
 		}))
@@ -137,7 +144,9 @@ func newRuleWorld(t *testing.T, n int) *ruleWorld {
 	must(err)
 	for i := range n {
 		must(w.InTx(w.ctx, func(tx store.Tx) error {
-			p := store.NewPerson{First: w.pick(someTexts), Last: w.pick(someTexts), Email: fmt.Sprintf("p%d@x.example", i), Country: w.pick(someCountries), City: w.pick(someTexts), Title: w.pick(someTexts), Source: w.pick(someTexts)}
+			p := store.NewPerson{First: w.pick(someTexts), Last: w.pick(someTexts),
+				Email: fmt.Sprintf("p%d@x.example", i), Country: w.pick(someCountries), City: w.pick(someTexts),
+				Title: w.pick(someTexts), Source: w.pick(someTexts)}
 			if w.rnd.IntN(2) == 0 {
 				p.Company, p.Domain = w.pick(someTexts[:3]), fmt.Sprintf("d%d.example", w.rnd.IntN(20))
 			}
@@ -159,17 +168,22 @@ func newRuleWorld(t *testing.T, n int) *ruleWorld {
 				}
 			}
 			now := list[id].Values()
-			for _, m := range []person.Field{person.Mark(person.TagMark, int64(1+w.rnd.IntN(3))), person.Mark(person.AudienceMark, int64(1+w.rnd.IntN(3))), person.Mark(person.ConsentMark, int64(1+w.rnd.IntN(2)))} {
+			for _, m := range []person.Field{person.Mark(person.TagMark, int64(1+w.rnd.IntN(3))),
+				person.Mark(person.AudienceMark, int64(1+w.rnd.IntN(3))),
+				person.Mark(person.ConsentMark, int64(1+w.rnd.IntN(2)))} {
 				if w.rnd.IntN(2) == 0 {
 					set[m] = "yes"
 				}
 			}
-			if _, err := tx.Change(w.ctx, []store.Edit{{P: list[id], Now: now, Set: set}}, store.Author{How: "a test", At: ruleNow}); err != nil {
+			if _, err := tx.Change(w.ctx, []store.Edit{{P: list[id], Now: now, Set: set}},
+				store.Author{How: "a test", At: ruleNow}); err != nil {
 				return err
 			}
 			m := &inMemory{score: float64(w.rnd.IntN(30))}
 			for range w.rnd.IntN(6) {
-				x := signal.Signal{At: w.edge(), Kind: signal.Kind(1 + w.rnd.IntN(5)), Machine: w.rnd.IntN(4) == 0, Place: signal.Place{Sequence: int64(w.rnd.IntN(3)), Step: int32(w.rnd.IntN(2)), Page: int64(w.rnd.IntN(2))}}
+				x := signal.Signal{At: w.edge(), Kind: signal.Kind(1 + w.rnd.IntN(5)), Machine: w.rnd.IntN(4) == 0,
+					Place: signal.Place{Sequence: int64(w.rnd.IntN(3)), Step: int32(w.rnd.IntN(2)),
+						Page: int64(w.rnd.IntN(2))}}
 				m.signals = append(m.signals, x)
 				why := ""
 				if x.Machine {
@@ -184,7 +198,8 @@ func newRuleWorld(t *testing.T, n int) *ruleWorld {
 				if err := tx.MarkStandings(w.ctx, []int64{id}, ruleNow); err != nil {
 					return err
 				}
-				if err := tx.KeepStandings(w.ctx, model, []store.Standing{{Person: id, Score: m.score, CountedAt: ruleNow}}); err != nil {
+				if err := tx.KeepStandings(w.ctx, model,
+					[]store.Standing{{Person: id, Score: m.score, CountedAt: ruleNow}}); err != nil {
 					return err
 				}
 			} else {
@@ -196,7 +211,9 @@ func newRuleWorld(t *testing.T, n int) *ruleWorld {
 		}))
 		id := w.ids[len(w.ids)-1]
 		if w.rnd.IntN(2) == 0 {
-			run("update company set industry = $2, size = $3, revenue = $4, country = $5 where id = (select company_id from person where id = $1)", id, w.pick(someTexts), w.rnd.IntN(3)*20, w.pick([]string{"", "under 1 M"}), w.pick([]string{"", "NO", "CA"}))
+			run("update company set industry = $2, size = $3, revenue = $4, country = $5 where id = (select "+
+				"company_id from person where id = $1)", id, w.pick(someTexts), w.rnd.IntN(3)*20,
+				w.pick([]string{"", "under 1 M"}), w.pick([]string{"", "NO", "CA"}))
 		}
 		theirs := person.Values{}
 		for _, d := range w.cat.Own {
@@ -213,17 +230,22 @@ func newRuleWorld(t *testing.T, n int) *ruleWorld {
 		}))
 		for range w.rnd.IntN(3) {
 			stage := 2 + w.rnd.IntN(2)
-			run("insert into deal (person_id, stage_id, name, opened_at, moved_at, closed_at) values ($1, $2, 'd', $3, $3, $3)", id, stage, w.edge())
+			run("insert into deal (person_id, stage_id, name, opened_at, moved_at, closed_at) values ($1, $2, 'd', "+
+				"$3, $3, $3)", id, stage, w.edge())
 		}
 		if w.rnd.IntN(3) == 0 {
-			run("insert into deal (person_id, stage_id, name, opened_at, moved_at) values ($1, 1, 'd', $2, $2)", id, ruleNow)
+			run("insert into deal (person_id, stage_id, name, opened_at, moved_at) values ($1, 1, 'd', $2, $2)", id,
+				ruleNow)
 		}
 		for q, v := range versions {
 			switch w.rnd.IntN(4) {
 			case 0:
-				run("insert into enrolment (sequence_id, version_id, person_id, step, entered_at, reached_at) values ($1, $2, $3, 1, $4, $4)", q+1, v, id, ruleNow)
+				run("insert into enrolment (sequence_id, version_id, person_id, step, entered_at, reached_at) values "+
+					"($1, $2, $3, 1, $4, $4)", q+1, v, id, ruleNow)
 			case 1:
-				run("insert into enrolment (sequence_id, version_id, person_id, step, entered_at, reached_at, ended_at, reason) values ($1, $2, $3, 1, $4, $4, $4, $5)", q+1, v, id, ruleNow, w.pick([]string{"finished", "answered", "handed over"}))
+				run("insert into enrolment (sequence_id, version_id, person_id, step, entered_at, reached_at, "+
+					"ended_at, reason) values ($1, $2, $3, 1, $4, $4, $4, $5)", q+1, v, id, ruleNow,
+					w.pick([]string{"finished", "answered", "handed over"}))
 			}
 		}
 	}
@@ -289,7 +311,8 @@ func (w *ruleWorld) grow(depth int) rule.Rule {
 	switch {
 	case c.Signal != nil:
 		c.Signal.Machine = w.rnd.IntN(3) == 0
-		c.Signal.Place = signal.Place{Sequence: int64(w.rnd.IntN(3)), Step: int32(w.rnd.IntN(2)), Page: int64(w.rnd.IntN(2))}
+		c.Signal.Place = signal.Place{Sequence: int64(w.rnd.IntN(3)), Step: int32(w.rnd.IntN(2)),
+			Page: int64(w.rnd.IntN(2))}
 		c.N, c.Days = w.rnd.IntN(3), w.rnd.IntN(40)
 		c.M = c.N + w.rnd.IntN(2)
 		if c.Days == 0 && w.rnd.IntN(2) == 0 {
@@ -373,7 +396,8 @@ func TestRulesMeanTheSameInSQL(t *testing.T) {
 			t.Fatalf("%s: %v", words, err)
 		}
 		if !slices.Equal(few, memory) || !slices.Equal(all, memory) {
-			t.Fatalf("%s:\none by one SQL finds %v\nall at once SQL finds %v\nin memory it holds for %v", words, few, all, memory)
+			t.Fatalf("%s:\none by one SQL finds %v\nall at once SQL finds %v\nin memory it holds for %v", words, few,
+				all, memory)
 		}
 		found += len(memory)
 		r.Each(func(c *rule.Condition) { asked[c.Key()+" "+string(c.Op)]++ })
@@ -397,7 +421,9 @@ func TestPagesOfPeopleMeetAndMissNobody(t *testing.T) {
 	now := time.Date(2026, 4, 14, 9, 20, 0, 0, time.UTC)
 	err := s.InTx(ctx, func(tx store.Tx) error {
 		for n := range 57 {
-			if _, _, err := tx.MeetPerson(ctx, store.NewPerson{First: "A", Last: fmt.Sprintf("B%d", n%5), Email: fmt.Sprintf("p%d@x.example", n)}, now); err != nil {
+			if _, _, err := tx.MeetPerson(ctx,
+				store.NewPerson{First: "A", Last: fmt.Sprintf("B%d", n%5), Email: fmt.Sprintf("p%d@x.example", n)},
+				now); err != nil {
 				return err
 			}
 		}

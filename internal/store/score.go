@@ -46,15 +46,21 @@ func (db Queries) Model(ctx context.Context) (Model, error) {
 		Bands                        JSON[[]rule.Band]
 		Fit                          JSON[rule.Fit]
 		FitBands                     JSON[[]rule.Band] `db:"fit_bands"`
-	}](ctx, db, "select id, name, floor, ceiling, line, margin, bands, fit, fit_bands from score_model order by id limit 1")
+	}](ctx, db, "select id, name, floor, ceiling, line, margin, bands, fit, fit_bands from score_model order by id "+
+		"limit 1")
 	if err != nil {
 		return Model{}, err
 	}
-	m := Model{head.ID, score.Model{Name: head.Name, Floor: head.Floor, Ceiling: head.Ceiling, Line: head.Line, Margin: head.Margin}, head.Bands.V, head.Fit.V, head.FitBands.V}
-	rules, err := all[scoreRule](ctx, db, "select id, kind, points, often, n, window_days, lasts, half, wipe, condition from score_rule where model_id = $1 order by position, id", m.ID)
+	m := Model{head.ID,
+		score.Model{Name: head.Name, Floor: head.Floor, Ceiling: head.Ceiling, Line: head.Line, Margin: head.Margin},
+		head.Bands.V, head.Fit.V, head.FitBands.V}
+	rules, err := all[scoreRule](ctx, db,
+		"select id, kind, points, often, n, window_days, lasts, half, wipe, condition from score_rule where model_id "+
+			"= $1 order by position, id", m.ID)
 	for _, r := range rules {
-		m.Rules = append(m.Rules, score.Rule{ID: r.ID, On: signal.Pattern{Kind: r.Kind}, Points: r.Points, Often: r.Often, N: r.N,
-			Window: r.Window, Lasts: r.Lasts, Half: r.Half, Wipe: r.Wipe, If: r.Condition.V})
+		m.Rules = append(m.Rules,
+			score.Rule{ID: r.ID, On: signal.Pattern{Kind: r.Kind}, Points: r.Points, Often: r.Often, N: r.N,
+				Window: r.Window, Lasts: r.Lasts, Half: r.Half, Wipe: r.Wipe, If: r.Condition.V})
 	}
 	return m, err
 }
@@ -64,9 +70,13 @@ func (db Queries) Model(ctx context.Context) (Model, error) {
 func (tx Tx) SaveModel(ctx context.Context, m Model, at time.Time) (int64, error) {
 	var err error
 	if m.ID == 0 {
-		m.ID, err = one[int64](ctx, tx, "insert into score_model (name, floor, ceiling, line, margin) values ($1, $2, $3, $4, $5) returning id", m.Name, m.Floor, m.Ceiling, m.Line, m.Margin)
+		m.ID, err = one[int64](ctx, tx,
+			"insert into score_model (name, floor, ceiling, line, margin) values ($1, $2, $3, $4, $5) returning id",
+			m.Name, m.Floor, m.Ceiling, m.Line, m.Margin)
 	} else {
-		_, err = exec(ctx, tx, "update score_model set name = $2, floor = $3, ceiling = $4, line = $5, margin = $6 where id = $1", m.ID, m.Name, m.Floor, m.Ceiling, m.Line, m.Margin)
+		_, err = exec(ctx, tx,
+			"update score_model set name = $2, floor = $3, ceiling = $4, line = $5, margin = $6 where id = $1", m.ID,
+			m.Name, m.Floor, m.Ceiling, m.Line, m.Margin)
 	}
 	if err != nil {
 		return 0, fmt.Errorf("keeping the score model: %w", err)
@@ -82,8 +92,10 @@ func (tx Tx) SaveModel(ctx context.Context, m Model, at time.Time) (int64, error
 		if err != nil {
 			return 0, err
 		}
-		if _, err := exec(ctx, tx, `insert into score_rule (model_id, position, kind, points, often, n, window_days, lasts, half, wipe, condition)
-			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)`, m.ID, i, int16(r.On.Kind), r.Points, string(r.Often), r.N, r.Window, r.Lasts, r.Half, r.Wipe, string(cond)); err != nil {
+		if _, err := exec(ctx, tx,
+			`insert into score_rule (model_id, position, kind, points, often, n, window_days, lasts, half, wipe, condition)
+			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)`, m.ID, i, int16(r.On.Kind), r.Points,
+			string(r.Often), r.N, r.Window, r.Lasts, r.Half, r.Wipe, string(cond)); err != nil {
 			return 0, fmt.Errorf("keeping a score rule: %w", err)
 		}
 	}
@@ -95,7 +107,8 @@ func (tx Tx) SaveModel(ctx context.Context, m Model, at time.Time) (int64, error
 			}
 		}
 	}
-	if _, err := exec(ctx, tx, "update score_model set asks = $2 where id = $1", m.ID, append([]string{}, slices.Sorted(maps.Keys(asks))...)); err != nil {
+	if _, err := exec(ctx, tx, "update score_model set asks = $2 where id = $1", m.ID,
+		append([]string{}, slices.Sorted(maps.Keys(asks))...)); err != nil {
 		return 0, err
 	}
 	_, err = exec(ctx, tx, "update standing set due = $2, rebase = true where model_id = $1", m.ID, at)
@@ -109,7 +122,8 @@ func (tx Tx) SaveFit(ctx context.Context, m Model) error {
 	fit := JSON[rule.Fit]{append(rule.Fit{}, m.Fit...)}
 	_, err := exec(ctx, tx, `with was as (select fit from score_model where id = $1),
 		recount as (update audience set recount = true from was where live and asks @> array['fit'] and was.fit <> $2::jsonb)
-		update score_model set fit = $2, bands = $3, fit_bands = $4 where id = $1`, m.ID, fit, listed(m.Bands), listed(m.FitBands))
+		update score_model set fit = $2, bands = $3, fit_bands = $4 where id = $1`, m.ID, fit, listed(m.Bands),
+		listed(m.FitBands))
 	if err != nil {
 		return fmt.Errorf("keeping the fit: %w", err)
 	}
@@ -171,14 +185,18 @@ func (tx Tx) MarkStandings(ctx context.Context, people []int64, at time.Time) er
 
 // ClaimStandings takes up to n scores that have to be counted by now.
 func (tx Tx) ClaimStandings(ctx context.Context, model int64, now time.Time, n int) ([]Standing, error) {
-	rows, err := all[standingRow](ctx, tx, `select person_id, score, armed, rebase, ready, counted_at, until, due from standing
-		where model_id = $1 and due is not null and due <= $2 order by due limit $3 for update skip locked`, model, now, n)
+	rows, err := all[standingRow](ctx, tx,
+		`select person_id, score, armed, rebase, ready, counted_at, until, due from standing
+		where model_id = $1 and due is not null and due <= $2 order by due limit $3 for update skip locked`, model, now,
+		n)
 	return standings(rows), err
 }
 
 // Standings reads the scores of some people.
 func (db Queries) Standings(ctx context.Context, model int64, people []int64) ([]Standing, error) {
-	rows, err := all[standingRow](ctx, db, "select person_id, score, armed, rebase, ready, counted_at, until, due from standing where model_id = $1 and person_id = any ($2)", model, people)
+	rows, err := all[standingRow](ctx, db,
+		"select person_id, score, armed, rebase, ready, counted_at, until, due from standing where model_id = $1 and "+
+			"person_id = any ($2)", model, people)
 	return standings(rows), err
 }
 
@@ -196,10 +214,12 @@ func (tx Tx) KeepStandings(ctx context.Context, model int64, list []Standing) er
 	person, value, armed, ready := make([]int64, n), make([]float64, n), make([]bool, n), make([]bool, n)
 	counted, until := make([]pgtype.Timestamptz, n), make([]pgtype.Timestamptz, n)
 	for i, s := range list {
-		person[i], value[i], armed[i], counted[i], until[i] = s.Person, s.Score, s.Armed, stamp(s.CountedAt), stamp(s.Until)
+		person[i], value[i], armed[i], counted[i], until[i] = s.Person, s.Score, s.Armed, stamp(s.CountedAt),
+			stamp(s.Until)
 		ready[i] = s.Ready
 	}
-	_, err := exec(ctx, tx, `update standing s set score = u.score, armed = u.armed, ready = u.ready, rebase = false, counted_at = u.counted, until = u.until, due = u.until
+	_, err := exec(ctx, tx,
+		`update standing s set score = u.score, armed = u.armed, ready = u.ready, rebase = false, counted_at = u.counted, until = u.until, due = u.until
 		from unnest($2::bigint[], $3::float8[], $4::bool[], $5::timestamptz[], $6::timestamptz[], $7::bool[])
 			as u(person, score, armed, counted, until, ready)
 		where s.model_id = $1 and s.person_id = u.person`, model, person, value, armed, counted, until, ready)
@@ -214,7 +234,8 @@ func (db Queries) ScoreBands(ctx context.Context, model int64, step, bands int) 
 	rows, err := all[struct {
 		Band int
 		N    int64
-	}](ctx, db, "select least(floor(score / $2)::int, $3 - 1) as band, count(*) as n from standing where model_id = $1 and score > 0 group by 1", model, step, bands)
+	}](ctx, db, "select least(floor(score / $2)::int, $3 - 1) as band, count(*) as n from standing where model_id = "+
+		"$1 and score > 0 group by 1", model, step, bands)
 	out := make([]int64, bands)
 	for _, r := range rows {
 		if r.Band >= 0 && r.Band < bands {
@@ -231,7 +252,8 @@ func (db Queries) FitSpread(ctx context.Context, cat *rule.Catalogue, fit rule.F
 	rows, err := all[struct {
 		Tenth int
 		N     int64
-	}](ctx, db, "select x / 10 as tenth, count(*) as n from (select "+c.fit()+" as x"+peopleTables+") f group by 1", c.args...)
+	}](ctx, db, "select x / 10 as tenth, count(*) as n from (select "+c.fit()+" as x"+peopleTables+") f group by 1",
+		c.args...)
 	out := make([]int64, 11)
 	for _, r := range rows {
 		out[r.Tenth] = r.N

@@ -52,7 +52,8 @@ type search struct {
 // wordsOf splits what was typed.
 func wordsOf(text string) []string {
 	words := strings.FieldsFunc(text, func(r rune) bool {
-		return !unicode.IsLetter(r) && !unicode.IsNumber(r) && !unicode.IsMark(r) && !strings.ContainsRune("@._+-'’&", r)
+		return !unicode.IsLetter(r) && !unicode.IsNumber(r) && !unicode.IsMark(r) &&
+			!strings.ContainsRune("@._+-'’&", r)
 	})
 	var out []string
 	for _, w := range words {
@@ -92,7 +93,9 @@ func seek(ctx context.Context, db querier, q PeopleQuery) (search, error) {
 			asked = append(asked, c.hasByIndex(search{like: []string{l}}))
 		}
 	}
-	n, err := estimate(ctx, db, "select from person_search x where "+strings.Join(asked, " union all select from person_search x where "), c.args...)
+	n, err := estimate(ctx, db,
+		"select from person_search x where "+strings.Join(asked, " union all select from person_search x where "),
+		c.args...)
 	if err != nil {
 		return look, err
 	}
@@ -184,7 +187,8 @@ func (c *compiler) sought(q search, id string) string {
 	if len(q.like) == 0 {
 		return ""
 	}
-	return " and exists (select from person_search x where x.person_id = " + id + " and " + c.has(q.like, "x.words") + ")"
+	return " and exists (select from person_search x where x.person_id = " + id + " and " + c.has(q.like, "x.words") +
+		")"
 }
 
 // soughtInOrder is sought for a page that is read in an order, of those whom

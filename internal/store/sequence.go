@@ -42,7 +42,8 @@ const sequenceFields = `select q.id, q.name, q.state, q.entry, q.draft_n, q.vers
 
 // Sequences lists all, the last changed first.
 func (db Queries) Sequences(ctx context.Context) ([]Sequence, error) {
-	return all[Sequence](ctx, db, sequenceFields+"where q.removed_at is null order by q.updated_at desc, q.id desc limit 500")
+	return all[Sequence](ctx, db,
+		sequenceFields+"where q.removed_at is null order by q.updated_at desc, q.id desc limit 500")
 }
 
 // Sequence reads one.
@@ -52,11 +53,13 @@ func (db Queries) Sequence(ctx context.Context, id int64) (Sequence, error) {
 
 // AddSequence makes a sequence with a first draft.
 func (tx Tx) AddSequence(ctx context.Context, name string, p *sequence.Plan, at time.Time) (int64, error) {
-	id, err := one[int64](ctx, tx, "insert into sequence (name, created_at, updated_at) values ($1, $2, $2) returning id", name, at)
+	id, err := one[int64](ctx, tx,
+		"insert into sequence (name, created_at, updated_at) values ($1, $2, $2) returning id", name, at)
 	if err != nil {
 		return 0, fmt.Errorf("making the sequence %q: %w", name, err)
 	}
-	_, err = exec(ctx, tx, "insert into sequence_draft (sequence_id, n, plan, what) values ($1, 0, $2, 'new')", id, JSON[*sequence.Plan]{p})
+	_, err = exec(ctx, tx, "insert into sequence_draft (sequence_id, n, plan, what) values ($1, 0, $2, 'new')", id,
+		JSON[*sequence.Plan]{p})
 	return id, err
 }
 
@@ -70,7 +73,8 @@ type Draft struct {
 
 // Draft reads the draft as it stands.
 func (db Queries) Draft(ctx context.Context, id int64) (Draft, error) {
-	return one[Draft](ctx, db, `select d.n, d.plan, d.what, (select max(n) from sequence_draft where sequence_id = $1) as last
+	return one[Draft](ctx, db,
+		`select d.n, d.plan, d.what, (select max(n) from sequence_draft where sequence_id = $1) as last
 		from sequence q join sequence_draft d on d.sequence_id = q.id and d.n = q.draft_n where q.id = $1`, id)
 }
 
@@ -90,15 +94,20 @@ const maxDrafts = 100
 // SaveDraft keeps a new state of the draft after state n and drops what could
 // have been redone. It answers false where the draft is not in state n any
 // more: somebody else has changed it.
-func (tx Tx) SaveDraft(ctx context.Context, id int64, n int, p *sequence.Plan, what string, at time.Time) (bool, error) {
-	moved, err := exec(ctx, tx, "update sequence set draft_n = $2 + 1, updated_at = $3 where id = $1 and draft_n = $2", id, n, at)
+func (tx Tx) SaveDraft(
+	ctx context.Context, id int64, n int, p *sequence.Plan, what string, at time.Time,
+) (bool, error) {
+	moved, err := exec(ctx, tx, "update sequence set draft_n = $2 + 1, updated_at = $3 where id = $1 and draft_n = $2",
+		id, n, at)
 	if err != nil || moved == 0 {
 		return false, err
 	}
-	if _, err := exec(ctx, tx, "delete from sequence_draft where sequence_id = $1 and (n > $2 or n < $2 - $3)", id, n, maxDrafts); err != nil {
+	if _, err := exec(ctx, tx, "delete from sequence_draft where sequence_id = $1 and (n > $2 or n < $2 - $3)", id, n,
+		maxDrafts); err != nil {
 		return false, err
 	}
-	_, err = exec(ctx, tx, "insert into sequence_draft (sequence_id, n, plan, what) values ($1, $2, $3, $4)", id, n+1, JSON[*sequence.Plan]{p}, what)
+	_, err = exec(ctx, tx, "insert into sequence_draft (sequence_id, n, plan, what) values ($1, $2, $3, $4)", id, n+1,
+		JSON[*sequence.Plan]{p}, what)
 	return err == nil, err
 }
 
@@ -123,7 +132,8 @@ func (tx Tx) EndSequence(ctx context.Context, id int64, reason sequence.Reason, 
 		return 0, err
 	}
 	if _, err := withdraw(ctx, tx, string(reason), at,
-		"t.enrolment_id in (select e.id from enrolment e where e.sequence_id = $3 and e.ended_at is null)", id); err != nil {
+		"t.enrolment_id in (select e.id from enrolment e where e.sequence_id = $3 and e.ended_at is null)",
+		id); err != nil {
 		return 0, err
 	}
 	return exec(ctx, tx, `
@@ -172,30 +182,39 @@ type Version struct {
 
 // Version reads one.
 func (db Queries) Version(ctx context.Context, id int64) (Version, error) {
-	return one[Version](ctx, db, "select id, sequence_id, number, plan, messages, entry, hold_until, launched_at from sequence_version where id = $1", id)
+	return one[Version](ctx, db,
+		"select id, sequence_id, number, plan, messages, entry, hold_until, launched_at from sequence_version where "+
+			"id = $1", id)
 }
 
 // Versions reads several.
 func (db Queries) Versions(ctx context.Context, ids []int64) ([]Version, error) {
-	return all[Version](ctx, db, "select id, sequence_id, number, plan, messages, entry, hold_until, launched_at from sequence_version where id = any ($1)", ids)
+	return all[Version](ctx, db,
+		"select id, sequence_id, number, plan, messages, entry, hold_until, launched_at from sequence_version where "+
+			"id = any ($1)", ids)
 }
 
 // AddVersion launches: it keeps a version and makes it the running one.
 func (tx Tx) AddVersion(ctx context.Context, v Version, by int64) (int64, error) {
-	id, err := one[int64](ctx, tx, `insert into sequence_version (sequence_id, number, plan, messages, entry, hold_until, launched_at, launched_by)
+	id, err := one[int64](ctx, tx,
+		`insert into sequence_version (sequence_id, number, plan, messages, entry, hold_until, launched_at, launched_by)
 		select $1, coalesce(max(number), 0) + 1, $2, $3, $4, $5, $6, nullif($7, 0) from sequence_version where sequence_id = $1 returning id`,
 		v.Sequence, v.Plan, v.Messages, v.Entry, v.Hold, v.Launched, by)
 	if err != nil {
 		return 0, fmt.Errorf("launching sequence %d: %w", v.Sequence, err)
 	}
-	_, err = exec(ctx, tx, "update sequence set state = 'running', version_id = $2, updated_at = $3 where id = $1", v.Sequence, id, v.Launched)
+	_, err = exec(ctx, tx, "update sequence set state = 'running', version_id = $2, updated_at = $3 where id = $1",
+		v.Sequence, id, v.Launched)
 	return id, err
 }
 
 // MoveEnrolments brings people on the way to another version, those whose step
 // is still in it, and has each looked at.
-func (tx Tx) MoveEnrolments(ctx context.Context, sequenceID, version int64, steps []int32, at time.Time) (int64, error) {
-	return exec(ctx, tx, `update enrolment set version_id = $2, look = $4 where sequence_id = $1 and version_id <> $2 and ended_at is null and step = any ($3)`,
+func (tx Tx) MoveEnrolments(
+	ctx context.Context, sequenceID, version int64, steps []int32, at time.Time,
+) (int64, error) {
+	return exec(ctx, tx,
+		`update enrolment set version_id = $2, look = $4 where sequence_id = $1 and version_id <> $2 and ended_at is null and step = any ($3)`,
 		sequenceID, version, steps, at)
 }
 
@@ -256,7 +275,8 @@ func (db Queries) Passed(ctx context.Context, sequenceID int64) ([]StepFigure, e
 
 // Here counts the people at each step of a sequence now.
 func (db Queries) Here(ctx context.Context, sequenceID int64) ([]StepFigure, error) {
-	return all[StepFigure](ctx, db, `select step, '' as exit, '' as reason, count(*) as n from enrolment where sequence_id = $1 and ended_at is null group by 1`, sequenceID)
+	return all[StepFigure](ctx, db,
+		`select step, '' as exit, '' as reason, count(*) as n from enrolment where sequence_id = $1 and ended_at is null group by 1`, sequenceID)
 }
 
 // StepResult is what became of the touches of a step.
@@ -300,9 +320,11 @@ type Event struct {
 
 // Lately lists the last steps done on a sequence, the newest first.
 func (db Queries) Lately(ctx context.Context, sequenceID int64, n int) ([]Event, error) {
-	return all[Event](ctx, db, `select e.person_id, p.first_name as first, p.last_name as last, p.email, l.step, l.at, l.exit, l.reason
+	return all[Event](ctx, db,
+		`select e.person_id, p.first_name as first, p.last_name as last, p.email, l.step, l.at, l.exit, l.reason
 		from enrolment_log l join enrolment e on e.id = l.enrolment_id join person p on p.id = e.person_id
-		where l.version_id in (select id from sequence_version where sequence_id = $1) order by l.id desc limit $2`, sequenceID, n)
+		where l.version_id in (select id from sequence_version where sequence_id = $1) order by l.id desc limit $2`,
+		sequenceID, n)
 }
 
 // DueDay is how many people of a sequence come due on a day.

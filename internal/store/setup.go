@@ -34,12 +34,14 @@ func (tx Tx) Invite(ctx context.Context, i Invitation, token []byte, by int64) (
 		return 0, err
 	}
 	return one[int64](ctx, tx, `insert into invitation (email, name, role, token, by_id, made_at, until)
-		values ($1, $2, $3, $4, nullif($5::bigint, 0), $6, $7) returning id`, i.Email, i.Name, i.Role, token, by, i.Made, i.Until)
+		values ($1, $2, $3, $4, nullif($5::bigint, 0), $6, $7) returning id`, i.Email, i.Name, i.Role, token, by,
+		i.Made, i.Until)
 }
 
 // InvitationBy finds an open invitation by its token's hash.
 func (db Queries) InvitationBy(ctx context.Context, token []byte, now time.Time) (Invitation, error) {
-	return one[Invitation](ctx, db, invitationFields+"where i.token = $1 and i.used_at is null and i.until > $2", token, now)
+	return one[Invitation](ctx, db, invitationFields+"where i.token = $1 and i.used_at is null and i.until > $2", token,
+		now)
 }
 
 // TakeInvitation takes it, once.
@@ -58,7 +60,8 @@ func (tx Tx) RemoveInvitation(ctx context.Context, id int64) error {
 // NewUser keeps a new user within a transaction.
 func (tx Tx) NewUser(ctx context.Context, u User, at time.Time) (int64, error) {
 	id, err := one[int64](ctx, tx, `insert into app_user (name, email, phone, role, password_hash, capacity, created_at)
-		values ($1, $2, $3, $4, $5, $6, $7) returning id`, u.Name, u.Email, u.Phone, u.Role, u.PasswordHash, u.Capacity, at)
+		values ($1, $2, $3, $4, $5, $6, $7) returning id`, u.Name, u.Email, u.Phone, u.Role, u.PasswordHash, u.Capacity,
+		at)
 	if taken(err) {
 		return 0, plainly.Errorf("%w: somebody signs in as %s already", ErrTaken, u.Email)
 	}
@@ -85,7 +88,8 @@ func (tx Tx) SetUser(ctx context.Context, u User) error {
 
 // Admins counts the admins who work here, and locks them.
 func (tx Tx) Admins(ctx context.Context) (int, error) {
-	list, err := all[int64](ctx, tx, "select id from app_user where role = 'admin' and left_at is null order by id for update")
+	list, err := all[int64](ctx, tx,
+		"select id from app_user where role = 'admin' and left_at is null order by id for update")
 	return len(list), err
 }
 
@@ -117,9 +121,11 @@ func (tx Tx) UserLeaves(ctx context.Context, id, to int64, at time.Time) error {
 func (tx Tx) KeepStage(ctx context.Context, st pipeline.Stage) (int64, error) {
 	if st.ID == 0 {
 		return one[int64](ctx, tx, `insert into stage (name, position, share, won, lost)
-			values ($1, (select coalesce(max(position), 0) + 1 from stage), $2, $3, $4) returning id`, st.Name, st.Share, st.Won, st.Lost)
+			values ($1, (select coalesce(max(position), 0) + 1 from stage), $2, $3, $4) returning id`, st.Name,
+			st.Share, st.Won, st.Lost)
 	}
-	n, err := exec(ctx, tx, "update stage set name = $2, share = $3, won = $4, lost = $5 where id = $1", st.ID, st.Name, st.Share, st.Won, st.Lost)
+	n, err := exec(ctx, tx, "update stage set name = $2, share = $3, won = $4, lost = $5 where id = $1", st.ID, st.Name,
+		st.Share, st.Won, st.Lost)
 	if err == nil && n == 0 {
 		err = ErrNotFound
 	}
@@ -138,7 +144,9 @@ func (tx Tx) AnyOpenStage(ctx context.Context) (bool, error) {
 
 // OrderStages puts the stages into an order.
 func (tx Tx) OrderStages(ctx context.Context, ids []int64) error {
-	_, err := exec(ctx, tx, "update stage set position = u.n from unnest($1::bigint[]) with ordinality as u(id, n) where stage.id = u.id", ids)
+	_, err := exec(ctx, tx,
+		"update stage set position = u.n from unnest($1::bigint[]) with ordinality as u(id, n) where stage.id = u.id",
+		ids)
 	return err
 }
 

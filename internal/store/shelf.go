@@ -42,7 +42,8 @@ func (db Queries) Shelf(ctx context.Context, text string, today time.Time, over 
 	}
 	for i, w := range strings.Fields(rule.Fold(text)) {
 		if i < 6 {
-			where += " and lower(i.title || ' ' || i.language || ' ' || i.stage || ' ' || i.note || ' ' || i.about || ' ' || v.name) like " + c.arg("%"+likeText(w)+"%")
+			where += " and lower(i.title || ' ' || i.language || ' ' || i.stage || ' ' || i.note || ' ' || i.about " +
+				"|| ' ' || v.name) like " + c.arg("%"+likeText(w)+"%")
 		}
 	}
 	return all[ShelfItem](ctx, db, shelfFields+"where "+where+" order by lower(i.title), i.id limit 300", c.args...)
@@ -56,7 +57,8 @@ type ShelfTitle struct {
 
 // ShelfTitles lists what is called how, by number.
 func (db Queries) ShelfTitles(ctx context.Context) ([]ShelfTitle, error) {
-	return all[ShelfTitle](ctx, db, "select id, title from shelf_item where removed_at is null order by id desc limit 500")
+	return all[ShelfTitle](ctx, db,
+		"select id, title from shelf_item where removed_at is null order by id desc limit 500")
 }
 
 // ShelfItem reads one.
@@ -66,7 +68,9 @@ func (db Queries) ShelfItem(ctx context.Context, id int64) (ShelfItem, error) {
 
 // ShelfFile reads the bytes of an item's newest file.
 func (db Queries) ShelfFile(ctx context.Context, id int64) ([]byte, error) {
-	return one[[]byte](ctx, db, "select v.data from shelf_item i join shelf_version v on v.item_id = i.id and v.version = i.version where i.id = $1 and i.removed_at is null and v.data is not null", id)
+	return one[[]byte](ctx, db,
+		"select v.data from shelf_item i join shelf_version v on v.item_id = i.id and v.version = i.version where "+
+			"i.id = $1 and i.removed_at is null and v.data is not null", id)
 }
 
 // ShelfFile is a file as it is sent.
@@ -78,7 +82,9 @@ type ShelfFile struct {
 // ShelfVersionFile reads a version of an item's file, also of one that was
 // taken off the shelf.
 func (db Queries) ShelfVersionFile(ctx context.Context, id int64, version int) (ShelfFile, error) {
-	return one[ShelfFile](ctx, db, "select name, type, data from shelf_version where item_id = $1 and version = $2 and data is not null", id, version)
+	return one[ShelfFile](ctx, db,
+		"select name, type, data from shelf_version where item_id = $1 and version = $2 and data is not null", id,
+		version)
 }
 
 // SaveShelfItem keeps an item's words; where data or a URL is given also as a
@@ -86,11 +92,16 @@ func (db Queries) ShelfVersionFile(ctx context.Context, id int64, version int) (
 func (tx Tx) SaveShelfItem(ctx context.Context, i ShelfItem, data []byte, user int64, at time.Time) (int64, error) {
 	var err error
 	if i.ID == 0 {
-		i.ID, err = one[int64](ctx, tx, "insert into shelf_item (title, kind, language, stage, note, about, ends_on, created_at, created_by) values ($1, $2, $3, $4, $5, $6, $7, $8, nullif($9::bigint, 0)) returning id",
+		i.ID, err = one[int64](ctx, tx,
+			"insert into shelf_item (title, kind, language, stage, note, about, ends_on, created_at, created_by) "+
+				"values ($1, $2, $3, $4, $5, $6, $7, $8, nullif($9::bigint, 0)) returning id",
 			i.Title, i.Kind, i.Language, i.Stage, i.Note, i.About, i.Ends, at, user)
 	} else {
 		var n int64
-		if n, err = exec(ctx, tx, "update shelf_item set title = $2, language = $3, stage = $4, note = $5, about = $6, ends_on = $7 where id = $1 and removed_at is null", i.ID, i.Title, i.Language, i.Stage, i.Note, i.About, i.Ends); err == nil && n == 0 {
+		if n, err = exec(ctx, tx,
+			"update shelf_item set title = $2, language = $3, stage = $4, note = $5, about = $6, ends_on = $7 where "+
+				"id = $1 and removed_at is null", i.ID, i.Title, i.Language, i.Stage, i.Note, i.About,
+			i.Ends); err == nil && n == 0 {
 			err = ErrNotFound
 		}
 	}
@@ -131,7 +142,9 @@ type ShelfTaker struct {
 
 // ShelfTakers lists who took an item, the last first.
 func (db Queries) ShelfTakers(ctx context.Context, id int64, n int) ([]ShelfTaker, error) {
-	return all[ShelfTaker](ctx, db, "select person_id as person, max(at) as at from shelf_taken where item_id = $1 group by 1 order by 2 desc, 1 limit $2", id, n)
+	return all[ShelfTaker](ctx, db,
+		"select person_id as person, max(at) as at from shelf_taken where item_id = $1 group by 1 order by 2 desc, 1 "+
+			"limit $2", id, n)
 }
 
 // ShelfVersion is a state of what an item holds.
@@ -146,5 +159,6 @@ type ShelfVersion struct {
 
 // ShelfVersions lists them, the newest first.
 func (db Queries) ShelfVersions(ctx context.Context, id int64) ([]ShelfVersion, error) {
-	return all[ShelfVersion](ctx, db, `select v.version, v.name as file, v.size, v.url, v.at, coalesce(u.name, '') as "user" from shelf_version v left join app_user u on u.id = v.user_id where v.item_id = $1 order by v.version desc limit 50`, id)
+	return all[ShelfVersion](ctx, db,
+		`select v.version, v.name as file, v.size, v.url, v.at, coalesce(u.name, '') as "user" from shelf_version v left join app_user u on u.id = v.user_id where v.item_id = $1 order by v.version desc limit 50`, id)
 }

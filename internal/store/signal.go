@@ -21,7 +21,8 @@ type Signal struct {
 func (tx Tx) AddSignals(ctx context.Context, list []Signal) error {
 	n := len(list)
 	person, at, kind := make([]int64, n), make([]time.Time, n), make([]int16, n)
-	seq, step, msg, link, page, touch := make([]int64, n), make([]int32, n), make([]int64, n), make([]int32, n), make([]int64, n), make([]int64, n)
+	seq, step, msg, link, page, touch := make([]int64, n), make([]int32, n), make([]int64, n), make([]int32, n),
+		make([]int64, n), make([]int64, n)
 	why, detail := make([]string, n), make([]string, n)
 	for i := range list {
 		s := &list[i]
@@ -117,7 +118,8 @@ func (db Queries) SignalsSince(ctx context.Context, who []Since) (map[int64][]si
 	for rows.Next() {
 		var x signal.Signal
 		var person int64
-		if err := rows.Scan(&x.ID, &person, &x.At, &x.Kind, &x.Sequence, &x.Step, &x.Message, &x.Link, &x.Page, &x.Machine); err != nil {
+		if err := rows.Scan(&x.ID, &person, &x.At, &x.Kind, &x.Sequence, &x.Step, &x.Message, &x.Link, &x.Page,
+			&x.Machine); err != nil {
 			return nil, err
 		}
 		out[person] = append(out[person], x)
@@ -145,20 +147,27 @@ const TrapLink = -1
 
 // TrappedSince reports whether a program gave itself away in an email.
 func (db Queries) TrappedSince(ctx context.Context, person, touch int64, since time.Time) (bool, error) {
-	return one[bool](ctx, db, "select exists (select from signal where person_id = $1 and at > $2 and touch_id = $3 and kind = 5 and link = $4)", person, since, touch, TrapLink)
+	return one[bool](ctx, db,
+		"select exists (select from signal where person_id = $1 and at > $2 and touch_id = $3 and kind = 5 and link "+
+			"= $4)", person, since, touch, TrapLink)
 }
 
 // MarkTrapped marks what was opened and pressed in an email since an instant as
 // a program's.
 func (tx Tx) MarkTrapped(ctx context.Context, person, touch int64, since time.Time, why string) error {
-	_, err := exec(ctx, tx, "update signal set machine = $4 where person_id = $1 and at > $3 and touch_id = $2 and kind in (4, 5) and machine = ''", person, touch, since, why)
+	_, err := exec(ctx, tx,
+		"update signal set machine = $4 where person_id = $1 and at > $3 and touch_id = $2 and kind in (4, 5) and "+
+			"machine = ''", person, touch, since, why)
 	return err
 }
 
 // MarkIfAllPressed marks the presses of an email since an instant as a
 // program's, where they are of all its links. It answers whether they are.
-func (tx Tx) MarkIfAllPressed(ctx context.Context, touch int64, links []int32, since time.Time, why string) (bool, error) {
-	n, err := exec(ctx, tx, `with g as (select id, at, link from signal where touch_id = $1 and person_id = (select person_id from touch where id = $1) and kind = 5 and at > $3)
+func (tx Tx) MarkIfAllPressed(
+	ctx context.Context, touch int64, links []int32, since time.Time, why string,
+) (bool, error) {
+	n, err := exec(ctx, tx,
+		`with g as (select id, at, link from signal where touch_id = $1 and person_id = (select person_id from touch where id = $1) and kind = 5 and at > $3)
 		update signal s set machine = $4 from g where s.id = g.id and s.at = g.at and (select count(distinct link) from g where link = any ($2)) = cardinality($2::int[])`, touch, links, since, why)
 	return n > 0, err
 }

@@ -120,7 +120,8 @@ func passing(err error) bool {
 	if e, ok := errors.AsType[*pgconn.PgError](err); ok {
 		return strings.HasPrefix(e.Code, "53") || strings.HasPrefix(e.Code, "57P0")
 	}
-	return errors.Is(err, syscall.ECONNREFUSED) || errors.Is(err, syscall.ECONNRESET) || errors.Is(err, io.ErrUnexpectedEOF)
+	return errors.Is(err, syscall.ECONNREFUSED) || errors.Is(err, syscall.ECONNRESET) ||
+		errors.Is(err, io.ErrUnexpectedEOF)
 }
 
 // Open connects to the database at url with at most conns connections and
@@ -136,7 +137,8 @@ func Open(ctx context.Context, url string, conns int) (*Store, error) {
 	cfg.ConnConfig.RuntimeParams["application_name"] = "ombak"
 	cfg.ConnConfig.RuntimeParams["jit"] = "off" // short queries: compiling them takes longer than running them
 	cfg.AfterConnect = func(_ context.Context, c *pgx.Conn) error {
-		c.TypeMap().RegisterType(&pgtype.Type{Name: "timestamptz", OID: pgtype.TimestamptzOID, Codec: &pgtype.TimestamptzCodec{ScanLocation: time.UTC}})
+		c.TypeMap().RegisterType(&pgtype.Type{Name: "timestamptz", OID: pgtype.TimestamptzOID,
+			Codec: &pgtype.TimestamptzCodec{ScanLocation: time.UTC}})
 		return nil
 	}
 	pool, err := pgxpool.NewWithConfig(ctx, cfg)
@@ -307,13 +309,17 @@ func (db Queries) Setting(ctx context.Context, name string, v any) (bool, error)
 
 // SetSetting keeps a setting.
 func (db Queries) SetSetting(ctx context.Context, name string, v any) error {
-	_, err := exec(ctx, db, "insert into setting values ($1, $2) on conflict (name) do update set value = excluded.value", name, JSON[any]{v})
+	_, err := exec(ctx, db,
+		"insert into setting values ($1, $2) on conflict (name) do update set value = excluded.value", name,
+		JSON[any]{v})
 	return err
 }
 
 // KeepSetting is SetSetting within a transaction.
 func (tx Tx) KeepSetting(ctx context.Context, name string, v any) error {
-	_, err := exec(ctx, tx, "insert into setting values ($1, $2) on conflict (name) do update set value = excluded.value", name, JSON[any]{v})
+	_, err := exec(ctx, tx,
+		"insert into setting values ($1, $2) on conflict (name) do update set value = excluded.value", name,
+		JSON[any]{v})
 	return err
 }
 

@@ -36,7 +36,9 @@ func TestTouchesByVisit(t *testing.T) {
 	k.tx(func(tx store.Tx) error {
 		var list []store.NewTouch
 		for _, visit := range []int{0, 1, 2, 2} {
-			list = append(list, store.NewTouch{Enrolment: enrolment, Sequence: 1, Version: 1, Person: ana, Step: 1, Visit: visit, Kind: "call", At: at})
+			list = append(list,
+				store.NewTouch{Enrolment: enrolment, Sequence: 1, Version: 1, Person: ana, Step: 1, Visit: visit,
+					Kind: "call", At: at})
 		}
 		for i := range list { // each by itself: they come at different times
 			if err := tx.MakeTouches(k.ctx, list[i:i+1]); err != nil {
@@ -46,7 +48,8 @@ func TestTouchesByVisit(t *testing.T) {
 		return tx.MissTouches(k.ctx, []store.MissedTouch{{Enrolment: enrolment, Step: 1, Visit: 2, At: at}})
 	})
 	var states string
-	k.must(k.DB().QueryRow("select string_agg(t.visit || ' ' || t.state || ' ' || w.open, ', ' order by t.visit) from touch t join work w on w.touch_id = t.id").Scan(&states))
+	k.must(k.DB().QueryRow("select string_agg(t.visit || ' ' || t.state || ' ' || w.open, ', ' order by t.visit) " +
+		"from touch t join work w on w.touch_id = t.id").Scan(&states))
 	if states != "1 desk true, 2 missed false" {
 		t.Errorf("made: %s", states)
 	}

@@ -25,7 +25,8 @@ type Tag struct {
 
 // Tags lists all, with what they are used for.
 func (db Queries) Tags(ctx context.Context) ([]Tag, error) {
-	return all[Tag](ctx, db, `select t.id, t.name, t.note, t.owner_id, coalesce(u.name, '') as owner, t.ends_on, t.created_at, coalesce(x.used, 0) as used, x.last,
+	return all[Tag](ctx, db,
+		`select t.id, t.name, t.note, t.owner_id, coalesce(u.name, '') as owner, t.ends_on, t.created_at, coalesce(x.used, 0) as used, x.last,
 		(select count(*) from audience a where a.live and jsonb_path_exists(a.rule, '$.**.if ? (@.about == "tag" && @.id == $id)', jsonb_build_object('id', t.id))) as asked
 		from tag t left join app_user u on u.id = t.owner_id
 		left join (select tag_id, count(*) as used, max(at) as last from person_tag group by 1) x on x.tag_id = t.id order by lower(t.name)`)
@@ -33,7 +34,9 @@ func (db Queries) Tags(ctx context.Context) ([]Tag, error) {
 
 // PersonTags lists a person's tags.
 func (db Queries) PersonTags(ctx context.Context, person int64) ([]Tag, error) {
-	return all[Tag](ctx, db, "select t.id, t.name, t.note, t.owner_id, t.ends_on, t.created_at from person_tag x join tag t on t.id = x.tag_id where x.person_id = $1 order by lower(t.name)", person)
+	return all[Tag](ctx, db,
+		"select t.id, t.name, t.note, t.owner_id, t.ends_on, t.created_at from person_tag x join tag t on t.id = "+
+			"x.tag_id where x.person_id = $1 order by lower(t.name)", person)
 }
 
 // TagNamed finds a tag by its name without regard to case, or makes it.
@@ -49,7 +52,8 @@ func (tx Tx) TagNamed(ctx context.Context, name string, owner int64, at time.Tim
 
 // SaveTag changes a tag's name, note, owner and end.
 func (tx Tx) SaveTag(ctx context.Context, t Tag) error {
-	n, err := exec(ctx, tx, "update tag set name = $2, note = $3, owner_id = $4, ends_on = $5 where id = $1", t.ID, t.Name, t.Note, t.OwnerID, t.Ends)
+	n, err := exec(ctx, tx, "update tag set name = $2, note = $3, owner_id = $4, ends_on = $5 where id = $1", t.ID,
+		t.Name, t.Note, t.OwnerID, t.Ends)
 	if taken(err) {
 		return plainly.Errorf("%w: a tag is called %q; merge them instead", ErrTaken, t.Name)
 	}
@@ -62,7 +66,9 @@ func (tx Tx) SaveTag(ctx context.Context, t Tag) error {
 // MergeTags puts one tag's people under another, has rules ask for that one,
 // and removes the first.
 func (tx Tx) MergeTags(ctx context.Context, from, into int64, at time.Time) error {
-	if _, err := exec(ctx, tx, "insert into person_tag (tag_id, person_id, at) select $2, person_id, at from person_tag where tag_id = $1 on conflict do nothing", from, into); err != nil {
+	if _, err := exec(ctx, tx,
+		"insert into person_tag (tag_id, person_id, at) select $2, person_id, at from person_tag where tag_id = $1 "+
+			"on conflict do nothing", from, into); err != nil {
 		return fmt.Errorf("merging tags: %w", err)
 	}
 	list, err := tx.LiveAudiences(ctx)
@@ -104,7 +110,8 @@ func (db Queries) TagsOf(ctx context.Context, people []int64) (map[int64][]strin
 	rows, err := all[struct {
 		Person int64
 		Name   string
-	}](ctx, db, "select x.person_id as person, t.name from person_tag x join tag t on t.id = x.tag_id where x.person_id = any ($1) order by lower(t.name)", people)
+	}](ctx, db, "select x.person_id as person, t.name from person_tag x join tag t on t.id = x.tag_id where "+
+		"x.person_id = any ($1) order by lower(t.name)", people)
 	out := map[int64][]string{}
 	for _, r := range rows {
 		out[r.Person] = append(out[r.Person], r.Name)

@@ -61,24 +61,30 @@ const taskFields = `select t.id, t.person_id, t.user_id, t.alert, t.words, t.how
 // longest waiting first; user 0 stands for everybody. Of alerts it lists those
 // instead.
 func (db Queries) OpenTasks(ctx context.Context, user int64, alerts bool) ([]Task, error) {
-	return all[Task](ctx, db, taskFields+"where t.done_at is null and t.alert = $2 and p.erased_at is null and ($1 = 0 or t.user_id = $1 or t.user_id is null) order by t.made_at, t.id limit 500", user, alerts)
+	return all[Task](ctx, db,
+		taskFields+"where t.done_at is null and t.alert = $2 and p.erased_at is null and ($1 = 0 or t.user_id = $1 "+
+			"or t.user_id is null) order by t.made_at, t.id limit 500", user, alerts)
 }
 
 // FinishTask keeps that a task is done. It answers ErrNotFound where it is not
 // open any more.
 func (tx Tx) FinishTask(ctx context.Context, id, user int64, notes string, at time.Time) (Task, error) {
-	return one[Task](ctx, tx, `update task t set done_at = $4, done_by = $2, notes = $3 where id = $1 and done_at is null and not alert returning id, person_id, user_id, alert, words, how, made_at`, id, user, notes, at)
+	return one[Task](ctx, tx,
+		`update task t set done_at = $4, done_by = $2, notes = $3 where id = $1 and done_at is null and not alert returning id, person_id, user_id, alert, words, how, made_at`, id, user, notes, at)
 }
 
 // ReopenTask takes back that a user has done tasks or seen alerts.
 func (tx Tx) ReopenTask(ctx context.Context, ids []int64, user int64) error {
-	_, err := exec(ctx, tx, "update task set done_at = null, done_by = null, notes = '' where id = any ($1) and done_by = $2", ids, user)
+	_, err := exec(ctx, tx,
+		"update task set done_at = null, done_by = null, notes = '' where id = any ($1) and done_by = $2", ids, user)
 	return err
 }
 
 // SeeAlerts keeps that a user has seen alerts, and answers which.
 func (tx Tx) SeeAlerts(ctx context.Context, ids []int64, user int64, at time.Time) ([]int64, error) {
-	return all[int64](ctx, tx, "update task set done_at = $3, done_by = $2 where id = any ($1) and alert and done_at is null and (user_id is null or user_id = $2) returning id", ids, user, at)
+	return all[int64](ctx, tx,
+		"update task set done_at = $3, done_by = $2 where id = any ($1) and alert and done_at is null and (user_id "+
+			"is null or user_id = $2) returning id", ids, user, at)
 }
 
 // PersonTask is a task or an alert about somebody.
@@ -95,5 +101,6 @@ type PersonTask struct {
 // PersonTasks lists what there was and is to do about somebody, the newest
 // first.
 func (db Queries) PersonTasks(ctx context.Context, person int64) ([]PersonTask, error) {
-	return all[PersonTask](ctx, db, `select t.words, t.how, t.alert, t.made_at, t.done_at, coalesce(u.name, '') as "user", t.notes from task t left join app_user u on u.id = t.done_by where t.person_id = $1 order by t.id desc limit 200`, person)
+	return all[PersonTask](ctx, db,
+		`select t.words, t.how, t.alert, t.made_at, t.done_at, coalesce(u.name, '') as "user", t.notes from task t left join app_user u on u.id = t.done_by where t.person_id = $1 order by t.id desc limit 200`, person)
 }

@@ -18,7 +18,8 @@ func TestWhoseTasks(t *testing.T) {
 	}
 	add := func(who, to int64, alert bool, words string) {
 		k.tx(func(tx store.Tx) error {
-			return tx.AddTasks(k.ctx, []store.NewTask{{Person: who, To: to, Alert: alert, Words: words, How: "by a link", At: at}})
+			return tx.AddTasks(k.ctx,
+				[]store.NewTask{{Person: who, To: to, Alert: alert, Words: words, How: "by a link", At: at}})
 		})
 	}
 	for range 2 {
@@ -40,7 +41,8 @@ func TestWhoseTasks(t *testing.T) {
 	}
 	list, err := k.OpenTasks(k.ctx, tomas, false)
 	k.must(err)
-	if list[0].First != "Ana" || list[0].Company != "Fjord" || list[0].UserName != "tomas" || list[0].How != "by a link" {
+	if list[0].First != "Ana" || list[0].Company != "Fjord" || list[0].UserName != "tomas" ||
+		list[0].How != "by a link" {
 		t.Errorf("%+v", list[0])
 	}
 	finish := func(want bool) {

@@ -30,7 +30,8 @@ type NewTouch struct {
 // stay with nobody, for any rep to take.
 func (tx Tx) MakeTouches(ctx context.Context, list []NewTouch) error {
 	n := len(list)
-	enr, seq, ver, person, msg := make([]int64, n), make([]int64, n), make([]int64, n), make([]int64, n), make([]int64, n)
+	enr, seq, ver, person, msg := make([]int64, n), make([]int64, n), make([]int64, n), make([]int64, n),
+		make([]int64, n)
 	step, mver, visit := make([]int32, n), make([]int32, n), make([]int32, n)
 	kind := make([]string, n)
 	at := make([]time.Time, n)
@@ -38,7 +39,8 @@ func (tx Tx) MakeTouches(ctx context.Context, list []NewTouch) error {
 	for i, t := range list {
 		purpose[i], ground[i], request[i] = t.Ground.Purpose, t.Ground.Other, t.Ground.Request
 		enr[i], seq[i], ver[i], person[i], msg[i] = t.Enrolment, t.Sequence, t.Version, t.Person, t.Message
-		step[i], mver[i], kind[i], at[i], visit[i] = int32(t.Step), int32(t.MessageVersion), string(t.Kind), t.At, int32(max(t.Visit, 1))
+		step[i], mver[i], kind[i], at[i], visit[i] = int32(t.Step), int32(t.MessageVersion), string(t.Kind), t.At,
+			int32(max(t.Visit, 1))
 	}
 	_, err := exec(ctx, tx, `
 		with made as (
@@ -82,7 +84,8 @@ func (db Queries) EndedTouches(ctx context.Context, enrolments []int64) ([]Ended
 		select t.enrolment_id, t.step, t.visit, t.done_at, case when t.state = 'passed' then t.trouble else '' end, coalesce(w.outcome, '')
 		from touch t
 		left join work w on w.touch_id = t.id
-		where t.enrolment_id = any ($1) and t.done_at is not null and t.state in ('sent', 'done', 'missed', 'passed')`, enrolments)
+		where t.enrolment_id = any ($1) and t.done_at is not null and t.state in ('sent', 'done', 'missed', 'passed')`,
+		enrolments)
 	if err != nil {
 		return nil, fmt.Errorf("reading touches: %w", err)
 	}
@@ -135,7 +138,8 @@ type MissedTouch struct {
 
 // MissTouches takes them off the desk.
 func (tx Tx) MissTouches(ctx context.Context, list []MissedTouch) error {
-	enr, step, visit, at := make([]int64, len(list)), make([]int32, len(list)), make([]int32, len(list)), make([]time.Time, len(list))
+	enr, step, visit, at := make([]int64, len(list)), make([]int32, len(list)), make([]int32, len(list)),
+		make([]time.Time, len(list))
 	for i, m := range list {
 		enr[i], step[i], visit[i], at[i] = m.Enrolment, int32(m.Step), max(m.Visit, 1), m.At
 	}
@@ -146,7 +150,8 @@ func (tx Tx) MissTouches(ctx context.Context, list []MissedTouch) error {
 			join touch t on t.enrolment_id = u.enr and t.step = u.step and t.visit = u.visit
 			where w.touch_id = t.id and w.open
 			returning w.touch_id, u.at)
-		update touch t set state = 'missed', done_at = missed.at from missed where t.id = missed.touch_id`, enr, step, visit, at)
+		update touch t set state = 'missed', done_at = missed.at from missed where t.id = missed.touch_id`, enr, step,
+		visit, at)
 	return err
 }
 
@@ -208,7 +213,9 @@ func (db Queries) Touch(ctx context.Context, id int64) (Touch, error) {
 // DeskCalls lists the calls on a rep's desk, and those no rep owns, the
 // longest waiting first; rep 0 stands for everybody's.
 func (db Queries) DeskCalls(ctx context.Context, rep int64) ([]Touch, error) {
-	return all[Touch](ctx, db, touchFields+"where w.open and ($1 = 0 or w.rep_id = $1 or w.rep_id is null) order by w.ready_at, t.id limit 200", rep)
+	return all[Touch](ctx, db,
+		touchFields+
+			"where w.open and ($1 = 0 or w.rep_id = $1 or w.rep_id is null) order by w.ready_at, t.id limit 200", rep)
 }
 
 // Trouble lists the emails somebody has to look at, the oldest first.
@@ -218,7 +225,8 @@ func (db Queries) Trouble(ctx context.Context, n int) ([]Touch, error) {
 
 // PersonTouches lists a person's touches, the newest first.
 func (db Queries) PersonTouches(ctx context.Context, person int64) ([]Touch, error) {
-	return all[Touch](ctx, db, touchFields+"where t.person_id = $1 order by t.made_at desc, t.id desc limit 500", person)
+	return all[Touch](ctx, db, touchFields+"where t.person_id = $1 order by t.made_at desc, t.id desc limit 500",
+		person)
 }
 
 // FinishCall records the outcome of a call and who made it. It answers
@@ -227,7 +235,8 @@ func (tx Tx) FinishCall(ctx context.Context, id, rep int64, outcome, notes strin
 	n, err := exec(ctx, tx, `
 		with done as (
 			update work set open = false, outcome = $3, notes = $4, rep_id = $2 where touch_id = $1 and open returning touch_id)
-		update touch t set state = 'done', done_at = $5 from done where t.id = done.touch_id`, id, rep, outcome, notes, at)
+		update touch t set state = 'done', done_at = $5 from done where t.id = done.touch_id`, id, rep, outcome, notes,
+		at)
 	if err == nil && n == 0 {
 		err = ErrNotFound
 	}
@@ -247,7 +256,8 @@ func (db Queries) TouchByMailID(ctx context.Context, ids []string) (Touch, error
 			touches = append(touches, n)
 		}
 	}
-	return one[Touch](ctx, db, touchFields+"where t.id = any ($1) and lt.mail_id = any ($2) order by t.id desc limit 1", touches, ids)
+	return one[Touch](ctx, db, touchFields+"where t.id = any ($1) and lt.mail_id = any ($2) order by t.id desc limit 1",
+		touches, ids)
 }
 
 // SentLink is an email that was sent, with whose words and what was changed in

@@ -23,7 +23,8 @@ type User struct {
 	Left         *time.Time `db:"left_at"` // they no longer work here; nil: they do
 }
 
-const userFields = "select id, name, email, phone, role, password_hash, capacity, away, signature, left_at from app_user "
+const userFields = "select id, name, email, phone, role, password_hash, capacity, away, signature, left_at from " +
+	"app_user "
 
 // UserByEmail finds a user by address, in lower case.
 func (db Queries) UserByEmail(ctx context.Context, email string) (User, error) {
@@ -43,7 +44,8 @@ func (db Queries) Users(ctx context.Context) ([]User, error) {
 // AddUser keeps a new user.
 func (db Queries) AddUser(ctx context.Context, u User, at time.Time) (int64, error) {
 	return one[int64](ctx, db, `insert into app_user (name, email, phone, role, password_hash, capacity, created_at)
-		values ($1, $2, $3, $4, $5, $6, $7) returning id`, u.Name, u.Email, u.Phone, u.Role, u.PasswordHash, u.Capacity, at)
+		values ($1, $2, $3, $4, $5, $6, $7) returning id`, u.Name, u.Email, u.Phone, u.Role, u.PasswordHash, u.Capacity,
+		at)
 }
 
 // SetSignature keeps a user's signature.

@@ -14,13 +14,17 @@ type SavedView struct {
 
 // SavedViews lists a user's own views of a list, and everybody's.
 func (db Queries) SavedViews(ctx context.Context, list string, user int64) ([]SavedView, error) {
-	return all[SavedView](ctx, db, "select id, list, name, query, user_id from saved_view where list = $1 and (user_id is null or user_id = $2) order by lower(name), id", list, user)
+	return all[SavedView](ctx, db,
+		"select id, list, name, query, user_id from saved_view where list = $1 and (user_id is null or user_id = $2) "+
+			"order by lower(name), id", list, user)
 }
 
 // SaveView keeps a view, in the place of one of the same name; user 0 is
 // everybody.
 func (db Queries) SaveView(ctx context.Context, v SavedView, user int64) error {
-	_, err := exec(ctx, db, "insert into saved_view (list, name, query, user_id) values ($1, $2, $3, nullif($4::bigint, 0)) on conflict (list, name, user_id) do update set query = excluded.query", v.List, v.Name, v.Query, user)
+	_, err := exec(ctx, db,
+		"insert into saved_view (list, name, query, user_id) values ($1, $2, $3, nullif($4::bigint, 0)) on conflict "+
+			"(list, name, user_id) do update set query = excluded.query", v.List, v.Name, v.Query, user)
 	return err
 }
 

@@ -36,7 +36,8 @@ type Visit struct {
 // MeetVisitor finds a browser, new or not, locks it, and answers whose it is; 0
 // where that is not known.
 func (tx Tx) MeetVisitor(ctx context.Context, id string, at time.Time) (int64, error) {
-	return one[int64](ctx, tx, `insert into visitor (id, first_at, seen_at) values ($1, $2, $2) on conflict (id) do update set seen_at = greatest(visitor.seen_at, excluded.seen_at)
+	return one[int64](ctx, tx,
+		`insert into visitor (id, first_at, seen_at) values ($1, $2, $2) on conflict (id) do update set seen_at = greatest(visitor.seen_at, excluded.seen_at)
 		returning coalesce(person_id, 0)`, id, at)
 }
 
@@ -47,7 +48,8 @@ func (tx Tx) JoinVisitor(ctx context.Context, id string, person int64, since tim
 		return nil, err
 	}
 	return all[Visit](ctx, tx, `with gone as (delete from visit where visitor_id = $1 returning at, url)
-		select at, url from (select at, url from gone where at >= $2 order by at desc limit $3) x order by at`, id, since, n)
+		select at, url from (select at, url from gone where at >= $2 order by at desc limit $3) x order by at`, id,
+		since, n)
 }
 
 // KeepVisit keeps a view of a browser that nobody is known by.

@@ -16,7 +16,10 @@ import (
 
 // twoTabs has the same form open twice: what the first keeps is not undone by
 // the second, who is told, sees both sides, and can take either.
-func twoTabs(t *testing.T, v *visitor, address string, first, second func(url.Values), line, theirs, mine string, now func() string) {
+func twoTabs(
+	t *testing.T, v *visitor, address string, first, second func(url.Values), line, theirs, mine string,
+	now func() string,
+) {
 	t.Helper()
 	_, body := v.do("GET", address, nil)
 	a, b := formtest.Sent(t, body), formtest.Sent(t, body)
@@ -52,7 +55,9 @@ func TestTwoTabsOnAMessage(t *testing.T) {
 		return d.Doc.V.Subject[message.Else]
 	}
 	twoTabs(t, v, at, func(f url.Values) { f.Set("subject", "From the first tab") },
-		func(f url.Values) { f.Set("subject", "From the second") }, "Subject", "From the first tab", "From the second", subject)
+		func(f url.Values) {
+			f.Set("subject", "From the second")
+		}, "Subject", "From the first tab", "From the second", subject)
 	// A tab that changes nothing, or changes to what is there, is in nobody's way.
 	_, body := v.do("GET", at, nil)
 	old := formtest.Sent(t, body)
@@ -66,7 +71,9 @@ func TestTwoTabsOnAPage(t *testing.T) {
 	x := newSite(t)
 	v := x.visitor().signIn("marketer")
 	x.must(x.s.InTx(t.Context(), func(tx store.Tx) error {
-		_, err := tx.SavePage(t.Context(), store.Page{Slug: "alarms", Doc: store.JSON[page.Document]{V: page.New("Alarms", "<p>x</p>", "Send")}}, nil, now)
+		_, err := tx.SavePage(t.Context(),
+			store.Page{Slug: "alarms", Doc: store.JSON[page.Document]{V: page.New("Alarms", "<p>x</p>", "Send")}}, nil,
+			now)
 		return err
 	}))
 	title := func() string {
@@ -75,7 +82,9 @@ func TestTwoTabsOnAPage(t *testing.T) {
 		return d.Doc.V.Title
 	}
 	twoTabs(t, v, "/content/pages/1", func(f url.Values) { f.Set("title", "The first title") },
-		func(f url.Values) { f.Set("title", "The second title") }, "Title", "The first title", "The second title", title)
+		func(f url.Values) {
+			f.Set("title", "The second title")
+		}, "Title", "The first title", "The second title", title)
 }
 
 func TestTwoTabsOnASequence(t *testing.T) {
@@ -94,14 +103,16 @@ func TestTwoTabsOnASequence(t *testing.T) {
 	if res.StatusCode != http.StatusConflict || !strings.Contains(body, "First") || !strings.Contains(body, "Second") {
 		t.Fatalf("the second tab: %d", res.StatusCode)
 	}
-	if res, _ := d.do("POST", step, formtest.Sent(t, body)); res.StatusCode != http.StatusSeeOther || d.draft().Plan.V.Step(id).About().Title != "Second" {
+	if res, _ := d.do("POST", step, formtest.Sent(t, body)); res.StatusCode != http.StatusSeeOther ||
+		d.draft().Plan.V.Step(id).About().Title != "Second" {
 		t.Errorf("chosen: %d, %q", res.StatusCode, d.draft().Plan.V.Step(id).About().Title)
 	}
 	// What was typed into a step that is gone is said, so that it is not lost.
 	stale := form("Third")
 	d.post(fmt.Sprintf("/steps/%d/remove", id), url.Values{})
 	res, body = d.do("POST", step, stale)
-	if body = html.UnescapeString(body); res.StatusCode != http.StatusConflict || !strings.Contains(body, "You had typed “Third”") {
+	if body = html.UnescapeString(body); res.StatusCode != http.StatusConflict ||
+		!strings.Contains(body, "You had typed “Third”") {
 		t.Errorf("a step that is gone: %d", res.StatusCode)
 	}
 }

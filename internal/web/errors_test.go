@@ -56,8 +56,10 @@ func TestAPageThatFails(t *testing.T) {
 	_, err := x.s.DB().ExecContext(t.Context(), "alter table person_tag rename to gone")
 	x.must(err)
 	res, body := v.do("GET", "/people/1", nil)
-	if res.StatusCode != http.StatusInternalServerError || strings.Contains(body, "person_tag") || strings.Contains(body, "SQLSTATE") ||
-		!strings.Contains(body, `data-scheme="dark"`) || !regexp.MustCompile(`it is noted as [0-9a-f]{8}\.`).MatchString(body) {
+	if res.StatusCode != http.StatusInternalServerError || strings.Contains(body, "person_tag") ||
+		strings.Contains(body, "SQLSTATE") ||
+		!strings.Contains(body, `data-scheme="dark"`) ||
+		!regexp.MustCompile(`it is noted as [0-9a-f]{8}\.`).MatchString(body) {
 		t.Errorf("it answers %d: %s", res.StatusCode, body)
 	}
 }
@@ -74,7 +76,8 @@ func TestAPageThatTakesTooLong(t *testing.T) {
 	_, err := x.s.DB().ExecContext(t.Context(), `alter table person_tag rename to slow;
 		create view person_tag as select slow.* from (select pg_sleep(1)) wait, slow`)
 	x.must(err)
-	if res, body := v.do("GET", "/people/1", nil); res.StatusCode != http.StatusServiceUnavailable || !strings.Contains(body, "This takes too long") {
+	if res, body := v.do("GET", "/people/1", nil); res.StatusCode != http.StatusServiceUnavailable ||
+		!strings.Contains(body, "This takes too long") {
 		t.Errorf("it answers %d: %s", res.StatusCode, body)
 	}
 	slug := "slow"
@@ -82,14 +85,16 @@ func TestAPageThatTakesTooLong(t *testing.T) {
 	_, err = x.s.DB().ExecContext(t.Context(), `alter table page rename to slow_page;
 		create view page as select slow_page.* from (select pg_sleep(1)) wait, slow_page`)
 	x.must(err)
-	if res, body := x.visitor().do("GET", "/p/"+slug, nil); res.StatusCode != http.StatusServiceUnavailable || !strings.Contains(body, "This takes too long") {
+	if res, body := x.visitor().do("GET", "/p/"+slug, nil); res.StatusCode != http.StatusServiceUnavailable ||
+		!strings.Contains(body, "This takes too long") {
 		t.Errorf("a visitor is answered %d: %s", res.StatusCode, body)
 	}
 	if res, _ := v.do("GET", "/people/1/everything", nil); res.StatusCode != http.StatusOK {
 		t.Errorf("a file is cut off: %d", res.StatusCode)
 	}
 	var still int
-	x.must(x.s.DB().QueryRow("select count(*) from pg_stat_activity where query like '%person_tag%' and state = 'active' and pid <> pg_backend_pid() and datname = current_database()").Scan(&still))
+	x.must(x.s.DB().QueryRow("select count(*) from pg_stat_activity where query like '%person_tag%' and state = " +
+		"'active' and pid <> pg_backend_pid() and datname = current_database()").Scan(&still))
 	if still != 0 {
 		t.Errorf("%d queries of it go on", still)
 	}

@@ -14,7 +14,8 @@ import (
 // in it, and offers nobody what they may not do.
 func TestFindOrDo(t *testing.T) {
 	x := newSite(t)
-	x.meet(store.NewPerson{First: "Owen", Last: "Munro", Email: "owen@north.example", Company: "Kühl Reservoirs", Domain: "north.example"})
+	x.meet(store.NewPerson{First: "Owen", Last: "Munro", Email: "owen@north.example", Company: "Kühl Reservoirs",
+		Domain: "north.example"})
 	v := x.visitor().signIn("marketer")
 	v.do("POST", "/sequences", url.Values{"name": {"Field guide follow-up"}})
 	v.do("POST", "/content/messages/new", url.Values{"name": {"Über alarms"}, "starter": {"letter"}})
@@ -22,9 +23,12 @@ func TestFindOrDo(t *testing.T) {
 	v.do("POST", "/content/groups/new", url.Values{"name": {"Ports"}})
 	rep := x.visitor().signIn("rep")
 	for q, want := range map[string]string{
-		"Munro, Owen": "/people/1", "kuhl": "/people/companies/1", "reservoirs munro": "/people/1", "uber": "/content/messages/1", "guide follow": "/sequences/1",
-		"clinic calib": "/content/pages/1", "dupl": "/people/doubles", "import": "/people/imports", "shelf": "/content/shelf", "stages": "/settings/stages",
-		"mail server": "/settings", "hold": "/sequences/hold-all", "new person": "/people/new", "audience": "/people/audiences", "sign out": "/sign-out",
+		"Munro, Owen": "/people/1", "kuhl": "/people/companies/1", "reservoirs munro": "/people/1",
+		"uber": "/content/messages/1", "guide follow": "/sequences/1",
+		"clinic calib": "/content/pages/1", "dupl": "/people/doubles", "import": "/people/imports",
+		"shelf": "/content/shelf", "stages": "/settings/stages",
+		"mail server": "/settings", "hold": "/sequences/hold-all", "new person": "/people/new",
+		"audience": "/people/audiences", "sign out": "/sign-out",
 		"invite": "/settings/people", "bands": "/scoring/fit",
 	} {
 		_, body := v.do("GET", "/find?q="+url.QueryEscape(q), nil)
@@ -43,7 +47,8 @@ func TestFindOrDo(t *testing.T) {
 // Unicode's own decompositions, and letters that have none (the tz and Latin-1
 // letters from memory).
 func TestPlain(t *testing.T) {
-	for s, want := range map[string]string{"Kühl": "kuhl", "ZOË": "zoe", "Strauß": "strauss", "Ærø": "aero", "Łódź": "lodz", "Đặng": "dang", "naïve": "naive", "Ａ": "ａ"} {
+	for s, want := range map[string]string{"Kühl": "kuhl", "ZOË": "zoe", "Strauß": "strauss", "Ærø": "aero",
+		"Łódź": "lodz", "Đặng": "dang", "naïve": "naive", "Ａ": "ａ"} {
 		if got := person.Plain(s); got != want {
 			t.Errorf("%q is %q, want %q", s, got, want)
 		}

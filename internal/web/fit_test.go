@@ -25,13 +25,15 @@ func TestTheFitByForm(t *testing.T) {
 		t.Error("an empty fit says nothing")
 	}
 	form := url.Values{"form": {"1"}, "do": {"line"}}
-	if _, body := v.do("GET", "/scoring/fit?"+form.Encode(), nil); !strings.Contains(body, `name="p.f0"`) || !strings.Contains(body, `name="s.f0.0"`) || strings.Contains(body, `value="score"`) {
+	if _, body := v.do("GET", "/scoring/fit?"+form.Encode(), nil); !strings.Contains(body, `name="p.f0"`) ||
+		!strings.Contains(body, `name="s.f0.0"`) || strings.Contains(body, `value="score"`) {
 		t.Error("another line adds none, or offers what a fit cannot ask")
 	}
 	line := func(n int, points, country string) {
 		f := fmt.Sprintf("f%d", n)
 		form.Set("p."+f, points)
-		for k, val := range map[string]string{"j." + f: "all", "s." + f + ".0": "field country", "k." + f + ".0": "field country", "o." + f + ".0": "is", "v." + f + ".0": country} {
+		for k, val := range map[string]string{"j." + f: "all", "s." + f + ".0": "field country",
+			"k." + f + ".0": "field country", "o." + f + ".0": "is", "v." + f + ".0": country} {
 			form.Set(k, val)
 		}
 	}
@@ -40,12 +42,15 @@ func TestTheFitByForm(t *testing.T) {
 	form.Set("do", "save")
 	form["fbn"], form["fbf"] = []string{"far", "near", ""}, []string{"0", "50", ""}
 	form["bn"], form["bf"] = []string{"calm", "high"}, []string{"0", "15"}
-	if res, body := v.do("POST", "/scoring/fit", form); res.StatusCode != http.StatusUnprocessableEntity || !strings.Contains(body, "“ten”") && !strings.Contains(body, "&#34;ten&#34;") || !strings.Contains(body, `value="ten"`) || !strings.Contains(body, `value="near"`) {
+	if res, body := v.do("POST", "/scoring/fit", form); res.StatusCode != http.StatusUnprocessableEntity ||
+		!strings.Contains(body, "“ten”") && !strings.Contains(body, "&#34;ten&#34;") ||
+		!strings.Contains(body, `value="ten"`) || !strings.Contains(body, `value="near"`) {
 		t.Errorf("points that are no number: %s", res.Status)
 	}
 	form.Set("p.f2", "10")
 	form["fbf"] = []string{"5", "50", ""}
-	if res, body := v.do("POST", "/scoring/fit", form); res.StatusCode != http.StatusUnprocessableEntity || !strings.Contains(body, "begins at 0") {
+	if res, body := v.do("POST", "/scoring/fit", form); res.StatusCode != http.StatusUnprocessableEntity ||
+		!strings.Contains(body, "begins at 0") {
 		t.Errorf("a lowest band from 5: %s", res.Status)
 	}
 	form["fbf"] = []string{"0", "50", ""}
@@ -54,18 +59,22 @@ func TestTheFitByForm(t *testing.T) {
 	}
 	m, err := x.s.Model(t.Context())
 	x.must(err)
-	if len(m.Fit) != 2 || m.Fit[0].If.All[0].If.Value != "NO" || m.Fit[1].Points != 10 || len(m.FitBands) != 2 || len(m.Bands) != 2 || len(m.Rules) != 1 {
+	if len(m.Fit) != 2 || m.Fit[0].If.All[0].If.Value != "NO" || m.Fit[1].Points != 10 || len(m.FitBands) != 2 ||
+		len(m.Bands) != 2 || len(m.Rules) != 1 {
 		t.Fatalf("kept: %+v", m)
 	}
-	if _, body := v.do("GET", "/scoring/fit", nil); !strings.Contains(body, "2 people by fit") || !strings.Contains(body, "1 people with a fit of 70 to 79") {
+	if _, body := v.do("GET", "/scoring/fit", nil); !strings.Contains(body, "2 people by fit") ||
+		!strings.Contains(body, "1 people with a fit of 70 to 79") {
 		t.Error("where people stand is not shown")
 	}
-	if _, body := v.do("GET", fmt.Sprintf("/people/%d", ana), nil); !strings.Contains(body, "<b>75</b> fit, near") || !strings.Contains(body, "country is Norway") {
+	if _, body := v.do("GET", fmt.Sprintf("/people/%d", ana), nil); !strings.Contains(body, "<b>75</b> fit, near") ||
+		!strings.Contains(body, "country is Norway") {
 		t.Error("her page does not say her fit")
 	}
 	ask := rule.Rule{If: &rule.Condition{About: rule.ByFit, Op: rule.AtLeast, N: 50}}
 	q := shell.ListQuery{Rule: ask, Order: store.ByScore, Columns: []string{"fit"}}
-	if _, body := v.do("GET", "/people?"+q.Values().Encode(), nil); !strings.Contains(body, "ana@fjord.example") || strings.Contains(body, "bo@x.example") || !strings.Contains(body, ">75<") {
+	if _, body := v.do("GET", "/people?"+q.Values().Encode(), nil); !strings.Contains(body, "ana@fjord.example") ||
+		strings.Contains(body, "bo@x.example") || !strings.Contains(body, ">75<") {
 		t.Error("the list by fit")
 	}
 	// A field that the fit asks for cannot be taken away.
@@ -75,7 +84,9 @@ func TestTheFitByForm(t *testing.T) {
 		own.ID, err = tx.AddOwnField(t.Context(), own)
 		return err
 	}))
-	m.Fit = append(m.Fit, rule.Weighed{If: rule.Rule{If: &rule.Condition{Field: person.Own(own.ID), Op: rule.AtLeast, Value: "2"}}, Points: 5})
+	m.Fit = append(m.Fit,
+		rule.Weighed{If: rule.Rule{If: &rule.Condition{Field: person.Own(own.ID), Op: rule.AtLeast, Value: "2"}},
+			Points: 5})
 	x.must(x.e.SaveFit(t.Context(), m))
 	v.do("POST", fmt.Sprintf("/people/fields/%d", own.ID), url.Values{"do": {"remove"}, "sure": {"1"}})
 	if _, body := v.do("GET", "/people/tags", nil); !strings.Contains(body, "asked for by the fit") {

@@ -35,7 +35,8 @@ func TestNobodyLocksTheOwnerOut(t *testing.T) {
 	}
 	// What tells their browser from others opens nothing, and is good for one address.
 	token := x.e.BrowserToken("lead@karang.example")
-	if x.e.IsBrowserToken("rep@karang.example", token) || x.e.IsBrowserToken("lead@karang.example", token+"x") || x.e.IsBrowserToken("", "") {
+	if x.e.IsBrowserToken("rep@karang.example", token) || x.e.IsBrowserToken("lead@karang.example", token+"x") ||
+		x.e.IsBrowserToken("", "") {
 		t.Error("a token of one is taken for another's")
 	}
 }
@@ -45,7 +46,8 @@ func TestHTTPS(t *testing.T) {
 	for _, secure := range []bool{false, true} {
 		h := New(t.Context(), shell.Config{Store: x.s, Engine: x.e, Secure: secure}).Handler()
 		w := httptest.NewRecorder()
-		r := httptest.NewRequest("POST", "/sign-in", strings.NewReader("email=lead%40karang.example&password=correct+horse"))
+		r := httptest.NewRequest("POST", "/sign-in",
+			strings.NewReader("email=lead%40karang.example&password=correct+horse"))
 		r.Header.Set("Content-Type", "application/x-www-form-urlencoded")
 		r.Header.Set("Sec-Fetch-Site", "same-origin")
 		h.ServeHTTP(w, r)
@@ -63,12 +65,15 @@ func TestHTTPS(t *testing.T) {
 // Nobody finds a file by counting, nor one behind a form without the form.
 func TestFilesWantAPass(t *testing.T) {
 	x := newSite(t)
-	id, err := x.e.SaveShelfItem(t.Context(), store.ShelfItem{Kind: "file", Title: "Price list", File: "prices.txt"}, []byte("12 buoys"), 1)
+	id, err := x.e.SaveShelfItem(t.Context(), store.ShelfItem{Kind: "file", Title: "Price list", File: "prices.txt"},
+		[]byte("12 buoys"), 1)
 	x.must(err)
 	item := fmt.Sprintf("/s/%d", id)
 	stranger := x.visitor()
-	for _, path := range []string{item, item + "/file", item + "?k=", item + "?k=1.x", item + "/file?k=" + x.e.Pass(item, now.Add(time.Hour)),
-		item + "?k=" + x.e.Pass(item, now.Add(-time.Second)), item + "?k=99999999999." + strings.SplitN(x.e.Pass(item, now.Add(time.Hour)), ".", 2)[1]} {
+	for _, path := range []string{item, item + "/file", item + "?k=", item + "?k=1.x",
+		item + "/file?k=" + x.e.Pass(item, now.Add(time.Hour)),
+		item + "?k=" + x.e.Pass(item, now.Add(-time.Second)),
+		item + "?k=99999999999." + strings.SplitN(x.e.Pass(item, now.Add(time.Hour)), ".", 2)[1]} {
 		if res, _ := stranger.do("GET", path, nil); res.StatusCode != http.StatusNotFound {
 			t.Errorf("%s: %s", path, res.Status)
 		}
@@ -85,7 +90,8 @@ func TestFilesWantAPass(t *testing.T) {
 	if _, body := x.visitor().signIn("rep").do("GET", item+"/file", nil); body != "12 buoys" {
 		t.Error("whoever works here wants a pass")
 	}
-	for in, want := range map[string]string{"https://x.example/s/1": "", "//x.example/s/1": "", "/p/guide": "", "/s/x": "", "/s/1/file/2": "", "/s/1?a=b#c": "/s/1?a=b&k=", "/g/a-b": "/g/a-b?k="} {
+	for in, want := range map[string]string{"https://x.example/s/1": "", "//x.example/s/1": "", "/p/guide": "",
+		"/s/x": "", "/s/1/file/2": "", "/s/1?a=b#c": "/s/1?a=b&k=", "/g/a-b": "/g/a-b?k="} {
 		got := x.e.WithPass(in, time.Hour)
 		if want == "" && got != in || want != "" && !strings.HasPrefix(got, want) {
 			t.Errorf("%s becomes %s", in, got)
@@ -96,22 +102,29 @@ func TestFilesWantAPass(t *testing.T) {
 // The name of a site goes into a security header as it stands.
 func TestNamesOfSites(t *testing.T) {
 	x := newSite(t)
-	for _, bad := range []string{"https://a.example; script-src *", "https://a.example'unsafe-inline'", "https://a.example,b", "https://*.example", "https://a b.example", "https://a.example:port", "https://-a.example", "javascript://a", "https://ä.example", "https://a..example", "https://" + strings.Repeat("a", 300)} {
+	for _, bad := range []string{"https://a.example; script-src *", "https://a.example'unsafe-inline'",
+		"https://a.example,b", "https://*.example", "https://a b.example", "https://a.example:port",
+		"https://-a.example", "javascript://a", "https://ä.example", "https://a..example",
+		"https://" + strings.Repeat("a", 300)} {
 		if err := x.e.AddSite(t.Context(), bad); err == nil {
 			t.Errorf("%q is a site", bad)
 		}
 	}
-	for in, want := range map[string]string{"https://Karang.example/x": "https://karang.example", "http://127.0.0.1:8082": "http://127.0.0.1:8082", "http://localhost": "http://localhost"} {
+	for in, want := range map[string]string{"https://Karang.example/x": "https://karang.example",
+		"http://127.0.0.1:8082": "http://127.0.0.1:8082", "http://localhost": "http://localhost"} {
 		if got := forms.Origin(in); got != want {
 			t.Errorf("%s: %s", in, got)
 		}
 	}
 	// One that was kept before names were checked.
 	x.newPage("guide", true, page.New("Guide", "<p>Read.</p>", "Send"))
-	_, err := x.s.DB().ExecContext(t.Context(), "insert into site (origin, added_at) values ('https://a.example; script-src *', now()), ('https://b.example', now())")
+	_, err := x.s.DB().ExecContext(t.Context(),
+		"insert into site (origin, added_at) values ('https://a.example; script-src *', now()), "+
+			"('https://b.example', now())")
 	x.must(err)
 	res, _ := x.visitor().do("GET", "/p/guide/form", nil)
-	if csp := res.Header.Get("Content-Security-Policy"); strings.Contains(csp, "script-src *") || !strings.Contains(csp, "https://b.example") {
+	if csp := res.Header.Get("Content-Security-Policy"); strings.Contains(csp, "script-src *") ||
+		!strings.Contains(csp, "https://b.example") {
 		t.Errorf("the policy: %s", csp)
 	}
 }
@@ -164,9 +177,13 @@ func nasty() []struct{ kind, body string } {
 	}
 	return []struct{ kind, body string }{
 		{formKind, "a=%zz"}, {formKind, "name=a%00b&text=%00"}, {formKind, "name=%ff%fe"}, {formKind, many.String()},
-		{formKind, "rule=" + strings.Repeat("%7B%22all%22%3A%5B", 2000)}, {formKind, "amount=NaN&n=1e999&points=99999999999999999999&stage=9223372036854775807&id=-1"},
-		{"multipart/form-data", "x"}, {"multipart/form-data; boundary=", "x"}, {"multipart/form-data; boundary=b", "--b\r\nContent-Disposition: form-data; name=\"a\"\r\n\r\n\x00\r\n--b--\r\n"},
-		{"multipart/form-data; boundary=b", "--b\r\nno header"}, {"nonsense", "x"}, {"; ;", "x"}, {"", "x"}, {"application/json", "{"}, {formKind, ""},
+		{formKind, "rule=" + strings.Repeat("%7B%22all%22%3A%5B", 2000)},
+		{formKind, "amount=NaN&n=1e999&points=99999999999999999999&stage=9223372036854775807&id=-1"},
+		{"multipart/form-data", "x"}, {"multipart/form-data; boundary=", "x"},
+		{"multipart/form-data; boundary=b",
+			"--b\r\nContent-Disposition: form-data; name=\"a\"\r\n\r\n\x00\r\n--b--\r\n"},
+		{"multipart/form-data; boundary=b", "--b\r\nno header"}, {"nonsense", "x"}, {"; ;", "x"}, {"", "x"},
+		{"application/json", "{"}, {formKind, ""},
 	}
 }
 

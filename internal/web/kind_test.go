@@ -41,28 +41,33 @@ func TestANewKindOfStep(t *testing.T) {
 			r.Title, r.For = "Rest", calendar.Span{N: 3, Unit: calendar.Days}
 			return r
 		})
-	sequences.StepForms["rest"] = sequences.StepForm{Part: "step-pause", Read: func(c *echo.Context, s sequence.Step) error {
-		return sequences.ReadSpan(c, "for", &s.(*rest).For)
-	}}
+	sequences.StepForms["rest"] = sequences.StepForm{Part: "step-pause",
+		Read: func(c *echo.Context, s sequence.Step) error {
+			return sequences.ReadSpan(c, "for", &s.(*rest).For)
+		}}
 	t.Cleanup(func() { delete(sequences.StepForms, "rest") })
 
 	x := newSite(t)
 	ana := x.meet(store.NewPerson{First: "Ana", Email: "ana@fjord.example", Phone: "+4755500100", Country: "NO"})
 	d := x.drafting()
-	if _, body := d.do("GET", fmt.Sprintf("/sequences/%d?plus=0.", d.id), nil); !strings.Contains(body, "lets them rest") {
+	if _, body := d.do("GET", fmt.Sprintf("/sequences/%d?plus=0.", d.id), nil); !strings.Contains(body,
+		"lets them rest") {
 		t.Error("it is not offered")
 	}
 	d.post("/insert", url.Values{"from": {"0"}, "kind": {"call"}})
 	code, body := d.post("/insert", url.Values{"from": {"0"}, "kind": {"rest"}})
-	if code != http.StatusSeeOther || !strings.Contains(body, "They wait here for") || !strings.Contains(body, "Is woken") {
+	if code != http.StatusSeeOther || !strings.Contains(body, "They wait here for") ||
+		!strings.Contains(body, "Is woken") {
 		t.Errorf("inserted: %d; it has no form, or its exits are not drawn", code)
 	}
 	step := d.draft().Plan.V.Start
-	_, body = d.post(fmt.Sprintf("/steps/%d", step), url.Values{"title": {"A week of rest"}, "for": {"7"}, "for-unit": {"days"}})
+	_, body = d.post(fmt.Sprintf("/steps/%d", step),
+		url.Values{"title": {"A week of rest"}, "for": {"7"}, "for-unit": {"days"}})
 	if !strings.Contains(body, "rests for 7 days") {
 		t.Error("its form changed nothing")
 	}
-	with := url.Values{"name": {"Norway"}, "entry": {"rule"}, "field": {"country"}, "value": {"NO"}, "from": {"09:00"}, "to": {"12:30"}}
+	with := url.Values{"name": {"Norway"}, "entry": {"rule"}, "field": {"country"}, "value": {"NO"}, "from": {"09:00"},
+		"to": {"12:30"}}
 	with.Set("ground", "other existing customers")
 	d.post("/settings", with)
 	if _, body = d.post("/launch", url.Values{}); !strings.Contains(body, "Launched.") {
@@ -80,13 +85,15 @@ func TestANewKindOfStep(t *testing.T) {
 		t.Error("the person’s page does not say where they stand")
 	}
 	// Whoever comes to work a week later walks her on.
-	later, err := engine.New(t.Context(), base.Config{Store: x.s, Clock: tomorrow(8), Mail: noMail{}, URL: "http://ombak.example",
-		Domain: "mail.karang.example"})
+	later, err := engine.New(t.Context(),
+		base.Config{Store: x.s, Clock: tomorrow(8), Mail: noMail{}, URL: "http://ombak.example",
+			Domain: "mail.karang.example"})
 	x.must(err)
 	if _, steps, err := later.AdvanceBatch(t.Context(), 100); err != nil || steps != 1 {
 		t.Errorf("%d steps a week later, %v", steps, err)
 	}
-	if _, body = d.do("GET", fmt.Sprintf("/sequences/%d", d.id), nil); !strings.Contains(html.UnescapeString(body), "Is rested") {
+	if _, body = d.do("GET", fmt.Sprintf("/sequences/%d", d.id), nil); !strings.Contains(html.UnescapeString(body),
+		"Is rested") {
 		t.Error("what happened lately does not say by which exit she went on")
 	}
 }

@@ -32,7 +32,10 @@ func TestAOneOffEmailByForm(t *testing.T) {
 	var msg int64
 	x.must(x.s.InTx(t.Context(), func(tx store.Tx) error {
 		var err error
-		msg, err = tx.SaveMessage(t.Context(), store.Message{Name: "News", SenderID: &users[0].ID, Doc: store.JSON[message.Document]{V: message.Simple("News", `<p><a href="https://karang.example/">look</a></p>`)}}, 0, now)
+		msg, err = tx.SaveMessage(t.Context(),
+			store.Message{Name: "News", SenderID: &users[0].ID,
+				Doc: store.JSON[message.Document]{V: message.Simple("News",
+					`<p><a href="https://karang.example/">look</a></p>`)}}, 0, now)
 		return err
 	}))
 	v := x.visitor().signIn("marketer")
@@ -49,7 +52,8 @@ func TestAOneOffEmailByForm(t *testing.T) {
 	form.Set("message", fmt.Sprint(msg))
 	form.Set("audience", fmt.Sprint(aud))
 	form.Set("purpose", "1")
-	form["act_link"], form["act_do"], form["act_what"], form["act_to"] = []string{"1", "1", "1"}, []string{"tag", "task", ""}, []string{"keen", "Send the <price> list", ""}, []string{"0", "0", "0"}
+	form["act_link"], form["act_do"], form["act_what"], form["act_to"] = []string{"1", "1", "1"},
+		[]string{"tag", "task", ""}, []string{"keen", "Send the <price> list", ""}, []string{"0", "0", "0"}
 	for k, bad := range map[string]string{"rest": "many", "from": "noon", "name": " "} {
 		f := url.Values{}
 		for a, b := range form {
@@ -67,12 +71,14 @@ func TestAOneOffEmailByForm(t *testing.T) {
 	}
 	_, body = v.do("GET", at, nil)
 	again := formtest.Sent(t, body)
-	for _, k := range []string{"message", "audience", "purpose", "when", "at", "rest", "from", "to", "act_do", "act_what"} {
+	for _, k := range []string{"message", "audience", "purpose", "when", "at", "rest", "from", "to", "act_do",
+		"act_what"} {
 		if again.Get(k) != form.Get(k) {
 			t.Errorf("%s was kept as %q, not %q", k, again.Get(k), form.Get(k))
 		}
 	}
-	if _, body := v.do("GET", at+"/reach", nil); !strings.Contains(body, "<b>1</b> of 2 people") || !strings.Contains(body, "no consent") {
+	if _, body := v.do("GET", at+"/reach", nil); !strings.Contains(body, "<b>1</b> of 2 people") ||
+		!strings.Contains(body, "no consent") {
 		t.Errorf("who gets it: %s", body)
 	}
 	v.do("POST", at+"/launch", url.Values{})
@@ -88,7 +94,8 @@ func TestAOneOffEmailByForm(t *testing.T) {
 		}
 	}
 	_, body = v.do("GET", at, nil)
-	if !strings.Contains(body, "on its way") || !strings.Contains(body, "which=waiting\"><b>1</b>") || !strings.Contains(body, "no consent") {
+	if !strings.Contains(body, "on its way") || !strings.Contains(body, "which=waiting\"><b>1</b>") ||
+		!strings.Contains(body, "no consent") {
 		t.Errorf("launched: %s", body)
 	}
 	v.do("POST", at+"/launch", url.Values{"sure": {"1"}})
@@ -98,7 +105,8 @@ func TestAOneOffEmailByForm(t *testing.T) {
 	if res, _ := v.do("POST", at, form); res.StatusCode != http.StatusSeeOther {
 		t.Errorf("editing what was launched: %s", res.Status)
 	}
-	for which, want := range map[string]string{"waiting": "ana@fjord.example", "left+no+consent": "silent@fjord.example", "opened": "Nobody fits this description"} {
+	for which, want := range map[string]string{"waiting": "ana@fjord.example",
+		"left+no+consent": "silent@fjord.example", "opened": "Nobody fits this description"} {
 		res, _ := v.do("GET", at+"/people?which="+which, nil) // leads to a list of people like any other
 		if _, body := v.do("GET", res.Header.Get("Location"), nil); !strings.Contains(body, want) {
 			t.Errorf("behind %s is not %s", which, want)
@@ -112,7 +120,8 @@ func TestAOneOffEmailByForm(t *testing.T) {
 		t.Error("it is not held")
 	}
 	v.do("POST", at+"/stop", url.Values{})
-	if _, body := v.do("GET", at, nil); !strings.Contains(body, "1 had not gone out, and do not") || !strings.Contains(body, "taken back before it went") {
+	if _, body := v.do("GET", at, nil); !strings.Contains(body, "1 had not gone out, and do not") ||
+		!strings.Contains(body, "taken back before it went") {
 		t.Error("it is not stopped, or does not say so")
 	}
 	v.do("POST", at+"/remove", url.Values{})

@@ -25,7 +25,9 @@ func (x *site) exec(query string) {
 func TestAPageByForm(t *testing.T) {
 	x := newSite(t)
 	v := x.visitor().signIn("marketer")
-	if res, _ := v.do("POST", "/content/pages/new", url.Values{"title": {" "}}); res.StatusCode != http.StatusSeeOther || !strings.Contains(res.Header.Get("Location"), "new=1") {
+	if res, _ := v.do("POST", "/content/pages/new",
+		url.Values{"title": {" "}}); res.StatusCode != http.StatusSeeOther ||
+		!strings.Contains(res.Header.Get("Location"), "new=1") {
 		t.Errorf("without a title: %s", res.Status)
 	}
 	res, _ := v.do("POST", "/content/pages/new", url.Values{"title": {`Alarms <b>"at night"`}})
@@ -47,7 +49,8 @@ func TestAPageByForm(t *testing.T) {
 		return body
 	}
 	body := press("open 1")
-	if !strings.Contains(body, "the text is empty") || !strings.Contains(body, `Alarms &lt;b&gt;&#34;at night&#34;`) || strings.Contains(body, "<b>\"at") {
+	if !strings.Contains(body, "the text is empty") || !strings.Contains(body, `Alarms &lt;b&gt;&#34;at night&#34;`) ||
+		strings.Contains(body, "<b>\"at") {
 		t.Error("the page as it begins does not say what is missing, or is not escaped")
 	}
 	press("", "text", `<p onclick="x()">Read.<script>1</script></p>`)
@@ -62,7 +65,8 @@ func TestAPageByForm(t *testing.T) {
 	press("raise 7")
 	press("agree", "at_once", "2", "later", "1")
 	press("hide", "c_words", "Yes, write to me.", "c_must", "0")
-	press("", "h_field", "city", "h_value", "Oslo", "h_param", "ci ty", "act_do", "tag|task", "act_what", "alarms|Call them", "act_to", "0|0", "q_must", "0|1|2|4")
+	press("", "h_field", "city", "h_value", "Oslo", "h_param", "ci ty", "act_do", "tag|task", "act_what",
+		"alarms|Call them", "act_to", "0|0", "q_must", "0|1|2|4")
 	d, err := x.s.PageDraft(t.Context(), 1)
 	x.must(err)
 	doc := d.Doc.V
@@ -70,17 +74,23 @@ func TestAPageByForm(t *testing.T) {
 	for _, b := range doc.Blocks {
 		blocks = append(blocks, fmt.Sprint(b.ID, b.Kind))
 	}
-	if got := strings.Join(blocks, " "); got != "2list 1text 4button" || strings.Contains(doc.Blocks[1].Content.Text, "script") || strings.Contains(doc.Blocks[1].Content.Text, "onclick") {
+	if got := strings.Join(blocks, " "); got != "2list 1text 4button" ||
+		strings.Contains(doc.Blocks[1].Content.Text, "script") ||
+		strings.Contains(doc.Blocks[1].Content.Text, "onclick") {
 		t.Errorf("blocks %s, the text %q", got, doc.Blocks[1].Content.Text)
 	}
 	var asks []string
 	for _, q := range doc.Form.Questions {
 		asks = append(asks, fmt.Sprint(q.Field, q.Must, q.Further))
 	}
-	if got := strings.Join(asks, ", "); got != "first nametrue false, last nametrue false, companytrue false, emailtrue false, titletrue true, countryfalse true, seniorityfalse true, phonefalse true" {
+	if got := strings.Join(asks,
+		", "); got != "first nametrue false, last nametrue false, companytrue false, emailtrue false, titletrue "+
+		"true, countryfalse true, seniorityfalse true, phonefalse true" {
 		t.Errorf("it asks %s", got)
 	}
-	if doc.Form.AtOnce != 2 || !doc.Form.Later || len(doc.Form.Consents) != 1 || !doc.Form.Consents[0].Must || len(doc.Form.Hidden) != 1 || doc.Form.Hidden[0] != (page.Hidden{Field: person.City, Value: "Oslo", Param: "city"}) ||
+	if doc.Form.AtOnce != 2 || !doc.Form.Later || len(doc.Form.Consents) != 1 || !doc.Form.Consents[0].Must ||
+		len(doc.Form.Hidden) != 1 ||
+		doc.Form.Hidden[0] != (page.Hidden{Field: person.City, Value: "Oslo", Param: "city"}) ||
 		len(doc.Form.Acts) != 2 || doc.Form.Acts[1].Act != (act.Task{Words: "Call them"}) {
 		t.Errorf("the form: %+v", doc.Form)
 	}
@@ -119,14 +129,18 @@ func TestAPageByForm(t *testing.T) {
 	_, first := v.do("GET", "/content/pages/1/shown", nil)
 	_, later := v.do("GET", "/content/pages/1/shown?after=1", nil)
 	_, last := v.do("GET", "/content/pages/1/shown?after=2", nil)
-	if !strings.Contains(first, `name="f-first-name"`) || strings.Contains(first, `name="f-title"`) || strings.Contains(later, `name="f-first-name"`) || !strings.Contains(later, `name="f-title"`) || strings.Contains(later, `name="f-seniority"`) || !strings.Contains(last, `name="f-seniority"`) || !strings.Contains(first, ">after 3</a>") {
+	if !strings.Contains(first, `name="f-first-name"`) || strings.Contains(first, `name="f-title"`) ||
+		strings.Contains(later, `name="f-first-name"`) || !strings.Contains(later, `name="f-title"`) ||
+		strings.Contains(later, `name="f-seniority"`) || !strings.Contains(last, `name="f-seniority"`) ||
+		!strings.Contains(first, ">after 3</a>") {
 		t.Error("the draft does not show the ladder from the second visit on")
 	}
 	_, list := v.do("GET", "/content/pages", nil)
 	if !strings.Contains(list, "Alarms at night") {
 		t.Error("the list lacks it")
 	}
-	if _, body := x.visitor().do("GET", "/p/alarms-b-at-night", nil); !strings.Contains(body, "<h1>Alarms at night</h1>") {
+	if _, body := x.visitor().do("GET", "/p/alarms-b-at-night", nil); !strings.Contains(body,
+		"<h1>Alarms at night</h1>") {
 		t.Errorf("visitors do not see it: %.300s", body)
 	}
 	v.do("POST", "/content/pages/1/remove", nil)
@@ -161,7 +175,9 @@ func TestTheLadderOverTheWire(t *testing.T) {
 	}
 	fill := func(answers ...string) (*http.Response, string, string) {
 		t.Helper()
-		_, body := v.do("GET", "/p/alarms?utm_source=trade+letter&city=Oslo&utm_campaign="+strings.Repeat("x", 700)+"&f-first-name=Mallory", nil)
+		_, body := v.do("GET",
+			"/p/alarms?utm_source=trade+letter&city=Oslo&utm_campaign="+strings.Repeat("x", 700)+
+				"&f-first-name=Mallory", nil)
 		if strings.Contains(body, "Mallory") {
 			t.Error("an address fills the form in")
 		}
@@ -173,7 +189,8 @@ func TestTheLadderOverTheWire(t *testing.T) {
 		res, after := v.do("POST", "/p/alarms", form)
 		return res, asked(body), after
 	}
-	res, was, _ := fill("f-first-name", "Ana", "f-last-name", "Strand", "f-company", "Fjord", "f-email", "ana@fjord.example", "f-title", "Engineer")
+	res, was, _ := fill("f-first-name", "Ana", "f-last-name", "Strand", "f-company", "Fjord", "f-email",
+		"ana@fjord.example", "f-title", "Engineer")
 	if was != "first-name last-name company email title" || res.StatusCode != http.StatusOK {
 		t.Fatalf("the first time it asks for %s: %s", was, res.Status)
 	}
@@ -182,7 +199,8 @@ func TestTheLadderOverTheWire(t *testing.T) {
 	if ana.Title != "Engineer" || ana.City != "Oslo" || ana.Source != "trade letter" || ana.Campaign != "" {
 		t.Errorf("kept: %+v", ana)
 	}
-	if res, was, _ = fill("f-email", "ana@fjord.example", "f-country", "Norway"); was != "email country" || res.StatusCode != http.StatusOK {
+	if res, was, _ = fill("f-email", "ana@fjord.example", "f-country", "Norway"); was != "email country" ||
+		res.StatusCode != http.StatusOK {
 		t.Errorf("the second time it asks for %s: %s", was, res.Status)
 	}
 	if _, was, _ = fill("f-email", "ana@fjord.example"); was != "email" {
@@ -190,7 +208,8 @@ func TestTheLadderOverTheWire(t *testing.T) {
 	}
 	// Another person in the same browser is asked all, and what was typed stays.
 	res, _, body := fill("f-email", "ben@kelp.example")
-	if res.StatusCode != http.StatusUnprocessableEntity || asked(body) != "first-name last-name company email title" || !strings.Contains(body, `value="ben@kelp.example"`) || !strings.Contains(body, "do not know this address") {
+	if res.StatusCode != http.StatusUnprocessableEntity || asked(body) != "first-name last-name company email title" ||
+		!strings.Contains(body, `value="ben@kelp.example"`) || !strings.Contains(body, "do not know this address") {
 		t.Errorf("another’s address: %s, asks for %s", res.Status, asked(body))
 	}
 	p, err := x.s.Page(t.Context(), id)
@@ -221,7 +240,8 @@ func TestTheLadderOverTheWire(t *testing.T) {
 	}
 	m := x.visitor().signIn("marketer")
 	m.do("POST", "/content/sites", url.Values{"origin": {"https://karang.example"}})
-	if got := frame(); !strings.Contains(got, "frame-ancestors 'self' https://karang.example") || strings.Contains(got, "SAMEORIGIN") {
+	if got := frame(); !strings.Contains(got, "frame-ancestors 'self' https://karang.example") ||
+		strings.Contains(got, "SAMEORIGIN") {
 		t.Errorf("not framed by our own site: %s", got)
 	}
 	if res, _ := v.do("GET", "/p/alarms", nil); res.Header.Get("X-Frame-Options") != "SAMEORIGIN" {
@@ -230,10 +250,12 @@ func TestTheLadderOverTheWire(t *testing.T) {
 	other := x.visitor()
 	_, body = other.do("GET", "/p/alarms/form?on=https://karang.example&utm_source=site", nil)
 	form = formtest.Sent(t, body)
-	for k, a := range map[string]string{"f-first-name": "Cy", "f-last-name": "Lunde", "f-company": "Reef", "f-email": "cy@reef.example"} {
+	for k, a := range map[string]string{"f-first-name": "Cy", "f-last-name": "Lunde", "f-company": "Reef",
+		"f-email": "cy@reef.example"} {
 		form.Set(k, a)
 	}
-	if res, body := other.do("POST", "/p/alarms/form", form); res.StatusCode != http.StatusOK || !strings.Contains(body, "data-embedded") || !strings.Contains(body, "Thank you") {
+	if res, body := other.do("POST", "/p/alarms/form", form); res.StatusCode != http.StatusOK ||
+		!strings.Contains(body, "data-embedded") || !strings.Contains(body, "Thank you") {
 		t.Errorf("filled in on another site: %s", res.Status)
 	}
 	sources, err := x.s.PageSources(t.Context(), id, 10)
@@ -249,7 +271,9 @@ func TestTheLadderOverTheWire(t *testing.T) {
 	if src, err := os.ReadFile("assets/src/embed.js"); err != nil || string(src) != script {
 		t.Errorf("the snippet is not what it is made from: %v", err)
 	}
-	if _, body := m.do("GET", fmt.Sprintf("/content/pages/%d", id), nil); !strings.Contains(body, "data-ombak-form=&#34;alarms&#34;") || !strings.Contains(body, "https://karang.example") || !strings.Contains(body, "trade letter") {
+	if _, body := m.do("GET", fmt.Sprintf("/content/pages/%d", id), nil); !strings.Contains(body,
+		"data-ombak-form=&#34;alarms&#34;") || !strings.Contains(body, "https://karang.example") ||
+		!strings.Contains(body, "trade letter") {
 		t.Error("the page’s own page lacks its snippet or its figures")
 	}
 }
@@ -258,7 +282,9 @@ func TestTheLadderOverTheWire(t *testing.T) {
 func TestWhereAFormLeads(t *testing.T) {
 	x := newSite(t)
 	n := 0
-	for to, want := range map[string]string{"/p/thanks": "/p/thanks", "https://karang.example/thanks": "https://karang.example/thanks", "https://elsewhere.example/": "", "//elsewhere.example": "", "javascript:alert(1)": "", "https://a@karang.example/": ""} {
+	for to, want := range map[string]string{"/p/thanks": "/p/thanks",
+		"https://karang.example/thanks": "https://karang.example/thanks", "https://elsewhere.example/": "",
+		"//elsewhere.example": "", "javascript:alert(1)": "", "https://a@karang.example/": ""} {
 		doc := page.New("A", "<p>a</p>", "Send")
 		doc.Form.To = to
 		n++
@@ -266,17 +292,22 @@ func TestWhereAFormLeads(t *testing.T) {
 		x.newPage(slug, true, doc)
 		x.exec("insert into site (origin, added_at) values ('https://karang.example', now()) on conflict do nothing")
 		v := x.visitor()
-		form := url.Values{"f-first-name": {"Ana"}, "f-last-name": {"S"}, "f-company": {"F"}, "f-email": {"ana@fjord.example"}}
+		form := url.Values{"f-first-name": {"Ana"}, "f-last-name": {"S"}, "f-company": {"F"},
+			"f-email": {"ana@fjord.example"}}
 		res, _ := v.do("POST", "/p/"+slug, form)
 		res2, _ := v.do("GET", "/p/"+slug, nil)
-		if csp := res2.Header.Get("Content-Security-Policy"); strings.Contains(csp, "form-action 'self' https://karang.example;") != strings.HasPrefix(want, "https:") || strings.Contains(csp, "elsewhere") {
+		if csp := res2.Header.Get("Content-Security-Policy"); strings.Contains(csp,
+			"form-action 'self' https://karang.example;") != strings.HasPrefix(want, "https:") ||
+			strings.Contains(csp, "elsewhere") {
 			t.Errorf("%q: a form may lead to %s", to, csp)
 		}
 		if got := res.Header.Get("Location"); got != want {
 			t.Errorf("%q leads to %q, want %q", to, got, want)
 		}
 	}
-	if res, _ := x.visitor().do("POST", "/p/to-1", url.Values{"f-first-name": {strings.Repeat("x", 300<<10)}}); res.StatusCode != http.StatusRequestEntityTooLarge {
+	if res, _ := x.visitor().do("POST", "/p/to-1",
+		url.Values{"f-first-name": {strings.Repeat("x",
+			300<<10)}}); res.StatusCode != http.StatusRequestEntityTooLarge {
 		t.Errorf("an enormous form: %s", res.Status)
 	}
 }
@@ -288,26 +319,32 @@ func TestTasksAndAlerts(t *testing.T) {
 	ben := x.meet(store.NewPerson{First: "Ben", Email: "ben@kelp.example"})
 	x.must(x.s.InTx(t.Context(), func(tx store.Tx) error {
 		for _, p := range []int64{ana, ben, ben} {
-			if err := tx.AddTasks(t.Context(), []store.NewTask{{Person: p, Alert: true, Words: "Took the <guide>", How: "by form “Guide”", At: now}}); err != nil {
+			if err := tx.AddTasks(t.Context(),
+				[]store.NewTask{{Person: p, Alert: true, Words: "Took the <guide>", How: "by form “Guide”",
+					At: now}}); err != nil {
 				return err
 			}
 		}
-		return tx.AddTasks(t.Context(), []store.NewTask{{Person: ana, Words: "Ask which sensor", How: "by form “Clinic”", At: now}})
+		return tx.AddTasks(t.Context(),
+			[]store.NewTask{{Person: ana, Words: "Ask which sensor", How: "by form “Clinic”", At: now}})
 	}))
 	v := x.visitor().signIn("rep")
 	_, desk := v.do("GET", "/desk", nil)
-	if strings.Count(desk, "Took the &lt;guide&gt;") != 1 || !strings.Contains(desk, "Ask which sensor") || !strings.Contains(desk, `name="ids" value="1,2"`) || !strings.Contains(desk, "<b>1</b> task") {
+	if strings.Count(desk, "Took the &lt;guide&gt;") != 1 || !strings.Contains(desk, "Ask which sensor") ||
+		!strings.Contains(desk, `name="ids" value="1,2"`) || !strings.Contains(desk, "<b>1</b> task") {
 		t.Errorf("the desk: %s", desk)
 	}
 	res, _ := v.do("POST", "/desk/tasks/3", url.Values{"notes": {"An optical one"}})
-	if _, desk = v.do("GET", res.Header.Get("Location"), nil); strings.Contains(desk, "To do") || !strings.Contains(desk, "Done: Ask which sensor.") || !strings.Contains(desk, "Put it back") {
+	if _, desk = v.do("GET", res.Header.Get("Location"), nil); strings.Contains(desk, "To do") ||
+		!strings.Contains(desk, "Done: Ask which sensor.") || !strings.Contains(desk, "Put it back") {
 		t.Error("the task is still there, or cannot be put back")
 	}
 	v.do("POST", "/desk/tasks/3", nil)
 	if _, desk = v.do("GET", "/desk", nil); !strings.Contains(desk, "no longer on the desk") {
 		t.Error("a second rep is not told that it is done")
 	}
-	if _, who := v.do("GET", fmt.Sprintf("/people/%d", ana), nil); !strings.Contains(who, "An optical one") || !strings.Contains(who, "Ask which sensor") {
+	if _, who := v.do("GET", fmt.Sprintf("/people/%d", ana), nil); !strings.Contains(who, "An optical one") ||
+		!strings.Contains(who, "Ask which sensor") {
 		t.Error("the person’s line of time lacks the task")
 	}
 	v.do("POST", "/desk/tasks/back", url.Values{"ids": {"task-3"}, "back": {"https://elsewhere.example"}})

@@ -21,7 +21,8 @@ import (
 func TestPeopleInASentence(t *testing.T) {
 	x := newSite(t)
 	x.scored()
-	ana := x.meet(store.NewPerson{First: "Ana", Last: "Strand", Email: "ana@fjord.example", Company: "Fjord Farms", Domain: "fjord.example", Country: "NO"})
+	ana := x.meet(store.NewPerson{First: "Ana", Last: "Strand", Email: "ana@fjord.example", Company: "Fjord Farms",
+		Domain: "fjord.example", Country: "NO"})
 	x.meet(store.NewPerson{First: "<script>", Last: "Evil", Email: "b@x.example", Country: "CA"})
 	x.must(x.e.Record(t.Context(), store.Signal{Person: ana, Signal: signal.Signal{At: now, Kind: signal.Click}}))
 	v := x.visitor().signIn("rep")
@@ -32,16 +33,20 @@ func TestPeopleInASentence(t *testing.T) {
 		total string
 		ana   bool
 	}{
-		{"", "2", true}, {norway, "1", true}, {strings.Replace(norway, "norway", "CA", 1), "1", false}, {clicked + "1", "1", true}, {clicked + "2", "0", false},
+		{"", "2", true}, {norway, "1", true}, {strings.Replace(norway, "norway", "CA", 1), "1", false},
+		{clicked + "1", "1", true}, {clicked + "2", "0", false},
 		{strings.Replace(norway, "all", "none", 1), "1", false},
 		{url.Values{"rule": {`{"if":{"field":"country","op":"is","value":"NO"}}`}}.Encode(), "1", true},
-		{"text=fjord", "1", true}, {"text=%25", "0", false}, {"order=name", "2", true}, {"order=%3Bdrop", "2", true}, {"after=x", "2", true},
-		{"j.r=all&s.r.0=field+country&o.r.0=is&v.r.0=", "2", true}, // a condition that is still being made leaves nobody out
+		{"text=fjord", "1", true}, {"text=%25", "0", false}, {"order=name", "2", true}, {"order=%3Bdrop", "2", true},
+		{"after=x", "2", true},
+		// a condition that is still being made leaves nobody out
+		{"j.r=all&s.r.0=field+country&o.r.0=is&v.r.0=", "2", true},
 		{"j.r=all&s.r.0=signal+99&o.r.0=x&n.r.0=-1&d.r.0=x", "2", true}, {"j.r=all&s.r.0=nonsense", "2", true},
 	} {
 		res, body := v.do("GET", "/people?"+c.query, nil)
 		_, count := v.do("GET", "/people/count?"+c.query, nil)
-		if res.StatusCode != http.StatusOK || !strings.Contains(count, "<b>"+c.total+"</b>") || strings.Contains(body, "ana@fjord.example") != c.ana {
+		if res.StatusCode != http.StatusOK || !strings.Contains(count, "<b>"+c.total+"</b>") ||
+			strings.Contains(body, "ana@fjord.example") != c.ana {
 			t.Errorf("%q: %s, counted %q", c.query, res.Status, count)
 		}
 		if strings.Contains(body, "<script>Evil") || strings.Contains(body, "<script> Evil") {
@@ -53,17 +58,20 @@ func TestPeopleInASentence(t *testing.T) {
 			t.Errorf("a rule that is none: %s", res.Status)
 		}
 	}
-	if _, body := v.do("GET", fmt.Sprintf("/people/%d", ana), nil); !strings.Contains(body, "Clicked a link") || !strings.Contains(body, "Fjord Farms") || strings.Contains(body, "Hand over</button>") {
+	if _, body := v.do("GET", fmt.Sprintf("/people/%d", ana), nil); !strings.Contains(body, "Clicked a link") ||
+		!strings.Contains(body, "Fjord Farms") || strings.Contains(body, "Hand over</button>") {
 		t.Error("the person's page, for a rep")
 	}
 	m := x.visitor().signIn("marketer")
 	at := fmt.Sprintf("/people/%d", ana)
-	if res, body := m.do("POST", at+"/field", url.Values{"field": {"owner"}, "value": {"nobody here"}}); res.StatusCode != http.StatusUnprocessableEntity {
+	if res, body := m.do("POST", at+"/field",
+		url.Values{"field": {"owner"}, "value": {"nobody here"}}); res.StatusCode != http.StatusUnprocessableEntity {
 		t.Errorf("an owner who is nobody: %s %.200s", res.Status, body)
 	}
 	users, err := x.s.Users(t.Context())
 	x.must(err)
-	if res, _ := m.do("POST", at+"/field", url.Values{"field": {"owner"}, "value": {users[0].Name}}); res.StatusCode != http.StatusSeeOther {
+	if res, _ := m.do("POST", at+"/field",
+		url.Values{"field": {"owner"}, "value": {users[0].Name}}); res.StatusCode != http.StatusSeeOther {
 		t.Errorf("owner: %s", res.Status)
 	}
 	m.do("POST", at+"/hand-over", url.Values{})
@@ -85,9 +93,11 @@ func TestTheRuleEditor(t *testing.T) {
 	if !strings.Contains(body, `name="s.r.0"`) {
 		t.Fatal("a pressed plus adds no condition")
 	}
-	form = url.Values{"j.r": {"all"}, "s.r.0": {"field city"}, "k.r.0": {"field city"}, "o.r.0": {"is"}, "v.r.0": {"Oban"}, "do": {"group r"}}
+	form = url.Values{"j.r": {"all"}, "s.r.0": {"field city"}, "k.r.0": {"field city"}, "o.r.0": {"is"},
+		"v.r.0": {"Oban"}, "do": {"group r"}}
 	_, body = v.do("GET", "/people/audiences/new?"+form.Encode(), nil)
-	if !strings.Contains(body, `name="j.r.1"`) || !strings.Contains(body, `name="s.r.1.0"`) || !strings.Contains(body, `value="Oban"`) {
+	if !strings.Contains(body, `name="j.r.1"`) || !strings.Contains(body, `name="s.r.1.0"`) ||
+		!strings.Contains(body, `value="Oban"`) {
 		t.Fatal("a pressed group adds none, or what was typed is lost")
 	}
 	form.Set("do", "remove r.0")
@@ -95,8 +105,10 @@ func TestTheRuleEditor(t *testing.T) {
 		t.Error("a removed condition is still there")
 	}
 	// Another subject begins anew.
-	form = url.Values{"j.r": {"all"}, "s.r.0": {"signal 5"}, "k.r.0": {"field city"}, "o.r.0": {"is"}, "v.r.0": {"Oban"}}
-	if _, body = v.do("GET", "/people/audiences/new?"+form.Encode(), nil); strings.Contains(body, `value="Oban"`) || !strings.Contains(body, "in the last") {
+	form = url.Values{"j.r": {"all"}, "s.r.0": {"signal 5"}, "k.r.0": {"field city"}, "o.r.0": {"is"},
+		"v.r.0": {"Oban"}}
+	if _, body = v.do("GET", "/people/audiences/new?"+form.Encode(), nil); strings.Contains(body, `value="Oban"`) ||
+		!strings.Contains(body, "in the last") {
 		t.Error("what was typed for one subject stands for another")
 	}
 }
@@ -105,12 +117,15 @@ func TestAudiencesByForm(t *testing.T) {
 	x := newSite(t)
 	ana := x.meet(store.NewPerson{First: "Ana", Email: "ana@fjord.example", Country: "NO", City: "Bergen"})
 	v := x.visitor().signIn("marketer")
-	form := url.Values{"name": {"Bergen"}, "do": {"save"}, "j.r": {"all"}, "s.r.0": {"field city"}, "k.r.0": {"field city"}, "o.r.0": {"is"}, "v.r.0": {""}}
-	if res, body := v.do("POST", "/people/audiences/new", form); res.StatusCode != http.StatusUnprocessableEntity || !strings.Contains(body, "City is needs a value") {
+	form := url.Values{"name": {"Bergen"}, "do": {"save"}, "j.r": {"all"}, "s.r.0": {"field city"},
+		"k.r.0": {"field city"}, "o.r.0": {"is"}, "v.r.0": {""}}
+	if res, body := v.do("POST", "/people/audiences/new", form); res.StatusCode != http.StatusUnprocessableEntity ||
+		!strings.Contains(body, "City is needs a value") {
 		t.Errorf("a rule that is not ready: %s", res.Status)
 	}
 	form.Set("v.r.0", "bergen")
-	if _, body := v.do("GET", "/people/audiences/new?"+form.Encode(), nil); !strings.Contains(body, "1 person now") || !strings.Contains(body, "city is Bergen") {
+	if _, body := v.do("GET", "/people/audiences/new?"+form.Encode(), nil); !strings.Contains(body, "1 person now") ||
+		!strings.Contains(body, "city is Bergen") {
 		t.Error("the editor does not count as one goes, or does not say why")
 	}
 	res, _ := v.do("POST", "/people/audiences/new", form)
@@ -119,7 +134,8 @@ func TestAudiencesByForm(t *testing.T) {
 		t.Fatalf("keeping: %s to %q", res.Status, at)
 	}
 	x.settle()
-	if _, body := v.do("GET", at, nil); !strings.Contains(body, "ana@fjord.example") || !strings.Contains(body, "joined") {
+	if _, body := v.do("GET", at, nil); !strings.Contains(body, "ana@fjord.example") ||
+		!strings.Contains(body, "joined") {
 		t.Error("nobody joined")
 	}
 	if _, body := v.do("GET", fmt.Sprintf("/people/%d", ana), nil); !strings.Contains(body, `href="`+at+`"`) {
@@ -130,7 +146,9 @@ func TestAudiencesByForm(t *testing.T) {
 	}
 	// One that another asks for cannot go.
 	id := strings.TrimPrefix(at, "/people/audiences/")
-	res, body := v.do("POST", "/people/audiences/new", url.Values{"name": {"Others"}, "j.r": {"none"}, "s.r.0": {"about audience"}, "k.r.0": {"about audience"}, "o.r.0": {"is"}, "x.r.0": {id}})
+	res, body := v.do("POST", "/people/audiences/new",
+		url.Values{"name": {"Others"}, "j.r": {"none"}, "s.r.0": {"about audience"}, "k.r.0": {"about audience"},
+			"o.r.0": {"is"}, "x.r.0": {id}})
 	if res.StatusCode != http.StatusSeeOther {
 		t.Fatalf("an audience of an audience: %s %.300s", res.Status, body)
 	}
@@ -139,11 +157,17 @@ func TestAudiencesByForm(t *testing.T) {
 		t.Error("an audience in use went, or nobody said why not")
 	}
 	// A circle is refused.
-	if res, body := v.do("POST", at+"/edit", url.Values{"name": {"Bergen"}, "j.r": {"all"}, "s.r.0": {"about audience"}, "k.r.0": {"about audience"}, "o.r.0": {"is"}, "x.r.0": {strings.TrimPrefix(res.Header.Get("Location"), "/people/audiences/")}}); res.StatusCode != http.StatusUnprocessableEntity || !strings.Contains(body, "cannot ask for itself") {
+	if res, body := v.do("POST", at+"/edit",
+		url.Values{"name": {"Bergen"}, "j.r": {"all"}, "s.r.0": {"about audience"}, "k.r.0": {"about audience"},
+			"o.r.0": {"is"},
+			"x.r.0": {strings.TrimPrefix(res.Header.Get("Location"),
+				"/people/audiences/")}}); res.StatusCode != http.StatusUnprocessableEntity ||
+		!strings.Contains(body, "cannot ask for itself") {
 		t.Errorf("a circle: %s", res.Status)
 	}
 	res, body = v.do("GET", at+"/export?form=csv", nil)
-	if res.StatusCode != http.StatusOK || !strings.Contains(body, "ana@fjord.example") || !strings.Contains(res.Header.Get("Content-Disposition"), "attachment") {
+	if res.StatusCode != http.StatusOK || !strings.Contains(body, "ana@fjord.example") ||
+		!strings.Contains(res.Header.Get("Content-Disposition"), "attachment") {
 		t.Errorf("taken out: %s", res.Status)
 	}
 }
@@ -160,8 +184,10 @@ func TestARecordIsEditedInPlace(t *testing.T) {
 		{"language", "Norwegian", "Norwegian", ""}, {"language", "Klingonish", "", "no language has this name"},
 		{"country", "Norge", "Norway", ""}, {"country", "Atlantis", "", "no country has this name"},
 		{"time zone", "Europe/Oslo", "Europe/Oslo", ""}, {"time zone", "Oslo", "", "no time zone has this name"},
-		{"profile", "profiles.example/ana", "https://profiles.example/ana", ""}, {"profile", "javascript:alert(1)", "", "not a web address"},
-		{"email", "bo@fjord.example", "", "another record has this address"}, {"email", "", "", "nobody could find this record again"},
+		{"profile", "profiles.example/ana", "https://profiles.example/ana", ""},
+		{"profile", "javascript:alert(1)", "", "not a web address"},
+		{"email", "bo@fjord.example", "", "another record has this address"},
+		{"email", "", "", "nobody could find this record again"},
 		{"title", "<b>Head</b>", "&lt;b&gt;Head&lt;/b&gt;", ""},
 	} {
 		if c.field == "email" && c.value == "" {
@@ -169,12 +195,15 @@ func TestARecordIsEditedInPlace(t *testing.T) {
 		}
 		res, body := v.do("POST", at+"/field", url.Values{"field": {c.field}, "value": {c.value}})
 		if c.why != "" {
-			if res.StatusCode != http.StatusUnprocessableEntity || !strings.Contains(strings.ToLower(html.UnescapeString(body)), strings.ToLower(c.why)) || c.value != "" && !strings.Contains(html.UnescapeString(body), `value="`+c.value+`"`) {
+			if res.StatusCode != http.StatusUnprocessableEntity ||
+				!strings.Contains(strings.ToLower(html.UnescapeString(body)), strings.ToLower(c.why)) ||
+				c.value != "" && !strings.Contains(html.UnescapeString(body), `value="`+c.value+`"`) {
 				t.Errorf("%s %q: %s, without why or what was typed", c.field, c.value, res.Status)
 			}
 			continue
 		}
-		if _, body = v.do("GET", at, nil); res.StatusCode != http.StatusSeeOther || !strings.Contains(strings.ReplaceAll(body, "&#43;", "+"), c.want) {
+		if _, body = v.do("GET", at, nil); res.StatusCode != http.StatusSeeOther ||
+			!strings.Contains(strings.ReplaceAll(body, "&#43;", "+"), c.want) {
 			t.Errorf("%s %q: %s, not shown as %q", c.field, c.value, res.Status, c.want)
 		}
 	}
@@ -186,7 +215,8 @@ func TestARecordIsEditedInPlace(t *testing.T) {
 	if p, err := x.s.Person(t.Context(), ana); err != nil || p.City != "" {
 		t.Errorf("undone, the city is %q", p.City)
 	}
-	if res, _ := v.do("POST", fmt.Sprintf("/people/%d/changes/%d/undo", ana+1, changes[0].ID), url.Values{}); res.StatusCode != http.StatusNotFound {
+	if res, _ := v.do("POST", fmt.Sprintf("/people/%d/changes/%d/undo", ana+1, changes[0].ID),
+		url.Values{}); res.StatusCode != http.StatusNotFound {
 		t.Errorf("a change of another person: %s", res.Status)
 	}
 }
@@ -197,8 +227,11 @@ func TestMarksNotesAndRights(t *testing.T) {
 	v := x.visitor().signIn("lead")
 	at := fmt.Sprintf("/people/%d", ana)
 	for _, form := range []url.Values{
-		{"mark": {"tag"}, "on": {"1"}, "what": {"spring fair"}}, {"mark": {"contact"}, "on": {"1"}, "what": {"ana.strand@fjord.example"}}, {"mark": {"contact"}, "on": {"1"}, "what": {"+44 20 7946 0102"}},
-		{"mark": {"consent"}, "on": {"1"}, "what": {"1"}, "ground": {"said so at the fair"}}, {"mark": {"stop"}, "on": {"1"}},
+		{"mark": {"tag"}, "on": {"1"}, "what": {"spring fair"}},
+		{"mark": {"contact"}, "on": {"1"}, "what": {"ana.strand@fjord.example"}},
+		{"mark": {"contact"}, "on": {"1"}, "what": {"+44 20 7946 0102"}},
+		{"mark": {"consent"}, "on": {"1"}, "what": {"1"}, "ground": {"said so at the fair"}},
+		{"mark": {"stop"}, "on": {"1"}},
 	} {
 		if res, _ := v.do("POST", at+"/mark", form); res.StatusCode != http.StatusSeeOther {
 			t.Errorf("%v: %s", form, res.Status)
@@ -206,12 +239,14 @@ func TestMarksNotesAndRights(t *testing.T) {
 	}
 	v.do("POST", at+"/notes", url.Values{"text": {"Asks for the winter price."}})
 	_, body := v.do("GET", at, nil)
-	for _, want := range []string{"spring fair", "ana.strand@fjord.example", "+44 20 7946 0102", "said so at the fair", "Asks for the winter price.", "do not contact"} {
+	for _, want := range []string{"spring fair", "ana.strand@fjord.example", "+44 20 7946 0102", "said so at the fair",
+		"Asks for the winter price.", "do not contact"} {
 		if !strings.Contains(strings.ReplaceAll(body, "&#43;", "+"), want) {
 			t.Errorf("the page does not say %q", want)
 		}
 	}
-	if res, _ := v.do("POST", at+"/mark", url.Values{"mark": {"consent"}, "on": {"1"}, "what": {"1"}}); res.StatusCode != http.StatusSeeOther {
+	if res, _ := v.do("POST", at+"/mark",
+		url.Values{"mark": {"consent"}, "on": {"1"}, "what": {"1"}}); res.StatusCode != http.StatusSeeOther {
 		t.Error("consent without a ground")
 	}
 	if _, body := v.do("GET", at, nil); !strings.Contains(body, "Say on what ground") {
@@ -221,7 +256,8 @@ func TestMarksNotesAndRights(t *testing.T) {
 	if res.Header.Get("Content-Type") != "application/json" {
 		t.Errorf("everything about her comes as %q", res.Header.Get("Content-Type"))
 	}
-	for _, want := range []string{"ana@fjord.example", "ana.strand@fjord.example", "spring fair", "said so at the fair", "Asks for the winter price."} {
+	for _, want := range []string{"ana@fjord.example", "ana.strand@fjord.example", "spring fair", "said so at the fair",
+		"Asks for the winter price."} {
 		if !strings.Contains(body, want) {
 			t.Errorf("everything about her lacks %q", want)
 		}
@@ -262,19 +298,24 @@ func TestAListIsBroughtIn(t *testing.T) {
 	x := newSite(t)
 	x.meet(store.NewPerson{First: "Ana", Email: "ana@fjord.example"})
 	v := x.visitor().signIn("marketer")
-	res, _ := v.upload("/people/imports", "fair.csv", []byte("First name;Email;Country;Town\nAna;ana@fjord.example;Norge;Bergen\nBo;bo@fjord.example;Norway;Oslo\nCy;nowhere;Norway;Oslo\nBo;BO@fjord.example;Norway;Oslo\n"))
+	res, _ := v.upload("/people/imports", "fair.csv",
+		[]byte("First name;Email;Country;Town\nAna;ana@fjord.example;Norge;Bergen\nBo;bo@fjord.example;Norway;Oslo\nCy;nowhere;Norway;Oslo\nBo;BO@fjord.example;Norway;Oslo\n"))
 	at := res.Header.Get("Location")
 	if res.StatusCode != http.StatusSeeOther || !strings.HasPrefix(at, "/people/imports/") {
 		t.Fatalf("%s to %q", res.Status, at)
 	}
 	_, body := v.do("GET", at, nil)
 	for _, want := range []string{"Guessed from the head", "This is not an email address", "Norway", "Bergen"} {
-		if !strings.Contains(html.UnescapeString(body), want) && !strings.Contains(strings.ToLower(body), strings.ToLower(want)) {
+		if !strings.Contains(html.UnescapeString(body), want) &&
+			!strings.Contains(strings.ToLower(body), strings.ToLower(want)) {
 			t.Errorf("the preview does not say %q", want)
 		}
 	}
-	form := url.Values{"c0": {"first name"}, "c1": {"email"}, "c2": {"country"}, "c3": {"city"}, "policy": {"fill"}, "tags": {"spring fair"}, "do": {"check"}}
-	if res, _ := v.do("POST", at, url.Values{"c0": {"first name"}, "c1": {""}, "c2": {"country"}, "c3": {"city"}, "policy": {"fill"}}); res.StatusCode != http.StatusUnprocessableEntity {
+	form := url.Values{"c0": {"first name"}, "c1": {"email"}, "c2": {"country"}, "c3": {"city"}, "policy": {"fill"},
+		"tags": {"spring fair"}, "do": {"check"}}
+	if res, _ := v.do("POST", at,
+		url.Values{"c0": {"first name"}, "c1": {""}, "c2": {"country"}, "c3": {"city"},
+			"policy": {"fill"}}); res.StatusCode != http.StatusUnprocessableEntity {
 		t.Errorf("a mapping without an address: %s", res.Status)
 	}
 	if res, body := v.do("POST", at, form); res.StatusCode != http.StatusSeeOther {
@@ -291,11 +332,13 @@ func TestAListIsBroughtIn(t *testing.T) {
 	v.do("POST", at+"/start", url.Values{})
 	x.must(x.e.RunBatches(t.Context()))
 	_, body = v.do("GET", at, nil)
-	if !strings.Contains(body, "<b>1</b> new") || !strings.Contains(body, "<b>1</b> updated") || !strings.Contains(body, "the same person as in row 2") {
+	if !strings.Contains(body, "<b>1</b> new") || !strings.Contains(body, "<b>1</b> updated") ||
+		!strings.Contains(body, "the same person as in row 2") {
 		t.Error("what became of the rows is not shown")
 	}
 	res, mend := v.do("GET", at+"/to-mend.csv", nil)
-	if !strings.Contains(mend, "Cy,nowhere,Norway,Oslo,Email: this is not an email address") || !strings.Contains(res.Header.Get("Content-Disposition"), "fair-to-mend.csv") {
+	if !strings.Contains(mend, "Cy,nowhere,Norway,Oslo,Email: this is not an email address") ||
+		!strings.Contains(res.Header.Get("Content-Disposition"), "fair-to-mend.csv") {
 		t.Errorf("the rows to mend: %q", mend)
 	}
 	work := strings.Replace(at, "imports", "work", 1)
@@ -308,7 +351,8 @@ func TestAListIsBroughtIn(t *testing.T) {
 		t.Errorf("undone, the city is %q", p.City)
 	}
 	// What is no list says so, and leaves nothing.
-	for name, file := range map[string]string{"pdf": "%PDF-1.7", "empty": "", "zip": "PK\x03\x04nonsense", "head alone": "Name,Email\n"} {
+	for name, file := range map[string]string{"pdf": "%PDF-1.7", "empty": "", "zip": "PK\x03\x04nonsense",
+		"head alone": "Name,Email\n"} {
 		res, _ := v.upload("/people/imports", "list.csv", []byte(file))
 		_, body := v.do("GET", res.Header.Get("Location"), nil)
 		if res.Header.Get("Location") != "/people/imports" || !strings.Contains(body, "cannot be read") {
@@ -321,7 +365,9 @@ func TestBulkActionsAndTheirUndo(t *testing.T) {
 	x := newSite(t)
 	var ids []string
 	for i := range 5 {
-		ids = append(ids, fmt.Sprint(x.meet(store.NewPerson{Email: fmt.Sprintf("p%d@x.example", i), Country: []string{"NO", "CA"}[i%2]})))
+		ids = append(ids,
+			fmt.Sprint(x.meet(store.NewPerson{Email: fmt.Sprintf("p%d@x.example", i),
+				Country: []string{"NO", "CA"}[i%2]})))
 	}
 	v := x.visitor().signIn("lead")
 	do := func(form url.Values) string {
@@ -346,7 +392,8 @@ func TestBulkActionsAndTheirUndo(t *testing.T) {
 		t.Errorf("%d tagged, want 2", tagged())
 	}
 	// Everybody as described, on all pages; two have it already.
-	at := do(url.Values{"do": {"tag"}, "tag": {"Fair"}, "everybody": {"1"}, "list": {"rule=" + url.QueryEscape(`{"if":{"field":"country","op":"is","value":"NO"}}`)}})
+	at := do(url.Values{"do": {"tag"}, "tag": {"Fair"}, "everybody": {"1"},
+		"list": {"rule=" + url.QueryEscape(`{"if":{"field":"country","op":"is","value":"NO"}}`)}})
 	if tagged() != 4 {
 		t.Errorf("%d tagged, want 4", tagged())
 	}
@@ -369,7 +416,8 @@ func TestBulkActionsAndTheirUndo(t *testing.T) {
 	if _, count := v.do("GET", "/people/count", nil); !strings.Contains(count, "<b>4</b>") {
 		t.Errorf("after erasing one: %s", count)
 	}
-	for _, bad := range []url.Values{{"do": {"tag"}, "tag": {"x"}}, {"do": {"tag"}, "id": ids}, {"do": {"consent"}, "id": ids, "purpose": {"1"}}, {"do": {"audience"}, "id": ids}} {
+	for _, bad := range []url.Values{{"do": {"tag"}, "tag": {"x"}}, {"do": {"tag"}, "id": ids},
+		{"do": {"consent"}, "id": ids, "purpose": {"1"}}, {"do": {"audience"}, "id": ids}} {
 		res, _ := v.do("POST", "/people/bulk", bad)
 		if to := res.Header.Get("Location"); !strings.HasPrefix(to, "/people?") {
 			t.Errorf("%v leads to %q", bad, to)
@@ -392,13 +440,16 @@ func TestViewsTagsAndFields(t *testing.T) {
 	v.do("POST", "/people/fields", url.Values{"name": {"Fish"}, "type": {"one of"}, "options": {"salmon, trout"}})
 	v.do("POST", "/people/fields", url.Values{"name": {"city"}, "type": {"text"}})
 	_, body := v.do("GET", "/people/tags", nil)
-	if !strings.Contains(body, "Pens") || !strings.Contains(body, "salmon, trout") || !strings.Contains(body, "Every record has a field of this name already") {
+	if !strings.Contains(body, "Pens") || !strings.Contains(body, "salmon, trout") ||
+		!strings.Contains(body, "Every record has a field of this name already") {
 		t.Error("own fields")
 	}
-	if res, _ := v.do("POST", "/people/1/field", url.Values{"field": {"own 1"}, "value": {"12"}}); res.StatusCode != http.StatusSeeOther {
+	if res, _ := v.do("POST", "/people/1/field",
+		url.Values{"field": {"own 1"}, "value": {"12"}}); res.StatusCode != http.StatusSeeOther {
 		t.Errorf("an own field: %s", res.Status)
 	}
-	if res, _ := v.do("POST", "/people/1/field", url.Values{"field": {"own 2"}, "value": {"shark"}}); res.StatusCode != http.StatusUnprocessableEntity {
+	if res, _ := v.do("POST", "/people/1/field",
+		url.Values{"field": {"own 2"}, "value": {"shark"}}); res.StatusCode != http.StatusUnprocessableEntity {
 		t.Errorf("a value that cannot be chosen: %s", res.Status)
 	}
 	if _, body := v.do("GET", "/people?col=own+1&col=email", nil); !strings.Contains(body, ">12<") {
@@ -424,18 +475,23 @@ func TestViewsTagsAndFields(t *testing.T) {
 
 func TestMergingByForm(t *testing.T) {
 	x := newSite(t)
-	a := x.meet(store.NewPerson{First: "Ana", Last: "Strand", Email: "ana.strand@fjord.example", Company: "Fjord", Domain: "fjord.example", City: "Bergen"})
-	b := x.meet(store.NewPerson{First: "Ana", Last: "Strand", Email: "anastrand+fair@fjord.example", Company: "Fjord", Domain: "fjord.example", Title: "Head of fish health", City: "Oslo"})
+	a := x.meet(store.NewPerson{First: "Ana", Last: "Strand", Email: "ana.strand@fjord.example", Company: "Fjord",
+		Domain: "fjord.example", City: "Bergen"})
+	b := x.meet(store.NewPerson{First: "Ana", Last: "Strand", Email: "anastrand+fair@fjord.example", Company: "Fjord",
+		Domain: "fjord.example", Title: "Head of fish health", City: "Oslo"})
 	x.must(x.e.Record(t.Context(), store.Signal{Person: b, Signal: signal.Signal{At: now, Kind: signal.Click}}))
 	v := x.visitor().signIn("marketer")
-	if _, body := v.do("GET", "/people/doubles", nil); !strings.Contains(html.UnescapeString(body), "differ by a dot or a plus part") {
+	if _, body := v.do("GET", "/people/doubles", nil); !strings.Contains(html.UnescapeString(body),
+		"differ by a dot or a plus part") {
 		t.Error("the two are not suggested")
 	}
 	_, body := v.do("GET", fmt.Sprintf("/people/merge?keep=%d&gone=%d", a, b), nil)
 	if !strings.Contains(body, "Head of fish health") || !strings.Contains(body, `name="take city"`) {
 		t.Error("the two do not stand side by side")
 	}
-	res, _ := v.do("POST", "/people/merge", url.Values{"keep": {fmt.Sprint(a)}, "gone": {fmt.Sprint(b)}, "take title": {"b"}, "take city": {"b"}, "take email": {"a"}})
+	res, _ := v.do("POST", "/people/merge",
+		url.Values{"keep": {fmt.Sprint(a)}, "gone": {fmt.Sprint(b)}, "take title": {"b"}, "take city": {"b"},
+			"take email": {"a"}})
 	if res.StatusCode != http.StatusSeeOther {
 		t.Fatal(res.Status)
 	}
@@ -449,7 +505,8 @@ func TestMergingByForm(t *testing.T) {
 		t.Errorf("the record that went: %s", res.Status)
 	}
 	v.do("POST", "/people/work/1/undo", url.Values{})
-	if _, body = v.do("GET", fmt.Sprintf("/people/%d", b), nil); !strings.Contains(body, "Head of fish health") || !strings.Contains(body, "Clicked a link") {
+	if _, body = v.do("GET", fmt.Sprintf("/people/%d", b), nil); !strings.Contains(body, "Head of fish health") ||
+		!strings.Contains(body, "Clicked a link") {
 		t.Error("undone, the other is not as it was")
 	}
 	if p, err := x.s.Person(t.Context(), a); err != nil || p.City != "Bergen" || p.Title != "" {
@@ -466,13 +523,18 @@ func TestAnAudienceEntersASequence(t *testing.T) {
 	id, err := d.e.SaveAudience(t.Context(), a)
 	d.must(err)
 	in := fmt.Sprintf("audience %d", id)
-	code, body := d.post("/settings", url.Values{"name": {"Norway"}, "entry": {"rule"}, "field": {in}, "from": {"09:00"}, "to": {"12:30"}})
-	if code != http.StatusSeeOther || !strings.Contains(html.UnescapeString(body), "everybody with in the audience “Fish farms”") && !strings.Contains(html.UnescapeString(body), "in the audience “Fish farms”") {
+	code, body := d.post("/settings",
+		url.Values{"name": {"Norway"}, "entry": {"rule"}, "field": {in}, "from": {"09:00"}, "to": {"12:30"}})
+	if code != http.StatusSeeOther ||
+		!strings.Contains(html.UnescapeString(body), "everybody with in the audience “Fish farms”") &&
+			!strings.Contains(html.UnescapeString(body), "in the audience “Fish farms”") {
 		t.Errorf("entry by audience: %d", code)
 	}
 	d.post("/insert", url.Values{"from": {"0"}, "kind": {"check"}})
 	p := d.draft().Plan.V
-	if code, body = d.post(fmt.Sprintf("/steps/%d", p.Start), url.Values{"title": {"A farm?"}, "asks": {in}}); code != http.StatusSeeOther || !strings.Contains(html.UnescapeString(body), "in the audience “Fish farms”") {
+	if code, body = d.post(fmt.Sprintf("/steps/%d", p.Start),
+		url.Values{"title": {"A farm?"}, "asks": {in}}); code != http.StatusSeeOther ||
+		!strings.Contains(html.UnescapeString(body), "in the audience “Fish farms”") {
 		t.Errorf("a check of an audience: %d", code)
 	}
 	if use, err := d.s.AudienceUse(t.Context(), id); err != nil || len(use) != 1 || use[0].Kind != "sequence" {
@@ -486,8 +548,10 @@ func TestAnAudienceEntersASequence(t *testing.T) {
 func TestCompaniesAndAudiencesAreLists(t *testing.T) {
 	x := newSite(t)
 	for i, name := range []string{"Fjord Farms", "Maple Works", "Kelp Pens"} {
-		x.meet(store.NewPerson{First: "Ana", Email: fmt.Sprintf("ana@c%d.example", i), Company: name, Domain: fmt.Sprintf("c%d.example", i), Country: []string{"NO", "CA", "NO"}[i]})
-		x.must(x.e.ChangeCompany(t.Context(), int64(i+1), person.Values{person.Industry: "Ports", person.Size: fmt.Sprint((i + 1) * 100)}, 1))
+		x.meet(store.NewPerson{First: "Ana", Email: fmt.Sprintf("ana@c%d.example", i), Company: name,
+			Domain: fmt.Sprintf("c%d.example", i), Country: []string{"NO", "CA", "NO"}[i]})
+		x.must(x.e.ChangeCompany(t.Context(), int64(i+1),
+			person.Values{person.Industry: "Ports", person.Size: fmt.Sprint((i + 1) * 100)}, 1))
 	}
 	v := x.visitor().signIn("marketer")
 	order := func(body string, names ...string) bool {
@@ -506,8 +570,13 @@ func TestCompaniesAndAudiencesAreLists(t *testing.T) {
 		want  []string
 		total string
 	}{
-		{"", []string{"Fjord Farms", "Kelp Pens", "Maple Works"}, "3"}, {"order=size", []string{"Kelp Pens", "Maple Works", "Fjord Farms"}, "3"}, {"order=newest", []string{"Kelp Pens", "Maple Works", "Fjord Farms"}, "3"},
-		{"country=Norway", []string{"Fjord Farms", "Kelp Pens"}, "2"}, {"least=200", []string{"Kelp Pens", "Maple Works"}, "2"}, {"text=kelp&col=revenue&col=since", []string{"Kelp Pens"}, "1"}, {"industry=ports&order=x&least=x&after=x", []string{"Fjord Farms", "Kelp Pens", "Maple Works"}, "3"},
+		{"", []string{"Fjord Farms", "Kelp Pens", "Maple Works"}, "3"},
+		{"order=size", []string{"Kelp Pens", "Maple Works", "Fjord Farms"}, "3"},
+		{"order=newest", []string{"Kelp Pens", "Maple Works", "Fjord Farms"}, "3"},
+		{"country=Norway", []string{"Fjord Farms", "Kelp Pens"}, "2"},
+		{"least=200", []string{"Kelp Pens", "Maple Works"}, "2"},
+		{"text=kelp&col=revenue&col=since", []string{"Kelp Pens"}, "1"},
+		{"industry=ports&order=x&least=x&after=x", []string{"Fjord Farms", "Kelp Pens", "Maple Works"}, "3"},
 	} {
 		res, body := v.do("GET", "/people/companies?"+c.query, nil)
 		if res.StatusCode != http.StatusOK || !order(body, c.want...) || !strings.Contains(body, "<b>"+c.total+"</b>") {
@@ -523,20 +592,25 @@ func TestCompaniesAndAudiencesAreLists(t *testing.T) {
 	}
 	res, _ := v.do("POST", "/people/companies/people", url.Values{"id": {"1", "3"}})
 	to := res.Header.Get("Location")
-	if _, count := v.do("GET", strings.Replace(to, "/people?", "/people/count?", 1), nil); !strings.Contains(count, "<b>2</b>") {
+	if _, count := v.do("GET", strings.Replace(to, "/people?", "/people/count?", 1), nil); !strings.Contains(count,
+		"<b>2</b>") {
 		t.Errorf("the people of two companies: %s at %s", count, to)
 	}
 	// All as described: the same companies, as a description of their people.
-	for list, want := range map[string]string{"": "3", "country=NO": "2", "least=200&industry=Ports": "2", "text=c1.exa": "1", "text=kelp&country=CA": "0"} {
+	for list, want := range map[string]string{"": "3", "country=NO": "2", "least=200&industry=Ports": "2",
+		"text=c1.exa": "1", "text=kelp&country=CA": "0"} {
 		res, _ := v.do("POST", "/people/companies/people", url.Values{"everybody": {"1"}, "list": {list}})
-		if _, count := v.do("GET", strings.Replace(res.Header.Get("Location"), "/people?", "/people/count?", 1), nil); !strings.Contains(count, "<b>"+want+"</b>") {
+		if _, count := v.do("GET", strings.Replace(res.Header.Get("Location"), "/people?", "/people/count?", 1),
+			nil); !strings.Contains(count, "<b>"+want+"</b>") {
 			t.Errorf("the people of all companies with %q: %s", list, count)
 		}
 	}
-	if res, _ := v.do("POST", "/people/companies/people", url.Values{}); res.Header.Get("Location") != "/people/companies?" {
+	if res, _ := v.do("POST", "/people/companies/people",
+		url.Values{}); res.Header.Get("Location") != "/people/companies?" {
 		t.Errorf("nothing ticked leads to %q", res.Header.Get("Location"))
 	}
-	if res, body := v.do("GET", "/people/companies/export?form=csv&least=200", nil); res.StatusCode != http.StatusOK || !strings.Contains(body, "Maple Works,c1.example,Ports,200") || strings.Contains(body, "Fjord") {
+	if res, body := v.do("GET", "/people/companies/export?form=csv&least=200", nil); res.StatusCode != http.StatusOK ||
+		!strings.Contains(body, "Maple Works,c1.example,Ports,200") || strings.Contains(body, "Fjord") {
 		t.Errorf("companies as a file: %s %q", res.Status, body)
 	}
 	if res, _ := v.do("GET", "/people/companies/export?form=vcard", nil); res.StatusCode != http.StatusBadRequest {
@@ -550,9 +624,12 @@ func TestCompaniesAndAudiencesAreLists(t *testing.T) {
 		x.must(err)
 	}
 	x.settle()
-	for query, want := range map[string][]string{"": {"Circle", "Norway"}, "order=size": {"Norway", "Circle"}, "kind=live": {"Norway"}, "kind=hand": {"Circle"}, "kind=mine": {}, "text=country": {"Norway"}} {
+	for query, want := range map[string][]string{"": {"Circle", "Norway"}, "order=size": {"Norway", "Circle"},
+		"kind=live": {"Norway"}, "kind=hand": {"Circle"}, "kind=mine": {}, "text=country": {"Norway"}} {
 		_, body := v.do("GET", "/people/audiences?"+query, nil)
-		if !order(body, want...) || len(want) == 1 && order(body, map[string]string{"Norway": "Circle", "Circle": "Norway"}[want[0]]) || len(want) == 0 && !strings.Contains(body, "No audience is like that") {
+		if !order(body, want...) || len(want) == 1 &&
+			order(body, map[string]string{"Norway": "Circle", "Circle": "Norway"}[want[0]]) || len(want) == 0 &&
+			!strings.Contains(body, "No audience is like that") {
 			t.Errorf("%q does not list %v", query, want)
 		}
 	}

@@ -33,7 +33,9 @@ func (x *site) must(err error) {
 // scored gives the site a score model.
 func (x *site) scored() {
 	x.t.Helper()
-	x.must(x.e.SaveModel(x.t.Context(), store.Model{Model: score.Model{Name: "Engagement", Line: 15, Rules: []score.Rule{{On: signal.Pattern{Kind: signal.PageView}, Points: 10, Lasts: 30}}}}))
+	x.must(x.e.SaveModel(x.t.Context(),
+		store.Model{Model: score.Model{Name: "Engagement", Line: 15,
+			Rules: []score.Rule{{On: signal.Pattern{Kind: signal.PageView}, Points: 10, Lasts: 30}}}}))
 }
 
 func (x *site) meet(p store.NewPerson) (id int64) {
@@ -188,12 +190,17 @@ func TestBadFormsChangeNothing(t *testing.T) {
 		{"negative", step, with("for", "-3"), "cannot be negative"},
 		{"a step that is gone", "/steps/99", good, "no such step"},
 		{"an unknown kind", "/insert", url.Values{"kind": {"teleport"}}, "no such kind"},
-		{"an exit that is not there", "/insert", url.Values{"kind": {"pause"}, "from": {fmt.Sprint(id)}, "exit": {"sideways"}}, "no such exit"},
+		{"an exit that is not there", "/insert",
+			url.Values{"kind": {"pause"}, "from": {fmt.Sprint(id)}, "exit": {"sideways"}}, "no such exit"},
 		{"removing an end", "/steps/1/remove", url.Values{}, "can only go with the branch"},
-		{"no hours", "/settings", url.Values{"name": {"Guide"}, "entry": {"page"}, "from": {"17:00"}, "to": {"08:00"}}, "is no interval"},
-		{"no time of day", "/settings", url.Values{"name": {"Guide"}, "entry": {"page"}, "from": {"early"}, "to": {"08:00"}}, "is no time of day"},
+		{"no hours", "/settings", url.Values{"name": {"Guide"}, "entry": {"page"}, "from": {"17:00"}, "to": {"08:00"}},
+			"is no interval"},
+		{"no time of day", "/settings",
+			url.Values{"name": {"Guide"}, "entry": {"page"}, "from": {"early"}, "to": {"08:00"}}, "is no time of day"},
 		{"no name", "/settings", url.Values{"entry": {"page"}}, "Give the sequence a name"},
-		{"a score that is none", "/settings", url.Values{"name": {"Guide"}, "entry": {"rule"}, "field": {"score"}, "value": {"high"}}, "A score is a whole number"},
+		{"a score that is none", "/settings",
+			url.Values{"name": {"Guide"}, "entry": {"rule"}, "field": {"score"}, "value": {"high"}},
+			"A score is a whole number"},
 		{"nobody chosen", "/settings", url.Values{"name": {"Guide"}}, "Choose who enters"},
 	} {
 		code, body := d.post(c.path, c.form)
@@ -212,7 +219,9 @@ func TestBadFormsChangeNothing(t *testing.T) {
 func TestSettingsAndLaunchByForm(t *testing.T) {
 	d := newSite(t).drafting()
 	d.meet(store.NewPerson{Email: "a@x.example", Country: "NO"})
-	code, body := d.post("/settings", url.Values{"name": {"Norway"}, "entry": {"rule"}, "field": {"country"}, "value": {"NO"}, "from": {"09:00"}, "to": {"12:30"}, "weekend": {"on"}})
+	code, body := d.post("/settings",
+		url.Values{"name": {"Norway"}, "entry": {"rule"}, "field": {"country"}, "value": {"NO"}, "from": {"09:00"},
+			"to": {"12:30"}, "weekend": {"on"}})
 	p := d.draft().Plan.V
 	if code != http.StatusSeeOther || !strings.Contains(body, "everybody whose country is Norway") || p.LaunchHold {
 		t.Errorf("%d, hold %v", code, p.LaunchHold)
@@ -227,7 +236,8 @@ func TestSettingsAndLaunchByForm(t *testing.T) {
 	if _, body = d.post("/launch", url.Values{}); !strings.Contains(body, "say on what ground") {
 		t.Error("launched without a ground")
 	}
-	with := url.Values{"name": {"Norway"}, "entry": {"rule"}, "field": {"country"}, "value": {"NO"}, "from": {"09:00"}, "to": {"12:30"}}
+	with := url.Values{"name": {"Norway"}, "entry": {"rule"}, "field": {"country"}, "value": {"NO"}, "from": {"09:00"},
+		"to": {"12:30"}}
 	with.Set("ground", "other existing customers")
 
 	if d.post("/settings", with); d.draft().Plan.V.Ground.Other != "existing customers" {
@@ -236,7 +246,8 @@ func TestSettingsAndLaunchByForm(t *testing.T) {
 	// The launch says who enters, and who not and why, before anybody does.
 	_, body = d.do("GET", fmt.Sprintf("/sequences/%d/launch", d.id), nil)
 	body = html.UnescapeString(body)
-	for _, want := range []string{"Launch version 1?", "<b>0</b> people enter now", "Nobody enters now", "no number", "no launch hold"} {
+	for _, want := range []string{"Launch version 1?", "<b>0</b> people enter now", "Nobody enters now", "no number",
+		"no launch hold"} {
 		if !strings.Contains(body, want) {
 			t.Errorf("the question does not say %q", want)
 		}
@@ -250,7 +261,8 @@ func TestSettingsAndLaunchByForm(t *testing.T) {
 		!strings.Contains(body, "1 of them agreed to nothing: only “existing customers” lets that one in") {
 		t.Error("who enters on another ground than consent is not said")
 	}
-	if _, body = d.post("/launch", url.Values{}); !strings.Contains(body, "Launched.") || !strings.Contains(body, "Running · version 1") {
+	if _, body = d.post("/launch", url.Values{}); !strings.Contains(body, "Launched.") ||
+		!strings.Contains(body, "Running · version 1") {
 		t.Error("not launched")
 	}
 	if _, body = d.post("/hold", url.Values{}); !strings.Contains(body, "Held · version 1") {
@@ -297,10 +309,14 @@ func TestScoringByForm(t *testing.T) {
 	for _, c := range []struct {
 		line, rule, want string
 	}{
-		{"fifteen", "1|10|||30", "The ready line is a whole number"}, {"0", "1|10|||30", "from 1 to"}, {"15", "1|ten|||30", "Points is a whole number"}, {"15", "1|9999|||30", "from -1000 to 1000"},
-		{"15", "1|10|per day||30", "At most … is a whole number"}, {"15", "1|10||x|never", "How many days points last"}, {"15", "99|10|||", "needs a kind"}, {"15", "0||||", "without rules gives nobody"}, {"15", "1|10|weekly||", "Unknown frequency"},
+		{"fifteen", "1|10|||30", "The ready line is a whole number"}, {"0", "1|10|||30", "from 1 to"},
+		{"15", "1|ten|||30", "Points is a whole number"}, {"15", "1|9999|||30", "from -1000 to 1000"},
+		{"15", "1|10|per day||30", "At most … is a whole number"}, {"15", "1|10||x|never", "How many days points last"},
+		{"15", "99|10|||", "needs a kind"}, {"15", "0||||", "without rules gives nobody"},
+		{"15", "1|10|weekly||", "Unknown frequency"},
 	} {
-		if code, body := post(c.line, c.rule); code != http.StatusUnprocessableEntity || !strings.Contains(body, c.want) {
+		if code, body := post(c.line, c.rule); code != http.StatusUnprocessableEntity ||
+			!strings.Contains(body, c.want) {
 			t.Errorf("line %s, rule %s: %d, without %q", c.line, c.rule, code, c.want)
 		}
 	}
@@ -314,7 +330,8 @@ func TestScoringByForm(t *testing.T) {
 	}
 }
 
-// TestUploads sends files to where a page is: they are bounded, told by what is in them, and have a name that harms nobody.
+// TestUploads sends files to where a page is: they are bounded, told by what is in them, and have a name that harms
+// nobody.
 func TestUploads(t *testing.T) {
 	x := newSite(t)
 	v := x.visitor().signIn("marketer")
@@ -326,9 +343,11 @@ func TestUploads(t *testing.T) {
 		code int
 		says string
 	}{
-		"big.pdf":   {append([]byte("%PDF-1.4 "), make([]byte, content.MaxFile)...), http.StatusUnprocessableEntity, "larger than 10 MB"},
-		"huge.pdf":  {make([]byte, shell.MaxBody+1), http.StatusRequestEntityTooLarge, "too large"},
-		"guide.pdf": {[]byte("<html><script>alert(1)</script>"), http.StatusUnprocessableEntity, "in it is something else"},
+		"big.pdf": {append([]byte("%PDF-1.4 "), make([]byte, content.MaxFile)...), http.StatusUnprocessableEntity,
+			"larger than 10 MB"},
+		"huge.pdf": {make([]byte, shell.MaxBody+1), http.StatusRequestEntityTooLarge, "too large"},
+		"guide.pdf": {[]byte("<html><script>alert(1)</script>"), http.StatusUnprocessableEntity,
+			"in it is something else"},
 		"guide.exe": {[]byte("MZ"), http.StatusUnprocessableEntity, "not taken"},
 		"empty.pdf": {nil, http.StatusUnprocessableEntity, "empty"},
 	} {
@@ -344,9 +363,11 @@ func TestUploads(t *testing.T) {
 	if strings.ContainsAny(p.FileName, "/\"") || p.FileType != "application/pdf" || p.Offer != "Field guide" {
 		t.Errorf("kept as %q of type %q", p.FileName, p.FileType)
 	}
-	for slug, says := range map[string]string{"other": "Another page has this address", "Not an address": "small letters", "": "small letters"} {
+	for slug, says := range map[string]string{"other": "Another page has this address",
+		"Not an address": "small letters", "": "small letters"} {
 		form["slug"], form["offer"] = slug, "Kept on the page"
-		if res, body := v.put(at, form, "", nil); res.StatusCode != http.StatusUnprocessableEntity || !strings.Contains(body, says) || !strings.Contains(body, "Kept on the page") {
+		if res, body := v.put(at, form, "", nil); res.StatusCode != http.StatusUnprocessableEntity ||
+			!strings.Contains(body, says) || !strings.Contains(body, "Kept on the page") {
 			t.Errorf("the address %q: %s", slug, res.Status)
 		}
 	}
@@ -360,7 +381,8 @@ func TestPipelineByForm(t *testing.T) {
 		x.must(err)
 		stages = append(stages, id)
 	}
-	p := x.meet(store.NewPerson{First: "Ana", Last: "Strand", Email: "ana@fjord.example", Company: "Fjord Farms", Domain: "fjord.example"})
+	p := x.meet(store.NewPerson{First: "Ana", Last: "Strand", Email: "ana@fjord.example", Company: "Fjord Farms",
+		Domain: "fjord.example"})
 	x.must(x.e.HandOver(t.Context(), p))
 	v := x.visitor().signIn("rep")
 	if res, _ := v.do("POST", "/desk/handoffs/1/accept", url.Values{}); res.StatusCode != http.StatusSeeOther {
@@ -378,7 +400,8 @@ func TestPipelineByForm(t *testing.T) {
 			t.Errorf("an amount of %q was taken", bad)
 		}
 	}
-	if res, _ := v.do("POST", "/pipeline/1/move", url.Values{"stage": {fmt.Sprint(stages[1])}}); res.StatusCode != http.StatusSeeOther {
+	if res, _ := v.do("POST", "/pipeline/1/move",
+		url.Values{"stage": {fmt.Sprint(stages[1])}}); res.StatusCode != http.StatusSeeOther {
 		t.Errorf("moving: %s", res.Status)
 	}
 	for _, c := range []struct {
@@ -394,14 +417,17 @@ func TestPipelineByForm(t *testing.T) {
 	}
 }
 
-// TestHasteDoesNotCount fetches one email's picture again and again from one place: at some point it is no person any more.
+// TestHasteDoesNotCount fetches one email's picture again and again from one place: at some point it is no person any
+// more.
 func TestHasteDoesNotCount(t *testing.T) {
 	x := newSite(t)
 	x.scored()
 	p := x.meet(store.NewPerson{Email: "ana@fjord.example"})
 	var touch int64
 	x.must(x.s.InTx(t.Context(), func(tx store.Tx) error {
-		id, err := tx.SaveMessage(t.Context(), store.Message{Name: "M", Doc: store.JSON[message.Document]{V: message.Simple("S", `<a href="/p/x">x</a>`)}}, 0, now)
+		id, err := tx.SaveMessage(t.Context(),
+			store.Message{Name: "M", Doc: store.JSON[message.Document]{V: message.Simple("S", `<a href="/p/x">x</a>`)}},
+			0, now)
 		if err != nil {
 			return err
 		}
@@ -414,25 +440,33 @@ func TestHasteDoesNotCount(t *testing.T) {
 		if err != nil {
 			return err
 		}
-		v, err := tx.AddVersion(t.Context(), store.Version{Sequence: seq, Plan: store.JSON[*sequence.Plan]{V: plan}, Messages: store.JSON[map[int64]int]{V: map[int64]int{id: 1}}, Launched: now}, 0)
+		v, err := tx.AddVersion(t.Context(),
+			store.Version{Sequence: seq, Plan: store.JSON[*sequence.Plan]{V: plan},
+				Messages: store.JSON[map[int64]int]{V: map[int64]int{id: 1}}, Launched: now}, 0)
 		if err != nil {
 			return err
 		}
-		if _, err := tx.Enrol(t.Context(), &store.RunningEntry{Sequence: seq, Version: v, Plan: store.JSON[*sequence.Plan]{V: plan}}, []int64{p}, now); err != nil {
+		if _, err := tx.Enrol(t.Context(),
+			&store.RunningEntry{Sequence: seq, Version: v, Plan: store.JSON[*sequence.Plan]{V: plan}}, []int64{p},
+			now); err != nil {
 			return err
 		}
-		return tx.MakeTouches(t.Context(), []store.NewTouch{{Enrolment: 1, Sequence: seq, Version: v, Person: p, Step: plan.Start, Kind: "email", At: now, Message: id, MessageVersion: 1}})
+		return tx.MakeTouches(t.Context(),
+			[]store.NewTouch{{Enrolment: 1, Sequence: seq, Version: v, Person: p, Step: plan.Start, Kind: "email",
+				At: now, Message: id, MessageVersion: 1}})
 	}))
 	_, err := x.s.DB().Exec("with l as (update letter set phase = 'over') update touch set state = 'sent', done_at = $1", now)
 	x.must(err)
 	touch = 1
 	v := x.visitor()
 	pixel, link := strings.TrimPrefix(x.e.PixelURL(touch), x.e.URL), strings.TrimPrefix(x.e.LinkURL(touch, 1), x.e.URL)
-	if res, _ := v.do("GET", link, nil); res.StatusCode != http.StatusFound || res.Header.Get("Location") != x.e.URL+"/p/x" {
+	if res, _ := v.do("GET", link, nil); res.StatusCode != http.StatusFound ||
+		res.Header.Get("Location") != x.e.URL+"/p/x" {
 		t.Errorf("the link: %s to %q", res.Status, res.Header.Get("Location"))
 	}
 	for range 40 {
-		if res, _ := v.do("GET", pixel, nil); res.StatusCode != http.StatusOK || res.Header.Get("Content-Type") != "image/gif" {
+		if res, _ := v.do("GET", pixel, nil); res.StatusCode != http.StatusOK ||
+			res.Header.Get("Content-Type") != "image/gif" {
 			t.Fatalf("the picture: %s", res.Status)
 		}
 	}
@@ -453,7 +487,9 @@ func TestHasteDoesNotCount(t *testing.T) {
 	if timeline[0].Machine != "fetched more often than a person does" {
 		t.Errorf("%+v", timeline[0])
 	}
-	if res, body := v.do("POST", strings.TrimPrefix(x.e.OptOutURL(touch), x.e.URL), url.Values{"List-Unsubscribe": {"One-Click"}}); res.StatusCode != http.StatusOK || !strings.Contains(body, "You get no more mail from us") {
+	if res, body := v.do("POST", strings.TrimPrefix(x.e.OptOutURL(touch), x.e.URL),
+		url.Values{"List-Unsubscribe": {"One-Click"}}); res.StatusCode != http.StatusOK ||
+		!strings.Contains(body, "You get no more mail from us") {
 		t.Errorf("one click: %s", res.Status)
 	}
 	if q, err := x.s.Person(t.Context(), p); err != nil || q.OptedOut == nil {
@@ -470,7 +506,8 @@ func TestHoldAllAsksAndIsTakenBack(t *testing.T) {
 	}
 	_, err := d.s.DB().Exec("update sequence set state = 'running' where id = $1", d.id)
 	d.must(err)
-	if _, body = d.do("GET", "/sequences/hold-all", nil); !strings.Contains(body, "Guide") || !strings.Contains(body, "Hold 1") {
+	if _, body = d.do("GET", "/sequences/hold-all", nil); !strings.Contains(body, "Guide") ||
+		!strings.Contains(body, "Hold 1") {
 		t.Error("what would stop is not named")
 	}
 	d.do("POST", "/sequences/hold-all", url.Values{})
@@ -492,7 +529,8 @@ func TestHoldAllAsksAndIsTakenBack(t *testing.T) {
 // Wrong sending hours cost nothing else that was typed.
 func TestWrongHoursKeepWhatWasTyped(t *testing.T) {
 	d := newSite(t).drafting()
-	form := url.Values{"name": {"Norwegian ports"}, "entry": {"rule"}, "field": {"country"}, "value": {"NO"}, "from": {"17:00"}, "to": {"08:00"},
+	form := url.Values{"name": {"Norwegian ports"}, "entry": {"rule"}, "field": {"country"}, "value": {"NO"},
+		"from": {"17:00"}, "to": {"08:00"},
 		"ground": {"other existing customers"}, "hold": {"on"}}
 	code, body := d.post("/settings", form)
 	again := formtest.Sent(t, body)

@@ -54,9 +54,13 @@ func TestTheShelf(t *testing.T) {
 	x.scored()
 	ana := x.meet(store.NewPerson{First: "Ana", Email: "ana@fjord.example"})
 	v := x.visitor().signIn("marketer")
-	words := map[string]string{"kind": "file", "title": "Oxygen table", "about": "Limits by fish", "language": "English", "stage": "first talk", "note": "Leave it on the desk"}
-	for name, data := range map[string]string{"table.pdf": "<html><script>x()</script></html>", "table.svg": "<svg/>", "": "", "empty.pdf": ""} {
-		if res, body := v.put("/content/shelf/new", words, name, []byte(data)); res.StatusCode != http.StatusUnprocessableEntity || !strings.Contains(body, `role="alert"`) || !strings.Contains(body, `value="Oxygen table"`) {
+	words := map[string]string{"kind": "file", "title": "Oxygen table", "about": "Limits by fish",
+		"language": "English", "stage": "first talk", "note": "Leave it on the desk"}
+	for name, data := range map[string]string{"table.pdf": "<html><script>x()</script></html>", "table.svg": "<svg/>",
+		"": "", "empty.pdf": ""} {
+		if res, body := v.put("/content/shelf/new", words, name,
+			[]byte(data)); res.StatusCode != http.StatusUnprocessableEntity ||
+			!strings.Contains(body, `role="alert"`) || !strings.Contains(body, `value="Oxygen table"`) {
 			t.Errorf("%q with %q: %s", name, data, res.Status)
 		}
 	}
@@ -80,8 +84,10 @@ func TestTheShelf(t *testing.T) {
 	}
 
 	rep := x.visitor().signIn("rep")
-	for query, want := range map[string]bool{"": true, "desk": true, "oxygen first": true, "OXYGEN": true, "oxygen shoes": false, "%25": false} {
-		if _, body := rep.do("GET", "/content/shelf?text="+strings.ReplaceAll(query, " ", "+"), nil); strings.Contains(body, "Oxygen table") != want {
+	for query, want := range map[string]bool{"": true, "desk": true, "oxygen first": true, "OXYGEN": true,
+		"oxygen shoes": false, "%25": false} {
+		if _, body := rep.do("GET", "/content/shelf?text="+strings.ReplaceAll(query, " ", "+"),
+			nil); strings.Contains(body, "Oxygen table") != want {
 			t.Errorf("searching for %q", query)
 		}
 	}
@@ -90,25 +96,32 @@ func TestTheShelf(t *testing.T) {
 	pass := func(path string) string { return x.e.WithPass(path, time.Hour) }
 	stranger := x.visitor()
 	res, body := stranger.do("GET", pass(fmt.Sprintf("/s/%d", id)), nil)
-	if res.StatusCode != http.StatusOK || !strings.Contains(body, "Limits by fish") || strings.Contains(body, "Leave it on the desk") {
+	if res.StatusCode != http.StatusOK || !strings.Contains(body, "Limits by fish") ||
+		strings.Contains(body, "Leave it on the desk") {
 		t.Errorf("the page for readers: %s", res.Status)
 	}
 	res, body = stranger.do("GET", pass(fmt.Sprintf("/s/%d/file", id)), nil)
 	h := res.Header
-	if body != string(pdf) || h.Get("Content-Type") != "application/pdf" || h.Get("X-Content-Type-Options") != "nosniff" || !strings.Contains(h.Get("Content-Security-Policy"), "sandbox") || h.Get("Content-Disposition") != `inline; filename="ta-ble.pdf"` {
+	if body != string(pdf) || h.Get("Content-Type") != "application/pdf" ||
+		h.Get("X-Content-Type-Options") != "nosniff" ||
+		!strings.Contains(h.Get("Content-Security-Policy"), "sandbox") ||
+		h.Get("Content-Disposition") != `inline; filename="ta-ble.pdf"` {
 		t.Errorf("the file: %v", h)
 	}
 	known := x.visitor()
-	known.c.Jar.SetCookies(mustURL(t, x.srv.URL), []*http.Cookie{{Name: public.ReaderCookie, Value: x.e.ReaderToken(ana)}})
+	known.c.Jar.SetCookies(mustURL(t, x.srv.URL),
+		[]*http.Cookie{{Name: public.ReaderCookie, Value: x.e.ReaderToken(ana)}})
 	known.do("GET", pass(fmt.Sprintf("/s/%d/file", id)), nil)
-	if res, _ := known.do("GET", pass("/s/"+talk+"/file"), nil); res.StatusCode != http.StatusFound || res.Header.Get("Location") != link["url"] {
+	if res, _ := known.do("GET", pass("/s/"+talk+"/file"), nil); res.StatusCode != http.StatusFound ||
+		res.Header.Get("Location") != link["url"] {
 		t.Errorf("the link: %s to %q", res.Status, res.Header.Get("Location"))
 	}
 	takers, err := x.s.ShelfTakers(t.Context(), id, 10)
 	if err != nil || len(takers) != 1 || takers[0].Person != ana {
 		t.Errorf("taken by %v, %v", takers, err)
 	}
-	if _, body := v.do("GET", at, nil); !strings.Contains(body, "ta-ble.pdf") || !strings.Contains(body, fmt.Sprintf("/people/%d", ana)) {
+	if _, body := v.do("GET", at, nil); !strings.Contains(body, "ta-ble.pdf") ||
+		!strings.Contains(body, fmt.Sprintf("/people/%d", ana)) {
 		t.Error("the item does not say who took it")
 	}
 
@@ -159,12 +172,16 @@ func TestPicturesOfOnesOwn(t *testing.T) {
 	if res.StatusCode != http.StatusOK || !strings.Contains(body, `"address":"/s/1/file"`) {
 		t.Fatalf("%s %s", res.Status, body)
 	}
-	for name, data := range map[string][]byte{"page.png": []byte("<html><script>1</script>"), "table.pdf": []byte("%PDF-1.4"), "drawing.svg": []byte("<svg/>"), "none.png": nil} {
-		if res, body := v.put("/content/upload?picture=1", nil, name, data); res.StatusCode != http.StatusUnprocessableEntity || !strings.Contains(body, `"wrong"`) {
+	for name, data := range map[string][]byte{"page.png": []byte("<html><script>1</script>"),
+		"table.pdf": []byte("%PDF-1.4"), "drawing.svg": []byte("<svg/>"), "none.png": nil} {
+		if res, body := v.put("/content/upload?picture=1", nil, name,
+			data); res.StatusCode != http.StatusUnprocessableEntity || !strings.Contains(body, `"wrong"`) {
 			t.Errorf("%s: %s %s", name, res.Status, body)
 		}
 	}
-	if res, got := x.visitor().do("GET", x.e.WithPass("/s/1/file", time.Hour), nil); got != string(png) || res.Header.Get("Content-Type") != "image/png" || res.Header.Get("Cross-Origin-Resource-Policy") != "cross-origin" {
+	if res, got := x.visitor().do("GET", x.e.WithPass("/s/1/file", time.Hour), nil); got != string(png) ||
+		res.Header.Get("Content-Type") != "image/png" ||
+		res.Header.Get("Cross-Origin-Resource-Policy") != "cross-origin" {
 		t.Errorf("the picture in a letter: %s %v", res.Status, res.Header)
 	}
 	res, body = v.put("/content/upload", nil, "table.pdf", []byte("%PDF-1.4"))
@@ -197,20 +214,25 @@ func TestSendingFromTheShelf(t *testing.T) {
 	x.exec("insert into shelf_version (item_id, version, url, at) values (1, 1, 'https://karang.example/limits', now())")
 	v := x.visitor().signIn("rep")
 	_, body := v.do("GET", "/content/shelf/1/send?text=fjord", nil)
-	if !strings.Contains(body, fmt.Sprintf("/people/%d/letter?item=1", ana)) || strings.Contains(body, "Ben") || strings.Contains(body, "<b>Strand") {
+	if !strings.Contains(body, fmt.Sprintf("/people/%d/letter?item=1", ana)) || strings.Contains(body, "Ben") ||
+		strings.Contains(body, "<b>Strand") {
 		t.Errorf("whom to send it: %s", body)
 	}
-	if _, body := v.do("GET", "/content/shelf/1/send?text=nobodyatall", nil); !strings.Contains(body, "Nobody of that name") {
+	if _, body := v.do("GET", "/content/shelf/1/send?text=nobodyatall", nil); !strings.Contains(body,
+		"Nobody of that name") {
 		t.Error("nobody is found, and it does not say so")
 	}
 	at := fmt.Sprintf("/people/%d/letter", ana)
 	_, body = v.do("GET", at+"?item=1", nil)
 	form := formtest.Sent(t, body)
-	if form.Get("subject") != "Limits & fish" || !strings.HasPrefix(form.Get("text"), "Dear Ana,") || form.Get("item") != "1" || len(form.Get("once")) < 16 {
+	if form.Get("subject") != "Limits & fish" || !strings.HasPrefix(form.Get("text"), "Dear Ana,") ||
+		form.Get("item") != "1" || len(form.Get("once")) < 16 {
 		t.Errorf("the form begins with %v", form)
 	}
 	form.Set("text", "{{ person.shoe_size }}")
-	if res, body := v.do("POST", at, form); res.StatusCode != http.StatusUnprocessableEntity || !strings.Contains(body, "no merge field person.shoe_size") || !strings.Contains(body, "{{ person.shoe_size }}</textarea>") {
+	if res, body := v.do("POST", at, form); res.StatusCode != http.StatusUnprocessableEntity ||
+		!strings.Contains(body, "no merge field person.shoe_size") ||
+		!strings.Contains(body, "{{ person.shoe_size }}</textarea>") {
 		t.Errorf("a field that is not there: %s", res.Status)
 	}
 	form.Set("text", "Dear Ana, here it is.")
@@ -220,7 +242,8 @@ func TestSendingFromTheShelf(t *testing.T) {
 		}
 	}
 	var n int
-	x.must(x.s.DB().QueryRowContext(t.Context(), "select count(*) from touch where once is not null and state = 'ready'").Scan(&n))
+	x.must(x.s.DB().QueryRowContext(t.Context(),
+		"select count(*) from touch where once is not null and state = 'ready'").Scan(&n))
 	if n != 1 {
 		t.Errorf("%d emails wait for one form that was pressed twice", n)
 	}

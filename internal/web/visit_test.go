@@ -50,7 +50,8 @@ func TestVisitsOfOurSite(t *testing.T) {
 		t.Error("what is no site was added, or refused without a word")
 	}
 	m.do("POST", "/content/sites", url.Values{"origin": {site + "/some/page"}})
-	if _, body := m.do("GET", "/content/sites", nil); !strings.Contains(body, site+"</div>") || !strings.Contains(body, "/v.js") {
+	if _, body := m.do("GET", "/content/sites", nil); !strings.Contains(body, site+"</div>") ||
+		!strings.Contains(body, "/v.js") {
 		t.Error("the site is not listed")
 	}
 	v := x.visitor()
@@ -77,8 +78,10 @@ func TestVisitsOfOurSite(t *testing.T) {
 		{site, view("/a", ""), nil, 204}, {site, view("/b#part", ""), nil, 204},
 		{site, view("/hidden", ""), []string{"Sec-GPC", "1"}, 204}, // kept nowhere
 		{"https://elsewhere.example", view("/a", ""), nil, 403},
-		{site, `{"v":"x","u":"https://karang.example/"}`, nil, 400}, {site, `{"v":"abcdef0123456789","u":"https://elsewhere.example/"}`, nil, 400},
-		{site, `not json`, nil, 400}, {site, view("/"+strings.Repeat("x", 3000), ""), nil, 400}, {site, strings.Repeat("x", 100_000), nil, 400},
+		{site, `{"v":"x","u":"https://karang.example/"}`, nil, 400},
+		{site, `{"v":"abcdef0123456789","u":"https://elsewhere.example/"}`, nil, 400},
+		{site, `not json`, nil, 400}, {site, view("/"+strings.Repeat("x", 3000), ""), nil, 400},
+		{site, strings.Repeat("x", 100_000), nil, 400},
 	} {
 		if got := v.beacon(c.origin, c.body, c.head...); got != c.want {
 			t.Errorf("view %d: %d, want %d", i, got, c.want)
@@ -103,7 +106,8 @@ func TestVisitsOfOurSite(t *testing.T) {
 	for _, s := range line {
 		said += s.Detail + " "
 	}
-	if strings.Contains(said, "hidden") || strings.Contains(said, "secret") || !strings.Contains(said, site+"/d?x=1") || !strings.Contains(said, site+"/b ") {
+	if strings.Contains(said, "hidden") || strings.Contains(said, "secret") || !strings.Contains(said, site+"/d?x=1") ||
+		!strings.Contains(said, site+"/b ") {
 		t.Errorf("the views: %s", said)
 	}
 	v.beacon(site, view("/e", ""))
@@ -140,7 +144,8 @@ func TestVisitsOfOurSite(t *testing.T) {
 	}
 
 	res, script := v.do("GET", "/v.js", nil)
-	if res.StatusCode != http.StatusOK || len(script) >= 3000 || !strings.Contains(script, "globalPrivacyControl") || res.Header.Get("Cross-Origin-Resource-Policy") != "cross-origin" {
+	if res.StatusCode != http.StatusOK || len(script) >= 3000 || !strings.Contains(script, "globalPrivacyControl") ||
+		res.Header.Get("Cross-Origin-Resource-Policy") != "cross-origin" {
 		t.Errorf("the snippet: %s, %d bytes", res.Status, len(script))
 	}
 	if src, err := os.ReadFile("assets/src/visit.js"); err != nil || string(src) != script {

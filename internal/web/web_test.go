@@ -54,13 +54,17 @@ func newSite(t testing.TB) *site {
 	t.Helper()
 	ctx := t.Context()
 	st := storetest.New(t)
-	e, err := engine.New(ctx, base.Config{Store: st, Clock: stopped{}, Mail: noMail{}, URL: "http://ombak.example", Domain: "mail.karang.example", PrivateServers: true})
+	e, err := engine.New(ctx,
+		base.Config{Store: st, Clock: stopped{}, Mail: noMail{}, URL: "http://ombak.example",
+			Domain: "mail.karang.example", PrivateServers: true})
 	if err != nil {
 		t.Fatal(err)
 	}
 	hash := password.Hash("correct horse")
 	for _, role := range []string{"marketer", "rep", "lead", "admin"} {
-		if _, err := st.AddUser(ctx, store.User{Name: "The " + role, Email: role + "@karang.example", Role: role, PasswordHash: hash}, now); err != nil {
+		if _, err := st.AddUser(ctx,
+			store.User{Name: "The " + role, Email: role + "@karang.example", Role: role, PasswordHash: hash},
+			now); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -82,7 +86,9 @@ func (x *site) visitor() *visitor {
 	if err != nil {
 		x.t.Fatal(err)
 	}
-	return &visitor{x, &http.Client{Jar: jar, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}, "same-origin"}
+	return &visitor{x, &http.Client{Jar: jar, CheckRedirect: func(*http.Request, []*http.Request) error {
+		return http.ErrUseLastResponse
+	}}, "same-origin"}
 }
 
 func (v *visitor) do(method, path string, form url.Values) (*http.Response, string) {
@@ -122,12 +128,15 @@ func (v *visitor) signIn(role string) *visitor {
 func TestSignIn(t *testing.T) {
 	x := newSite(t)
 	v := x.visitor()
-	if res, _ := v.do("GET", "/people", nil); res.StatusCode != http.StatusSeeOther || res.Header.Get("Location") != "/sign-in?next=/people" {
+	if res, _ := v.do("GET", "/people", nil); res.StatusCode != http.StatusSeeOther ||
+		res.Header.Get("Location") != "/sign-in?next=/people" {
 		t.Errorf("a stranger: %s to %s", res.Status, res.Header.Get("Location"))
 	}
-	for _, c := range []struct{ email, password string }{{"rep@karang.example", "wrong"}, {"nobody@karang.example", "correct horse"}, {"", ""}, {"rep@karang.example", strings.Repeat("x", 5000)}} {
+	for _, c := range []struct{ email, password string }{{"rep@karang.example", "wrong"},
+		{"nobody@karang.example", "correct horse"}, {"", ""}, {"rep@karang.example", strings.Repeat("x", 5000)}} {
 		res, body := v.do("POST", "/sign-in", url.Values{"email": {c.email}, "password": {c.password}})
-		if res.StatusCode != http.StatusUnprocessableEntity || !strings.Contains(body, "The address or the password is not right") {
+		if res.StatusCode != http.StatusUnprocessableEntity ||
+			!strings.Contains(body, "The address or the password is not right") {
 			t.Errorf("%q with a password of %d letters: %s", c.email, len(c.password), res.Status)
 		}
 	}
@@ -159,9 +168,12 @@ func TestSignInIsLimited(t *testing.T) {
 }
 
 func TestNextStaysHere(t *testing.T) {
-	for _, c := range []struct{ next, want string }{{"/people", "/people"}, {"//evil.example", "/"}, {"https://evil.example", "/"}, {"/\\evil.example", "/"}, {"", "/"}, {"/\t/evil.example", "/"}, {"/\x00", "400"}, {"/\u0085/evil.example", "/"}, {"/a\nb", "/"}, {"/people?rule=x&text=ø", "/people?rule=x&text=ø"}} {
+	for _, c := range []struct{ next, want string }{{"/people", "/people"}, {"//evil.example", "/"},
+		{"https://evil.example", "/"}, {"/\\evil.example", "/"}, {"", "/"}, {"/\t/evil.example", "/"}, {"/\x00", "400"},
+		{"/\u0085/evil.example", "/"}, {"/a\nb", "/"}, {"/people?rule=x&text=ø", "/people?rule=x&text=ø"}} {
 		v := newSite(t).visitor()
-		res, _ := v.do("POST", "/sign-in", url.Values{"email": {"lead@karang.example"}, "password": {"correct horse"}, "next": {c.next}})
+		res, _ := v.do("POST", "/sign-in",
+			url.Values{"email": {"lead@karang.example"}, "password": {"correct horse"}, "next": {c.next}})
 		if c.want == "400" && res.StatusCode == http.StatusBadRequest {
 			continue
 		}
@@ -189,26 +201,61 @@ func TestRoles(t *testing.T) {
 	}
 	marketing, sales, all := "marketer lead admin", "rep lead admin", "marketer rep lead admin"
 	for _, c := range []struct{ method, path, may string }{
-		{"POST", "/sequences", marketing}, {"POST", fmt.Sprintf("/sequences/%d/insert", seq), marketing}, {"POST", fmt.Sprintf("/sequences/%d/steps/1", seq), marketing},
-		{"POST", fmt.Sprintf("/sequences/%d/steps/1/remove", seq), marketing}, {"POST", fmt.Sprintf("/sequences/%d/undo", seq), marketing}, {"POST", fmt.Sprintf("/sequences/%d/settings", seq), marketing},
-		{"POST", fmt.Sprintf("/sequences/%d/launch", seq), marketing}, {"POST", fmt.Sprintf("/sequences/%d/hold", seq), marketing}, {"POST", "/sequences/hold-all", marketing},
-		{"POST", "/content/messages/new", marketing}, {"POST", "/content/messages/1", marketing}, {"POST", "/content/messages/1/test", marketing}, {"GET", "/content/groups/new", marketing}, {"POST", "/content/emails/new", marketing}, {"POST", "/content/emails/1/launch", marketing}, {"POST", "/content/emails/1/stop", marketing}, {"POST", "/content/mailboxes/1", "lead admin"}, {"POST", "/content/mailboxes/open", "lead admin"}, {"POST", "/content/mailboxes/1/server", "lead admin"}, {"POST", "/content/shelf/new", marketing}, {"POST", "/content/upload", marketing}, {"POST", "/content/sites", marketing}, {"POST", "/content/groups/new", marketing}, {"POST", "/content/pages/new", marketing}, {"POST", "/content/pages/1", marketing}, {"POST", "/content/pages/1/place", marketing}, {"POST", "/content/pages/1/remove", marketing},
-		{"POST", "/scoring", marketing}, {"POST", "/people/1/hand-over", marketing}, {"POST", "/touches/1/resolve", marketing},
-		{"GET", "/people/export?form=csv", marketing}, {"POST", "/people/bulk", marketing}, {"GET", "/people/new", all}, {"POST", "/people", all}, {"POST", "/people/1/field", all}, {"POST", "/people/1/mark", marketing},
-		{"POST", "/people/1/notes", all}, {"POST", "/people/1/notes/1/remove", all}, {"POST", "/people/1/changes/1/undo", marketing}, {"GET", "/people/1/everything", marketing}, {"POST", "/people/1/erase", "lead admin"},
-		{"POST", "/people/companies/1", all}, {"GET", "/people/audiences/new", marketing}, {"POST", "/people/audiences/new", marketing}, {"POST", "/people/audiences/1/edit", marketing}, {"POST", "/people/audiences/1/remove", marketing},
-		{"GET", "/people/audiences/1/export", marketing}, {"POST", "/people/tags", marketing}, {"POST", "/people/tags/1", marketing}, {"POST", "/people/tags/1/merge", marketing}, {"POST", "/people/tags/clean", marketing},
-		{"POST", "/people/fields", marketing}, {"POST", "/people/fields/1", marketing}, {"POST", "/people/purposes", marketing}, {"GET", "/people/imports", marketing}, {"POST", "/people/imports", marketing}, {"GET", "/people/imports/1", marketing},
-		{"POST", "/people/imports/1", marketing}, {"POST", "/people/imports/1/start", marketing}, {"GET", "/people/imports/1/to-mend.csv", marketing}, {"GET", "/people/work", marketing}, {"POST", "/people/work/1/stop", marketing},
-		{"POST", "/people/work/1/undo", marketing}, {"GET", "/people/doubles", marketing}, {"GET", "/people/merge", marketing}, {"POST", "/people/merge", marketing}, {"POST", "/people/not-double", marketing},
-		{"POST", "/desk/calls/1", sales}, {"POST", "/desk/handoffs/1/accept", sales}, {"POST", "/desk/handoffs/1/send-back", sales}, {"POST", "/pipeline/1/move", sales}, {"POST", "/pipeline/1/amount", sales},
-		{"POST", "/desk/handoffs/1/back", sales}, {"GET", "/sequences/hold-all", marketing}, {"POST", "/sequences/hold-all/1/undo", marketing},
-		{"GET", fmt.Sprintf("/sequences/%d/launch", seq), marketing}, {"POST", "/sequences/999/copy", marketing}, {"GET", "/sequences/999/end", marketing},
-		{"POST", "/sequences/999/end", marketing}, {"POST", "/sequences/999/remove", marketing}, {"POST", "/sequences/999/back", marketing},
-		{"POST", "/settings", "admin"}, {"POST", "/settings/mail", "admin"}, {"POST", "/settings/mail/test", "admin"}, {"POST", "/settings/people", "admin"},
-		{"POST", "/settings/people/999", "admin"}, {"POST", "/settings/people/999/leave", "admin"}, {"POST", "/settings/people/invitations/1/remove", "admin"},
-		{"POST", "/settings/stages", "lead admin"}, {"POST", "/settings/stages/999", "lead admin"}, {"POST", "/settings/stages/999/move", "lead admin"},
-		{"POST", "/settings/stages/999/remove", "lead admin"}, {"POST", "/settings/stages/usual", "lead admin"}, {"POST", "/settings/grounds", "lead admin"},
+		{"POST", "/sequences", marketing}, {"POST", fmt.Sprintf("/sequences/%d/insert", seq), marketing},
+		{"POST", fmt.Sprintf("/sequences/%d/steps/1", seq), marketing},
+		{"POST", fmt.Sprintf("/sequences/%d/steps/1/remove", seq), marketing},
+		{"POST", fmt.Sprintf("/sequences/%d/undo", seq), marketing},
+		{"POST", fmt.Sprintf("/sequences/%d/settings", seq), marketing},
+		{"POST", fmt.Sprintf("/sequences/%d/launch", seq), marketing},
+		{"POST", fmt.Sprintf("/sequences/%d/hold", seq), marketing}, {"POST", "/sequences/hold-all", marketing},
+		{"POST", "/content/messages/new", marketing}, {"POST", "/content/messages/1", marketing},
+		{"POST", "/content/messages/1/test", marketing}, {"GET", "/content/groups/new", marketing},
+		{"POST", "/content/emails/new", marketing}, {"POST", "/content/emails/1/launch", marketing},
+		{"POST", "/content/emails/1/stop", marketing}, {"POST", "/content/mailboxes/1", "lead admin"},
+		{"POST", "/content/mailboxes/open", "lead admin"}, {"POST", "/content/mailboxes/1/server", "lead admin"},
+		{"POST", "/content/shelf/new", marketing}, {"POST", "/content/upload", marketing},
+		{"POST", "/content/sites", marketing}, {"POST", "/content/groups/new", marketing},
+		{"POST", "/content/pages/new", marketing}, {"POST", "/content/pages/1", marketing},
+		{"POST", "/content/pages/1/place", marketing}, {"POST", "/content/pages/1/remove", marketing},
+		{"POST", "/scoring", marketing}, {"POST", "/people/1/hand-over", marketing},
+		{"POST", "/touches/1/resolve", marketing},
+		{"GET", "/people/export?form=csv", marketing}, {"POST", "/people/bulk", marketing}, {"GET", "/people/new", all},
+		{"POST", "/people", all}, {"POST", "/people/1/field", all}, {"POST", "/people/1/mark", marketing},
+		{"POST", "/people/1/notes", all}, {"POST", "/people/1/notes/1/remove", all},
+		{"POST", "/people/1/changes/1/undo", marketing}, {"GET", "/people/1/everything", marketing},
+		{"POST", "/people/1/erase", "lead admin"},
+		{"POST", "/people/companies/1", all}, {"GET", "/people/audiences/new", marketing},
+		{"POST", "/people/audiences/new", marketing}, {"POST", "/people/audiences/1/edit", marketing},
+		{"POST", "/people/audiences/1/remove", marketing},
+		{"GET", "/people/audiences/1/export", marketing}, {"POST", "/people/tags", marketing},
+		{"POST", "/people/tags/1", marketing}, {"POST", "/people/tags/1/merge", marketing},
+		{"POST", "/people/tags/clean", marketing},
+		{"POST", "/people/fields", marketing}, {"POST", "/people/fields/1", marketing},
+		{"POST", "/people/purposes", marketing}, {"GET", "/people/imports", marketing},
+		{"POST", "/people/imports", marketing}, {"GET", "/people/imports/1", marketing},
+		{"POST", "/people/imports/1", marketing}, {"POST", "/people/imports/1/start", marketing},
+		{"GET", "/people/imports/1/to-mend.csv", marketing}, {"GET", "/people/work", marketing},
+		{"POST", "/people/work/1/stop", marketing},
+		{"POST", "/people/work/1/undo", marketing}, {"GET", "/people/doubles", marketing},
+		{"GET", "/people/merge", marketing}, {"POST", "/people/merge", marketing},
+		{"POST", "/people/not-double", marketing},
+		{"POST", "/desk/calls/1", sales}, {"POST", "/desk/handoffs/1/accept", sales},
+		{"POST", "/desk/handoffs/1/send-back", sales}, {"POST", "/pipeline/1/move", sales},
+		{"POST", "/pipeline/1/amount", sales},
+		{"POST", "/desk/handoffs/1/back", sales}, {"GET", "/sequences/hold-all", marketing},
+		{"POST", "/sequences/hold-all/1/undo", marketing},
+		{"GET", fmt.Sprintf("/sequences/%d/launch", seq), marketing}, {"POST", "/sequences/999/copy", marketing},
+		{"GET", "/sequences/999/end", marketing},
+		{"POST", "/sequences/999/end", marketing}, {"POST", "/sequences/999/remove", marketing},
+		{"POST", "/sequences/999/back", marketing},
+		{"POST", "/settings", "admin"}, {"POST", "/settings/mail", "admin"}, {"POST", "/settings/mail/test", "admin"},
+		{"POST", "/settings/people", "admin"},
+		{"POST", "/settings/people/999", "admin"}, {"POST", "/settings/people/999/leave", "admin"},
+		{"POST", "/settings/people/invitations/1/remove", "admin"},
+		{"POST", "/settings/stages", "lead admin"}, {"POST", "/settings/stages/999", "lead admin"},
+		{"POST", "/settings/stages/999/move", "lead admin"},
+		{"POST", "/settings/stages/999/remove", "lead admin"}, {"POST", "/settings/stages/usual", "lead admin"},
+		{"POST", "/settings/grounds", "lead admin"},
 		{"POST", "/settings/grounds/remove", "lead admin"}, {"POST", "/scoring/usual", marketing},
 	} {
 		for _, role := range []string{"marketer", "rep", "lead", "admin"} {
@@ -218,7 +265,8 @@ func TestRoles(t *testing.T) {
 				t.Errorf("%s %s as %s: %s", c.method, c.path, role, res.Status)
 			}
 		}
-		if res, _ := x.visitor().do(c.method, c.path, url.Values{}); res.StatusCode != http.StatusUnauthorized && res.StatusCode != http.StatusSeeOther {
+		if res, _ := x.visitor().do(c.method, c.path, url.Values{}); res.StatusCode != http.StatusUnauthorized &&
+			res.StatusCode != http.StatusSeeOther {
 			t.Errorf("%s %s as a stranger: %s", c.method, c.path, res.Status)
 		}
 	}
@@ -251,11 +299,13 @@ func TestAnOldBrowserUsesTheToken(t *testing.T) {
 		}
 		return m[1]
 	}
-	res, _ := v.do("POST", "/sign-in", url.Values{"email": {"admin@karang.example"}, "password": {"correct horse"}, "_csrf": {token("/sign-in")}})
+	res, _ := v.do("POST", "/sign-in",
+		url.Values{"email": {"admin@karang.example"}, "password": {"correct horse"}, "_csrf": {token("/sign-in")}})
 	if res.StatusCode != http.StatusSeeOther {
 		t.Fatalf("signing in: %s", res.Status)
 	}
-	if res, _ := v.do("POST", "/sequences", url.Values{"name": {"Mine"}, "_csrf": {token("/sequences")}}); res.StatusCode != http.StatusSeeOther {
+	if res, _ := v.do("POST", "/sequences",
+		url.Values{"name": {"Mine"}, "_csrf": {token("/sequences")}}); res.StatusCode != http.StatusSeeOther {
 		t.Errorf("acting: %s", res.Status)
 	}
 }
@@ -267,7 +317,8 @@ func TestHeaders(t *testing.T) {
 	if !strings.Contains(csp, "script-src 'self';") || strings.Contains(csp, "unsafe-eval") {
 		t.Errorf("content security policy %q", csp)
 	}
-	for name, want := range map[string]string{"X-Content-Type-Options": "nosniff", "X-Frame-Options": "SAMEORIGIN", "Referrer-Policy": "same-origin"} {
+	for name, want := range map[string]string{"X-Content-Type-Options": "nosniff", "X-Frame-Options": "SAMEORIGIN",
+		"Referrer-Policy": "same-origin"} {
 		if got := res.Header.Get(name); got != want {
 			t.Errorf("%s: %q", name, got)
 		}
@@ -298,7 +349,9 @@ func TestEveryPlaceAnswers(t *testing.T) {
 	x := newSite(t)
 	for _, role := range []string{"marketer", "rep", "lead", "admin"} {
 		v := x.visitor().signIn(role)
-		for _, path := range []string{"/today", "/people", "/people/count", "/people/companies", "/people/audiences", "/people/tags", "/people/values?field=country", "/content", "/sequences", "/scoring", "/scoring/fit", "/desk", "/pipeline", "/find", "/find?q=a"} {
+		for _, path := range []string{"/today", "/people", "/people/count", "/people/companies", "/people/audiences",
+			"/people/tags", "/people/values?field=country", "/content", "/sequences", "/scoring", "/scoring/fit",
+			"/desk", "/pipeline", "/find", "/find?q=a"} {
 			res, body := v.do("GET", path, nil)
 			if res.StatusCode != http.StatusOK || strings.Contains(body, "<no value>") {
 				t.Errorf("%s as %s: %s", path, role, res.Status)
@@ -306,12 +359,20 @@ func TestEveryPlaceAnswers(t *testing.T) {
 		}
 	}
 	v := x.visitor().signIn("admin")
-	for _, path := range []string{"/content/emails", "/content/mailboxes", "/content/shelf", "/content/shelf/new", "/content/sites", "/people/new", "/content/groups", "/content/groups/new", "/signature", "/people/audiences/new", "/people/audiences/new?kind=hand", "/people/imports", "/people/work", "/people/doubles", "/people?rule={}", "/people?text=a&order=name&col=tags&col=email"} {
-		if res, body := v.do("GET", path, nil); res.StatusCode != http.StatusOK || strings.Contains(body, "<no value>") {
+	for _, path := range []string{"/content/emails", "/content/mailboxes", "/content/shelf", "/content/shelf/new",
+		"/content/sites", "/people/new", "/content/groups", "/content/groups/new", "/signature",
+		"/people/audiences/new", "/people/audiences/new?kind=hand", "/people/imports", "/people/work",
+		"/people/doubles", "/people?rule={}", "/people?text=a&order=name&col=tags&col=email"} {
+		if res, body := v.do("GET", path, nil); res.StatusCode != http.StatusOK ||
+			strings.Contains(body, "<no value>") {
 			t.Errorf("%s: %s", path, res.Status)
 		}
 	}
-	for _, path := range []string{"/people/1", "/people/companies/9", "/people/audiences/9", "/people/imports/9", "/people/work/9", "/people/merge?keep=1&gone=1", "/people/values?field=shoe", "/people/x", "/people/-1", "/sequences/9", "/content/messages/9", "/content/emails/9", "/content/shelf/9", "/s/9", "/s/9/file", "/content/emails/9/people?which=sent", "/content/emails/9/reach", "/content/pages/9", "/nowhere", "/p/none", "/g/none", "/l/1/1/x", "/o/1/x.gif", "/h/1/x", "/u/1/x", "/o/1/x"} {
+	for _, path := range []string{"/people/1", "/people/companies/9", "/people/audiences/9", "/people/imports/9",
+		"/people/work/9", "/people/merge?keep=1&gone=1", "/people/values?field=shoe", "/people/x", "/people/-1",
+		"/sequences/9", "/content/messages/9", "/content/emails/9", "/content/shelf/9", "/s/9", "/s/9/file",
+		"/content/emails/9/people?which=sent", "/content/emails/9/reach", "/content/pages/9", "/nowhere", "/p/none",
+		"/g/none", "/l/1/1/x", "/o/1/x.gif", "/h/1/x", "/u/1/x", "/o/1/x"} {
 		res, body := v.do("GET", path, nil)
 		if res.StatusCode != http.StatusNotFound || !strings.Contains(body, "There is nothing here") {
 			t.Errorf("%s: %s", path, res.Status)
@@ -335,7 +396,8 @@ func (x *site) newPage(slug string, published bool, doc page.Document) int64 {
 	x.t.Helper()
 	var id int64
 	x.must(x.s.InTx(x.t.Context(), func(tx store.Tx) (err error) {
-		id, err = tx.SavePage(x.t.Context(), store.Page{Slug: slug, Doc: store.JSON[page.Document]{V: doc}, Published: published}, nil, now)
+		id, err = tx.SavePage(x.t.Context(),
+			store.Page{Slug: slug, Doc: store.JSON[page.Document]{V: doc}, Published: published}, nil, now)
 		return err
 	}))
 	return id
@@ -346,7 +408,9 @@ func TestPublicPageIsSafe(t *testing.T) {
 	x.newPage("guide", true, page.New("Guide", "<p>Read.</p>", "Send"))
 	x.newPage("hidden", false, page.New("Hidden", "<p>Read.</p>", "Send"))
 	// One that came there before files were checked.
-	if _, err := x.s.DB().ExecContext(t.Context(), "update page set file = '<script>alert(1)</script>', file_name = 'x.html', file_type = 'text/html; charset=utf-8' where slug = 'guide'"); err != nil {
+	if _, err := x.s.DB().ExecContext(t.Context(),
+		"update page set file = '<script>alert(1)</script>', file_name = 'x.html', file_type = 'text/html; "+
+			"charset=utf-8' where slug = 'guide'"); err != nil {
 		t.Fatal(err)
 	}
 	v := x.visitor()
@@ -358,7 +422,8 @@ func TestPublicPageIsSafe(t *testing.T) {
 		t.Errorf("the file without the form: %s", res.Status)
 	}
 	res, _ = v.do("GET", x.e.WithPass("/g/guide", time.Hour), nil)
-	if !strings.HasPrefix(res.Header.Get("Content-Disposition"), "attachment") || !strings.Contains(res.Header.Get("Content-Security-Policy"), "sandbox") {
+	if !strings.HasPrefix(res.Header.Get("Content-Disposition"), "attachment") ||
+		!strings.Contains(res.Header.Get("Content-Security-Policy"), "sandbox") {
 		t.Errorf("a page of HTML that was uploaded is shown: %v", res.Header)
 	}
 	evil := `"><script>alert(1)</script>`
@@ -367,14 +432,17 @@ func TestPublicPageIsSafe(t *testing.T) {
 		t.Errorf("%s, script in the page: %v", res.Status, strings.Contains(body, "<script>alert"))
 	}
 	for _, form := range []url.Values{
-		{"f-first-name": {strings.Repeat("x", 4000)}, "f-last-name": {"x"}, "f-company": {"x"}, "f-email": {"a@b.example"}},
-		{"f-first-name": {"a"}, "f-last-name": {"x"}, "f-company": {"x"}, "f-email": {"a@b.example\r\nBcc: c@d.example"}},
+		{"f-first-name": {strings.Repeat("x", 4000)}, "f-last-name": {"x"}, "f-company": {"x"},
+			"f-email": {"a@b.example"}},
+		{"f-first-name": {"a"}, "f-last-name": {"x"}, "f-company": {"x"},
+			"f-email": {"a@b.example\r\nBcc: c@d.example"}},
 	} {
 		if res, _ := v.do("POST", "/p/guide", form); res.StatusCode != http.StatusUnprocessableEntity {
 			t.Errorf("%.60v: %s", form, res.Status)
 		}
 	}
-	good := url.Values{"f-first-name": {"Ana"}, "f-last-name": {"Strand"}, "f-company": {"Fjord"}, "f-email": {"ana@fjord.example"}}
+	good := url.Values{"f-first-name": {"Ana"}, "f-last-name": {"Strand"}, "f-company": {"Fjord"},
+		"f-email": {"ana@fjord.example"}}
 	trap := url.Values{"website": {"http://spam.example"}}
 	for k, w := range good {
 		trap[k] = w

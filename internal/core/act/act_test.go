@@ -68,14 +68,16 @@ func TestWhatCanBeDone(t *testing.T) {
 			t.Errorf("%+v given by a form is %+v", x.a, k.Make(k.Given(x.a)))
 		}
 	}
-	for _, wrong := range []string{`{"do":"launch"}`, `{}`, `[]`, `{"do":"audience","what":"seven"}`, `{"do":"task","to":"x"}`} {
+	for _, wrong := range []string{`{"do":"launch"}`, `{}`, `[]`, `{"do":"audience","what":"seven"}`,
+		`{"do":"task","to":"x"}`} {
 		var k Kept
 		if err := json.Unmarshal([]byte(wrong), &k); err == nil {
 			t.Errorf("%s is read as %+v", wrong, k)
 		}
 	}
 	if Check(nil, OfForm()) == nil || (Work{touch.Email}).Check() == nil || (Work{touch.Call}).Check() != nil ||
-		(Send{}).Check() == nil || (Send{1}).Check() != nil || (HandOver{}).Check() != nil || (Withdraw{}).Check() != nil {
+		(Send{}).Check() == nil || (Send{1}).Check() != nil || (HandOver{}).Check() != nil ||
+		(Withdraw{}).Check() != nil {
 		t.Error("what nobody chooses is checked wrongly")
 	}
 }

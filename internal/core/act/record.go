@@ -52,7 +52,8 @@ type Assign struct {
 	To int64 `json:"to,omitempty"`
 }
 
-var assign = &Kind{Word: "assign", Menu: "give whoever has none an owner", For: "the rep whose turn it is", read: reads[Assign],
+var assign = &Kind{Word: "assign", Menu: "give whoever has none an owner", For: "the rep whose turn it is",
+	read:  reads[Assign],
 	Make:  func(g Given) Act { return Assign{g.To} },
 	Given: func(a Act) Given { return Given{To: a.(Assign).To} },
 }

@@ -45,11 +45,12 @@ var (
 	named       = regexp.MustCompile(`(?i)^.{0,200}<[^<>\s]+@[^<>\s]+>.{0,80}(?:` + wrote + `)?.{0,60}[:：]\s*$`)
 	bare        = regexp.MustCompile(`(?i)^.{2,200}\d.{0,200}(?:` + wrote + `)\s?[:：]\s*$`)
 	ruled       = regexp.MustCompile(`(?i)^[\s>]*[-_=*]{2,}\s*(?:` + original + `)\s*[-_=*]*\s*:?\s*$`)
-	plainRule   = regexp.MustCompile(`(?i)^(?:begin forwarded message|anfang der weitergeleiteten nachricht|début du message transféré|inizio messaggio inoltrato)\s*:\s*$`)
-	marks       = regexp.MustCompile(`(?m)^[ \t]*>.*$\n?`)
-	line        = regexp.MustCompile(`^[_\-=]{8,}$`)
-	from        = regexp.MustCompile(`(?i)^[*_]?(?:` + headFrom + `)[*_]?\s?[:：][*_]?\s*\S`)
-	rest        = regexp.MustCompile(`(?i)^[*_]?(?:` + headRest + `)[*_]?\s?[:：][*_]?`)
+	plainRule   = regexp.MustCompile(
+		`(?i)^(?:begin forwarded message|anfang der weitergeleiteten nachricht|début du message transféré|inizio messaggio inoltrato)\s*:\s*$`)
+	marks = regexp.MustCompile(`(?m)^[ \t]*>.*$\n?`)
+	line  = regexp.MustCompile(`^[_\-=]{8,}$`)
+	from  = regexp.MustCompile(`(?i)^[*_]?(?:` + headFrom + `)[*_]?\s?[:：][*_]?\s*\S`)
+	rest  = regexp.MustCompile(`(?i)^[*_]?(?:` + headRest + `)[*_]?\s?[:：][*_]?`)
 )
 
 // Said is what is said in a letter's text, without what it quotes. A letter that

@@ -32,14 +32,16 @@ func TestSaid(t *testing.T) {
 		"Tak.\n\nOd: Jo\nWysłano: wtorek\nDo: Ann\nTemat: Boje\n\nWitam":                                                 "Tak.",
 		"*From:* Jo\n*Sent:* Tuesday\n*To:* Ann\n\nHello":                                                                "*From:* Jo\n*Sent:* Tuesday\n*To:* Ann\n\nHello",
 		// Answers below and within the quotation stay.
-		"On 3 March 2026, Jo wrote:\n> Do you use buoys?\nYes, four.\n> And sensors?\nNone yet.": "Yes, four.\nNone yet.",
+		"On 3 March 2026, Jo wrote:\n> Do you use buoys?\nYes, four.\n> And sensors?\nNone yet.": "Yes, four.\nNone " +
+			"yet.",
 		// What only looks like it.
-		"On the phone he wrote: call us.":                            "On the phone he wrote: call us.",
-		"I heard from: Ann and Jo.\nTo: be discussed":                "I heard from: Ann and Jo.\nTo: be discussed",
-		"Our order:\n\n- four buoys\n- a sensor":                     "Our order:\n\n- four buoys\n- a sensor",
-		"Am Montag kommen wir. Bitte schreiben Sie uns vorher:\na@b": "Am Montag kommen wir. Bitte schreiben Sie uns vorher:\na@b",
-		"> Only what was asked":                                      "> Only what was asked",
-		"":                                                           "",
+		"On the phone he wrote: call us.":             "On the phone he wrote: call us.",
+		"I heard from: Ann and Jo.\nTo: be discussed": "I heard from: Ann and Jo.\nTo: be discussed",
+		"Our order:\n\n- four buoys\n- a sensor":      "Our order:\n\n- four buoys\n- a sensor",
+		"Am Montag kommen wir. Bitte schreiben Sie uns vorher:\na@b": "Am Montag kommen wir. Bitte schreiben Sie uns " +
+			"vorher:\na@b",
+		"> Only what was asked": "> Only what was asked",
+		"":                      "",
 	} {
 		if got := Said(text); got != want {
 			t.Errorf("%q\n got %q\nwant %q", text, got, want)
@@ -51,7 +53,8 @@ func TestSaid(t *testing.T) {
 // quoted is left out to its end, and nothing else is lost.
 func TestSaidOfALongLetter(t *testing.T) {
 	quoted := strings.Repeat("> quoted again and again\n", 4000)
-	if got := Said("Yes.\n\nOn 3 March 2026, Jo wrote:\n" + quoted + "And yes."); got != "Yes.\n\n\nAnd yes." && got != "Yes.\n\nAnd yes." {
+	if got := Said("Yes.\n\nOn 3 March 2026, Jo wrote:\n" + quoted + "And yes."); got != "Yes.\n\n\nAnd yes." &&
+		got != "Yes.\n\nAnd yes." {
 		t.Errorf("%.200q", got)
 	}
 	own := strings.TrimSpace(strings.Repeat("what I say myself\n", 8000))

@@ -21,7 +21,9 @@ func TestArranging(t *testing.T) {
 	}{
 		{"before all", func(l []part) ([]part, error) { return Insert(l, 9, 0), nil }, "[9 1 2 3 4]", false},
 		{"behind 2", func(l []part) ([]part, error) { return Insert(l, 9, 2), nil }, "[1 2 9 3 4]", false},
-		{"behind one that is not there", func(l []part) ([]part, error) { return Insert(l, 9, 7), nil }, "[1 2 3 4 9]", false},
+		{"behind one that is not there", func(l []part) ([]part, error) {
+			return Insert(l, 9, 7), nil
+		}, "[1 2 3 4 9]", false},
 		{"3 out", func(l []part) ([]part, error) { return Remove(l, 3) }, "[1 2 4]", false},
 		{"7 out", func(l []part) ([]part, error) { return Remove(l, 7) }, "[1 2 3 4]", true},
 		{"1 down", func(l []part) ([]part, error) { return Move(l, 1, 1) }, "[2 1 3 4]", false},

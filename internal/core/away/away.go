@@ -39,13 +39,20 @@ var weekdays = map[string]time.Weekday{}
 
 func init() {
 	for day, names := range map[time.Weekday]string{
-		time.Monday:    "monday mon montag lundi lunes segunda segunda-feira lunedì lunedi maandag mandag måndag maanantai maanantaina maanantaihin maanantaista poniedziałek poniedziałku",
-		time.Tuesday:   "tuesday tue dienstag mardi martes terça terça-feira martedì martedi dinsdag tirsdag tisdag tiistai tiistaina tiistaihin tiistaista wtorek wtorku",
-		time.Wednesday: "wednesday wed mittwoch mercredi miércoles miercoles quarta quarta-feira mercoledì mercoledi woensdag onsdag keskiviikko keskiviikkona keskiviikkoon keskiviikosta środa środę środy środzie",
-		time.Thursday:  "thursday thu donnerstag jeudi jueves quinta quinta-feira giovedì giovedi donderdag torsdag torstai torstaina torstaihin torstaista czwartek czwartku",
-		time.Friday:    "friday fri freitag vendredi viernes sexta sexta-feira venerdì venerdi vrijdag fredag perjantai perjantaina perjantaihin perjantaista piątek piątku",
-		time.Saturday:  "saturday sat samstag sonnabend samedi sábado sabado sabato zaterdag lørdag lördag lauantai lauantaina sobota sobotę soboty",
-		time.Sunday:    "sunday sun sonntag dimanche domingo domenica zondag søndag söndag sunnuntai sunnuntaina niedziela niedzielę niedzieli",
+		time.Monday: "monday mon montag lundi lunes segunda segunda-feira lunedì lunedi maandag mandag måndag " +
+			"maanantai maanantaina maanantaihin maanantaista poniedziałek poniedziałku",
+		time.Tuesday: "tuesday tue dienstag mardi martes terça terça-feira martedì martedi dinsdag tirsdag tisdag " +
+			"tiistai tiistaina tiistaihin tiistaista wtorek wtorku",
+		time.Wednesday: "wednesday wed mittwoch mercredi miércoles miercoles quarta quarta-feira mercoledì mercoledi " +
+			"woensdag onsdag keskiviikko keskiviikkona keskiviikkoon keskiviikosta środa środę środy środzie",
+		time.Thursday: "thursday thu donnerstag jeudi jueves quinta quinta-feira giovedì giovedi donderdag torsdag " +
+			"torstai torstaina torstaihin torstaista czwartek czwartku",
+		time.Friday: "friday fri freitag vendredi viernes sexta sexta-feira venerdì venerdi vrijdag fredag " +
+			"perjantai perjantaina perjantaihin perjantaista piątek piątku",
+		time.Saturday: "saturday sat samstag sonnabend samedi sábado sabado sabato zaterdag lørdag lördag lauantai " +
+			"lauantaina sobota sobotę soboty",
+		time.Sunday: "sunday sun sonntag dimanche domingo domenica zondag søndag söndag sunnuntai sunnuntaina " +
+			"niedziela niedzielę niedzieli",
 	} {
 		for _, name := range strings.Fields(names) {
 			weekdays[name] = day
@@ -64,7 +71,8 @@ func init() {
 		`(?:\(?(?:` + weekday + `)(?:[,.)]\s*|\s+|$)(?:(?:the|den|el|le|dem|the|il|dia|dnia|d\.)\s+)?)?`
 	last = regexp.MustCompile(`(?i)(?:^|[^\p{L}])(?:` + lastWords + `)` + between + date)
 	back = regexp.MustCompile(`(?i)(?:^|[^\p{L}])(?:` + backWords + `)` + between + date)
-	day = regexp.MustCompile(`(?i)(?:^|[^\p{L}])(?:` + backWords + `|` + lastWords + `)[\s:,]*(?:(?:on|am|le|el|op|na|em|il|w|we|den|den|på)\s+)?(` + weekday + `)(?:[^\p{L}\d-]|$)`)
+	day = regexp.MustCompile(`(?i)(?:^|[^\p{L}])(?:` + backWords + `|` + lastWords +
+		`)[\s:,]*(?:(?:on|am|le|el|op|na|em|il|w|we|den|den|på)\s+)?(` + weekday + `)(?:[^\p{L}\d-]|$)`)
 	lastDay = regexp.MustCompile(`(?i)^(?:` + lastWords + `)(?:[^\p{L}]|$)`)
 }
 
@@ -100,14 +108,17 @@ const (
 // Words that can begin an absence as well ("ab 4. Mai im Urlaub"): they are taken
 // for its end only where no word of absence follows.
 var (
-	either = regexp.MustCompile(`(?i)(?:^|[^\p{L}])(?:ab dem|ab|as of|a partir del|à partir du|à compter du|a partire dal|vanaf|a partir de)\s`)
-	absent = regexp.MustCompile(`(?i)urlaub|abwesend|nicht|away|leave|holiday|vacation|out of|vacaciones|ausente|fuera|congé|absent|vacances|ferie|assente|fuori|vakantie|afwezig|férias|fora`)
+	either = regexp.MustCompile(
+		`(?i)(?:^|[^\p{L}])(?:ab dem|ab|as of|a partir del|à partir du|à compter du|a partire dal|vanaf|a partir de)\s`)
+	absent = regexp.MustCompile(
+		`(?i)urlaub|abwesend|nicht|away|leave|holiday|vacation|out of|vacaciones|ausente|fuera|congé|absent|vacances|ferie|assente|fuori|vakantie|afwezig|férias|fora`)
 )
 
 // What follows the date, in Finnish and Japanese.
 var (
 	finnish  = regexp.MustCompile(`(?i)` + date + `\s+(asti|saakka|alkaen|lähtien)`)
-	japanese = regexp.MustCompile(`(?:(\d{4})年)?(\d{1,2})月(\d{1,2})日(?:\s?[((][^))]{1,3}[))])?\s?(まで|(?:から|より|以降|に)[^。]{0,15}?(?:出社|復帰|戻|勤務|業務|対応|再開))`)
+	japanese = regexp.MustCompile(
+		`(?:(\d{4})年)?(\d{1,2})月(\d{1,2})日(?:\s?[((][^))]{1,3}[))])?\s?(まで|(?:から|より|以降|に)[^。]{0,15}?(?:出社|復帰|戻|勤務|業務|対応|再開))`)
 )
 
 var (

@@ -30,8 +30,9 @@ var changes = []struct {
 	{"Australia/Sydney", Date{2026, 4, 5}, -time.Hour},
 	{"America/Santiago", Date{2026, 9, 6}, time.Hour}, // at midnight: the date has no 00:00
 	{"America/Santiago", Date{2026, 4, 4}, -time.Hour},
-	{"America/Havana", Date{2026, 11, 1}, -time.Hour},   // the date has 00:00 twice
-	{"America/St_Johns", Date{2010, 11, 7}, -time.Hour}, // at 00:01: the date begins twice, an hour of the one before between
+	{"America/Havana", Date{2026, 11, 1}, -time.Hour}, // the date has 00:00 twice
+	// at 00:01: the date begins twice, an hour of the one before between
+	{"America/St_Johns", Date{2010, 11, 7}, -time.Hour},
 	{"Australia/Lord_Howe", Date{2026, 10, 4}, 30 * time.Minute},
 	{"Australia/Lord_Howe", Date{2026, 4, 5}, -30 * time.Minute},
 	{"Pacific/Apia", Date{2011, 12, 30}, 24 * time.Hour}, // a whole date skipped
@@ -93,24 +94,36 @@ func TestSpanAfter(t *testing.T) {
 		span             Span
 		want             string
 	}{
-		{"hours are elapsed time", "Europe/Berlin", "2026-03-28T12:00:00+01:00", Span{24, Hours}, "2026-03-29T13:00:00+02:00"},
-		{"a day keeps the wall clock", "Europe/Berlin", "2026-03-28T12:00:00+01:00", Span{1, Days}, "2026-03-29T12:00:00+02:00"},
-		{"a skipped time is the first after the gap", "Europe/Berlin", "2026-03-28T02:30:00+01:00", Span{1, Days}, "2026-03-29T03:00:00+02:00"},
-		{"a repeated time is the first of the two", "Europe/Berlin", "2026-10-24T02:30:00+02:00", Span{1, Days}, "2026-10-25T02:30:00+02:00"},
-		{"south: the gap is in October", "Australia/Sydney", "2026-10-03T02:30:00+10:00", Span{1, Days}, "2026-10-04T03:00:00+11:00"},
-		{"south: the repeat is in April", "Australia/Sydney", "2026-04-04T02:30:00+11:00", Span{1, Days}, "2026-04-05T02:30:00+11:00"},
-		{"midnight that does not exist", "America/Santiago", "2026-09-05T00:00:00-04:00", Span{1, Days}, "2026-09-06T01:00:00-03:00"},
-		{"Friday and one working day is Monday", "Europe/Berlin", "2026-04-10T09:20:00+02:00", Span{1, WorkingDays}, "2026-04-13T09:20:00+02:00"},
-		{"a holiday is no working day", "Europe/Berlin", "2026-04-03T09:20:00+02:00", Span{1, WorkingDays}, "2026-04-07T09:20:00+02:00"},
-		{"from a Saturday", "Europe/Berlin", "2026-04-11T23:00:00+02:00", Span{5, WorkingDays}, "2026-04-17T23:00:00+02:00"},
-		{"across a year's end", "Asia/Jakarta", "2026-12-31T08:00:00+07:00", Span{2, WorkingDays}, "2027-01-04T08:00:00+07:00"},
+		{"hours are elapsed time", "Europe/Berlin", "2026-03-28T12:00:00+01:00", Span{24, Hours},
+			"2026-03-29T13:00:00+02:00"},
+		{"a day keeps the wall clock", "Europe/Berlin", "2026-03-28T12:00:00+01:00", Span{1, Days},
+			"2026-03-29T12:00:00+02:00"},
+		{"a skipped time is the first after the gap", "Europe/Berlin", "2026-03-28T02:30:00+01:00", Span{1, Days},
+			"2026-03-29T03:00:00+02:00"},
+		{"a repeated time is the first of the two", "Europe/Berlin", "2026-10-24T02:30:00+02:00", Span{1, Days},
+			"2026-10-25T02:30:00+02:00"},
+		{"south: the gap is in October", "Australia/Sydney", "2026-10-03T02:30:00+10:00", Span{1, Days},
+			"2026-10-04T03:00:00+11:00"},
+		{"south: the repeat is in April", "Australia/Sydney", "2026-04-04T02:30:00+11:00", Span{1, Days},
+			"2026-04-05T02:30:00+11:00"},
+		{"midnight that does not exist", "America/Santiago", "2026-09-05T00:00:00-04:00", Span{1, Days},
+			"2026-09-06T01:00:00-03:00"},
+		{"Friday and one working day is Monday", "Europe/Berlin", "2026-04-10T09:20:00+02:00", Span{1, WorkingDays},
+			"2026-04-13T09:20:00+02:00"},
+		{"a holiday is no working day", "Europe/Berlin", "2026-04-03T09:20:00+02:00", Span{1, WorkingDays},
+			"2026-04-07T09:20:00+02:00"},
+		{"from a Saturday", "Europe/Berlin", "2026-04-11T23:00:00+02:00", Span{5, WorkingDays},
+			"2026-04-17T23:00:00+02:00"},
+		{"across a year's end", "Asia/Jakarta", "2026-12-31T08:00:00+07:00", Span{2, WorkingDays},
+			"2027-01-04T08:00:00+07:00"},
 		{"nothing is at once", "Asia/Jakarta", "2026-12-31T08:00:00+07:00", Span{0, Days}, "2026-12-31T08:00:00+07:00"},
 		{"29 February", "UTC", "2028-01-30T08:00:00Z", Span{30, Days}, "2028-02-29T08:00:00Z"},
 	} {
 		from, _ := time.Parse(time.RFC3339, c.from)
 		want, _ := time.Parse(time.RFC3339, c.want)
 		if got := c.span.After(from, zone(t, c.zone), holidays); !got.Equal(want) {
-			t.Errorf("%s: %s after %s = %s, want %s", c.name, c.span, c.from, got.In(zone(t, c.zone)).Format(time.RFC3339), c.want)
+			t.Errorf("%s: %s after %s = %s, want %s", c.name, c.span, c.from,
+				got.In(zone(t, c.zone)).Format(time.RFC3339), c.want)
 		}
 	}
 }
@@ -143,18 +156,25 @@ func TestSendingHoursNext(t *testing.T) {
 		{"inside stays", "Europe/Berlin", morning, "2026-04-14T09:20:00+02:00", "2026-04-14T09:20:00+02:00"},
 		{"the start is inside", "Europe/Berlin", morning, "2026-04-14T08:30:00+02:00", "2026-04-14T08:30:00+02:00"},
 		{"the end is outside", "Europe/Berlin", morning, "2026-04-14T11:00:00+02:00", "2026-04-15T08:30:00+02:00"},
-		{"Friday noon waits for Monday", "Europe/Berlin", morning, "2026-04-10T12:00:00+02:00", "2026-04-13T08:30:00+02:00"},
-		{"over the change the wall clock holds", "Europe/Berlin", morning, "2026-03-27T12:00:00+01:00", "2026-03-30T08:30:00+02:00"},
-		{"a swallowed interval is passed over", "Europe/Berlin", night, "2026-03-28T12:00:00+01:00", "2026-03-30T02:00:00+02:00"},
-		{"its hour exists twice in October", "Europe/Berlin", night, "2026-10-25T02:59:00+02:00", "2026-10-25T02:59:00+02:00"},
-		{"and the second one is inside too", "Europe/Berlin", night, "2026-10-25T02:30:00+01:00", "2026-10-25T02:30:00+01:00"},
-		{"set back into an interval", "America/New_York", early, "2026-11-01T01:45:00-04:00", "2026-11-01T01:00:00-05:00"},
+		{"Friday noon waits for Monday", "Europe/Berlin", morning, "2026-04-10T12:00:00+02:00",
+			"2026-04-13T08:30:00+02:00"},
+		{"over the change the wall clock holds", "Europe/Berlin", morning, "2026-03-27T12:00:00+01:00",
+			"2026-03-30T08:30:00+02:00"},
+		{"a swallowed interval is passed over", "Europe/Berlin", night, "2026-03-28T12:00:00+01:00",
+			"2026-03-30T02:00:00+02:00"},
+		{"its hour exists twice in October", "Europe/Berlin", night, "2026-10-25T02:59:00+02:00",
+			"2026-10-25T02:59:00+02:00"},
+		{"and the second one is inside too", "Europe/Berlin", night, "2026-10-25T02:30:00+01:00",
+			"2026-10-25T02:30:00+01:00"},
+		{"set back into an interval", "America/New_York", early, "2026-11-01T01:45:00-04:00",
+			"2026-11-01T01:00:00-05:00"},
 	} {
 		at, _ := time.Parse(time.RFC3339, c.t)
 		want, _ := time.Parse(time.RFC3339, c.want)
 		got, err := c.h.Next(at, zone(t, c.zone))
 		if err != nil || !got.Equal(want) {
-			t.Errorf("%s: Next(%s) = %s, %v; want %s", c.name, c.t, got.In(zone(t, c.zone)).Format(time.RFC3339), err, c.want)
+			t.Errorf("%s: Next(%s) = %s, %v; want %s", c.name, c.t, got.In(zone(t, c.zone)).Format(time.RFC3339), err,
+				c.want)
 		}
 	}
 	if _, err := (SendingHours{}).Next(time.Now(), time.UTC); !errors.Is(err, ErrNoHours) {
@@ -164,7 +184,8 @@ func TestSendingHoursNext(t *testing.T) {
 
 // TestNextAgainstASearch compares Next with a minute-by-minute search through the days around each change.
 func TestNextAgainstASearch(t *testing.T) {
-	for _, list := range [][]Interval{{{0, 75}, {130, 150}, {8 * 60, 9 * 60}}, {{23*60 + 20, 24 * 60}}, {{0, 30}, {23*60 + 50, 24 * 60}}, {{8 * 60, 23*60 + 30}}} {
+	for _, list := range [][]Interval{{{0, 75}, {130, 150}, {8 * 60, 9 * 60}}, {{23*60 + 20, 24 * 60}},
+		{{0, 30}, {23*60 + 50, 24 * 60}}, {{8 * 60, 23*60 + 30}}} {
 		nextAgainstASearch(t, list)
 	}
 }

@@ -13,7 +13,8 @@ func TestWhyInFull(t *testing.T) {
 					for _, out := range bools {
 						for _, bounced := range bools {
 							for consent := Nothing; consent <= Withdrawn; consent++ {
-								for _, g := range []Ground{{}, {Purpose: 1}, {Other: "customer"}, {Request: true}, {Claimed: true}} {
+								for _, g := range []Ground{{}, {Purpose: 1}, {Other: "customer"}, {Request: true},
+									{Claimed: true}} {
 									for _, by := range []Channel{Email, Call} {
 										f := Facts{erased, email, phone, dnc, out, bounced, consent}
 										may := !erased && (by == Email && email || by == Call && phone)
@@ -24,7 +25,8 @@ func TestWhyInFull(t *testing.T) {
 										if (why == "") != may {
 											t.Fatalf("%+v on %+v by %v: %q", f, g, by, why)
 										}
-										if by == Email && Reachable(f) != (!erased && !dnc && !out && (email && !bounced || phone)) {
+										if by == Email &&
+											Reachable(f) != (!erased && !dnc && !out && (email && !bounced || phone)) {
 											t.Fatalf("%+v is reachable: %v", f, Reachable(f))
 										}
 										n++

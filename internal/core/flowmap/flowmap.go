@@ -564,7 +564,8 @@ func (l *layout) threads(top float64) ([]Thread, float64) {
 		side := n.x + Radius + 9
 		t.At = Point{side + 10, y}
 		ends[row] = t.At.X + TextWidth(t.Text, 11) + 10
-		t.Path = fmt.Sprintf("M%s %s C%s %s %s %s %s %s V%s Q%s %s %s %s", num(n.x), num(n.y), num(n.x), num(n.y+24), num(side), num(n.y+18), num(side), num(n.y+40),
+		t.Path = fmt.Sprintf("M%s %s C%s %s %s %s %s %s V%s Q%s %s %s %s", num(n.x), num(n.y), num(n.x), num(n.y+24),
+			num(side), num(n.y+18), num(side), num(n.y+40),
 			num(y-7), num(side), num(y), num(side+7), num(y))
 		out = append(out, t)
 	}

@@ -12,8 +12,10 @@ import (
 // guide is a plan with a fork in a fork, as the demo's own.
 func guide() Input {
 	return Input{Start: 2, People: 1480, Steps: []Step{
-		{ID: 2, Title: "Field guide", Figure: "1,480 sent", Exits: []Exit{{Name: "next", To: 3, People: 1480}}, Left: 88, Why: "answered, opted out"},
-		{ID: 3, Title: "Watch 5 days for a click", Figure: "412 on the way", Exits: []Exit{{"happened", "Clicked", 5, 588}, {"not in time", "Not in 5 days", 4, 480}}},
+		{ID: 2, Title: "Field guide", Figure: "1,480 sent", Exits: []Exit{{Name: "next", To: 3, People: 1480}},
+			Left: 88, Why: "answered, opted out"},
+		{ID: 3, Title: "Watch 5 days for a click", Figure: "412 on the way",
+			Exits: []Exit{{"happened", "Clicked", 5, 588}, {"not in time", "Not in 5 days", 4, 480}}},
 		{ID: 4, Day: 5, Title: "Went quiet", Figure: "480"},
 		{ID: 5, Day: 5, Title: "Score 15 or more?", Exits: []Exit{{"yes", "Yes", 7, 214}, {"no", "No", 9, 374}}},
 		{ID: 7, Day: 5, Title: "From the owner", Exits: []Exit{{Name: "next", To: 8, People: 214}}},
@@ -30,7 +32,8 @@ func tree(rnd *rand.Rand) Input {
 	var grow func(id, people, depth int, day float64)
 	last := 1
 	grow = func(id, people, depth int, day float64) {
-		s := Step{ID: id, Day: day, Title: strings.Repeat("Title ", 1+rnd.IntN(4)), Figure: fmt.Sprint(people, " people")}
+		s := Step{ID: id, Day: day, Title: strings.Repeat("Title ", 1+rnd.IntN(4)),
+			Figure: fmt.Sprint(people, " people")}
 		s.Title = Cut(s.Title)
 		if rnd.IntN(4) == 0 {
 			s.Left, s.Why = 1+rnd.IntN(90), "answered, opted out"
@@ -58,7 +61,8 @@ func tree(rnd *rand.Rand) Input {
 func points(t *testing.T, m Map, s Stream) func(x float64) (float64, bool) {
 	t.Helper()
 	var x0, y1, x1, c1, c2, y2, x2, x3, skip float64
-	if _, err := fmt.Sscanf(s.Spine, "M%g %g H%g C%g %g %g %g %g %g H%g", &x0, &y1, &x1, &c1, &skip, &c2, &y2, &x2, &skip, &x3); err != nil {
+	if _, err := fmt.Sscanf(s.Spine, "M%g %g H%g C%g %g %g %g %g %g H%g", &x0, &y1, &x1, &c1, &skip, &c2, &y2, &x2,
+		&skip, &x3); err != nil {
 		t.Fatalf("spine %q: %v", s.Spine, err)
 	}
 	return func(x float64) (float64, bool) {
@@ -106,7 +110,8 @@ func TestStreamsOfATreeNeverCross(t *testing.T) {
 						continue
 					}
 					if sign != 0 && math.Signbit(p-q) != math.Signbit(sign) {
-						t.Fatalf("round %d: streams %d→%d and %d→%d cross near x=%v", round, a.From, a.To, b.From, b.To, x)
+						t.Fatalf("round %d: streams %d→%d and %d→%d cross near x=%v", round, a.From, a.To, b.From, b.To,
+							x)
 					}
 					sign = p - q
 				}
@@ -153,7 +158,8 @@ func TestColumnsFollowTime(t *testing.T) {
 	heads := ""
 	for i, c := range m.Columns {
 		if i > 0 && (c.X <= m.Columns[i-1].X || c.Day < m.Columns[i-1].Day) {
-			t.Errorf("column %d at %v for day %v comes after %v for day %v", i, c.X, c.Day, m.Columns[i-1].X, m.Columns[i-1].Day)
+			t.Errorf("column %d at %v for day %v comes after %v for day %v", i, c.X, c.Day, m.Columns[i-1].X,
+				m.Columns[i-1].Day)
 		}
 		heads += c.Head + ";"
 	}
@@ -196,7 +202,8 @@ func TestEqualInputEqualPicture(t *testing.T) {
 func TestMergeAndEmpty(t *testing.T) {
 	in := Input{Start: 1, Draft: true, Steps: []Step{
 		{ID: 1, Exits: []Exit{{"yes", "Yes", 2, 0}, {"no", "No", 3, 0}}},
-		{ID: 2, Day: 1, Exits: []Exit{{"next", "", 4, 0}}}, {ID: 3, Day: 2, Exits: []Exit{{"next", "", 4, 0}}}, {ID: 4, Day: 5},
+		{ID: 2, Day: 1, Exits: []Exit{{"next", "", 4, 0}}}, {ID: 3, Day: 2, Exits: []Exit{{"next", "", 4, 0}}},
+		{ID: 4, Day: 5},
 	}}
 	if m := Layout(in); len(m.Buoys) != 4 || len(m.Streams) != 5 {
 		t.Errorf("%d buoys, %d streams", len(m.Buoys), len(m.Streams))

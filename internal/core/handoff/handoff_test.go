@@ -11,7 +11,8 @@ import (
 var t0 = time.Date(2026, 4, 14, 9, 20, 0, 0, time.UTC)
 
 func TestRoute(t *testing.T) {
-	reps := []Rep{{ID: 1, Capacity: 2, Open: 2, Last: t0}, {ID: 2, Capacity: 5, Last: t0.Add(time.Hour)}, {ID: 3, Last: t0.Add(time.Hour)}, {ID: 4, Away: true}}
+	reps := []Rep{{ID: 1, Capacity: 2, Open: 2, Last: t0}, {ID: 2, Capacity: 5, Last: t0.Add(time.Hour)},
+		{ID: 3, Last: t0.Add(time.Hour)}, {ID: 4, Away: true}}
 	for _, c := range []struct {
 		name  string
 		owner int64
@@ -49,8 +50,10 @@ func TestTurnsAreEven(t *testing.T) {
 
 func TestBrief(t *testing.T) {
 	m := score.Model{Line: 15, Rules: []score.Rule{
-		{On: signal.Pattern{Kind: signal.Open}, Points: 1, Lasts: 30}, {On: signal.Pattern{Kind: signal.PageView}, Points: 10, Lasts: 30}}}
-	list := []signal.Signal{{At: t0.Add(-40 * 24 * time.Hour), Kind: signal.PageView}, {At: t0, Kind: signal.Open}, {At: t0, Kind: signal.PageView}, {At: t0.Add(time.Hour), Kind: signal.Open}}
+		{On: signal.Pattern{Kind: signal.Open}, Points: 1, Lasts: 30},
+		{On: signal.Pattern{Kind: signal.PageView}, Points: 10, Lasts: 30}}}
+	list := []signal.Signal{{At: t0.Add(-40 * 24 * time.Hour), Kind: signal.PageView}, {At: t0, Kind: signal.Open},
+		{At: t0, Kind: signal.PageView}, {At: t0.Add(time.Hour), Kind: signal.Open}}
 	at := t0.Add(2 * time.Hour)
 	b := NewBrief(&m, m.Ledger(nil, list, nil, at), list, at)
 	if b.Score != 12 || len(b.Reasons) != 2 {

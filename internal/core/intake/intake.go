@@ -41,11 +41,12 @@ func Policies() []Policy { return []Policy{Fill, Replace, Leave} }
 
 // Mapping is how a file's rows become records.
 type Mapping struct {
-	Columns  []string `json:"columns"` // target of each column
-	Policy   Policy   `json:"policy"`
-	Country  string   `json:"country,omitempty"` // where a phone number without a country's code is from, if the row does not say
-	Source   string   `json:"source,omitempty"`  // of new people, where no column says it
-	Tags     []string `json:"tags,omitempty"`    // for everybody
+	Columns []string `json:"columns"` // target of each column
+	Policy  Policy   `json:"policy"`
+	// where a phone number without a country's code is from, if the row does not say
+	Country  string   `json:"country,omitempty"`
+	Source   string   `json:"source,omitempty"` // of new people, where no column says it
+	Tags     []string `json:"tags,omitempty"`   // for everybody
 	Audience int64    `json:"audience,omitempty"`
 	Purpose  int64    `json:"purpose,omitempty"` // consent that everybody has given
 	Ground   string   `json:"ground,omitempty"`
@@ -113,7 +114,9 @@ type column struct {
 
 // NewBuilder readies a builder. define says what a field is; dates, which may
 // be nil, reads a date as the file's form keeps it.
-func NewBuilder(m *Mapping, define func(person.Field) (person.Definition, bool), dates func(string) string) (*Builder, error) {
+func NewBuilder(
+	m *Mapping, define func(person.Field) (person.Definition, bool), dates func(string) string,
+) (*Builder, error) {
 	b := &Builder{m: m, dates: dates, seen: map[string]string{}, rec: Record{Values: person.Values{}}}
 	used := map[string]bool{}
 	for i, t := range m.Columns {
@@ -149,7 +152,8 @@ func NewBuilder(m *Mapping, define func(person.Field) (person.Definition, bool),
 		}
 	}
 	if !used[string(person.EmailField)] && !used[string(person.PhoneField)] && !used[string(person.Profile)] {
-		return nil, plainly.New("choose the column with the email address, the telephone number or the profile: without one nobody can be found again")
+		return nil, plainly.New("choose the column with the email address, the telephone number or the profile: " +
+			"without one nobody can be found again")
 	}
 	return b, nil
 }
@@ -299,7 +303,9 @@ func (b *Builder) put(r *Record, c *column, v, country string) error {
 // split takes values apart that stand in one cell.
 func split(v string) []string {
 	var out []string
-	for _, s := range strings.FieldsFunc(v, func(r rune) bool { return r == ';' || r == ',' || r == '\n' || r == '|' }) {
+	for _, s := range strings.FieldsFunc(v, func(r rune) bool {
+		return r == ';' || r == ',' || r == '\n' || r == '|'
+	}) {
 		if s = strings.TrimSpace(s); s != "" {
 			out = append(out, s)
 		}

@@ -29,45 +29,70 @@ func TestGuessing(t *testing.T) {
 	for _, c := range []struct {
 		head, want string
 	}{
-		{"First Name|Last Name|E-mail Address|Company Name|Job Title|Country|Phone Number", "first name|last name|email|company|title|country|phone"},
-		{"Vorname|Nachname|E-Mail|Firma|Position|Land|Telefon|Ort", "first name|last name|email|company|title|country|phone|city"},
-		{"NOMBRE|APELLIDOS|CORREO|EMPRESA|CARGO|PAÍS|TELÉFONO|CIUDAD", "first name|last name|email|company|title|country|phone|city"},
-		{"name|mail|utm_source|utm_campaign|Tags|Do not contact", "full name|email|source|campaign|tags|do not contact"},
-		{"Since|since when", "own 1|"}, {"email|Email|email 2", "email||further email"}, {"why it was not taken|Fax", "|"},
-		{"company size|Industry|Revenue|company country|time zone|language|profile", "company size|industry|revenue|company country|time zone|language|profile"},
+		{"First Name|Last Name|E-mail Address|Company Name|Job Title|Country|Phone Number",
+			"first name|last name|email|company|title|country|phone"},
+		{"Vorname|Nachname|E-Mail|Firma|Position|Land|Telefon|Ort",
+			"first name|last name|email|company|title|country|phone|city"},
+		{"NOMBRE|APELLIDOS|CORREO|EMPRESA|CARGO|PAÍS|TELÉFONO|CIUDAD",
+			"first name|last name|email|company|title|country|phone|city"},
+		{"name|mail|utm_source|utm_campaign|Tags|Do not contact",
+			"full name|email|source|campaign|tags|do not contact"},
+		{"Since|since when", "own 1|"}, {"email|Email|email 2", "email||further email"},
+		{"why it was not taken|Fax", "|"},
+		{"company size|Industry|Revenue|company country|time zone|language|profile",
+			"company size|industry|revenue|company country|time zone|language|profile"},
 	} {
-		got := Guess(strings.Split(c.head, "|"), nil, []person.Definition{{Field: person.Own(1), Name: "Since", Type: person.Date}})
+		got := Guess(strings.Split(c.head, "|"), nil,
+			[]person.Definition{{Field: person.Own(1), Name: "Since", Type: person.Date}})
 		if strings.Join(got, "|") != c.want {
 			t.Errorf("%s is taken for %q, want %q", c.head, got, c.want)
 		}
 	}
 	// Without a head that says anything, what stands in a column does.
-	got := Guess([]string{"", "x", "y"}, [][]string{{"Ana", "ana@x.example", "https://p.example/a"}, {"Bo", "bo@x.example", "https://p.example/b"}}, nil)
+	got := Guess([]string{"", "x", "y"},
+		[][]string{{"Ana", "ana@x.example", "https://p.example/a"}, {"Bo", "bo@x.example", "https://p.example/b"}}, nil)
 	if !slices.Equal(got, []string{"", "email", "profile"}) {
 		t.Errorf("guessed by what stands there: %q", got)
 	}
 }
 
 func TestBuilding(t *testing.T) {
-	b := builder(t, Mapping{Columns: []string{"phone", "full name", "email", "country", "tags", "further email", "own 1", "", "company"}, Country: "GB"})
+	b := builder(t,
+		Mapping{Columns: []string{"phone", "full name", "email", "country", "tags", "further email", "own 1", "",
+			"company"}, Country: "GB"})
 	for _, c := range []struct {
 		row  string
 		want person.Values
 		tags int
 		bad  string // column and reason
 	}{
-		{"20 7946 0101|Ana Maria Strand|ANA@Fjord.Example|Storbritannia|fair; key, fair||2026-04-14|left out|Fjord", person.Values{person.FirstName: "Ana Maria", person.LastName: "Strand", person.EmailField: "ana@fjord.example", person.Country: "GB", person.PhoneField: "+442079460101", person.Own(1): "2026-04-14", person.Company: "Fjord", person.Domain: "fjord.example"}, 3, ""},
+		{"20 7946 0101|Ana Maria Strand|ANA@Fjord.Example|Storbritannia|fair; key, fair||2026-04-14|left out|Fjord",
+			person.Values{person.FirstName: "Ana Maria", person.LastName: "Strand",
+				person.EmailField: "ana@fjord.example", person.Country: "GB", person.PhoneField: "+442079460101",
+				person.Own(1): "2026-04-14", person.Company: "Fjord", person.Domain: "fjord.example"}, 3, ""},
 		{"|Strand, Ana|||||||", nil, 0, "-1 there is no email address"},
-		{"|Cher|cher@freemail.example||||||", person.Values{person.LastName: "Cher", person.EmailField: "cher@freemail.example"}, 0, ""}, // free mail is no company
-		{"(202) 555-0102|||USA|||||", person.Values{person.PhoneField: "+12025550102", person.Country: "US"}, 0, ""},                     // the row's country comes before the chosen one
-		{"|||||a@x.example; b@x.example|||", person.Values{person.EmailField: "a@x.example", person.Domain: "x.example"}, 0, ""},
-		{"|'=cmd|a@x.example||||||", person.Values{person.LastName: "=cmd", person.EmailField: "a@x.example", person.Domain: "x.example"}, 0, ""}, // what kept a sheet from a formula goes
-		{"12||a@x.example||||||", nil, 0, "0 this is not a telephone number"}, {"||a at x.example||||||", nil, 0, "2 this is not an email address"}, {"||a@x.example|Atlantis|||||", nil, 0, "3 no country"},
-		{"||a@x.example|||b at x.example|||", nil, 0, "5 this is not an email address"}, {"||a@x.example||||14/4/26||", nil, 0, "6 this is not a date"}, {"||a@x.example||||||" + strings.Repeat("x", 200), nil, 0, "8 this is too long"},
+		// free mail is no company
+		{"|Cher|cher@freemail.example||||||",
+			person.Values{person.LastName: "Cher", person.EmailField: "cher@freemail.example"}, 0, ""},
+		// the row's country comes before the chosen one
+		{"(202) 555-0102|||USA|||||", person.Values{person.PhoneField: "+12025550102", person.Country: "US"}, 0, ""},
+		{"|||||a@x.example; b@x.example|||",
+			person.Values{person.EmailField: "a@x.example", person.Domain: "x.example"}, 0, ""},
+		// what kept a sheet from a formula goes
+		{"|'=cmd|a@x.example||||||",
+			person.Values{person.LastName: "=cmd", person.EmailField: "a@x.example", person.Domain: "x.example"}, 0,
+			""},
+		{"12||a@x.example||||||", nil, 0, "0 this is not a telephone number"},
+		{"||a at x.example||||||", nil, 0, "2 this is not an email address"},
+		{"||a@x.example|Atlantis|||||", nil, 0, "3 no country"},
+		{"||a@x.example|||b at x.example|||", nil, 0, "5 this is not an email address"},
+		{"||a@x.example||||14/4/26||", nil, 0, "6 this is not a date"},
+		{"||a@x.example||||||" + strings.Repeat("x", 200), nil, 0, "8 this is too long"},
 	} {
 		rec, problem := b.Build(strings.Split(c.row, "|"))
 		if c.bad != "" {
-			if problem == nil || !strings.HasPrefix(problem.Reason, c.bad[strings.IndexByte(c.bad, ' ')+1:]) || !strings.HasPrefix(c.bad, itoa(problem.Column)+" ") {
+			if problem == nil || !strings.HasPrefix(problem.Reason, c.bad[strings.IndexByte(c.bad, ' ')+1:]) ||
+				!strings.HasPrefix(c.bad, itoa(problem.Column)+" ") {
 				t.Errorf("%s: %+v, want %s", c.row, problem, c.bad)
 			}
 			continue
@@ -87,7 +112,8 @@ func TestBuilding(t *testing.T) {
 	}
 	// The same again gives the same: what was worked out is kept rightly.
 	for range 2 {
-		if rec, problem := b.Build(strings.Split("|Ana|a@x.example|Norge|||||", "|")); problem != nil || rec.Values[person.Country] != "NO" {
+		if rec, problem := b.Build(strings.Split("|Ana|a@x.example|Norge|||||", "|")); problem != nil ||
+			rec.Values[person.Country] != "NO" {
 			t.Errorf("a second time: %v %v", rec, problem)
 		}
 	}
@@ -101,7 +127,8 @@ func itoa(n int) string {
 }
 
 func TestMappingsThatCannotBe(t *testing.T) {
-	for name, cols := range map[string][]string{"nobody could be found again": {"first name", "city"}, "twice": {"email", "city", "city"}, "unknown": {"email", "shoe size"}, "comes about": {"email", "first met"}} {
+	for name, cols := range map[string][]string{"nobody could be found again": {"first name", "city"},
+		"twice": {"email", "city", "city"}, "unknown": {"email", "shoe size"}, "comes about": {"email", "first met"}} {
 		if _, err := NewBuilder(&Mapping{Columns: cols}, person.Define, nil); err == nil {
 			t.Errorf("%s: taken", name)
 		}

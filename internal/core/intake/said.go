@@ -43,12 +43,15 @@ func ConsentText(c Consent) string {
 }
 
 // ErrConsent is answered for a cell that says neither yes nor no.
-var ErrConsent = plainly.New("say yes or no; behind it may stand when, how, and after a colon the ground: yes, 2026-03-01, by form: ticked at the fair")
+var ErrConsent = plainly.New("say yes or no; behind it may stand when, how, and after a colon the ground: yes, " +
+	"2026-03-01, by form: ticked at the fair")
 
 // ParseConsent reads a cell.
 func ParseConsent(text string) (Consent, error) {
 	var c Consent
-	text = strings.Join(strings.FieldsFunc(strings.ToValidUTF8(text, ""), func(r rune) bool { return unicode.IsSpace(r) || unicode.IsControl(r) }), " ")
+	text = strings.Join(strings.FieldsFunc(strings.ToValidUTF8(text, ""), func(r rune) bool {
+		return unicode.IsSpace(r) || unicode.IsControl(r)
+	}), " ")
 	head, ground, _ := strings.Cut(text, ": ")
 	parts := strings.Split(head, ",")
 	d := person.Definition{Type: person.YesNo}

@@ -13,7 +13,9 @@ func TestWhatACellSaysOfConsent(t *testing.T) {
 	for text, want := range map[string]Consent{
 		"yes": {Given: true}, "No": {}, "true": {Given: true}, "x": {Given: true},
 		"yes, 2026-03-01": {Given: true, At: day},
-		"yes, 2026-03-01T09:30:00.000001+01:00, by form: ticked at the fair: stand 4, left": {Given: true, At: day.Add(8*time.Hour + 30*time.Minute + time.Microsecond), How: "by form", Ground: "ticked at the fair: stand 4, left"},
+		"yes, 2026-03-01T09:30:00.000001+01:00, by form: ticked at the fair: stand 4, left": {Given: true,
+			At: day.Add(8*time.Hour + 30*time.Minute + time.Microsecond), How: "by form",
+			Ground: "ticked at the fair: stand 4, left"},
 		"no, by telephone":          {How: "by telephone"},
 		"no: asked on the phone":    {Ground: "asked on the phone"},
 		"yes, on paper, and signed": {Given: true, How: "on paper, and signed"},
@@ -26,7 +28,8 @@ func TestWhatACellSaysOfConsent(t *testing.T) {
 			t.Errorf("%q comes back as %+v, %v", ConsentText(got), again, err)
 		}
 	}
-	for _, bad := range []string{"", "perhaps", "2026-03-01", ", yes", "yes: " + strings.Repeat("x", 1001), "yes, " + strings.Repeat("x", 201)} {
+	for _, bad := range []string{"", "perhaps", "2026-03-01", ", yes", "yes: " + strings.Repeat("x", 1001),
+		"yes, " + strings.Repeat("x", 201)} {
 		if got, err := ParseConsent(bad); err == nil {
 			t.Errorf("%.20q was taken: %+v", bad, got)
 		}
@@ -51,10 +54,11 @@ func TestNotesComeBack(t *testing.T) {
 		}
 	}
 	for text, want := range map[string][]Noted{
-		"Wants a trial":                      {{Text: "Wants a trial"}},
-		"one\r\n\\two\n— not a head":         {{Text: "one\n\\two\n— not a head"}},
-		" \n ":                               {},
-		"by hand\n— 2026-03-01, Bo\nlater":   {{Text: "by hand"}, {At: at.Truncate(24 * time.Hour), By: "Bo", Text: "later"}},
+		"Wants a trial":              {{Text: "Wants a trial"}},
+		"one\r\n\\two\n— not a head": {{Text: "one\n\\two\n— not a head"}},
+		" \n ":                       {},
+		"by hand\n— 2026-03-01, Bo\nlater": {{Text: "by hand"},
+			{At: at.Truncate(24 * time.Hour), By: "Bo", Text: "later"}},
 		"— 2026-03-01, Bo\n— 2026-03-01, Cy": {},
 	} {
 		got := ParseNotes(text)

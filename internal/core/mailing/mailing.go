@@ -156,7 +156,8 @@ func (t Tags) Tagged(target string) string {
 	}
 	q := u.Query()
 	changed := false
-	for _, x := range [][2]string{{"utm_source", t.Source}, {"utm_medium", t.Medium}, {"utm_campaign", t.Campaign}, {"utm_content", t.Content}} {
+	for _, x := range [][2]string{{"utm_source", t.Source}, {"utm_medium", t.Medium}, {"utm_campaign", t.Campaign},
+		{"utm_content", t.Content}} {
 		if x[1] = strings.TrimSpace(x[1]); x[1] != "" && !q.Has(x[0]) {
 			q.Set(x[0], x[1])
 			changed = true

@@ -19,9 +19,16 @@ func TestTheFirstReasonThatApplies(t *testing.T) {
 	if why := p.Why(f, 1, now); why != "" {
 		t.Fatalf("somebody who agreed is left out: %s", why)
 	}
-	steps := []func(){func() { f.LastMail = now.Add(-72*time.Hour + time.Microsecond) }, func() { f.OpenDeal = true }, func() { f.Consent = contact.Nothing }, func() { f.Consent = contact.Withdrawn },
-		func() { f.Bounced = true }, func() { f.OptedOut = true }, func() { f.DoNotContact = true }, func() { f.Email = false }, func() { f.Excluded = true }}
-	order := []Reason{Excluded, contact.NoAddress, contact.DoNotContact, contact.OptedOut, contact.Bounced, contact.TookBack,
+	steps := []func(){func() {
+		f.LastMail = now.Add(-72*time.Hour + time.Microsecond)
+	}, func() { f.OpenDeal = true }, func() { f.Consent = contact.Nothing }, func() { f.Consent = contact.Withdrawn },
+		func() {
+			f.Bounced = true
+		}, func() {
+			f.OptedOut = true
+		}, func() { f.DoNotContact = true }, func() { f.Email = false }, func() { f.Excluded = true }}
+	order := []Reason{Excluded, contact.NoAddress, contact.DoNotContact, contact.OptedOut, contact.Bounced,
+		contact.TookBack,
 		contact.NoConsent, OpenDeal, InRest}
 	for i, step := range steps {
 		step()
@@ -58,8 +65,9 @@ func TestWhenItMayGoOut(t *testing.T) {
 		zone *time.Location
 		want string
 	}{
-		{time.Time{}, oslo, "2026-04-14T09:20:00Z"},                                   // 11:20 there
-		{time.Time{}, anchorage, "2026-04-14T16:00:00Z"},                              // one in the morning there: at eight
+		{time.Time{}, oslo, "2026-04-14T09:20:00Z"}, // 11:20 there
+		// one in the morning there: at eight
+		{time.Time{}, anchorage, "2026-04-14T16:00:00Z"},
 		{time.Date(2026, 4, 18, 12, 0, 0, 0, time.UTC), oslo, "2026-04-20T06:00:00Z"}, // a Saturday: Monday at eight
 		{now.Add(-time.Hour), oslo, "2026-04-14T09:20:00Z"},                           // a date that is past
 	} {
@@ -74,7 +82,9 @@ func TestWhenItMayGoOut(t *testing.T) {
 		t.Error("no hours at all were taken")
 	}
 	p = NewPlan()
-	for _, f := range []func(){func() { p.Rest = -1 }, func() { p.Rest = 400 }, func() { p = NewPlan(); p.Tags.Source = string(make([]byte, 101)) }} {
+	for _, f := range []func(){func() {
+		p.Rest = -1
+	}, func() { p.Rest = 400 }, func() { p = NewPlan(); p.Tags.Source = string(make([]byte, 101)) }} {
 		f()
 		if p.Check() == nil {
 			t.Errorf("%+v was taken", p)
@@ -108,7 +118,8 @@ func TestForecast(t *testing.T) {
 			t.Errorf("%d a day: %s", limit, got)
 		}
 	}
-	if got := say(Forecast(map[string]int{"2026-04-17": 1, "2026-04-18": 2}, 9, next)); got != "17:1 20:2 " { // due on a Saturday
+	// due on a Saturday
+	if got := say(Forecast(map[string]int{"2026-04-17": 1, "2026-04-18": 2}, 9, next)); got != "17:1 20:2 " {
 		t.Errorf("what is due on a day that is passed over: %s", got)
 	}
 	if l, err := Forecast(nil, 1, next); l != nil || err != nil {

@@ -9,7 +9,8 @@ import (
 
 var policy = func() *bluemonday.Policy {
 	p := bluemonday.NewPolicy()
-	p.AllowElements("p", "div", "br", "strong", "b", "em", "i", "del", "u", "ul", "ol", "li", "blockquote", "h1", "h2", "pre")
+	p.AllowElements("p", "div", "br", "strong", "b", "em", "i", "del", "u", "ul", "ol", "li", "blockquote", "h1", "h2",
+		"pre")
 	p.AllowAttrs("href").OnElements("a")
 	p.AllowURLSchemes("http", "https", "mailto", "tel")
 	p.AllowRelativeURLs(true)

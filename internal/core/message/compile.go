@@ -35,7 +35,8 @@ func (d *Document) Links() []Link {
 	d.each(func(s *Section, group int64, c Content) {
 		src := s.Kind.entry().html(c)
 		_, n = dress(src, d.Style, n, func(n int, target string) string {
-			out = append(out, Link{N: n, Target: target, Section: s.ID, Group: group, Words: linkWords(s.Kind, c, src, target)})
+			out = append(out,
+				Link{N: n, Target: target, Section: s.ID, Group: group, Words: linkWords(s.Kind, c, src, target)})
 			return target
 		})
 	})
@@ -45,7 +46,8 @@ func (d *Document) Links() []Link {
 		if c, ok := s.For[Own]; ok {
 			src := s.Kind.entry().html(c)
 			_, n = dress(src, d.Style, n, func(n int, target string) string {
-				out = append(out, Link{N: n, Target: target, Section: s.ID, Group: Own, Words: linkWords(s.Kind, c, src, target)})
+				out = append(out,
+					Link{N: n, Target: target, Section: s.ID, Group: Own, Words: linkWords(s.Kind, c, src, target)})
 				return target
 			})
 		}
@@ -100,7 +102,8 @@ type letter struct {
 // textOf is what a text alternative has of some HTML: a link's words, then where
 // it leads.
 func textOf(src string) string {
-	return strings.TrimSpace(html2text.HTML2TextWithOptions(src, html2text.WithUnixLineBreaks(), html2text.WithLinksInnerText(), html2text.WithListSupport()))
+	return strings.TrimSpace(html2text.HTML2TextWithOptions(src, html2text.WithUnixLineBreaks(),
+		html2text.WithLinksInnerText(), html2text.WithListSupport()))
 }
 
 func placeholder(n int) string { return "ombak-link-" + strconv.Itoa(n) + "-" }
@@ -361,7 +364,8 @@ func (p *Program) bindings(v Values) map[string]any {
 			both, ok := p.signatures.Load(s)
 			if !ok {
 				clean := Clean(s)
-				both = [2]string{clean, strings.TrimSpace(html2text.HTML2TextWithOptions(clean, html2text.WithUnixLineBreaks()))}
+				both = [2]string{clean,
+					strings.TrimSpace(html2text.HTML2TextWithOptions(clean, html2text.WithUnixLineBreaks()))}
 				p.signatures.Store(s, both)
 			}
 			m["signature_html"], m["signature_text"] = both.([2]string)[0], both.([2]string)[1]

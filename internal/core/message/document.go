@@ -149,7 +149,8 @@ func (s *Section) Absent(group int64) bool {
 
 // Simple is a message of one text for everybody.
 func Simple(subject, body string) Document {
-	return Document{Style: Plain, Subject: Words{Else: subject}, Last: 1, Sections: []Section{{ID: 1, Kind: Text, For: map[int64]Content{Else: {Text: body}}}}}
+	return Document{Style: Plain, Subject: Words{Else: subject}, Last: 1,
+		Sections: []Section{{ID: 1, Kind: Text, For: map[int64]Content{Else: {Text: body}}}}}
 }
 
 // Number is the section's id.

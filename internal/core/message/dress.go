@@ -21,17 +21,29 @@ const (
 // looks are the styles of elements, by their name and class.
 var looks = map[Style]map[string]string{
 	Plain: {
-		"p": "margin:0 0 16px", "div": "margin:0", "h1": "font-size:20px;line-height:1.3;margin:0 0 12px", "h2": "font-size:17px;line-height:1.3;margin:0 0 8px",
-		"ul": "margin:0 0 16px;padding-left:22px", "ol": "margin:0 0 16px;padding-left:22px", "li": "margin:0 0 4px", "blockquote": "margin:0 0 16px;padding-left:14px;border-left:3px solid #a9cfc9",
-		"cite": "display:block;font-style:normal;color:" + quiet, "hr": "border:0;border-top:1px solid #e3ded2;margin:20px 0", "img": "display:block;max-width:100%;height:auto;border:0", "a": "color:" + deep,
+		"p": "margin:0 0 16px", "div": "margin:0", "h1": "font-size:20px;line-height:1.3;margin:0 0 12px",
+		"h2": "font-size:17px;line-height:1.3;margin:0 0 8px",
+		"ul": "margin:0 0 16px;padding-left:22px", "ol": "margin:0 0 16px;padding-left:22px", "li": "margin:0 0 4px",
+		"blockquote": "margin:0 0 16px;padding-left:14px;border-left:3px solid #a9cfc9",
+		"cite":       "display:block;font-style:normal;color:" + quiet,
+		"hr":         "border:0;border-top:1px solid #e3ded2;margin:20px 0",
+		"img":        "display:block;max-width:100%;height:auto;border:0", "a": "color:" + deep,
 		"pre": "white-space:pre-wrap;margin:0 0 16px",
 	},
 	Designed: {
-		"p": "margin:0 0 18px", "div": "margin:0", "h1": "font-size:26px;line-height:1.25;margin:0 0 14px;color:" + deep, "h2": "font-size:19px;line-height:1.3;margin:0 0 10px;color:" + deep,
-		"ul": "margin:0 0 18px;padding-left:22px", "ol": "margin:0 0 18px;padding-left:22px", "li": "margin:0 0 6px", "blockquote": "margin:0 0 18px;padding:14px 18px;background:#ddefe9;border-radius:8px;font-size:18px",
-		"cite": "display:block;font-style:normal;font-size:14px;color:" + quiet + ";margin-top:8px", "hr": "border:0;border-top:2px solid #ddefe9;margin:24px 0", "img": "display:block;width:100%;max-width:100%;height:auto;border:0;border-radius:8px", "a": "color:" + deep,
-		"a.button": "display:inline-block;background:" + deep + ";color:#fffefb;text-decoration:none;font-weight:600;padding:12px 22px;border-radius:8px", "a.shelf": "color:" + deep + ";font-weight:600",
-		"pre": "white-space:pre-wrap;margin:0 0 18px",
+		"p": "margin:0 0 18px", "div": "margin:0",
+		"h1": "font-size:26px;line-height:1.25;margin:0 0 14px;color:" + deep,
+		"h2": "font-size:19px;line-height:1.3;margin:0 0 10px;color:" + deep,
+		"ul": "margin:0 0 18px;padding-left:22px", "ol": "margin:0 0 18px;padding-left:22px", "li": "margin:0 0 6px",
+		"blockquote": "margin:0 0 18px;padding:14px 18px;background:#ddefe9;border-radius:8px;font-size:18px",
+		"cite":       "display:block;font-style:normal;font-size:14px;color:" + quiet + ";margin-top:8px",
+		"hr":         "border:0;border-top:2px solid #ddefe9;margin:24px 0",
+		"img":        "display:block;width:100%;max-width:100%;height:auto;border:0;border-radius:8px",
+		"a":          "color:" + deep,
+		"a.button": "display:inline-block;background:" + deep +
+			";color:#fffefb;text-decoration:none;font-weight:600;padding:12px 22px;border-radius:8px",
+		"a.shelf": "color:" + deep + ";font-weight:600",
+		"pre":     "white-space:pre-wrap;margin:0 0 18px",
 	},
 }
 
@@ -77,7 +89,8 @@ func dress(src string, style Style, n int, link func(n int, target string) strin
 
 // tracked reports whether a link is one whose presses are counted.
 func tracked(target string) bool {
-	return target != "" && target != OptOutLink && !strings.HasPrefix(target, "mailto:") && !strings.HasPrefix(target, "tel:")
+	return target != "" && target != OptOutLink && !strings.HasPrefix(target, "mailto:") &&
+		!strings.HasPrefix(target, "tel:")
 }
 
 // OptOutLink is the target of a link that a marketer writes to let readers opt
@@ -93,18 +106,23 @@ func frame(style Style, preheader, body string, bare bool) string {
 	hidden := ""
 	if strings.TrimSpace(preheader) != "" {
 		// What follows it in a list of mail is filled up with spaces that are not seen.
-		hidden = `<div style="display:none;max-height:0;overflow:hidden">` + preheader + strings.Repeat("&#847;&zwnj;&nbsp;", 40) + `</div>`
+		hidden = `<div style="display:none;max-height:0;overflow:hidden">` + preheader +
+			strings.Repeat("&#847;&zwnj;&nbsp;", 40) + `</div>`
 	}
 	foot := ""
 	if !bare {
-		foot = `<p class="foot" style="margin:28px 0 0;font-size:13px;color:` + quiet + `"><a class="foot" style="color:` + quiet + `" href="{{ ombak.opt_out }}">No more mail from us, or less of it</a>{% if ombak.sender %}<br>{{ ombak.sender }}{% endif %}</p>`
+		foot = `<p class="foot" style="margin:28px 0 0;font-size:13px;color:` + quiet +
+			`"><a class="foot" style="color:` + quiet +
+			`" href="{{ ombak.opt_out }}">No more mail from us, or less of it</a>{% if ombak.sender %}<br>{{ ombak.sender }}{% endif %}</p>`
 	}
 	// Programs that look at letters follow every link; a person cannot follow this one.
 	pixel := `{% if ombak.trap %}<a href="{{ ombak.trap }}" style="display:none" tabindex="-1" aria-hidden="true"></a>{% endif %}` +
 		`{% if ombak.pixel %}<img src="{{ ombak.pixel }}" width="1" height="1" alt="">{% endif %}` +
 		`{% if ombak.backdrop %}<div style="width:1px;height:1px;background-image:url('{{ ombak.backdrop }}')"></div>{% endif %}`
 	if style == Plain {
-		b.WriteString(`<body class="bg sheet" style="margin:0;padding:24px;` + face + `;font-size:16px;line-height:1.55;color:` + ink + `;background:#ffffff">` + hidden + `<div style="max-width:600px">` + body + foot + pixel + `</div></body></html>`)
+		b.WriteString(`<body class="bg sheet" style="margin:0;padding:24px;` + face +
+			`;font-size:16px;line-height:1.55;color:` + ink + `;background:#ffffff">` + hidden +
+			`<div style="max-width:600px">` + body + foot + pixel + `</div></body></html>`)
 		return b.String()
 	}
 	b.WriteString(`<body class="bg" style="margin:0;padding:0;background:#f6f2e9">` + hidden +

@@ -23,16 +23,26 @@ type Field struct {
 // owner and the sender. own are the workspace's own fields.
 func Fields(own []person.Definition) []Field {
 	out := []Field{
-		{"person.first_name", "First name", "there", person.FirstName}, {"person.last_name", "Last name", "", person.LastName}, {"person.title", "Title", "your role", person.Title},
-		{"person.email", "Email", "", person.EmailField}, {"person.phone", "Phone", "", person.PhoneField}, {"person.department", "Department", "your team", person.Department},
-		{"person.country", "Country", "your country", person.Country}, {"person.region", "Region", "your region", person.Region}, {"person.city", "City", "your town", person.City},
-		{"person.language", "Language", "", person.Language}, {"person.source", "Source", "", person.Source}, {"person.campaign", "Campaign they came by", "", person.Campaign},
-		{"company.name", "Company", "your site", person.Company}, {"company.industry", "Industry", "your industry", person.Industry}, {"company.domain", "Company’s domain", "", person.Domain},
+		{"person.first_name", "First name", "there", person.FirstName},
+		{"person.last_name", "Last name", "", person.LastName}, {"person.title", "Title", "your role", person.Title},
+		{"person.email", "Email", "", person.EmailField}, {"person.phone", "Phone", "", person.PhoneField},
+		{"person.department", "Department", "your team", person.Department},
+		{"person.country", "Country", "your country", person.Country},
+		{"person.region", "Region", "your region", person.Region}, {"person.city", "City", "your town", person.City},
+		{"person.language", "Language", "", person.Language}, {"person.source", "Source", "", person.Source},
+		{"person.campaign", "Campaign they came by", "", person.Campaign},
+		{"company.name", "Company", "your site", person.Company},
+		{"company.industry", "Industry", "your industry", person.Industry},
+		{"company.domain", "Company’s domain", "", person.Domain},
 		{"company.country", "Company’s country", "", person.CompanyCountry},
-		{"owner.name", "Owner’s name", "", ""}, {"owner.first_name", "Owner’s first name", "", ""}, {"owner.email", "Owner’s email", "", ""}, {"owner.phone", "Owner’s phone", "", ""},
-		{"sender.name", "Sender’s name", "", ""}, {"sender.first_name", "Sender’s first name", "", ""}, {"sender.email", "Sender’s email", "", ""}, {"sender.phone", "Sender’s phone", "", ""},
+		{"owner.name", "Owner’s name", "", ""}, {"owner.first_name", "Owner’s first name", "", ""},
+		{"owner.email", "Owner’s email", "", ""}, {"owner.phone", "Owner’s phone", "", ""},
+		{"sender.name", "Sender’s name", "", ""}, {"sender.first_name", "Sender’s first name", "", ""},
+		{"sender.email", "Sender’s email", "", ""}, {"sender.phone", "Sender’s phone", "", ""},
 	}
-	out = append(out, Field{EventTitle, "Event of the invitation", "", ""}, Field{EventDay, "Its day, in the reader’s zone", "", ""}, Field{EventTime, "Its time, in the reader’s zone", "", ""}, Field{EventPlace, "Its place", "online", ""},
+	out = append(out, Field{EventTitle, "Event of the invitation", "", ""},
+		Field{EventDay, "Its day, in the reader’s zone", "", ""},
+		Field{EventTime, "Its time, in the reader’s zone", "", ""}, Field{EventPlace, "Its place", "online", ""},
 		Field{CampaignName, "Campaign", "", ""})
 	for _, d := range own {
 		if id, ok := d.Field.OwnID(); ok {

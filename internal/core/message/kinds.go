@@ -45,9 +45,11 @@ var kinds = []kind{
 		return "<h1>" + html.EscapeString(c.Text) + "</h1>"
 	}, func(c Content) string { return either(blank(c.Text), "the heading is empty") }},
 	{Button, "Button", "hand-tap", func(c Content) string {
-		return `<p><a class="button" href="` + html.EscapeString(Address(c.Link)) + `">` + html.EscapeString(c.Label) + `</a></p>`
+		return `<p><a class="button" href="` + html.EscapeString(Address(c.Link)) + `">` + html.EscapeString(c.Label) +
+			`</a></p>`
 	}, func(c Content) string {
-		return either(blank(c.Label), "the button says nothing") + either(!blank(c.Label) && blank(c.Link), "the button leads nowhere")
+		return either(blank(c.Label), "the button says nothing") +
+			either(!blank(c.Label) && blank(c.Link), "the button leads nowhere")
 	}},
 	{Picture, "Picture", "image", func(c Content) string {
 		if blank(c.Picture) {
@@ -59,7 +61,8 @@ var kinds = []kind{
 		}
 		return "<p>" + img + "</p>"
 	}, func(c Content) string {
-		return either(blank(c.Picture), "there is no picture") + either(!blank(c.Picture) && blank(c.Alt), "the picture has no words for those who do not see it")
+		return either(blank(c.Picture), "there is no picture") +
+			either(!blank(c.Picture) && blank(c.Alt), "the picture has no words for those who do not see it")
 	}},
 	{List, "List", "list-bullets", func(c Content) string {
 		tag := "ul"
@@ -82,12 +85,15 @@ var kinds = []kind{
 		return q + "</blockquote>"
 	}, func(c Content) string { return either(blank(html2text.HTML2Text(c.Text)), "the quote is empty") }},
 	{Divider, "Divider", "minus", func(Content) string { return "<hr>" }, func(Content) string { return "" }},
-	{Signature, "Signature", "signature", func(Content) string { return `<div class="signature">{{ sender.signature }}</div>` }, func(Content) string { return "" }},
+	{Signature, "Signature", "signature", func(Content) string {
+		return `<div class="signature">{{ sender.signature }}</div>`
+	}, func(Content) string { return "" }},
 	{ShelfItem, "Shelf item", "books", func(c Content) string {
 		if c.Shelf == 0 {
 			return ""
 		}
-		s := `<p><a class="shelf" href="` + html.EscapeString(Address(c.Link)) + `">` + html.EscapeString(c.Label) + `</a>`
+		s := `<p><a class="shelf" href="` + html.EscapeString(Address(c.Link)) + `">` + html.EscapeString(c.Label) +
+			`</a>`
 		if !blank(c.Text) {
 			s += "<br>" + html.EscapeString(c.Text)
 		}
@@ -173,7 +179,8 @@ func (k Kind) Tidy(c Content) Content {
 		}
 		return s
 	}
-	out := Content{Label: line(c.Label, 200), Link: line(c.Link, 2000), Picture: line(c.Picture, 2000), Alt: line(c.Alt, 400), By: line(c.By, 200), Ordered: c.Ordered, Small: c.Small, Shelf: c.Shelf}
+	out := Content{Label: line(c.Label, 200), Link: line(c.Link, 2000), Picture: line(c.Picture, 2000),
+		Alt: line(c.Alt, 400), By: line(c.By, 200), Ordered: c.Ordered, Small: c.Small, Shelf: c.Shelf}
 	switch k {
 	case Text, Quote:
 		out.Text = Clean(strings.ReplaceAll(c.Text, "\x00", ""))

@@ -227,7 +227,8 @@ var plainObject = regexp.MustCompile(`^([a-z_]+)\.([a-z_0-9]+)(?: \| required_by
 // which reaches from one piece to the next.
 func piecesOf(src string, root liquid.Node) []piece {
 	seq, ok := root.(*liquid.SeqNode)
-	if !ok || strings.Contains(src, "{{-") || strings.Contains(src, "-}}") || strings.Contains(src, "{%-") || strings.Contains(src, "-%}") {
+	if !ok || strings.Contains(src, "{{-") || strings.Contains(src, "-}}") || strings.Contains(src, "{%-") ||
+		strings.Contains(src, "-%}") {
 		return nil
 	}
 	var out []piece
@@ -345,7 +346,8 @@ func (b *bounded) Write(p []byte) (int, error) {
 }
 
 // expression is what stands in a merge field or a condition, piece by piece.
-var expression = regexp.MustCompile(`"[^"]*"|'[^']*'|-?\d+(?:\.\d+)?|[A-Za-z_][A-Za-z_0-9]*(?:\.[A-Za-z_0-9]+)*|==|!=|<>|<=|>=|<|>|\||:|,|\S`)
+var expression = regexp.MustCompile(
+	`"[^"]*"|'[^']*'|-?\d+(?:\.\d+)?|[A-Za-z_][A-Za-z_0-9]*(?:\.[A-Za-z_0-9]+)*|==|!=|<>|<=|>=|<|>|\||:|,|\S`)
 
 var (
 	word     = regexp.MustCompile(`^[A-Za-z_]`)
@@ -405,7 +407,8 @@ func clip(s string) string {
 // mark reads a merge field or a condition, and writes it anew.
 func (r *marks) mark(t parser.Token, escape bool) (string, error) {
 	if r.n++; r.n > maxMarks {
-		return "", &Fault{Why: fmt.Sprintf("one part of a message has at most %d merge fields and conditions", maxMarks)}
+		return "", &Fault{Why: fmt.Sprintf("one part of a message has at most %d merge fields and conditions",
+			maxMarks)}
 	}
 	if len(t.Source) > maxMark {
 		return "", &Fault{Why: fmt.Sprintf("it is longer than %d letters", maxMark)}
@@ -464,7 +467,8 @@ func (r *marks) tag(name string, pieces []string) (string, error) {
 	}
 	for _, p := range pieces {
 		switch {
-		case literal.MatchString(p), slices.Contains(compares, p), slices.Contains(plain, p), p == "," && name == "when":
+		case literal.MatchString(p), slices.Contains(compares, p), slices.Contains(plain, p), p == "," &&
+			name == "when":
 		case word.MatchString(p):
 			if !r.known[p] {
 				return "", unknown(p)
@@ -516,7 +520,8 @@ func (r *marks) field(pieces []string, escape bool) (string, error) {
 		if len(rest) > 0 && rest[0] == ":" {
 			for rest = rest[1:]; ; rest = rest[1:] {
 				if len(rest) == 0 || !literal.MatchString(rest[0]) && !r.known[rest[0]] {
-					return "", &Fault{Why: "the filter “" + name + "” is given what is neither a text in quotes, a number nor a field"}
+					return "", &Fault{Why: "the filter “" + name +
+						"” is given what is neither a text in quotes, a number nor a field"}
 				}
 				args = append(args, rest[0])
 				if rest = rest[1:]; len(rest) == 0 || rest[0] != "," {

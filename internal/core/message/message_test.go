@@ -16,7 +16,8 @@ import (
 
 var (
 	fields = Fields([]person.Definition{{Field: person.Own(7), Name: "Pens", Type: person.Number}})
-	reader = Values{"person.first_name": "Ngô & Söhne <b>", "company.name": "Fjord Farms", "person.title": "  ", "sender.name": "Ines Radu", "person.own_7": "12"}
+	reader = Values{"person.first_name": "Ngô & Söhne <b>", "company.name": "Fjord Farms", "person.title": "  ",
+		"sender.name": "Ines Radu", "person.own_7": "12"}
 )
 
 // body is what stands within the frame.
@@ -44,7 +45,8 @@ func TestMergeFields(t *testing.T) {
 		{"a fallback for spaces", `{{person.title|default:"expert"}}`, "expert", ""},
 		{"no value, no fallback", `Dear {{ person.last_name }},`, "", "person.last_name"},
 		{"spaces are no value", `Dear {{ person.title }},`, "", "person.title"},
-		{"a branch that is not taken asks nothing", `{% if person.city %}{{ person.city }}{% else %}there{% endif %}`, "there", ""},
+		{"a branch that is not taken asks nothing", `{% if person.city %}{{ person.city }}{% else %}there{% endif %}`,
+			"there", ""},
 		{"filters", `{{ company.name | upcase }}`, "FJORD FARMS", ""},
 	} {
 		got, err := render(t, Simple(c.in, "<pre>"+c.in+"</pre>"), Else, reader, Addresses{})
@@ -54,7 +56,8 @@ func TestMergeFields(t *testing.T) {
 			}
 			continue
 		}
-		if err != nil || got.Subject != c.want || !strings.HasSuffix(body(got.HTML), ">"+c.want+"</pre>") || !strings.HasPrefix(got.Text, c.want+"\n") {
+		if err != nil || got.Subject != c.want || !strings.HasSuffix(body(got.HTML), ">"+c.want+"</pre>") ||
+			!strings.HasPrefix(got.Text, c.want+"\n") {
 			t.Errorf("%s: %+v, %v", c.name, got, err)
 		}
 	}
@@ -64,7 +67,8 @@ func TestMergeFields(t *testing.T) {
 }
 
 func TestValuesCannotBreakOut(t *testing.T) {
-	evil := Values{"person.first_name": "<script>x</script>\r\nBcc: all@x.example {{ person.email }}", "sender.signature": `<p onclick="x()">Ines<script>y</script></p>`}
+	evil := Values{"person.first_name": "<script>x</script>\r\nBcc: all@x.example {{ person.email }}",
+		"sender.signature": `<p onclick="x()">Ines<script>y</script></p>`}
 	d := Simple("For {{ person.first_name }}", `<p>{{ person.first_name | default: &quot;you&quot; }}</p>`)
 	d.Preheader = Words{Else: `{{ person.first_name }}" onload="x`}
 	if _, err := d.Insert(Signature, 1); err != nil {
@@ -77,18 +81,22 @@ func TestValuesCannotBreakOut(t *testing.T) {
 	if strings.ContainsAny(got.Subject, "\r\n") {
 		t.Errorf("a header broke out of the subject: %q", got.Subject)
 	}
-	if strings.Contains(got.HTML, "<script") || strings.Contains(got.HTML, `onclick`) || strings.Contains(got.HTML, `" onload`) || !strings.Contains(got.HTML, "Ines") {
+	if strings.Contains(got.HTML, "<script") || strings.Contains(got.HTML, `onclick`) ||
+		strings.Contains(got.HTML, `" onload`) || !strings.Contains(got.HTML, "Ines") {
 		t.Errorf("a script came in by a name or a signature: %s", got.HTML)
 	}
 	if !strings.Contains(got.Subject, "{{ person.email }}") {
 		t.Errorf("a field within a value was filled in: %q", got.Subject)
 	}
 	dirty := `<p onclick="x()">a<script>1</script><a href="javascript:x()">b</a><style>p{}</style><img src=x onerror=y><form><input></form></p>`
-	if c := Clean(dirty); strings.Contains(c, "script") || strings.Contains(c, "on") || strings.Contains(c, "<form") || strings.Contains(c, "style") {
+	if c := Clean(dirty); strings.Contains(c, "script") || strings.Contains(c, "on") || strings.Contains(c, "<form") ||
+		strings.Contains(c, "style") {
 		t.Errorf("cleaned to %s", c)
 	}
-	for in, want := range map[string]string{"https://karang.example/a?b=c": "https://karang.example/a?b=c", "/p/alarms": "/p/alarms", "mailto:a@b.example": "mailto:a@b.example", "tel:+44": "tel:+44",
-		"javascript:x()": "", "//evil.example": "", "data:text/html,x": "", "https:///x": "", "https://a.example/\"onclick": "", "alarms": "", "": "", " JAVASCRIPT:x": ""} {
+	for in, want := range map[string]string{"https://karang.example/a?b=c": "https://karang.example/a?b=c",
+		"/p/alarms": "/p/alarms", "mailto:a@b.example": "mailto:a@b.example", "tel:+44": "tel:+44",
+		"javascript:x()": "", "//evil.example": "", "data:text/html,x": "", "https:///x": "",
+		"https://a.example/\"onclick": "", "alarms": "", "": "", " JAVASCRIPT:x": ""} {
 		if got := Address(in); got != want {
 			t.Errorf("Address(%q) is %q", in, got)
 		}
@@ -127,18 +135,26 @@ func TestEveryKindIsWrittenAndRead(t *testing.T) {
 		t.Fatal(err)
 	}
 	v := Values{"person.first_name": "Ana", "sender.signature": "<p>Ines Radu<br>Karang</p>"}
-	a := Addresses{Link: func(n int, _ string) string { return fmt.Sprintf("https://l.example/%d?x&y", n) }, OptOut: "https://o.example/?a&b", Pixel: "https://o.example/p.gif?a&b"}
+	a := Addresses{Link: func(n int, _ string) string {
+		return fmt.Sprintf("https://l.example/%d?x&y", n)
+	}, OptOut: "https://o.example/?a&b", Pixel: "https://o.example/p.gif?a&b"}
 	got, err := render(t, d, Else, v, a)
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, want := range []string{`<h1 style=`, "Oxygen at night", `href="https://l.example/1?x&amp;y"`, `href="mailto:a@b.example"`, "<ol style=", "two &amp; three", `src="/pictures/buoy.png" alt="A buoy"`, `class="button"`,
-		`href="https://l.example/4?x&amp;y"`, "<cite", "<hr style=", "12 pages", "Ines Radu<br", `href="https://o.example/?a&amp;b"`, `url('https://o.example/p.gif?a&amp;b')`, "prefers-color-scheme:dark", `role="presentation"`, "and a table"} {
+	for _, want := range []string{`<h1 style=`, "Oxygen at night", `href="https://l.example/1?x&amp;y"`,
+		`href="mailto:a@b.example"`, "<ol style=", "two &amp; three", `src="/pictures/buoy.png" alt="A buoy"`,
+		`class="button"`,
+		`href="https://l.example/4?x&amp;y"`, "<cite", "<hr style=", "12 pages", "Ines Radu<br",
+		`href="https://o.example/?a&amp;b"`, `url('https://o.example/p.gif?a&amp;b')`, "prefers-color-scheme:dark",
+		`role="presentation"`, "and a table"} {
 		if !strings.Contains(got.HTML, want) {
 			t.Errorf("the HTML has no %s", want)
 		}
 	}
-	for _, want := range []string{"Oxygen at night", "Dear Ana", "https://l.example/1?x&y", "two & three", "A buoy <https://l.example/2?x&y>", "Read it", "> It rang.", "----", "Field guide", "Ines Radu\nKarang", "less of it: https://o.example/?a&b"} {
+	for _, want := range []string{"Oxygen at night", "Dear Ana", "https://l.example/1?x&y", "two & three",
+		"A buoy <https://l.example/2?x&y>", "Read it", "> It rang.", "----", "Field guide", "Ines Radu\nKarang",
+		"less of it: https://o.example/?a&b"} {
 		if !strings.Contains(got.Text, want) {
 			t.Errorf("the text has no %q:\n%s", want, got.Text)
 		}
@@ -147,11 +163,13 @@ func TestEveryKindIsWrittenAndRead(t *testing.T) {
 		t.Error("a placeholder was left")
 	}
 	plain, err := render(t, d, Else, v, Addresses{OptOut: "https://o.example/"})
-	if err != nil || !strings.Contains(plain.HTML, `href="/p/alarms"`) || strings.Contains(plain.HTML, "<img src=\"\"") || strings.Contains(plain.HTML, `width="1"`) {
+	if err != nil || !strings.Contains(plain.HTML, `href="/p/alarms"`) ||
+		strings.Contains(plain.HTML, "<img src=\"\"") || strings.Contains(plain.HTML, `width="1"`) {
 		t.Errorf("without tracked addresses: %v\n%s", err, plain.HTML)
 	}
 	d.Written = Words{Else: "By hand, {{ person.first_name }}"}
-	if got, err := render(t, d, Else, v, a); err != nil || !strings.HasPrefix(got.Text, "By hand, Ana\n") || !strings.Contains(got.Text, "https://o.example/?a&b") {
+	if got, err := render(t, d, Else, v, a); err != nil || !strings.HasPrefix(got.Text, "By hand, Ana\n") ||
+		!strings.Contains(got.Text, "https://o.example/?a&b") {
 		t.Errorf("a text by hand: %q, %v", got.Text, err)
 	}
 	// What is kept comes back as it was.
@@ -190,7 +208,8 @@ func TestLinksKeepTheirNumbers(t *testing.T) {
 	}
 	a := Addresses{Link: func(n int, target string) string { return fmt.Sprintf("L%d:%s", n, target) }}
 	got, err := render(t, d, 5, Values{}, a)
-	if err != nil || !strings.Contains(got.HTML, `L2:/g/alarme`) || strings.Contains(got.HTML, "L1:") || !strings.Contains(got.HTML, "L3:https://karang.example/") {
+	if err != nil || !strings.Contains(got.HTML, `L2:/g/alarme`) || strings.Contains(got.HTML, "L1:") ||
+		!strings.Contains(got.HTML, "L3:https://karang.example/") {
 		t.Errorf("the German reader's links: %v\n%s", err, got.HTML)
 	}
 	if l, ok := d.Target(2); !ok || l.Target != "/g/alarme" || l.Group != 5 || l.Section != 2 {
@@ -200,9 +219,11 @@ func TestLinksKeepTheirNumbers(t *testing.T) {
 		t.Error("there is a link 99")
 	}
 	// Words for one reader alone have numbers of their own.
-	mine := d.With(&Edit{Subject: "For you", Sections: map[int]Content{2: {Text: `<div><a href="/g/extra">only yours</a></div>`}}})
+	mine := d.With(&Edit{Subject: "For you",
+		Sections: map[int]Content{2: {Text: `<div><a href="/g/extra">only yours</a></div>`}}})
 	got, err = render(t, *mine, 5, Values{}, a)
-	if err != nil || got.Subject != "For you" || !strings.Contains(got.HTML, "L1001:/g/extra") || strings.Contains(got.HTML, "alarme") {
+	if err != nil || got.Subject != "For you" || !strings.Contains(got.HTML, "L1001:/g/extra") ||
+		strings.Contains(got.HTML, "alarme") {
 		t.Errorf("one reader's own words: %v %q\n%s", err, got.Subject, got.HTML)
 	}
 	if say(&d) == want || d.Sections[1].For[Own].Text != "" || d.With(nil) != &d {
@@ -245,7 +266,8 @@ func TestTheFirstGroupThatHolds(t *testing.T) {
 	}
 	for group, want := range map[int64]string{1: "Hallo", 2: "Hello", Else: "Hello", 99: "Hello"} {
 		got, err := render(t, d, group, Values{}, Addresses{})
-		if err != nil || got.Subject != want || !strings.Contains(got.HTML, ">"+want+"<") || !strings.Contains(got.Text, want) {
+		if err != nil || got.Subject != want || !strings.Contains(got.HTML, ">"+want+"<") ||
+			!strings.Contains(got.Text, want) {
 			t.Errorf("group %d reads %q, %v", group, got.Subject, err)
 		}
 	}
@@ -392,8 +414,10 @@ func FuzzRender(f *testing.F) {
 // BenchmarkRender fills in a message with three groups of readers and ten
 // fields.
 func BenchmarkRender(b *testing.B) {
-	d := Simple("For {{ person.first_name }} at {{ company.name }}", `<div>Dear {{ person.first_name }} {{ person.last_name }}, {{ person.title }}, {{ person.city }}, {{ person.country }}, {{ company.industry }}, {{ sender.name }}, {{ sender.email }}, {{ sender.phone }} <a href="/p/x">y</a></div>`)
-	d.Use([]Group{{1, "a", rule.FieldIs(person.Language, "de")}, {2, "b", rule.FieldIs(person.Language, "es")}, {3, "c", rule.FieldIs(person.Language, "nb")}})
+	d := Simple("For {{ person.first_name }} at {{ company.name }}",
+		`<div>Dear {{ person.first_name }} {{ person.last_name }}, {{ person.title }}, {{ person.city }}, {{ person.country }}, {{ company.industry }}, {{ sender.name }}, {{ sender.email }}, {{ sender.phone }} <a href="/p/x">y</a></div>`)
+	d.Use([]Group{{1, "a", rule.FieldIs(person.Language, "de")}, {2, "b", rule.FieldIs(person.Language, "es")},
+		{3, "c", rule.FieldIs(person.Language, "nb")}})
 	v := Values{}
 	for _, f := range fields {
 		v[f.Name] = "some value"
@@ -402,7 +426,9 @@ func BenchmarkRender(b *testing.B) {
 	if err != nil {
 		b.Fatal(err)
 	}
-	a := Addresses{Link: func(n int, _ string) string { return "https://l.example/" }, OptOut: "https://o.example/", Pixel: "https://o.example/p.gif"}
+	a := Addresses{Link: func(n int, _ string) string {
+		return "https://l.example/"
+	}, OptOut: "https://o.example/", Pixel: "https://o.example/p.gif"}
 	for b.Loop() {
 		if _, err := p.Render(Else, v, a); err != nil {
 			b.Fatal(err)
@@ -418,7 +444,8 @@ func TestASectionForSomeAlone(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := d.Set(id, 4, Content{Label: "Berths {{ person.title }}", Link: "https://karang.example/berths"}); err != nil {
+	if err := d.Set(id, 4,
+		Content{Label: "Berths {{ person.title }}", Link: "https://karang.example/berths"}); err != nil {
 		t.Fatal(err)
 	}
 	for group, want := range map[int64]bool{Else: false, 4: true, 5: false} {
@@ -426,7 +453,8 @@ func TestASectionForSomeAlone(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if strings.Contains(got.HTML, "Berths now") != want || strings.Contains(got.HTML, `class="button"`) != want || strings.Contains(got.Text, "Berths") != want {
+		if strings.Contains(got.HTML, "Berths now") != want || strings.Contains(got.HTML, `class="button"`) != want ||
+			strings.Contains(got.Text, "Berths") != want {
 			t.Errorf("group %d reads it: %v", group, !want)
 		}
 		if needs := len(d.NeededBy(group)) == 1; needs != want {
@@ -447,7 +475,8 @@ func TestASectionForSomeAlone(t *testing.T) {
 	if err := d.Set(id, Else, Content{Label: "Pens", Link: "https://karang.example/pens"}); err != nil {
 		t.Fatal(err)
 	}
-	if got, err := render(t, d, 5, Values{}, Addresses{OptOut: "https://o.example/"}); err != nil || !strings.Contains(got.HTML, "Pens") {
+	if got, err := render(t, d, 5, Values{}, Addresses{OptOut: "https://o.example/"}); err != nil ||
+		!strings.Contains(got.HTML, "Pens") {
 		t.Errorf("afterwards Farms read %v, %v", got.Text, err)
 	}
 }
@@ -455,7 +484,8 @@ func TestASectionForSomeAlone(t *testing.T) {
 // Filters hold it against a letter of few words that it has an image: its pixel
 // lies behind it. A long one has it as an image. A letter without has neither.
 func TestWhereThePixelLies(t *testing.T) {
-	for n, want := range map[int]string{1: "background-image:url('https://o.example/p.gif')", 400: `<img src="https://o.example/p.gif"`} {
+	for n, want := range map[int]string{1: "background-image:url('https://o.example/p.gif')",
+		400: `<img src="https://o.example/p.gif"`} {
 		d := Simple("x", "<p>"+strings.Repeat("Some words. ", n)+"</p>")
 		p, err := Compile(&d, nil)
 		if err != nil {
@@ -463,7 +493,8 @@ func TestWhereThePixelLies(t *testing.T) {
 		}
 		for pixel, has := range map[string]bool{"https://o.example/p.gif": true, "": false} {
 			r, err := p.Render(Else, Values{}, Addresses{OptOut: "https://o.example/", Pixel: pixel})
-			if err != nil || strings.Contains(r.HTML, want) != has || strings.Count(r.HTML, "p.gif") != map[bool]int{true: 1, false: 0}[has] {
+			if err != nil || strings.Contains(r.HTML, want) != has ||
+				strings.Count(r.HTML, "p.gif") != map[bool]int{true: 1, false: 0}[has] {
 				t.Errorf("%d times, %q: %v\n%s", n, pixel, err, r.HTML)
 			}
 		}
@@ -475,7 +506,8 @@ func (p *Program) byLiquid() *Program {
 	q := &Program{doc: p.doc, links: p.links, shelf: p.shelf, names: p.names, parts: map[int64]*letter{}}
 	for g, l := range p.parts {
 		part := &letter{links: l.links}
-		part.subject, part.html, part.text = &template{root: l.subject.root}, &template{root: l.html.root}, &template{root: l.text.root}
+		part.subject, part.html, part.text = &template{root: l.subject.root}, &template{root: l.html.root},
+			&template{root: l.text.root}
 		q.parts[g] = part
 	}
 	return q
@@ -488,7 +520,8 @@ func TestPieceByPiece(t *testing.T) {
 		subject, body string
 		names         int
 	}{
-		{"Dear {{ person.first_name }}", `<p>{{ person.first_name }} &amp; {{ company.name }} <a href="https://x.example/{{ person.city }}">y</a></p>`, 2},
+		{"Dear {{ person.first_name }}",
+			`<p>{{ person.first_name }} &amp; {{ company.name }} <a href="https://x.example/{{ person.city }}">y</a></p>`, 2},
 		{"x", `{{ person.city | default: "there" | upcase }}, {{ person.title }}`, 2},
 		{"x", `{% if person.city %}in {{ person.city }}{% else %}abroad{% endif %} {{ sender.signature }}`, 1},
 		{"x {{- person.city -}} y", `a {%- if person.city -%} b {%- endif -%} c`, 1},
@@ -502,9 +535,12 @@ func TestPieceByPiece(t *testing.T) {
 		if n := p.Names(); len(n) != c.names {
 			t.Errorf("%q names %v", c.body, n)
 		}
-		for _, city := range []string{"Bergen", "", " ", "<b>'\"&", strings.Repeat("x", maxValue), strings.Repeat("x", maxValue+1), "{{ person.title }}"} {
-			v := Values{"person.first_name": "Ana", "company.name": city, "person.city": city, "person.title": "T", "sender.signature": "<i>S</i>"}
-			a := Addresses{OptOut: "https://o.example/?a&b", Sender: city, Trap: "https://t.example/", Pixel: "https://p.example/"}
+		for _, city := range []string{"Bergen", "", " ", "<b>'\"&", strings.Repeat("x", maxValue),
+			strings.Repeat("x", maxValue+1), "{{ person.title }}"} {
+			v := Values{"person.first_name": "Ana", "company.name": city, "person.city": city, "person.title": "T",
+				"sender.signature": "<i>S</i>"}
+			a := Addresses{OptOut: "https://o.example/?a&b", Sender: city, Trap: "https://t.example/",
+				Pixel: "https://p.example/"}
 			got, err := p.Render(Else, v, a)
 			want, werr := p.byLiquid().Render(Else, v, a)
 			if got != want || fmt.Sprint(err) != fmt.Sprint(werr) {

@@ -66,7 +66,8 @@ func (d *Document) Proof(page func(target string) bool) []Finding {
 		if strings.HasPrefix(c.Picture, "/") && !page(c.Picture) {
 			add(s.ID, g, true, "the picture is not there any more")
 		}
-		if strings.Contains(s.Kind.entry().html(c), `<a>`) || strings.Contains(s.Kind.entry().html(c), `<a href="">`) && s.Kind != Button {
+		if strings.Contains(s.Kind.entry().html(c), `<a>`) || strings.Contains(s.Kind.entry().html(c), `<a href="">`) &&
+			s.Kind != Button {
 			add(s.ID, g, true, "a link leads nowhere")
 		}
 	})
@@ -75,7 +76,9 @@ func (d *Document) Proof(page func(target string) bool) []Finding {
 		files += f.Size
 	}
 	if files > HeavyFiles {
-		add(0, Else, files > MostFiles, "the attachments have %d MB; many mail servers take no letter of more than 10: put a link to the shelf in instead", files/1_000_000)
+		add(0, Else, files > MostFiles,
+			"the attachments have %d MB; many mail servers take no letter of more than 10: put a link to the shelf "+
+				"in instead", files/1_000_000)
 	}
 	for _, l := range d.Links() {
 		words := l.Words
@@ -84,7 +87,8 @@ func (d *Document) Proof(page func(target string) bool) []Finding {
 		}
 		switch {
 		case strings.Contains(l.Target, "{{") || strings.Contains(l.Target, "%7B%7B"):
-			add(l.Section, l.Group, true, "the link “%s” has a merge field in its address; links cannot have any", words)
+			add(l.Section, l.Group, true, "the link “%s” has a merge field in its address; links cannot have any",
+				words)
 		case strings.HasPrefix(l.Target, "/") && !page(l.Target):
 			add(l.Section, l.Group, true, "the link “%s” leads to %s, and there is no such page", words, l.Target)
 		case Address(l.Target) == "":
@@ -105,10 +109,13 @@ func (d *Document) Proof(page func(target string) bool) []Finding {
 	}
 	for _, g := range groups {
 		if d.Bare && !d.optsOut(g) {
-			add(0, g, true, "there is no way to opt out: put a link to %s into a section, or let the line at the end stay", OptOutLink)
+			add(0, g, true,
+				"there is no way to opt out: put a link to %s into a section, or let the line at the end stay",
+				OptOutLink)
 		}
 		if n := d.weight(g); n > CutSize {
-			add(0, g, false, "it has about %d kB; mail programs cut off what is beyond some %d kB", n/1000, CutSize/1000)
+			add(0, g, false, "it has about %d kB; mail programs cut off what is beyond some %d kB", n/1000,
+				CutSize/1000)
 		}
 	}
 	return out

@@ -52,7 +52,8 @@ type Block struct {
 
 // Kinds are the kinds of block, in the order of a menu.
 func Kinds() []message.Kind {
-	return []message.Kind{message.Text, message.Heading, message.Picture, message.List, message.Quote, message.Button, message.Divider}
+	return []message.Kind{message.Text, message.Heading, message.Picture, message.List, message.Quote, message.Button,
+		message.Divider}
 }
 
 // Form is what a page asks.
@@ -99,15 +100,19 @@ type Hidden struct {
 // Tags are the campaign tags that every form keeps, by their parameter (common
 // practice, no source).
 func Tags() []Hidden {
-	return []Hidden{{Field: person.Source, Param: "utm_source"}, {Field: person.Medium, Param: "utm_medium"}, {Field: person.Campaign, Param: "utm_campaign"},
+	return []Hidden{{Field: person.Source, Param: "utm_source"}, {Field: person.Medium, Param: "utm_medium"},
+		{Field: person.Campaign, Param: "utm_campaign"},
 		{Field: person.Term, Param: "utm_term"}, {Field: person.Content, Param: "utm_content"}}
 }
 
 // New is a page of one text that asks for the usual four.
 func New(title, text, button string) Document {
-	return Document{Title: title, Last: 1, Blocks: []Block{{ID: 1, Kind: message.Text, Content: message.Content{Text: text}}}, Form: Form{Button: button, Questions: []Question{
-		{Field: person.FirstName, Must: true}, {Field: person.LastName, Must: true}, {Field: person.Company, Must: true}, {Field: person.EmailField, Label: "Work email", Must: true},
-	}}}
+	return Document{Title: title, Last: 1,
+		Blocks: []Block{{ID: 1, Kind: message.Text, Content: message.Content{Text: text}}},
+		Form: Form{Button: button, Questions: []Question{
+			{Field: person.FirstName, Must: true}, {Field: person.LastName, Must: true},
+			{Field: person.Company, Must: true}, {Field: person.EmailField, Label: "Work email", Must: true},
+		}}}
 }
 
 // WithLadder has a form ask further questions, one at a time.
@@ -193,7 +198,9 @@ func ConsentName(purpose int64) string { return fmt.Sprintf("agree-%d", purpose)
 // Read checks what a visitor typed (by input name) against what the form asks
 // of them. define knows the fields. What is wrong comes back by input; then the
 // answers are of no use.
-func (f *Form) Read(typed func(name string) string, known Known, define func(person.Field) (person.Definition, bool)) (Answers, Wrong) {
+func (f *Form) Read(
+	typed func(name string) string, known Known, define func(person.Field) (person.Definition, bool),
+) (Answers, Wrong) {
 	a, wrong := Answers{Values: person.Values{}, Hidden: person.Values{}}, Wrong{}
 	asked := f.Asked(known)
 	country := known[person.Country]
@@ -242,7 +249,8 @@ func (f *Form) Read(typed func(name string) string, known Known, define func(per
 			continue
 		}
 		// No visitor can mend what they do not see: what cannot be is left out.
-		if x, err := d.Tidy(strings.ToValidUTF8(strings.ReplaceAll(v, "\x00", ""), ""), country); err == nil && x != "" {
+		if x, err := d.Tidy(strings.ToValidUTF8(strings.ReplaceAll(v, "\x00", ""), ""), country); err == nil &&
+			x != "" {
 			a.Hidden[h.Field] = x
 		}
 	}

@@ -19,7 +19,8 @@ func define(f person.Field) (person.Definition, bool) {
 	case penDepth:
 		return person.Definition{Field: f, Name: "pen depth", Type: person.Number}, true
 	case "own 5":
-		return person.Definition{Field: f, Name: "species", Type: person.SeveralOf, Options: []string{"Salmon", "Trout", "Bass"}}, true
+		return person.Definition{Field: f, Name: "species", Type: person.SeveralOf,
+			Options: []string{"Salmon", "Trout", "Bass"}}, true
 	}
 	return person.Define(f)
 }
@@ -44,10 +45,13 @@ func TestTheLadder(t *testing.T) {
 		{1, nil, "first name, last name, company, email, title"},
 		{0, nil, "first name, last name, company, email"},
 		{2, nil, "first name, last name, company, email, title, country"},
-		{1, Known{person.FirstName: "Ana", person.LastName: "Sol", person.Company: "Fjordlaks", person.EmailField: "ana@fjordlaks.example"}, "email, title"},
+		{1, Known{person.FirstName: "Ana", person.LastName: "Sol", person.Company: "Fjordlaks",
+			person.EmailField: "ana@fjordlaks.example"}, "email, title"},
 		{1, Known{person.FirstName: "Ana", person.Title: "Engineer"}, "last name, company, email, country"},
-		{2, Known{person.FirstName: "Ana", person.LastName: "Sol", person.Company: "F", person.EmailField: "a@f.example", person.Title: "E", person.PhoneField: "+4721"}, "email, country, own 4"},
-		{9, Known{person.FirstName: "Ana", person.LastName: "Sol", person.Company: "F", person.Title: "E", person.Country: "NO", person.PhoneField: "+4721", penDepth: "12"}, "email"},
+		{2, Known{person.FirstName: "Ana", person.LastName: "Sol", person.Company: "F",
+			person.EmailField: "a@f.example", person.Title: "E", person.PhoneField: "+4721"}, "email, country, own 4"},
+		{9, Known{person.FirstName: "Ana", person.LastName: "Sol", person.Company: "F", person.Title: "E",
+			person.Country: "NO", person.PhoneField: "+4721", penDepth: "12"}, "email"},
 	} {
 		d.Form.AtOnce = x.atOnce
 		if got := fields(d.Form.Asked(x.known)); got != x.want {
@@ -59,7 +63,8 @@ func TestTheLadder(t *testing.T) {
 	for _, x := range []struct {
 		known Known
 		want  string
-	}{{nil, "first name, last name, company, email"}, {Known{}, "first name, last name, company, email"}, {Known{person.FirstName: "Ana"}, "last name, company, email, title"}} {
+	}{{nil, "first name, last name, company, email"}, {Known{}, "first name, last name, company, email"},
+		{Known{person.FirstName: "Ana"}, "last name, company, email, title"}} {
 		if got := fields(d.Form.Asked(x.known)); got != x.want {
 			t.Errorf("later, knowing %v: asks %s, want %s", x.known, got, x.want)
 		}
@@ -68,11 +73,17 @@ func TestTheLadder(t *testing.T) {
 
 func TestAnswersAreChecked(t *testing.T) {
 	d := New("", "", "Send").WithLadder(person.Title, person.Country, person.PhoneField)
-	d.Form.Questions = append(d.Form.Questions, Question{Field: penDepth, Label: "How deep are your pens?", Must: true}, Question{Field: "own 5"})
-	d.Form.Consents = []Consent{{Purpose: 3, Words: "Yes, send me the newsletter."}, {Purpose: 4, Words: "You may call me.", Must: true}}
-	d.Form.Hidden = []Hidden{{Field: person.Department, Value: "Ponds"}, {Field: person.City, Param: "city", Value: "Oslo"}, {Field: person.Owner, Value: "Somebody"}, {Field: penDepth, Param: "depth"}}
-	good := map[string]string{"f-first-name": " Ana  Maria ", "f-last-name": "Sol", "f-company": "Fjordlaks", "f-email": "Ana@Fjordlaks.Example", "f-own-4": "12,5", "f-own-5": "trout; salmon",
-		"agree-3": "1", "agree-4": "1", "utm_source": "trade letter", "utm_campaign": "spring", "utm_medium": strings.Repeat("m", 900), "city": "Bergen", "depth": "deep"}
+	d.Form.Questions = append(d.Form.Questions, Question{Field: penDepth, Label: "How deep are your pens?", Must: true},
+		Question{Field: "own 5"})
+	d.Form.Consents = []Consent{{Purpose: 3, Words: "Yes, send me the newsletter."},
+		{Purpose: 4, Words: "You may call me.", Must: true}}
+	d.Form.Hidden = []Hidden{{Field: person.Department, Value: "Ponds"},
+		{Field: person.City, Param: "city", Value: "Oslo"}, {Field: person.Owner, Value: "Somebody"},
+		{Field: penDepth, Param: "depth"}}
+	good := map[string]string{"f-first-name": " Ana  Maria ", "f-last-name": "Sol", "f-company": "Fjordlaks",
+		"f-email": "Ana@Fjordlaks.Example", "f-own-4": "12,5", "f-own-5": "trout; salmon",
+		"agree-3": "1", "agree-4": "1", "utm_source": "trade letter", "utm_campaign": "spring",
+		"utm_medium": strings.Repeat("m", 900), "city": "Bergen", "depth": "deep"}
 	read := func(change map[string]string, known Known) (Answers, Wrong) {
 		v := maps.Clone(good)
 		maps.Copy(v, change)
@@ -82,11 +93,14 @@ func TestAnswersAreChecked(t *testing.T) {
 	if len(wrong) > 0 {
 		t.Fatalf("good answers are refused: %v", wrong)
 	}
-	if want := (person.Values{person.FirstName: "Ana Maria", person.LastName: "Sol", person.Company: "Fjordlaks", person.EmailField: "ana@fjordlaks.example", penDepth: "12.5", "own 5": "Trout" + person.Joint + "Salmon"}); !maps.Equal(a.Values, want) {
+	if want := (person.Values{person.FirstName: "Ana Maria", person.LastName: "Sol", person.Company: "Fjordlaks",
+		person.EmailField: "ana@fjordlaks.example", penDepth: "12.5",
+		"own 5": "Trout" + person.Joint + "Salmon"}); !maps.Equal(a.Values, want) {
 		t.Errorf("read %v, want %v", a.Values, want)
 	}
 	// Of the tags the one that is too long is left out, of the hidden fields what cannot be set or read.
-	if want := (person.Values{person.Source: "trade letter", person.Campaign: "spring", person.Department: "Ponds", person.City: "Bergen"}); !maps.Equal(a.Hidden, want) {
+	if want := (person.Values{person.Source: "trade letter", person.Campaign: "spring", person.Department: "Ponds",
+		person.City: "Bergen"}); !maps.Equal(a.Hidden, want) {
 		t.Errorf("hidden: %v, want %v", a.Hidden, want)
 	}
 	if want := []Given{{3, "Yes, send me the newsletter."}, {4, "You may call me."}}; !slices.Equal(a.Consents, want) {
@@ -111,7 +125,8 @@ func TestAnswersAreChecked(t *testing.T) {
 		{map[string]string{"agree-3": ""}, nil, "", ""},
 		{map[string]string{"f-title": "Engineer"}, nil, "", ""},
 		{map[string]string{"f-phone": "call me"}, nil, "", ""}, // not asked yet: not held against anybody
-		{map[string]string{"f-phone": "call me"}, Known{person.Title: "E", person.Country: "NO"}, "f-phone", "country’s code"},
+		{map[string]string{"f-phone": "call me"}, Known{person.Title: "E", person.Country: "NO"}, "f-phone",
+			"country’s code"},
 		{map[string]string{"f-phone": "21 98 76 54"}, Known{person.Title: "E", person.Country: "NO"}, "", ""},
 	} {
 		_, wrong := read(x.change, x.known)
@@ -181,15 +196,23 @@ func TestWhatKeepsAPageBack(t *testing.T) {
 		t.Fatalf("a whole page: %v", d.Check(define))
 	}
 	for says, change := range map[string]func(d *Document){
-		"no title":              func(d *Document) { d.Title = " " },
-		"block 1: the text":     func(d *Document) { d.Blocks[0].Content.Text = "" },
-		"button says nothing":   func(d *Document) { d.Form.Button = "" },
-		"asks twice":            func(d *Document) { d.Form.Questions = append(d.Form.Questions, Question{Field: person.FirstName}) },
-		"cannot ask for":        func(d *Document) { d.Form.Questions = append(d.Form.Questions, Question{Field: person.Owner}) },
-		"not there any more":    func(d *Document) { d.Form.Questions = append(d.Form.Questions, Question{Field: "own 99"}) },
-		"ask for the email":     func(d *Document) { d.Form.Questions = d.Form.Questions[:3] },
-		"asked for each time":   func(d *Document) { d.Form.Questions[3].Further = true },
-		"hidden field":          func(d *Document) { d.Form.Hidden = []Hidden{{Field: person.EmailField, Value: "a@b.example"}} },
+		"no title":            func(d *Document) { d.Title = " " },
+		"block 1: the text":   func(d *Document) { d.Blocks[0].Content.Text = "" },
+		"button says nothing": func(d *Document) { d.Form.Button = "" },
+		"asks twice": func(d *Document) {
+			d.Form.Questions = append(d.Form.Questions, Question{Field: person.FirstName})
+		},
+		"cannot ask for": func(d *Document) {
+			d.Form.Questions = append(d.Form.Questions, Question{Field: person.Owner})
+		},
+		"not there any more": func(d *Document) {
+			d.Form.Questions = append(d.Form.Questions, Question{Field: "own 99"})
+		},
+		"ask for the email":   func(d *Document) { d.Form.Questions = d.Form.Questions[:3] },
+		"asked for each time": func(d *Document) { d.Form.Questions[3].Further = true },
+		"hidden field": func(d *Document) {
+			d.Form.Hidden = []Hidden{{Field: person.EmailField, Value: "a@b.example"}}
+		},
 		"box for consent":       func(d *Document) { d.Form.Consents = []Consent{{Purpose: 1}} },
 		"which tag":             func(d *Document) { d.Form.Acts = []act.Kept{{Act: act.Tag{}}} },
 		"prove itself":          func(d *Document) { d.Form.Proved = true },

@@ -28,7 +28,9 @@ func Alike(a, b *Known) string {
 	for _, x := range a.Phones {
 		for _, y := range b.Phones {
 			// Colleagues share a switchboard; one of the names must agree or be unknown.
-			if x == y && (nameA == "" || nameB == "" || nameKey(a.First) == nameKey(b.First) || nameKey(a.Last) == nameKey(b.Last)) {
+			if x == y &&
+				(nameA == "" || nameB == "" || nameKey(a.First) == nameKey(b.First) ||
+					nameKey(a.Last) == nameKey(b.Last)) {
 				return "the same telephone number: " + ShowPhone(x)
 			}
 		}

@@ -80,13 +80,18 @@ type Definition struct {
 }
 
 var definitions = []Definition{
-	{Field: FirstName, Type: Text}, {Field: LastName, Type: Text}, {Field: EmailField, Type: EmailType}, {Field: PhoneField, Type: PhoneType},
+	{Field: FirstName, Type: Text}, {Field: LastName, Type: Text}, {Field: EmailField, Type: EmailType},
+	{Field: PhoneField, Type: PhoneType},
 	{Field: Title, Type: Text}, {Field: Seniority, Type: Text}, {Field: Department, Type: Text},
-	{Field: Country, Type: CountryType}, {Field: Region, Type: Text}, {Field: City, Type: Text}, {Field: Zone, Type: ZoneType},
+	{Field: Country, Type: CountryType}, {Field: Region, Type: Text}, {Field: City, Type: Text},
+	{Field: Zone, Type: ZoneType},
 	{Field: Language, Type: LanguageType}, {Field: Profile, Type: LinkType},
-	{Field: Company, Type: Text, Company: true}, {Field: Domain, Type: Text, Company: true}, {Field: Industry, Type: Text, Company: true},
-	{Field: Size, Type: Number, Company: true}, {Field: Revenue, Type: Text, Company: true}, {Field: CompanyCountry, Type: CountryType, Company: true},
-	{Field: Owner, Type: Text}, {Field: Source, Type: Text}, {Field: Medium, Type: Text}, {Field: Campaign, Type: Text}, {Field: Term, Type: Text}, {Field: Content, Type: Text},
+	{Field: Company, Type: Text, Company: true}, {Field: Domain, Type: Text, Company: true},
+	{Field: Industry, Type: Text, Company: true},
+	{Field: Size, Type: Number, Company: true}, {Field: Revenue, Type: Text, Company: true},
+	{Field: CompanyCountry, Type: CountryType, Company: true},
+	{Field: Owner, Type: Text}, {Field: Source, Type: Text}, {Field: Medium, Type: Text}, {Field: Campaign, Type: Text},
+	{Field: Term, Type: Text}, {Field: Content, Type: Text},
 	{Field: Created, Type: Date, Fixed: true},
 }
 
@@ -281,7 +286,8 @@ func link(s string) (string, error) {
 		s = "https://" + s
 	}
 	u, err := url.Parse(s)
-	if err != nil || (u.Scheme != "https" && u.Scheme != "http") || u.User != nil || !strings.Contains(u.Hostname(), ".") || len(s) > maxLink || strings.ContainsAny(s, " \t\r\n\"<>\\") {
+	if err != nil || (u.Scheme != "https" && u.Scheme != "http") || u.User != nil ||
+		!strings.Contains(u.Hostname(), ".") || len(s) > maxLink || strings.ContainsAny(s, " \t\r\n\"<>\\") {
 		return "", ErrLink
 	}
 	u.Host = strings.ToLower(u.Host)

@@ -43,7 +43,8 @@ func Email(s string) (string, error) {
 	}
 	at := strings.LastIndexByte(s, '@')
 	domain := s[at+1:]
-	if at > 64 || !strings.Contains(domain, ".") || strings.HasPrefix(domain, ".") || strings.HasSuffix(domain, ".") || strings.Contains(domain, "..") {
+	if at > 64 || !strings.Contains(domain, ".") || strings.HasPrefix(domain, ".") || strings.HasSuffix(domain, ".") ||
+		strings.Contains(domain, "..") {
 		return "", ErrEmail
 	}
 	return strings.ToLower(s), nil

@@ -51,7 +51,8 @@ func TestCompanyDomain(t *testing.T) {
 }
 
 func TestName(t *testing.T) {
-	for in, want := range map[string]string{"  Ngô   Thị\tHoa ": "Ngô Thị Hoa", "a\r\nb": "a b", "\x00": "", "x\xffy": "xy"} {
+	for in, want := range map[string]string{"  Ngô   Thị\tHoa ": "Ngô Thị Hoa", "a\r\nb": "a b", "\x00": "",
+		"x\xffy": "xy"} {
 		if got := Name(in); got != want {
 			t.Errorf("Name(%q) = %q, want %q", in, got, want)
 		}

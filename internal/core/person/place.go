@@ -13,7 +13,8 @@ import (
 )
 
 // ErrPhone is what Phone answers for something that is no telephone number.
-var ErrPhone = plainly.New("this is not a telephone number; one from another country begins with + and the country's code")
+var ErrPhone = plainly.New("this is not a telephone number; one from another country begins with + and the country's " +
+	"code")
 
 // Phone brings a telephone number into the form of ITU-T E.164 in which two of
 // them are compared: "+442079460101". A number without a country code is read
@@ -131,7 +132,8 @@ func ShowPhone(e164 string) string {
 }
 
 // namers are the languages in which countries and languages are known by name.
-var namers = []language.Tag{language.English, language.German, language.French, language.Spanish, language.Portuguese, language.Italian, language.Dutch,
+var namers = []language.Tag{language.English, language.German, language.French, language.Spanish, language.Portuguese,
+	language.Italian, language.Dutch,
 	language.Norwegian, language.Swedish, language.Danish, language.Indonesian, language.Vietnamese}
 
 var countryNames = sync.OnceValue(func() map[string]string {
@@ -145,8 +147,10 @@ var countryNames = sync.OnceValue(func() map[string]string {
 		}
 	}
 	// Names in daily use that the tables have otherwise. Common practice, no source.
-	for name, c := range map[string]string{"uk": "GB", "great britain": "GB", "england": "GB", "scotland": "GB", "wales": "GB", "northern ireland": "GB",
-		"usa": "US", "u.s.": "US", "u.s.a.": "US", "united states of america": "US", "uae": "AE", "holland": "NL", "viet nam": "VN", "czech republic": "CZ",
+	for name, c := range map[string]string{"uk": "GB", "great britain": "GB", "england": "GB", "scotland": "GB",
+		"wales": "GB", "northern ireland": "GB",
+		"usa": "US", "u.s.": "US", "u.s.a.": "US", "united states of america": "US", "uae": "AE", "holland": "NL",
+		"viet nam": "VN", "czech republic": "CZ",
 		"russia": "RU", "south korea": "KR", "ivory coast": "CI", "turkey": "TR", "macedonia": "MK"} {
 		m[name] = c
 	}
@@ -162,7 +166,8 @@ var CountryCodes = sync.OnceValue(func() []string {
 		for b := 'A'; b <= 'Z'; b++ {
 			c := string([]rune{a, b})
 			r, err := language.ParseRegion(c)
-			if err != nil || !r.IsCountry() || r.String() != c || r.Canonicalize() != r || r.IsPrivateUse() || notISO[c] {
+			if err != nil || !r.IsCountry() || r.String() != c || r.Canonicalize() != r || r.IsPrivateUse() ||
+				notISO[c] {
 				continue
 			}
 			out = append(out, c)
@@ -174,7 +179,8 @@ var CountryCodes = sync.OnceValue(func() []string {
 // notISO are codes that Unicode counts among countries and ISO 3166-1 does not:
 // those it only reserves and those it has withdrawn. The test holds what is
 // left against the country table of the tz database.
-var notISO = map[string]bool{"AC": true, "CP": true, "CQ": true, "DG": true, "EA": true, "EU": true, "EZ": true, "IC": true, "QO": true, "TA": true, "UN": true, "XA": true, "XB": true, "XK": true, "ZZ": true,
+var notISO = map[string]bool{"AC": true, "CP": true, "CQ": true, "DG": true, "EA": true, "EU": true, "EZ": true,
+	"IC": true, "QO": true, "TA": true, "UN": true, "XA": true, "XB": true, "XK": true, "ZZ": true,
 	"AN": true, "CS": true, "FQ": true, "NT": true, "PC": true, "SU": true, "YU": true}
 
 // CountryCode finds the ISO 3166-1 alpha-2 code of a country given by that

@@ -44,10 +44,13 @@ func TestPlainPhonesAsTheLibraryReadsThem(t *testing.T) {
 func TestPhones(t *testing.T) {
 	for _, c := range []struct{ in, country, want string }{
 		// Ofcom's numbers for drama (London 020 7946 0000 to 0999), from memory.
-		{"+44 20 7946 0101", "", "+442079460101"}, {"020 7946 0101", "GB", "+442079460101"}, {"0044 20 7946 0101", "NO", "+442079460101"}, {"+44 (0)20 7946 0101", "", "+442079460101"},
+		{"+44 20 7946 0101", "", "+442079460101"}, {"020 7946 0101", "GB", "+442079460101"},
+		{"0044 20 7946 0101", "NO", "+442079460101"}, {"+44 (0)20 7946 0101", "", "+442079460101"},
 		// The North American numbers for fiction (555-0100 to 0199), from memory.
-		{"(202) 555-0102", "US", "+12025550102"}, {"+1-202-555-0102 ext. 9", "", "+12025550102"}, {"tel 202 555 0102", "CA", "+12025550102"},
-		{"", "", ""}, {"202 555 0102", "", ""}, {"12", "NO", ""}, {"12345", "NO", ""}, {"555 0102", "US", ""}, {"7946 0101", "GB", ""}, {"+999 123456", "", ""}, {"call me", "GB", ""}, {strings.Repeat("1", 80), "US", ""},
+		{"(202) 555-0102", "US", "+12025550102"}, {"+1-202-555-0102 ext. 9", "", "+12025550102"},
+		{"tel 202 555 0102", "CA", "+12025550102"},
+		{"", "", ""}, {"202 555 0102", "", ""}, {"12", "NO", ""}, {"12345", "NO", ""}, {"555 0102", "US", ""},
+		{"7946 0101", "GB", ""}, {"+999 123456", "", ""}, {"call me", "GB", ""}, {strings.Repeat("1", 80), "US", ""},
 	} {
 		got, err := Phone(c.in, c.country)
 		if got != c.want || (err == nil) != (c.want != "" || c.in == "") {
@@ -88,13 +91,18 @@ func TestCountriesAreThoseOfTheTimeZoneTables(t *testing.T) {
 }
 
 func TestCountriesAndLanguagesByName(t *testing.T) {
-	for in, want := range map[string]string{" no ": "NO", "NOR": "NO", "Norge": "NO", "Norwegen": "NO", "UK": "GB", "usa": "US", "Deutschland": "DE", "Việt Nam": "VN", "Estados Unidos": "US", "": "", "Atlantis": "", "XX": "", "EU": ""} {
+	for in, want := range map[string]string{" no ": "NO", "NOR": "NO", "Norge": "NO", "Norwegen": "NO", "UK": "GB",
+		"usa": "US", "Deutschland": "DE", "Việt Nam": "VN", "Estados Unidos": "US", "": "", "Atlantis": "", "XX": "",
+		"EU": ""} {
 		if got, err := CountryCode(in); got != want || (err == nil) != (want != "" || in == "") {
 			t.Errorf("CountryCode(%q) = %q, %v", in, got, err)
 		}
 	}
-	// RFC 5646, 2.1.1: case is as the subtags' registries have it; its appendix A gives zh-Hant, sr-Latn-RS, de-CH-1996.
-	for in, want := range map[string]string{"EN_gb": "en-GB", "nb-no": "nb-NO", "ZH-hant": "zh-Hant", "sr-latn-rs": "sr-Latn-RS", "de-ch-1996": "de-CH-1996", "German": "de", "norsk": "no", "": "", "klingonish": "", "und": ""} {
+	// RFC 5646, 2.1.1: case is as the subtags' registries have it; its appendix A gives zh-Hant, sr-Latn-RS,
+	// de-CH-1996.
+	for in, want := range map[string]string{"EN_gb": "en-GB", "nb-no": "nb-NO", "ZH-hant": "zh-Hant",
+		"sr-latn-rs": "sr-Latn-RS", "de-ch-1996": "de-CH-1996", "German": "de", "norsk": "no", "": "", "klingonish": "",
+		"und": ""} {
 		if got, err := LanguageTag(in); got != want || (err == nil) != (want != "" || in == "") {
 			t.Errorf("LanguageTag(%q) = %q, %v", in, got, err)
 		}
@@ -117,15 +125,23 @@ func TestTidyingValues(t *testing.T) {
 		in, want string
 		bad      bool
 	}{
-		{own(Number), "1,234.5", "1234.5", false}, {own(Number), "1.234,5", "1234.5", false}, {own(Number), "1 234", "1234", false}, {own(Number), "12,5", "12.5", false}, {own(Number), "1,234", "1234", false}, {own(Number), "−0", "0", false},
+		{own(Number), "1,234.5", "1234.5", false}, {own(Number), "1.234,5", "1234.5", false},
+		{own(Number), "1 234", "1234", false}, {own(Number), "12,5", "12.5", false},
+		{own(Number), "1,234", "1234", false}, {own(Number), "−0", "0", false},
 		{own(Number), "NaN", "", true}, {own(Number), "1e400", "", true}, {own(Number), "ten", "", true},
-		{own(Date), "2026-04-14", "2026-04-14", false}, {own(Date), "2026-04-14T09:20:00Z", "2026-04-14", false}, {own(Date), "14/4/2026", "", true}, {own(Date), "2026-02-30", "", true},
+		{own(Date), "2026-04-14", "2026-04-14", false}, {own(Date), "2026-04-14T09:20:00Z", "2026-04-14", false},
+		{own(Date), "14/4/2026", "", true}, {own(Date), "2026-02-30", "", true},
 		{own(YesNo), "TRUE", "yes", false}, {own(YesNo), "0", "no", false}, {own(YesNo), "maybe", "", true},
-		{own(OneOf), "red", "Red", false}, {own(OneOf), "green", "", true}, {own(SeveralOf), "blue; RED;blue", "Blue" + Joint + "Red", false}, {own(SeveralOf), "blue; green", "", true},
-		{own(Text), "  a \t b ", "a b", false}, {own(Text), strings.Repeat("x", 501), "", true}, {def(Title), strings.Repeat("x", 121), "", true},
-		{def(Domain), "https://www.Karang.example/about", "karang.example", false}, {def(Domain), "no domain", "", true},
-		{def(Profile), "Profiles.example/Ana", "https://Profiles.example/Ana", false}, {def(Profile), "javascript:alert(1)", "", true}, {def(Profile), "https://a:b@x.example", "", true},
-		{def(Zone), "Europe/Oslo", "Europe/Oslo", false}, {def(Zone), "Local", "", true}, {def(Zone), "../etc/passwd", "", true},
+		{own(OneOf), "red", "Red", false}, {own(OneOf), "green", "", true},
+		{own(SeveralOf), "blue; RED;blue", "Blue" + Joint + "Red", false}, {own(SeveralOf), "blue; green", "", true},
+		{own(Text), "  a \t b ", "a b", false}, {own(Text), strings.Repeat("x", 501), "", true},
+		{def(Title), strings.Repeat("x", 121), "", true},
+		{def(Domain), "https://www.Karang.example/about", "karang.example", false},
+		{def(Domain), "no domain", "", true},
+		{def(Profile), "Profiles.example/Ana", "https://Profiles.example/Ana", false},
+		{def(Profile), "javascript:alert(1)", "", true}, {def(Profile), "https://a:b@x.example", "", true},
+		{def(Zone), "Europe/Oslo", "Europe/Oslo", false}, {def(Zone), "Local", "", true},
+		{def(Zone), "../etc/passwd", "", true},
 	} {
 		got, err := c.d.Tidy(c.in, "")
 		if strings.EqualFold(got, c.want) == false || (err != nil) != c.bad {
@@ -141,7 +157,8 @@ func TestTidyingValues(t *testing.T) {
 // TestUnicodeNames are names as people have them (common practice, no source):
 // none of them may be changed but for its spaces.
 func TestUnicodeNames(t *testing.T) {
-	for _, n := range []string{"Ngô Thị Hoa", "Œuvrard-Ÿ", "O’Brien", "d'Árcy", "Þórður Jónsson", "Жанна", "毛利 衛", "محمد", "ชาลี", "Zoë", "Zoe\u0308", "İpek", "ǅ", "Nguyễn", "👩‍🔬"} {
+	for _, n := range []string{"Ngô Thị Hoa", "Œuvrard-Ÿ", "O’Brien", "d'Árcy", "Þórður Jónsson", "Жанна", "毛利 衛",
+		"محمد", "ชาลี", "Zoë", "Zoe\u0308", "İpek", "ǅ", "Nguyễn", "👩‍🔬"} {
 		d, _ := Define(FirstName)
 		if got, err := d.Tidy("  "+n+"\t", ""); err != nil || got != n {
 			t.Errorf("%q became %q, %v", n, got, err)
@@ -153,17 +170,22 @@ func TestUnicodeNames(t *testing.T) {
 }
 
 func TestAlike(t *testing.T) {
-	base := Known{First: "Ana", Last: "Strand", Emails: []string{"ana.strand@fjord.example"}, Phones: []string{"+442079460101"}, Company: "1"}
+	base := Known{First: "Ana", Last: "Strand", Emails: []string{"ana.strand@fjord.example"},
+		Phones: []string{"+442079460101"}, Company: "1"}
 	for _, c := range []struct {
 		name string
 		b    Known
 		want string
 	}{
-		{"a dot", Known{Emails: []string{"anastrand@fjord.example"}}, "dot or a plus part"}, {"a plus part", Known{Emails: []string{"ana.strand+fair@fjord.example"}}, "dot or a plus part"},
+		{"a dot", Known{Emails: []string{"anastrand@fjord.example"}}, "dot or a plus part"},
+		{"a plus part", Known{Emails: []string{"ana.strand+fair@fjord.example"}}, "dot or a plus part"},
 		{"another domain", Known{Emails: []string{"ana.strand@other.example"}}, ""},
-		{"the phone, and no name", Known{Phones: []string{"+442079460101"}}, "telephone"}, {"the phone, one name", Known{First: "ANA", Last: "Vik", Phones: []string{"+442079460101"}}, "telephone"},
+		{"the phone, and no name", Known{Phones: []string{"+442079460101"}}, "telephone"},
+		{"the phone, one name", Known{First: "ANA", Last: "Vik", Phones: []string{"+442079460101"}}, "telephone"},
 		{"a switchboard", Known{First: "Bo", Last: "Vik", Phones: []string{"+442079460101"}}, ""},
-		{"name and company", Known{First: "ana", Last: "STRAND", Company: "1"}, "same name"}, {"name elsewhere", Known{First: "Ana", Last: "Strand", Company: "2"}, ""}, {"name, company unknown", Known{First: "Ana", Last: "Strand"}, ""},
+		{"name and company", Known{First: "ana", Last: "STRAND", Company: "1"}, "same name"},
+		{"name elsewhere", Known{First: "Ana", Last: "Strand", Company: "2"}, ""},
+		{"name, company unknown", Known{First: "Ana", Last: "Strand"}, ""},
 		{"a first name alone", Known{First: "Ana", Company: "1"}, ""},
 	} {
 		got := Alike(&base, &c.b)
@@ -189,8 +211,10 @@ func TestChangesAndTheirReverse(t *testing.T) {
 	if set, kept = Revert(before, after, Values{Title: "Director", PhoneField: "1"}); kept != 1 || len(set) != 1 {
 		t.Errorf("what something else has changed is set back: %v", set)
 	}
-	for f, want := range map[Field]string{Mark(TagMark, int64(12)): TagMark, Mark(AlsoEmail, "a@b.example"): AlsoEmail, DoNotContact: "do not contact", Title: ""} {
-		if kind, what, id := MarkOf(f); kind != want || kind == TagMark && id != 12 || kind == AlsoEmail && what != "a@b.example" {
+	for f, want := range map[Field]string{Mark(TagMark, int64(12)): TagMark, Mark(AlsoEmail, "a@b.example"): AlsoEmail,
+		DoNotContact: "do not contact", Title: ""} {
+		if kind, what, id := MarkOf(f); kind != want || kind == TagMark && id != 12 || kind == AlsoEmail &&
+			what != "a@b.example" {
 			t.Errorf("MarkOf(%q) = %q, %q, %d", f, kind, what, id)
 		}
 	}

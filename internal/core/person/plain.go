@@ -10,7 +10,8 @@ import (
 )
 
 // bare are letters that Unicode does not take apart into a plain one and a mark.
-var bare = strings.NewReplacer("ß", "ss", "æ", "ae", "œ", "oe", "ø", "o", "đ", "d", "ð", "d", "þ", "th", "ł", "l", "ħ", "h", "ı", "i", "’", "'")
+var bare = strings.NewReplacer("ß", "ss", "æ", "ae", "œ", "oe", "ø", "o", "đ", "d", "ð", "d", "þ", "th", "ł", "l", "ħ",
+	"h", "ı", "i", "’", "'")
 
 // Plain is a text as it is looked for: small letters, without accents.
 func Plain(s string) string {

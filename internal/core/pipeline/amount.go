@@ -75,7 +75,8 @@ func ParseAmount(text, code string) (int64, error) {
 		}
 	}
 	for i, g := range whole {
-		if i == 0 && (len(g) == 0 || len(g) > 3 && len(whole) > 1) || i > 0 && len(g) != 3 || i > 1 && marks[i-1] != marks[0] {
+		if i == 0 && (len(g) == 0 || len(g) > 3 && len(whole) > 1) || i > 0 && len(g) != 3 || i > 1 &&
+			marks[i-1] != marks[0] {
 			return 0, ErrAmount
 		}
 	}

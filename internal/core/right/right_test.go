@@ -7,7 +7,8 @@ func TestMay(t *testing.T) {
 		role     Role
 		own, any bool
 		nobody   bool
-	}{{Rep, true, false, true}, {Marketer, true, false, true}, {Lead, true, true, true}, {Admin, true, true, true}, {"", true, false, false}, {"guest", true, false, false}} {
+	}{{Rep, true, false, true}, {Marketer, true, false, true}, {Lead, true, true, true}, {Admin, true, true, true},
+		{"", true, false, false}, {"guest", true, false, false}} {
 		w := Who{7, c.role}
 		if w.May(7) != c.own || w.May(8) != c.any || w.May(0) != c.nobody {
 			t.Errorf("%q: own %v, another's %v, nobody's %v", c.role, w.May(7), w.May(8), w.May(0))

@@ -56,7 +56,9 @@ func (c *Catalogue) Define(f Field) (person.Definition, bool) {
 func (c *Catalogue) Consents() []person.Definition {
 	var out []person.Definition
 	for _, p := range c.Purposes {
-		out = append(out, person.Definition{Field: person.Mark(person.ConsentMark, p.ID), Name: "consent to " + p.Name, Type: person.Text})
+		out = append(out,
+			person.Definition{Field: person.Mark(person.ConsentMark, p.ID), Name: "consent to " + p.Name,
+				Type: person.Text})
 	}
 	return out
 }

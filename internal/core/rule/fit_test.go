@@ -44,12 +44,15 @@ func TestFitIsAShareOfTheMost(t *testing.T) {
 func TestFitHoldsWhatRulesHold(t *testing.T) {
 	rnd := rand.New(rand.NewPCG(1, 2))
 	one := func() Rule {
-		c := Condition{Field: []Field{person.Country, person.Title, person.City}[rnd.IntN(3)], Op: []Op{Is, IsNot, Contains, Known, NotKnown, OneOf}[rnd.IntN(6)], Value: []string{"a", "b"}[rnd.IntN(2)], Values: []string{"a"}}
+		c := Condition{Field: []Field{person.Country, person.Title, person.City}[rnd.IntN(3)],
+			Op: []Op{Is, IsNot, Contains, Known, NotKnown, OneOf}[rnd.IntN(6)], Value: []string{"a", "b"}[rnd.IntN(2)],
+			Values: []string{"a"}}
 		return Rule{If: &c}
 	}
 	for range 2000 {
 		list := []Rule{one(), one()}
-		r := []Rule{{All: list}, {Any: list}, {None: list}, list[0], {All: []Rule{{None: list}, {Any: list}}}}[rnd.IntN(5)]
+		r := []Rule{{All: list}, {Any: list}, {None: list}, list[0],
+			{All: []Rule{{None: list}, {Any: list}}}}[rnd.IntN(5)]
 		x := fitRecord("country", []string{"a", "b", ""}[rnd.IntN(3)], "title", []string{"A", "ab", " "}[rnd.IntN(3)])
 		if f := (Fit{{r, 1}}); f.Holds(0, x) != r.Holds(someone{Record_: *x}, now) {
 			t.Fatalf("%s of %v: the fit says %v", r.Words(nil), x.Values, f.Holds(0, x))
@@ -76,7 +79,8 @@ func TestWhatAFitCannotAsk(t *testing.T) {
 			t.Errorf("%s: %v", words, err)
 		}
 	}
-	good := Fit{{FieldIs(person.Country, "NO"), 3}, {Rule{If: &Condition{Field: person.Created, Op: After, Value: "2026-01-01"}}, -1}}
+	good := Fit{{FieldIs(person.Country, "NO"), 3},
+		{Rule{If: &Condition{Field: person.Created, Op: After, Value: "2026-01-01"}}, -1}}
 	if err := good.Check(cat); err != nil {
 		t.Error(err)
 	}
@@ -92,7 +96,8 @@ func TestRulesAskForFitAndItsBands(t *testing.T) {
 		op   Op
 		n, m int
 		want bool
-	}{{AtLeast, 40, 0, true}, {AtLeast, 41, 0, false}, {AtMost, 40, 0, true}, {AtMost, 39, 0, false}, {Exactly, 40, 0, true}, {Between, 30, 40, true}, {Between, 41, 50, false}} {
+	}{{AtLeast, 40, 0, true}, {AtLeast, 41, 0, false}, {AtMost, 40, 0, true}, {AtMost, 39, 0, false},
+		{Exactly, 40, 0, true}, {Between, 30, 40, true}, {Between, 41, 50, false}} {
 		r := Rule{If: &Condition{About: ByFit, Op: c.op, N: c.n, M: c.m}}
 		if err := r.Check(cat); err != nil {
 			t.Error(err)
@@ -117,10 +122,12 @@ func TestRulesAskForFitAndItsBands(t *testing.T) {
 
 func TestRangesFollowEachOther(t *testing.T) {
 	got, err := Ranges([]Band{{Name: "warm", From: 10}, {Name: "cold", From: 0, To: 99}, {Name: "hot", From: 20}})
-	if err != nil || len(got) != 3 || got[0] != (Band{"cold", 0, 10}) || got[1] != (Band{"warm", 10, 20}) || got[2] != (Band{"hot", 20, 0}) {
+	if err != nil || len(got) != 3 || got[0] != (Band{"cold", 0, 10}) || got[1] != (Band{"warm", 10, 20}) ||
+		got[2] != (Band{"hot", 20, 0}) {
 		t.Errorf("%v, %v", got, err)
 	}
-	for _, bad := range [][]Band{{{Name: "a", From: 1}}, {{Name: "a"}, {Name: "b"}}, {{Name: "a"}, {Name: "A ", From: 2}}, {{Name: " "}}, {{Name: "a", From: -1}}, make([]Band, 13)} {
+	for _, bad := range [][]Band{{{Name: "a", From: 1}}, {{Name: "a"}, {Name: "b"}},
+		{{Name: "a"}, {Name: "A ", From: 2}}, {{Name: " "}}, {{Name: "a", From: -1}}, make([]Band, 13)} {
 		if _, err := Ranges(bad); err == nil {
 			t.Errorf("%v was taken", bad)
 		}

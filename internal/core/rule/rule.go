@@ -327,7 +327,8 @@ func (c *Condition) holdsOf(r *Record, f Facts, at time.Time) bool {
 		yes = slices.Contains(r.Consents, c.ID)
 	case InSequence:
 		yes = slices.ContainsFunc(r.Ways, func(w WayFact) bool {
-			return w.Sequence == c.ID && (c.Op == Was || c.Op == WasNot || w.Open && c.Op != Finished || w.Finished && c.Op == Finished)
+			return w.Sequence == c.ID &&
+				(c.Op == Was || c.Op == WasNot || w.Open && c.Op != Finished || w.Finished && c.Op == Finished)
 		})
 	case Deal:
 		yes = slices.ContainsFunc(r.Deals, func(d DealFact) bool { return d.Closed.IsZero() })
@@ -381,7 +382,8 @@ func (c *Condition) holdsText(raw string, at time.Time) bool {
 	case AtLeast, AtMost, Exactly:
 		n, err := number(v)
 		w, err2 := number(c.Value)
-		return err == nil && err2 == nil && (c.Op == AtLeast && n >= w || c.Op == AtMost && n <= w || c.Op == Exactly && n == w)
+		return err == nil && err2 == nil &&
+			(c.Op == AtLeast && n >= w || c.Op == AtMost && n <= w || c.Op == Exactly && n == w)
 	case Before, After, Within, Between:
 		return c.holdsRange(strings.TrimSpace(raw), at)
 	}

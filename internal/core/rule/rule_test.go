@@ -24,7 +24,8 @@ func (s someone) Count(p *signal.Pattern, from, to time.Time) int {
 }
 
 func TestTextCompares(t *testing.T) {
-	p := someone{Record_: Record{Values: person.Values{person.Country: " Ca ", person.Title: "Head of fish health", person.City: "  "}}}
+	p := someone{Record_: Record{Values: person.Values{person.Country: " Ca ", person.Title: "Head of fish health",
+		person.City: "  "}}}
 	for _, c := range []struct {
 		f      Field
 		op     Op
@@ -32,12 +33,16 @@ func TestTextCompares(t *testing.T) {
 		values []string
 		want   bool
 	}{
-		{person.Country, Is, "CA", nil, true}, {person.Country, Is, "NO", nil, false}, {person.Country, IsNot, "no ", nil, true}, {person.Country, IsNot, "ca", nil, false},
-		{person.Title, Contains, "FISH", nil, true}, {person.Title, StartsWith, "head", nil, true}, {person.Title, StartsWith, "fish", nil, false},
+		{person.Country, Is, "CA", nil, true}, {person.Country, Is, "NO", nil, false},
+		{person.Country, IsNot, "no ", nil, true}, {person.Country, IsNot, "ca", nil, false},
+		{person.Title, Contains, "FISH", nil, true}, {person.Title, StartsWith, "head", nil, true},
+		{person.Title, StartsWith, "fish", nil, false},
 		{person.Country, OneOf, "", []string{"no", "ca"}, true}, {person.Country, OneOf, "", []string{"no"}, false},
 		// A missing value meets no comparison except "is not" and "is not known"; spaces are no value.
-		{person.City, Is, "", nil, false}, {person.City, IsNot, "Oban", nil, true}, {person.City, Contains, "", nil, false}, {person.City, OneOf, "", []string{""}, false},
-		{person.City, Known, "", nil, false}, {person.City, NotKnown, "", nil, true}, {person.Country, Known, "", nil, true}, {person.Source, NotKnown, "", nil, true},
+		{person.City, Is, "", nil, false}, {person.City, IsNot, "Oban", nil, true},
+		{person.City, Contains, "", nil, false}, {person.City, OneOf, "", []string{""}, false},
+		{person.City, Known, "", nil, false}, {person.City, NotKnown, "", nil, true},
+		{person.Country, Known, "", nil, true}, {person.Source, NotKnown, "", nil, true},
 	} {
 		r := Rule{If: &Condition{Field: c.f, Op: c.op, Value: c.v, Values: c.values}}
 		if got := r.Holds(p, now); got != c.want {
@@ -83,8 +88,10 @@ func TestTrees(t *testing.T) {
 
 func TestWordsAndChecks(t *testing.T) {
 	clicks := Rule{If: &Condition{Signal: &signal.Pattern{Kind: signal.Click}, Op: AtLeast, N: 3, Days: 180}}
-	r := Rule{All: []Rule{FieldIs(person.Country, "CA"), clicks, {None: []Rule{ScoreAtLeast(15), FieldIs(person.Title, "x")}}}}
-	if got, want := r.Words(nil), "country is Canada and at least 3 clicks within 180 days and not (a score of 15 or more or title is x)"; got != want {
+	r := Rule{All: []Rule{FieldIs(person.Country, "CA"), clicks,
+		{None: []Rule{ScoreAtLeast(15), FieldIs(person.Title, "x")}}}}
+	if got, want := r.Words(nil),
+		"country is Canada and at least 3 clicks within 180 days and not (a score of 15 or more or title is x)"; got != want {
 		t.Errorf("words %q", got)
 	}
 	if err := r.Check(nil); err != nil {
@@ -111,8 +118,11 @@ func TestWordsAndChecks(t *testing.T) {
 }
 
 var known = &Catalogue{
-	Own:  []person.Definition{{Field: person.Own(1), Name: "Pens", Type: person.Number}, {Field: person.Own(2), Name: "Fish", Type: person.SeveralOf, Options: []string{"salmon", "trout"}}, {Field: person.Own(3), Name: "Since", Type: person.Date}},
-	Tags: []Named{{1, "fair"}}, Audiences: []Named{{2, "Keen"}}, Sequences: []Named{{3, "Guide"}}, Stages: []Named{{4, "Offer"}}, Purposes: []Named{{5, "Marketing email"}}, Pages: []Named{{6, "Alarms"}},
+	Own: []person.Definition{{Field: person.Own(1), Name: "Pens", Type: person.Number},
+		{Field: person.Own(2), Name: "Fish", Type: person.SeveralOf, Options: []string{"salmon", "trout"}},
+		{Field: person.Own(3), Name: "Since", Type: person.Date}},
+	Tags: []Named{{1, "fair"}}, Audiences: []Named{{2, "Keen"}}, Sequences: []Named{{3, "Guide"}},
+	Stages: []Named{{4, "Offer"}}, Purposes: []Named{{5, "Marketing email"}}, Pages: []Named{{6, "Alarms"}},
 	Bands: []Band{{Name: "hot", From: 20}},
 }
 
@@ -121,28 +131,53 @@ func TestEveryCondition(t *testing.T) {
 	band := Condition{About: InBand, Op: Is}
 	band.SetBand(known.Bands[0])
 	p := someone{score: 21, Record_: Record{
-		Values: person.Values{person.Own(1): "12.5", person.Own(2): "salmon" + person.Joint + "trout", person.Own(3): "2026-04-14", person.Created: "2026-03-15T09:20:00Z", person.Title: "a; b"},
-		Tags:   []int64{1}, Audiences: []int64{2}, Consents: []int64{5},
-		Deals: []DealFact{{Stage: 4}, {Closed: now.AddDate(0, 0, -30), Lost: true}}, Ways: []WayFact{{Sequence: 3, Finished: true}},
+		Values: person.Values{person.Own(1): "12.5", person.Own(2): "salmon" + person.Joint + "trout",
+			person.Own(3): "2026-04-14", person.Created: "2026-03-15T09:20:00Z", person.Title: "a; b"},
+		Tags: []int64{1}, Audiences: []int64{2}, Consents: []int64{5},
+		Deals: []DealFact{{Stage: 4}, {Closed: now.AddDate(0, 0, -30), Lost: true}},
+		Ways:  []WayFact{{Sequence: 3, Finished: true}},
 	}}
 	for _, c := range []struct {
 		c     Condition
 		want  bool
 		words string
 	}{
-		{Condition{Field: person.Own(1), Op: AtLeast, Value: "12.5"}, true, "Pens at least 12.5"}, {Condition{Field: person.Own(1), Op: Between, From: "1", To: "12"}, false, "Pens between 1 and 12"},
-		{Condition{Field: person.Own(2), Op: Is, Value: "TROUT"}, true, "Fish is TROUT"}, {Condition{Field: person.Own(2), Op: IsNot, Value: "cod"}, true, "Fish is not cod"}, {Condition{Field: person.Own(2), Op: OneOf, Values: []string{"cod", "trout"}}, true, "Fish is one of cod, trout"},
-		{Condition{Field: person.Title, Op: Is, Value: "b"}, false, "title is b"}, // a text with a semicolon is one text
-		{Condition{Field: person.Own(3), Op: Before, Value: "2026-04-14"}, false, "Since before 2026-04-14"}, {Condition{Field: person.Own(3), Op: After, Value: "2026-04-13"}, true, "Since after 2026-04-13"},
-		{Condition{Field: person.Own(3), Op: Within, Days: 1}, true, "Since within the last 1 days"}, {Condition{Field: person.Own(3), Op: Between, From: "2026-04-14", To: "2026-04-14"}, true, "Since between 2026-04-14 and 2026-04-14"},
-		{Condition{Field: person.Created, Op: Within, Days: 30}, true, "first met within the last 30 days"}, {Condition{Field: person.Created, Op: Within, Days: 29}, false, "first met within the last 29 days"},
-		{Condition{Field: person.Created, Op: Before, Value: "2026-03-15"}, false, "first met before 2026-03-15"}, {Condition{Field: person.Created, Op: After, Value: "2026-03-15"}, false, "first met after 2026-03-15"},
-		{Condition{About: Tag, ID: 1, Op: Is}, true, "tagged “fair”"}, {Condition{About: Tag, ID: 9, Op: IsNot}, true, "not tagged tag 9"}, {Condition{About: Audience, ID: 2, Op: IsNot}, false, "not in the audience “Keen”"},
-		{Condition{About: Consent, ID: 5, Op: Is}, true, "agreed to “Marketing email”"}, {Condition{About: Deal, Op: Is}, true, "has an open deal"}, {Condition{About: Stage, ID: 4, Op: IsNot}, false, "has no deal in stage “Offer”"},
-		{Condition{About: Lost, Op: Within, Days: 30}, true, "lost a deal within the last 30 days"}, {Condition{About: Lost, Op: Within, Days: 29}, false, "lost a deal within the last 29 days"}, {Condition{About: Won, Op: Never}, true, "never won a deal"}, {Condition{About: Lost, Op: Ever}, true, "ever lost a deal"},
-		{Condition{About: InSequence, ID: 3, Op: Is}, false, "on the sequence “Guide”"}, {Condition{About: InSequence, ID: 3, Op: Was}, true, "on the sequence now or before: “Guide”"}, {Condition{About: InSequence, ID: 3, Op: WasNot}, false, "never on the sequence “Guide”"}, {Condition{About: InSequence, ID: 3, Op: Finished}, true, "came to the end of the sequence “Guide”"},
-		{band, true, "score in the band “hot”"}, {Condition{Score: true, Op: Between, N: 10, M: 21}, true, "a score of 10 to 21"},
-		{Condition{Signal: &signal.Pattern{Kind: signal.Form, Place: signal.Place{Page: 6}}, Op: AtLeast, N: 1, From: "2026-01-01", To: "2026-01-31"}, false, "at least 1 form from the page “Alarms” between 2026-01-01 and 2026-01-31"},
+		{Condition{Field: person.Own(1), Op: AtLeast, Value: "12.5"}, true, "Pens at least 12.5"},
+		{Condition{Field: person.Own(1), Op: Between, From: "1", To: "12"}, false, "Pens between 1 and 12"},
+		{Condition{Field: person.Own(2), Op: Is, Value: "TROUT"}, true, "Fish is TROUT"},
+		{Condition{Field: person.Own(2), Op: IsNot, Value: "cod"}, true, "Fish is not cod"},
+		{Condition{Field: person.Own(2), Op: OneOf, Values: []string{"cod", "trout"}}, true,
+			"Fish is one of cod, trout"},
+		// a text with a semicolon is one text
+		{Condition{Field: person.Title, Op: Is, Value: "b"}, false, "title is b"},
+		{Condition{Field: person.Own(3), Op: Before, Value: "2026-04-14"}, false, "Since before 2026-04-14"},
+		{Condition{Field: person.Own(3), Op: After, Value: "2026-04-13"}, true, "Since after 2026-04-13"},
+		{Condition{Field: person.Own(3), Op: Within, Days: 1}, true, "Since within the last 1 days"},
+		{Condition{Field: person.Own(3), Op: Between, From: "2026-04-14", To: "2026-04-14"}, true,
+			"Since between 2026-04-14 and 2026-04-14"},
+		{Condition{Field: person.Created, Op: Within, Days: 30}, true, "first met within the last 30 days"},
+		{Condition{Field: person.Created, Op: Within, Days: 29}, false, "first met within the last 29 days"},
+		{Condition{Field: person.Created, Op: Before, Value: "2026-03-15"}, false, "first met before 2026-03-15"},
+		{Condition{Field: person.Created, Op: After, Value: "2026-03-15"}, false, "first met after 2026-03-15"},
+		{Condition{About: Tag, ID: 1, Op: Is}, true, "tagged “fair”"},
+		{Condition{About: Tag, ID: 9, Op: IsNot}, true, "not tagged tag 9"},
+		{Condition{About: Audience, ID: 2, Op: IsNot}, false, "not in the audience “Keen”"},
+		{Condition{About: Consent, ID: 5, Op: Is}, true, "agreed to “Marketing email”"},
+		{Condition{About: Deal, Op: Is}, true, "has an open deal"},
+		{Condition{About: Stage, ID: 4, Op: IsNot}, false, "has no deal in stage “Offer”"},
+		{Condition{About: Lost, Op: Within, Days: 30}, true, "lost a deal within the last 30 days"},
+		{Condition{About: Lost, Op: Within, Days: 29}, false, "lost a deal within the last 29 days"},
+		{Condition{About: Won, Op: Never}, true, "never won a deal"},
+		{Condition{About: Lost, Op: Ever}, true, "ever lost a deal"},
+		{Condition{About: InSequence, ID: 3, Op: Is}, false, "on the sequence “Guide”"},
+		{Condition{About: InSequence, ID: 3, Op: Was}, true, "on the sequence now or before: “Guide”"},
+		{Condition{About: InSequence, ID: 3, Op: WasNot}, false, "never on the sequence “Guide”"},
+		{Condition{About: InSequence, ID: 3, Op: Finished}, true, "came to the end of the sequence “Guide”"},
+		{band, true, "score in the band “hot”"},
+		{Condition{Score: true, Op: Between, N: 10, M: 21}, true, "a score of 10 to 21"},
+		{Condition{Signal: &signal.Pattern{Kind: signal.Form, Place: signal.Place{Page: 6}}, Op: AtLeast, N: 1,
+			From: "2026-01-01", To: "2026-01-31"}, false,
+			"at least 1 form from the page “Alarms” between 2026-01-01 and 2026-01-31"},
 	} {
 		r := Rule{If: &c.c}
 		if err := r.Check(known); err != nil && c.c.ID != 9 {
@@ -166,10 +201,18 @@ func TestEveryCondition(t *testing.T) {
 
 func TestConditionsThatCannotBeAsked(t *testing.T) {
 	for name, c := range map[string]Condition{
-		"an own field that is gone": {Field: person.Own(9), Op: Is, Value: "x"}, "a tag that is gone": {About: Tag, ID: 9, Op: Is}, "no tag": {About: Tag, Op: Is}, "a band that is gone": {About: InBand, Op: Is, Value: "cold"},
-		"a number of letters": {Field: person.Own(1), Op: AtLeast, Value: "x"}, "numbers the wrong way round": {Field: person.Own(1), Op: Between, From: "2", To: "1"}, "a day that is none": {Field: person.Own(3), Op: Before, Value: "14/4"},
-		"days the wrong way round": {Signal: &signal.Pattern{Kind: signal.Click}, Op: AtLeast, N: 1, From: "2026-02-01", To: "2026-01-01"}, "one day of two": {Signal: &signal.Pattern{Kind: signal.Click}, Op: AtLeast, N: 1, From: "2026-02-01"},
-		"no days": {About: Lost, Op: Within}, "too many days": {Field: person.Own(3), Op: Within, Days: 9999}, "contains a country": {Field: person.Country, Op: Contains, Value: "N"}, "counts the wrong way round": {Signal: &signal.Pattern{Kind: signal.Click}, Op: Between, N: 3, M: 1},
+		"an own field that is gone": {Field: person.Own(9), Op: Is, Value: "x"},
+		"a tag that is gone":        {About: Tag, ID: 9, Op: Is}, "no tag": {About: Tag, Op: Is},
+		"a band that is gone":         {About: InBand, Op: Is, Value: "cold"},
+		"a number of letters":         {Field: person.Own(1), Op: AtLeast, Value: "x"},
+		"numbers the wrong way round": {Field: person.Own(1), Op: Between, From: "2", To: "1"},
+		"a day that is none":          {Field: person.Own(3), Op: Before, Value: "14/4"},
+		"days the wrong way round": {Signal: &signal.Pattern{Kind: signal.Click}, Op: AtLeast, N: 1, From: "2026-02-01",
+			To: "2026-01-01"},
+		"one day of two": {Signal: &signal.Pattern{Kind: signal.Click}, Op: AtLeast, N: 1, From: "2026-02-01"},
+		"no days":        {About: Lost, Op: Within}, "too many days": {Field: person.Own(3), Op: Within, Days: 9999},
+		"contains a country":         {Field: person.Country, Op: Contains, Value: "N"},
+		"counts the wrong way round": {Signal: &signal.Pattern{Kind: signal.Click}, Op: Between, N: 3, M: 1},
 	} {
 		if (&Rule{If: &c}).Check(known) == nil {
 			t.Errorf("%s: no error", name)
@@ -190,7 +233,8 @@ func TestEverySubjectBegins(t *testing.T) {
 		if c.Key() != s.Key || c.Op == "" {
 			t.Errorf("%s begins as %s with %q", s.Key, c.Key(), c.Op)
 		}
-		if err := c.Check(known); err != nil && !strings.Contains(err.Error(), "needs a value") && !strings.Contains(err.Error(), "needs a number") {
+		if err := c.Check(known); err != nil && !strings.Contains(err.Error(), "needs a value") &&
+			!strings.Contains(err.Error(), "needs a number") {
 			t.Errorf("%s: %v", s.Key, err)
 		}
 	}
@@ -203,7 +247,9 @@ func TestEverySubjectBegins(t *testing.T) {
 }
 
 func TestWhatTimeMoves(t *testing.T) {
-	r := Rule{All: []Rule{FieldIs(person.City, "x"), {Any: []Rule{{If: &Condition{Signal: &signal.Pattern{Kind: signal.Click}, Op: AtLeast, N: 1, Days: 3}}, {If: &Condition{About: Lost, Op: Within, Days: 5}}}}, ThingIs(Audience, 2), ThingIs(Audience, 2)}}
+	r := Rule{All: []Rule{FieldIs(person.City, "x"),
+		{Any: []Rule{{If: &Condition{Signal: &signal.Pattern{Kind: signal.Click}, Op: AtLeast, N: 1, Days: 3}},
+			{If: &Condition{About: Lost, Op: Within, Days: 5}}}}, ThingIs(Audience, 2), ThingIs(Audience, 2)}}
 	if len(r.Moves()) != 2 || len(r.Audiences()) != 1 || !r.Names(Audience, 2) || r.Names(Tag, 2) {
 		t.Errorf("moves %v, audiences %v", r.Moves(), r.Audiences())
 	}
@@ -219,19 +265,27 @@ func TestSentences(t *testing.T) {
 	for want, r := range map[string]Rule{
 		"Everybody": {},
 		"Everybody whose country is Canada and who clicked a link at least 3 times in the last 180 days": {All: []Rule{canada, did(signal.Click, AtLeast, 3, 180)}},
-		"Everybody who opened an email":                                                                   did(signal.Open, AtLeast, 1, 0),
-		"Everybody who never opened an email in the last day":                                             did(signal.Open, Exactly, 0, 1),
-		"Everybody who replied at most twice":                                                             did(signal.Reply, AtMost, 2, 0),
-		"Everybody who booked a meeting exactly once":                                                     did(signal.Meeting, Exactly, 1, 0),
+		"Everybody who opened an email": did(
+			signal.Open, AtLeast, 1, 0),
+		"Everybody who never opened an email in the last day": did(
+			signal.Open, Exactly, 0, 1),
+		"Everybody who replied at most twice": did(
+			signal.Reply, AtMost, 2, 0),
+		"Everybody who booked a meeting exactly once": did(
+			signal.Meeting, Exactly, 1, 0),
 		"Everybody whose country is Canada, but nobody who opted out or who is tagged “fair”":             {All: []Rule{canada, {None: []Rule{did(signal.OptOut, AtLeast, 1, 0), is(Condition{About: Tag, ID: 1, Op: Is})}}}},
 		"Everybody, but nobody who complained":                                                            {None: []Rule{did(signal.Complaint, AtLeast, 1, 0)}},
 		"Everybody whose country is Canada or whose score is at least 15":                                 {Any: []Rule{canada, ScoreAtLeast(15)}},
 		"Everybody whose country is Canada and either whose score is at least 15 or whose phone is known": {All: []Rule{canada, {Any: []Rule{ScoreAtLeast(15), is(Condition{Field: person.PhoneField, Op: Known})}}}},
-		"Everybody whose Fish is cod, trout, or salmon":                                                   is(Condition{Field: person.Own(2), Op: OneOf, Values: []string{"cod", "trout", "salmon"}}),
-		"Everybody who is not on the sequence “Guide”":                                                    is(Condition{About: InSequence, ID: 3, Op: IsNot}),
-		"Everybody who has an open deal":                                                                  is(Condition{About: Deal, Op: Is}),
-		"Everybody of whom a deal was lost in the last 30 days":                                           is(Condition{About: Lost, Op: Within, Days: 30}),
-		"Everybody who filled in a form from the page “Alarms”":                                           {If: &Condition{Signal: &signal.Pattern{Kind: signal.Form, Place: signal.Place{Page: 6}}, Op: AtLeast, N: 1}},
+		"Everybody whose Fish is cod, trout, or salmon": is(
+			Condition{Field: person.Own(2), Op: OneOf, Values: []string{"cod", "trout", "salmon"}}),
+		"Everybody who is not on the sequence “Guide”": is(
+			Condition{About: InSequence, ID: 3, Op: IsNot}),
+		"Everybody who has an open deal": is(
+			Condition{About: Deal, Op: Is}),
+		"Everybody of whom a deal was lost in the last 30 days": is(
+			Condition{About: Lost, Op: Within, Days: 30}),
+		"Everybody who filled in a form from the page “Alarms”": {If: &Condition{Signal: &signal.Pattern{Kind: signal.Form, Place: signal.Place{Page: 6}}, Op: AtLeast, N: 1}},
 	} {
 		if got := r.Sentence(known); got != want {
 			t.Errorf("said %q\nwant %q", got, want)

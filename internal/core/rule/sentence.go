@@ -159,7 +159,9 @@ func (c *Condition) clauseOf(cat *Catalogue) string {
 	case Audience:
 		return "who is " + not + "in the audience " + cat.name(Audience, c.ID)
 	case InSequence:
-		return "who " + map[Op]string{Is: "is on", IsNot: "is not on", Was: "is or was on", WasNot: "was never on", Finished: "came to the end of"}[c.Op] +
+		return "who " +
+			map[Op]string{Is: "is on", IsNot: "is not on", Was: "is or was on", WasNot: "was never on",
+				Finished: "came to the end of"}[c.Op] +
 			" the sequence " + cat.name(InSequence, c.ID)
 	case Lost, Won:
 		did := strings.TrimSuffix(string(c.About), " deal")

@@ -164,7 +164,9 @@ func (c *Condition) wordsOf(cat *Catalogue) string {
 	case Consent:
 		return either("agreed to ", "has not agreed to ") + cat.name(Consent, c.ID)
 	case InSequence:
-		return map[Op]string{Is: "on the sequence ", IsNot: "not on the sequence ", Was: "on the sequence now or before: ", WasNot: "never on the sequence ", Finished: "came to the end of the sequence "}[c.Op] + cat.name(InSequence, c.ID)
+		return map[Op]string{Is: "on the sequence ", IsNot: "not on the sequence ",
+			Was: "on the sequence now or before: ", WasNot: "never on the sequence ",
+			Finished: "came to the end of the sequence "}[c.Op] + cat.name(InSequence, c.ID)
 	case Deal:
 		return either("has an open deal", "has no open deal")
 	case Stage:
@@ -257,7 +259,8 @@ func Subjects(cat *Catalogue) []Subject {
 	for _, t := range []struct {
 		t Thing
 		w string
-	}{{Tag, "tag"}, {Audience, "audience"}, {InSequence, "sequence"}, {Consent, "consent"}, {Deal, "open deal"}, {Stage, "deal in stage"}, {Lost, "lost deal"}, {Won, "won deal"}} {
+	}{{Tag, "tag"}, {Audience, "audience"}, {InSequence, "sequence"}, {Consent, "consent"}, {Deal, "open deal"},
+		{Stage, "deal in stage"}, {Lost, "lost deal"}, {Won, "won deal"}} {
 		if t.t == Deal || t.t == Lost || t.t == Won || len(cat.list(t.t)) > 0 {
 			out = append(out, Subject{"about " + string(t.t), t.w, "how they stand"})
 		}

@@ -74,7 +74,8 @@ func plainScore(m *Model, who *anyone, t time.Time) float64 {
 			}
 			date := s.At.In(m.Zone).Format(time.DateOnly)
 			days[date]++
-			if r.Often == First && given == 1 || r.Often == InAll && given == r.N || r.Often == PerDay && days[date] > r.N {
+			if r.Often == First && given == 1 || r.Often == InAll && given == r.N || r.Often == PerDay &&
+				days[date] > r.N {
 				continue
 			}
 			given++
@@ -104,10 +105,12 @@ func anyModel(rnd *rand.Rand, halves bool) Model {
 	if err != nil {
 		panic(err)
 	}
-	m := Model{Line: 5 + rnd.IntN(12), Margin: rnd.IntN(5), Zone: zone, Floor: -1000 * rnd.IntN(2), Ceiling: 40 * rnd.IntN(2)}
+	m := Model{Line: 5 + rnd.IntN(12), Margin: rnd.IntN(5), Zone: zone, Floor: -1000 * rnd.IntN(2),
+		Ceiling: 40 * rnd.IntN(2)}
 	kinds := []signal.Kind{signal.PageView, signal.Open, signal.Click, signal.OptOut}
 	for i := range 2 + rnd.IntN(4) {
-		r := Rule{ID: int64(i + 1), On: on(kinds[rnd.IntN(len(kinds))]), Points: rnd.IntN(14) - 4, Lasts: []int{0, 1, 2, 7}[rnd.IntN(4)], Wipe: rnd.IntN(5) == 0}
+		r := Rule{ID: int64(i + 1), On: on(kinds[rnd.IntN(len(kinds))]), Points: rnd.IntN(14) - 4,
+			Lasts: []int{0, 1, 2, 7}[rnd.IntN(4)], Wipe: rnd.IntN(5) == 0}
 		r.Often = []Often{Always, First, PerDay, InAll, While}[rnd.IntN(5)]
 		r.N, r.Window = 1+rnd.IntN(3), 1+rnd.IntN(4)
 		if halves && r.Often != While && rnd.IntN(2) == 0 {
@@ -115,7 +118,8 @@ func anyModel(rnd *rand.Rand, halves bool) Model {
 		}
 		switch rnd.IntN(6) {
 		case 0:
-			r.If = rule.Rule{If: &rule.Condition{Signal: &signal.Pattern{Kind: signal.Click}, Op: []rule.Op{rule.AtLeast, rule.AtMost}[rnd.IntN(2)], N: 1, Days: 1 + rnd.IntN(3)}}
+			r.If = rule.Rule{If: &rule.Condition{Signal: &signal.Pattern{Kind: signal.Click},
+				Op: []rule.Op{rule.AtLeast, rule.AtMost}[rnd.IntN(2)], N: 1, Days: 1 + rnd.IntN(3)}}
 		case 1:
 			r.If = rule.Rule{If: &rule.Condition{Field: person.Created, Op: rule.Within, Days: 1 + rnd.IntN(6)}}
 		case 2:
@@ -139,8 +143,10 @@ func anybody(rnd *rand.Rand) *anyone {
 	kinds := []signal.Kind{signal.PageView, signal.Open, signal.Open, signal.Click, signal.Click, signal.OptOut}
 	at := day0
 	for i := range rnd.IntN(14) {
-		at = at.Add([]time.Duration{0, 0, time.Microsecond, 7 * time.Hour, 24 * time.Hour, 48 * time.Hour, 24*time.Hour + time.Microsecond}[rnd.IntN(7)])
-		w.signals = append(w.signals, signal.Signal{ID: int64(i + 1), At: at, Kind: kinds[rnd.IntN(len(kinds))], Machine: rnd.IntN(8) == 0})
+		at = at.Add([]time.Duration{0, 0, time.Microsecond, 7 * time.Hour, 24 * time.Hour, 48 * time.Hour,
+			24*time.Hour + time.Microsecond}[rnd.IntN(7)])
+		w.signals = append(w.signals,
+			signal.Signal{ID: int64(i + 1), At: at, Kind: kinds[rnd.IntN(len(kinds))], Machine: rnd.IntN(8) == 0})
 	}
 	return w
 }
@@ -289,7 +295,8 @@ func TestKeptAgainstLookedAtOnce(t *testing.T) {
 // Points of a minus that halve rise again, and bring somebody over the line with
 // nothing done: 20 − 10·2^(−t/10 days) is 15 after exactly ten days.
 func TestRisingAgain(t *testing.T) {
-	m := Model{Line: 15, Rules: []Rule{{On: on(signal.Click), Points: 20}, {On: on(signal.Open), Points: -10, Half: 10}}}
+	m := Model{Line: 15,
+		Rules: []Rule{{On: on(signal.Click), Points: 20}, {On: on(signal.Open), Points: -10, Half: 10}}}
 	list := []signal.Signal{{ID: 1, At: day0, Kind: signal.Open}, {ID: 2, At: day0, Kind: signal.Click}}
 	ledger := m.Ledger(nil, list, nil, day(20))
 	got, armed := m.Crossings(ledger, day0.Add(-time.Hour), day(20), 0, true)
@@ -297,7 +304,8 @@ func TestRisingAgain(t *testing.T) {
 		t.Fatalf("crossed at %v", got)
 	}
 	// The figure shows 15.0 from 14.95 on, a little earlier.
-	if now, before := m.Shown(Sum(ledger, got[0])), m.Shown(Sum(ledger, got[0].Add(-time.Microsecond))); now != 15 || before != 14.9 || got[0].After(day(10)) || got[0].Before(day(9)) {
+	if now, before := m.Shown(Sum(ledger, got[0])), m.Shown(Sum(ledger, got[0].Add(-time.Microsecond))); now != 15 ||
+		before != 14.9 || got[0].After(day(10)) || got[0].Before(day(9)) {
 		t.Errorf("crossed at %v, from %v to %v", got[0], before, now)
 	}
 	// At the floor nothing is seen, and still it rises.

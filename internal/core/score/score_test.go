@@ -87,10 +87,14 @@ func TestWorkedCases(t *testing.T) {
 		{"still 15 a moment before day 30", common, story, nil, 29.9999, 15},
 		{"at day 30 exactly the first three are gone", common, story, nil, 30, 1},
 		{"at day 31 exactly the last one too", common, story, nil, 31, 0},
-		{"a complaint takes 100", harm, signals(did{0, signal.Open}, did{1, signal.Reply}, did{2, signal.Complaint}), nil, 2, -97},
-		{"what is shown is held at the floor", held, signals(did{0, signal.Open}, did{1, signal.Reply}, did{2, signal.Complaint}), nil, 2, 0},
-		{"but the true sum is kept", held, signals(append([]did{{0, signal.OptOut}}, many(99, did{1, signal.Click})...)...), nil, 1, 0},
-		{"so 101 clicks climb out of an opt-out", held, signals(append([]did{{0, signal.OptOut}}, many(101, did{1, signal.Click})...)...), nil, 1, 1},
+		{"a complaint takes 100", harm, signals(did{0, signal.Open}, did{1, signal.Reply}, did{2, signal.Complaint}),
+			nil, 2, -97},
+		{"what is shown is held at the floor", held,
+			signals(did{0, signal.Open}, did{1, signal.Reply}, did{2, signal.Complaint}), nil, 2, 0},
+		{"but the true sum is kept", held,
+			signals(append([]did{{0, signal.OptOut}}, many(99, did{1, signal.Click})...)...), nil, 1, 0},
+		{"so 101 clicks climb out of an opt-out", held,
+			signals(append([]did{{0, signal.OptOut}}, many(101, did{1, signal.Click})...)...), nil, 1, 1},
 		{"a reply and a meeting", harm, signals(did{0, signal.Reply}, did{0, signal.Meeting}), nil, 9, 5},
 		{"two clicks are not three", keen, clicks, somebody{"CA", clicks}, 10, 0},
 		{"three clicks from one sequence", keen, clicks, somebody{"ca ", clicks}, 20, 15},
@@ -115,7 +119,8 @@ func many(n int, d did) []did {
 }
 
 func TestOften(t *testing.T) {
-	list := signals(did{0, signal.Click}, did{0.1, signal.Click}, did{0.2, signal.Click}, did{1, signal.Click}, did{2, signal.Click})
+	list := signals(did{0, signal.Click}, did{0.1, signal.Click}, did{0.2, signal.Click}, did{1, signal.Click},
+		did{2, signal.Click})
 	list[4].Machine = true
 	for _, c := range []struct {
 		name string
@@ -170,9 +175,12 @@ func TestCrossings(t *testing.T) {
 		{"the second open crosses 15", common, -1, 1, true, []float64{1}},
 		{"once, though the score goes on rising", common, -1, 5, true, []float64{1}},
 		{"asked in two parts it is the same", common, 1, 5, false, nil},
-		{"from 9 to 11 crosses 10", Model{Line: 10, Rules: []Rule{{On: on(signal.Open), Points: 9}, {On: on(signal.Click), Points: 2}}}, -1, 0.5, true, []float64{0}},
+		{"from 9 to 11 crosses 10",
+			Model{Line: 10, Rules: []Rule{{On: on(signal.Open), Points: 9}, {On: on(signal.Click), Points: 2}}}, -1,
+			0.5, true, []float64{0}},
 		{"below again after points ran out, it fires again", common, -1, 60, true, []float64{1, 41}},
-		{"with a margin it must have been well below", Model{Line: 15, Margin: 20, Rules: common.Rules}, -1, 60, true, []float64{1}},
+		{"with a margin it must have been well below", Model{Line: 15, Margin: 20, Rules: common.Rules}, -1, 60, true,
+			[]float64{1}},
 		{"no line, no crossing", Model{Rules: common.Rules}, -1, 60, true, nil},
 	} {
 		ledger := c.m.Ledger(nil, story, nil, day(c.to))
@@ -218,7 +226,8 @@ func TestKeptEqualsCounted(t *testing.T) {
 		{On: on(signal.Form), Points: 4, Often: InAll, N: 3, Lasts: 90},
 		{On: on(signal.OptOut), Wipe: true, Points: -5, Lasts: 60},
 	}}
-	kinds := []signal.Kind{signal.PageView, signal.Open, signal.Open, signal.Click, signal.Click, signal.Reply, signal.Form, signal.OptOut}
+	kinds := []signal.Kind{signal.PageView, signal.Open, signal.Open, signal.Click, signal.Click, signal.Reply,
+		signal.Form, signal.OptOut}
 	for range 200 {
 		var all []signal.Signal
 		kept, until, seen := 0.0, time.Time{}, 0
@@ -226,7 +235,8 @@ func TestKeptEqualsCounted(t *testing.T) {
 		for n := range 300 {
 			at = at.Add(time.Duration(rnd.IntN(36)) * time.Hour)
 			if rnd.IntN(3) == 0 {
-				all = append(all, signal.Signal{ID: int64(n), At: at, Kind: kinds[rnd.IntN(len(kinds))], Machine: rnd.IntN(9) == 0})
+				all = append(all,
+					signal.Signal{ID: int64(n), At: at, Kind: kinds[rnd.IntN(len(kinds))], Machine: rnd.IntN(9) == 0})
 			}
 			if seen != len(all) || (!until.IsZero() && !at.Before(until)) {
 				ledger := m.Ledger(nil, all, nil, at)

@@ -121,8 +121,10 @@ func TestWatch(t *testing.T) {
 		{"from anywhere any click counts", anywhere, []signal.Signal{at(2, other)}, 3, Happened, 2},
 		{"a machine's click", clickOf, []signal.Signal{at(2, machine)}, 3, "", 0},
 		{"another link", link2, []signal.Signal{at(2, click)}, 3, "", 0},
-		{"more than 3 opens: three are not enough", opens, []signal.Signal{at(1, open), at(1.1, open), at(1.2, open)}, 3, "", 0},
-		{"the fourth is", opens, []signal.Signal{at(1, open), at(1.1, open), at(1.2, open), at(2, open)}, 3, Happened, 2},
+		{"more than 3 opens: three are not enough", opens, []signal.Signal{at(1, open), at(1.1, open), at(1.2, open)},
+			3, "", 0},
+		{"the fourth is", opens, []signal.Signal{at(1, open), at(1.1, open), at(1.2, open), at(2, open)}, 3, Happened,
+			2},
 		{"a form counts from entry", forms, []signal.Signal{at(-0.5, form)}, 0, Happened, 0},
 		{"a form before entry does not", forms, []signal.Signal{at(-2, form)}, 0, "", 0},
 		{"at the end: it waits though it has happened", atEnd, []signal.Signal{at(1, click)}, 4, "", 0},
@@ -174,7 +176,8 @@ func TestTheGuideEndToEnd(t *testing.T) {
 		}
 		d.Reset()
 		f.score = 15
-		f.signals = []signal.Signal{{At: day(1), Kind: signal.Click, Place: signal.Place{Sequence: 7, Step: int32(email)}}}
+		f.signals = []signal.Signal{{At: day(1), Kind: signal.Click,
+			Place: signal.Place{Sequence: 7, Step: int32(email)}}}
 		pr.Advance(&st, f, day(1), &d)
 		want := []Log{{watch, day(1), Happened, ""}, {check, day(1), Yes, ""}}
 		if !slices.Equal(d.Logs, want) || d.Effects[0].Step != second {
@@ -191,7 +194,8 @@ func TestTheGuideEndToEnd(t *testing.T) {
 	t.Run("clicks, not ready, and the call is missed", func(t *testing.T) {
 		f, d := someone(), Decision{}
 		f.touches[email] = day0
-		f.signals = []signal.Signal{{At: day(1), Kind: signal.Click, Place: signal.Place{Sequence: 7, Step: int32(email)}}}
+		f.signals = []signal.Signal{{At: day(1), Kind: signal.Click,
+			Place: signal.Place{Sequence: 7, Step: int32(email)}}}
 		st := State{Step: watch, Entered: day0, Reached: day0}
 		pr.Advance(&st, f, day(1), &d)
 		if d.Effects[0].Act != (act.Work{Of: touch.Call}) || st.Step != call {
@@ -343,7 +347,8 @@ func TestVisits(t *testing.T) {
 		for range 2 { // whoever looks how often
 			pr.Advance(&st, f, at, &d)
 		}
-		if n := len(d.Effects); n != int(visit) || max(d.Effects[n-1].Visit, 1) != visit || st.Phase != Out || max(st.Visit, 1) != visit {
+		if n := len(d.Effects); n != int(visit) || max(d.Effects[n-1].Visit, 1) != visit || st.Phase != Out ||
+			max(st.Visit, 1) != visit {
 			t.Fatalf("at visit %d: %+v, %+v", visit, d.Effects, st)
 		}
 		f.newest = Touch{At: at, Ended: true, Visit: visit}

@@ -148,7 +148,8 @@ func TestEdits(t *testing.T) {
 		}
 	}
 	q := p.Clone()
-	if _, id, err := (InsertStep{Kind: "watch", From: email, Exits: []Exit{Next}}).Apply(q); err != nil || q.Step(id).(*Watch).Of != email {
+	if _, id, err := (InsertStep{Kind: "watch", From: email, Exits: []Exit{Next}}).Apply(q); err != nil ||
+		q.Step(id).(*Watch).Of != email {
 		t.Errorf("a watch behind an email watches %+v, %v", q.Step(id), err)
 	}
 	if _, _, err := (ChangePlan{Hours: p.Hours, LaunchHold: false}).Apply(q); err != nil || q.LaunchHold {

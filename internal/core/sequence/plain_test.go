@@ -56,7 +56,8 @@ func (x *plain) add(id StepID, at time.Time, e Exit, why Reason) {
 func (x *plain) run() {
 	leaves, why := x.leaves, x.why
 	if x.p.LongestStay.N > 0 {
-		if stay := x.p.LongestStay.After(x.entered, x.zone, calendar.Working{}); leaves.IsZero() || stay.Before(leaves) {
+		if stay := x.p.LongestStay.After(x.entered, x.zone, calendar.Working{}); leaves.IsZero() ||
+			stay.Before(leaves) {
 			leaves, why = stay, StayedTooLong
 		}
 	}
@@ -111,7 +112,8 @@ func (x *plain) run() {
 			limit := s.For.After(at, x.zone, calendar.Working{})
 			var seen []time.Time
 			for _, g := range x.signals {
-				if g.Kind == s.Signal && !g.At.Before(from) && !g.At.After(limit) && !g.Machine && (s.Of == 0 || g.Step == int32(s.Of)) {
+				if g.Kind == s.Signal && !g.At.Before(from) && !g.At.After(limit) && !g.Machine &&
+					(s.Of == 0 || g.Step == int32(s.Of)) {
 					seen = append(seen, g.At)
 				}
 			}
@@ -245,7 +247,8 @@ func (s *seen) Touch(id StepID) Touch {
 
 // wanted is the exit by which an outcome goes on.
 func (o Outcome) wanted() Exit {
-	return map[Outcome]Exit{NoAnswer: "not reached", LeftMessage: "not reached", WrongNumber: "not reached", TheyDoNotWantIt: "not interested", TheyTalked: "done"}[o]
+	return map[Outcome]Exit{NoAnswer: "not reached", LeftMessage: "not reached", WrongNumber: "not reached",
+		TheyDoNotWantIt: "not interested", TheyTalked: "done"}[o]
 }
 
 func (s *seen) Left() (Reason, time.Time, bool) {
@@ -299,7 +302,8 @@ func somePlan(t *testing.T, r *rand.Rand) *Plan {
 		case 4:
 			s = &Check{Rule: rule.ScoreAtLeast(10)}
 		default:
-			s = &Watch{Signal: []signal.Kind{signal.Open, signal.Click}[r.IntN(2)], N: 1 + r.IntN(2), For: days, AtEnd: r.IntN(3) == 0}
+			s = &Watch{Signal: []signal.Kind{signal.Open, signal.Click}[r.IntN(2)], N: 1 + r.IntN(2), For: days,
+				AtEnd: r.IntN(3) == 0}
 		}
 		ids, _ := p.order()
 		from := p.Step(ids[r.IntN(len(ids))])
@@ -367,11 +371,14 @@ func TestLateWorkers(t *testing.T) {
 			}
 			return at
 		}
-		x := &plain{p: p, zone: zones[r.IntN(len(zones))], entered: day0, outcomes: map[StepID]Outcome{}, takes: map[StepID]time.Duration{}, begun: map[StepID]time.Time{}, ended: map[StepID]time.Time{},
-			reach: contact.Facts{Email: r.IntN(8) > 0, Phone: r.IntN(4) > 0, DoNotContact: r.IntN(20) == 0, OptedOut: r.IntN(20) == 0,
-				Bounced: r.IntN(10) == 0, Consent: contact.Consent(r.IntN(3))}, scores: float64(r.IntN(20))}
+		x := &plain{p: p, zone: zones[r.IntN(len(zones))], entered: day0, outcomes: map[StepID]Outcome{},
+			takes: map[StepID]time.Duration{}, begun: map[StepID]time.Time{}, ended: map[StepID]time.Time{},
+			reach: contact.Facts{Email: r.IntN(8) > 0, Phone: r.IntN(4) > 0, DoNotContact: r.IntN(20) == 0,
+				OptedOut: r.IntN(20) == 0,
+				Bounced:  r.IntN(10) == 0, Consent: contact.Consent(r.IntN(3))}, scores: float64(r.IntN(20))}
 		for range r.IntN(12) {
-			g := signal.Signal{At: some(12), Kind: []signal.Kind{signal.Open, signal.Click}[r.IntN(2)], Machine: r.IntN(6) == 0}
+			g := signal.Signal{At: some(12), Kind: []signal.Kind{signal.Open, signal.Click}[r.IntN(2)],
+				Machine: r.IntN(6) == 0}
 			g.Sequence, g.Step = 7, int32(1+r.IntN(int(p.LastID)))
 			x.signals = append(x.signals, g)
 		}
@@ -413,8 +420,10 @@ func TestLateWorkers(t *testing.T) {
 		}
 		got, begun := walked(pr, x)
 		if !slices.EqualFunc(got, x.log, sameLog) || !equalTimes(begun, x.begun) {
-			t.Fatalf("seed %d: plan %s\nlooks %v\nsignals %v\nleaves %v (%v), stay %v, reach %+v\ngot  %s, begun %v\nwant %s, begun %v",
-				seed, mustJSON(p), x.looks, x.signals, x.leaves, x.why, p.LongestStay, x.reach, says(got), begun, says(x.log), x.begun)
+			t.Fatalf("seed %d: plan %s\nlooks %v\nsignals %v\nleaves %v (%v), stay %v, reach %+v\ngot  %s, begun "+
+				"%v\nwant %s, begun %v",
+				seed, mustJSON(p), x.looks, x.signals, x.leaves, x.why, p.LongestStay, x.reach, says(got), begun,
+				says(x.log), x.begun)
 		}
 		if len(got) > 0 && got[len(got)-1].Exit == "" {
 			left[got[len(got)-1].Reason]++

@@ -25,7 +25,8 @@ func guide(t testing.TB) (p *Plan, email, watch, check, second, hand, call StepI
 		return id
 	}
 	email = put(&Email{Common: Common{Title: "Field guide"}, Message: 1}, 0, "")
-	watch = put(&Watch{Common: Common{Title: "Watch"}, Signal: 5, Of: email, For: calendar.Span{N: 5, Unit: calendar.Days}}, email, Next)
+	watch = put(&Watch{Common: Common{Title: "Watch"}, Signal: 5, Of: email,
+		For: calendar.Span{N: 5, Unit: calendar.Days}}, email, Next)
 	check = put(New("check"), watch, Happened)
 	second = put(&Email{Common: Common{Title: "From the owner"}, Message: 2}, check, Yes)
 	hand = put(New("hand over"), second, Next)
@@ -159,7 +160,9 @@ func TestCheckNamesWhatIsWrong(t *testing.T) {
 		{"a dangling exit", func(p *Plan, _, w StepID) { p.Step(w).About().To[NotInTime] = 77 }, "leads nowhere"},
 		{"a watch of no time", func(p *Plan, _, w StepID) { p.Step(w).(*Watch).For.N = 0 }, "no time at all"},
 		{"watching what comes later", func(p *Plan, _, w StepID) { p.Step(w).(*Watch).Of = w }, "does not come before"},
-		{"an endless wait", func(p *Plan, e, _ StepID) { p.Step(e).(*Email).Wait = calendar.Span{N: 9999, Unit: calendar.Days} }, "at most"},
+		{"an endless wait", func(p *Plan, e, _ StepID) {
+			p.Step(e).(*Email).Wait = calendar.Span{N: 9999, Unit: calendar.Days}
+		}, "at most"},
 		{"no start", func(p *Plan, _, _ StepID) { p.Start = 0 }, "no step"},
 		{"no ground", func(p *Plan, _, _ StepID) { p.Ground = contact.Ground{} }, "on what ground"},
 		{"nothing to send", func(p *Plan, _, _ StepID) { *p = *NewPlan() }, "no touch yet"},

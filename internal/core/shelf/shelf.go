@@ -67,12 +67,15 @@ func Accept(name, is string, data []byte) (served string, err error) {
 			return "", plainly.Errorf("the name ends in %s, and in it is something else", end)
 		case is == "text/plain; charset=utf-8" && looksActive(data):
 			return "", plainly.New("this text is a page or a script, and is not taken")
-		case strings.HasPrefix(k.served, "application/vnd.openxml") && !bytes.Contains(data[:min(len(data), 4096)], []byte("[Content_Types].xml")) && !bytes.Contains(data, []byte("[Content_Types].xml")):
+		case strings.HasPrefix(k.served, "application/vnd.openxml") &&
+			!bytes.Contains(data[:min(len(data), 4096)], []byte("[Content_Types].xml")) &&
+			!bytes.Contains(data, []byte("[Content_Types].xml")):
 			return "", plainly.Errorf("the name ends in %s, and in it is another archive", end)
 		}
 		return k.served, nil
 	}
-	return "", plainly.Errorf("files of this kind (%s) are not taken; a PDF, a picture, an office document, a text or a ZIP is", strings.TrimPrefix(end, "."))
+	return "", plainly.Errorf("files of this kind (%s) are not taken; a PDF, a picture, an office document, a text "+
+		"or a ZIP is", strings.TrimPrefix(end, "."))
 }
 
 // looksActive reports whether a text is one that a browser could run.

@@ -16,7 +16,8 @@ func TestWhatIsTaken(t *testing.T) {
 		{"GUIDE.PDF", "%PDF-1.7 x", "application/pdf", ""},
 		{"buoy.png", png, "image/png", ""},
 		{"table.csv", "a;b\n1;2\n", "text/plain; charset=utf-8", ""},
-		{"sheet.xlsx", zip + "[Content_Types].xml", "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet", ""},
+		{"sheet.xlsx", zip + "[Content_Types].xml", "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet",
+			""},
 		// Files that lie about what they are, and what could run in our name.
 		{"guide.pdf", "<html><script>x()</script>", "", "something else"},
 		{"guide.pdf", png, "", "something else"},
@@ -38,10 +39,12 @@ func TestWhatIsTaken(t *testing.T) {
 	if _, err := Accept("a.pdf", "application/pdf", nil); !errors.Is(err, ErrEmpty) {
 		t.Errorf("an empty file: %v", err)
 	}
-	if _, err := Accept("a.pdf", "application/pdf", append([]byte("%PDF-"), bytes.Repeat([]byte{'x'}, MaxFile)...)); !errors.Is(err, ErrLarge) {
+	if _, err := Accept("a.pdf", "application/pdf",
+		append([]byte("%PDF-"), bytes.Repeat([]byte{'x'}, MaxFile)...)); !errors.Is(err, ErrLarge) {
 		t.Errorf("a file beyond the limit: %v", err)
 	}
-	for name, want := range map[string]string{`a"b.pdf`: "a-b.pdf", "../../etc/passwd": "passwd", `c:\x\y.pdf`: "y.pdf", "über\r\n.pdf": "-ber--.pdf"} {
+	for name, want := range map[string]string{`a"b.pdf`: "a-b.pdf", "../../etc/passwd": "passwd", `c:\x\y.pdf`: "y.pdf",
+		"über\r\n.pdf": "-ber--.pdf"} {
 		if got := SafeName(name); got != want {
 			t.Errorf("%q became %q", name, got)
 		}

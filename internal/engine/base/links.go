@@ -98,7 +98,8 @@ func (e *Base) PageVisitToken(page, visit int64) string {
 func (e *Base) PageVisit(page int64, token string) int64 {
 	var visit int64
 	var sig string
-	if n, err := fmt.Sscanf(token, "%d.%s", &visit, &sig); n != 2 || err != nil || !e.Signed("page visit", page, visit, sig) {
+	if n, err := fmt.Sscanf(token, "%d.%s", &visit, &sig); n != 2 || err != nil ||
+		!e.Signed("page visit", page, visit, sig) {
 		return 0
 	}
 	return visit

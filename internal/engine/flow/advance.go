@@ -94,7 +94,9 @@ func (e *Flow) advance(
 
 // walk looks at claimed enrolments, each as far as it goes by now, and keeps
 // what comes of it. Where out is set, all of them leave.
-func (e *Flow) walk(ctx context.Context, tx store.Tx, claimed []store.Claimed, now time.Time, out *leaving) (*walk, error) {
+func (e *Flow) walk(
+	ctx context.Context, tx store.Tx, claimed []store.Claimed, now time.Time, out *leaving,
+) (*walk, error) {
 	programs, err := e.programsOf(ctx, tx, claimed)
 	if err != nil {
 		return nil, err
@@ -196,7 +198,9 @@ type gathered struct {
 	out       *leaving // all of them leave; nil: as their facts say
 }
 
-func (e *Flow) gather(ctx context.Context, tx store.Tx, claimed []store.Claimed, programs map[int64]*program, now time.Time) (*gathered, error) {
+func (e *Flow) gather(
+	ctx context.Context, tx store.Tx, claimed []store.Claimed, programs map[int64]*program, now time.Time,
+) (*gathered, error) {
 	b := &gathered{e: e, now: now}
 	var recent, ever []store.Since
 	var records, scored, touched []int64
@@ -219,7 +223,8 @@ func (e *Flow) gather(ctx context.Context, tx store.Tx, claimed []store.Claimed,
 			scored = append(scored, c.Person)
 		}
 		// An enrolment that has only just entered has no touch yet.
-		if need&sequence.NeedTouch != 0 && (c.State.Phase != sequence.Arrived || !c.State.Reached.Equal(c.State.Entered)) {
+		if need&sequence.NeedTouch != 0 &&
+			(c.State.Phase != sequence.Arrived || !c.State.Reached.Equal(c.State.Entered)) {
 			touched = append(touched, c.ID)
 		}
 	}
@@ -242,7 +247,8 @@ func (e *Flow) gather(ctx context.Context, tx store.Tx, claimed []store.Claimed,
 		for i := range claimed {
 			c := &claimed[i]
 			s, ok := b.standings[c.Person]
-			if !ok || programs[c.Version] == nil || programs[c.Version].Needs(c.State.Step)&sequence.NeedScore == 0 || holds(s, c.State.Reached, now) && !b.model.Halves() {
+			if !ok || programs[c.Version] == nil || programs[c.Version].Needs(c.State.Step)&sequence.NeedScore == 0 ||
+				holds(s, c.State.Reached, now) && !b.model.Halves() {
 				continue
 			}
 			delete(b.standings, c.Person)

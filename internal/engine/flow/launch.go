@@ -61,7 +61,8 @@ func (e *Flow) Problems(ctx context.Context, q store.Sequence, p *sequence.Plan)
 			return nil, err
 		}
 		if m.Version == 0 {
-			problems = append(problems, sequence.Problem{Step: part.Step, Text: fmt.Sprintf("“%s” is a draft that was not kept yet", m.Name)})
+			problems = append(problems,
+				sequence.Problem{Step: part.Step, Text: fmt.Sprintf("“%s” is a draft that was not kept yet", m.Name)})
 			continue
 		}
 		if err := m.Doc.V.Check(fields); err != nil {

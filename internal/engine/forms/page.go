@@ -130,7 +130,8 @@ func (e *Forms) Download(ctx context.Context, person int64, p store.Page) error 
 }
 
 func pageSignal(person int64, p store.Page, k signal.Kind, detail string, at time.Time) store.Signal {
-	return store.Signal{Person: person, Detail: detail, Signal: signal.Signal{At: at, Kind: k, Place: signal.Place{Page: p.ID}}}
+	return store.Signal{Person: person, Detail: detail,
+		Signal: signal.Signal{At: at, Kind: k, Place: signal.Place{Page: p.ID}}}
 }
 
 // Filled is a form that was filled in, with answers that were checked.
@@ -160,8 +161,11 @@ func (e *Forms) FormFilled(ctx context.Context, p store.Page, f Filled) (id int6
 			source = "page " + p.Slug
 		}
 		var err error
-		if id, _, err = tx.MeetPerson(ctx, store.NewPerson{First: v[person.FirstName], Last: v[person.LastName], Email: v[person.EmailField], Company: v[person.Company],
-			Domain: person.CompanyDomain(v[person.EmailField]), Country: v[person.Country], City: v[person.City], Source: source}, now); err != nil {
+		if id, _, err = tx.MeetPerson(ctx,
+			store.NewPerson{First: v[person.FirstName], Last: v[person.LastName], Email: v[person.EmailField],
+				Company: v[person.Company],
+				Domain:  person.CompanyDomain(v[person.EmailField]), Country: v[person.Country], City: v[person.City],
+				Source: source}, now); err != nil {
 			return err
 		}
 		// Somebody who was erased and comes back by themselves may be kept again.
@@ -292,7 +296,8 @@ func (e *Forms) follow(ctx context.Context, tx store.Tx, a store.Answer, proven 
 		if a.Proved != nil && a.Proved.After(a.At) {
 			ground += ", and pressed the link in the email that came"
 		}
-		if err := tx.SetConsent(ctx, c.Purpose, a.Person, true, ground, store.Author{How: how, At: e.Now()}); err != nil {
+		if err := tx.SetConsent(ctx, c.Purpose, a.Person, true, ground,
+			store.Author{How: how, At: e.Now()}); err != nil {
 			return err
 		}
 	}
@@ -419,7 +424,8 @@ func (e *Forms) PageFaults(ctx context.Context, d *page.Document) ([]error, erro
 			return nil, err
 		}
 		if !ours {
-			out = append(out, plainly.New("the page that follows is one of Ombak’s, such as /p/thanks, or one of your own sites"))
+			out = append(out,
+				plainly.New("the page that follows is one of Ombak’s, such as /p/thanks, or one of your own sites"))
 		}
 	}
 	purposes, err := e.Store.Purposes(ctx)

@@ -13,13 +13,16 @@ import (
 
 func mailSignal(l store.SentLink, k signal.Kind, at time.Time) store.Signal {
 	return store.Signal{Person: l.Person, Touch: l.Touch,
-		Signal: signal.Signal{At: at, Kind: k, Place: signal.Place{Sequence: l.Sequence, Step: l.Step, Message: l.Message}}}
+		Signal: signal.Signal{At: at, Kind: k,
+			Place: signal.Place{Sequence: l.Sequence, Step: l.Step, Message: l.Message}}}
 }
 
 // Click follows a tracked link: it answers where it leads and who pressed it,
 // and keeps the click. A signature that is not ours, or a link the email never
 // had, is store.ErrNotFound. why marks a click by a machine.
-func (e *Forms) Click(ctx context.Context, touch int64, n int, signature, why string) (target string, person int64, err error) {
+func (e *Forms) Click(
+	ctx context.Context, touch int64, n int, signature, why string,
+) (target string, person int64, err error) {
 	if !e.SignedTouch("link", touch, int64(n), signature) {
 		return "", 0, store.ErrNotFound
 	}
@@ -151,7 +154,8 @@ func (e *Forms) pressedAll(ctx context.Context, l store.SentLink, link message.L
 	marked := false
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {
 		var err error
-		if marked, err = tx.MarkIfAllPressed(ctx, l.Touch, all, e.Now().Add(-atOnce), pressedAllAtOnce); err != nil || !marked {
+		if marked, err = tx.MarkIfAllPressed(ctx, l.Touch, all, e.Now().Add(-atOnce), pressedAllAtOnce); err != nil ||
+			!marked {
 			return err
 		}
 		return tx.MarkStandings(ctx, []int64{l.Person}, e.Now())
@@ -235,12 +239,15 @@ func (e *Forms) Choose(ctx context.Context, touch int64, signature string, agree
 		return err
 	}
 	for _, p := range purposes {
-		was := slices.ContainsFunc(said, func(c store.ConsentLine) bool { return c.PurposeID == p.ID && c.Current && c.Given })
+		was := slices.ContainsFunc(said, func(c store.ConsentLine) bool {
+			return c.PurposeID == p.ID && c.Current && c.Given
+		})
 		is := slices.Contains(agreed, p.ID)
 		if was == is {
 			continue
 		}
-		if err := e.SetConsent(ctx, l.Person, p.ID, is, "by the reader", "on the page behind the email’s last line", 0); err != nil {
+		if err := e.SetConsent(ctx, l.Person, p.ID, is, "by the reader", "on the page behind the email’s last line",
+			0); err != nil {
 			return err
 		}
 	}

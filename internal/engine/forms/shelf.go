@@ -99,7 +99,9 @@ func (e *Forms) TakeShelf(ctx context.Context, i store.ShelfItem, reader int64) 
 		if err := tx.TakeShelf(ctx, i.ID, reader, e.Now()); err != nil {
 			return err
 		}
-		return e.RecordSignals(ctx, tx, []store.Signal{{Person: reader, Detail: i.Title, Signal: signal.Signal{At: e.Now(), Kind: signal.Download}}})
+		return e.RecordSignals(ctx, tx,
+			[]store.Signal{{Person: reader, Detail: i.Title,
+				Signal: signal.Signal{At: e.Now(), Kind: signal.Download}}})
 	})
 	if err == nil {
 		e.Nudge()

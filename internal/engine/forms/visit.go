@@ -67,7 +67,8 @@ func (e *Forms) VisitToken(person int64) string {
 func (e *Forms) visitor(token string) int64 {
 	var person, at int64
 	var sig string
-	if n, err := fmt.Sscanf(strings.ReplaceAll(token, ".", " "), "%d %d %s", &person, &at, &sig); n != 3 || err != nil || !e.Signed("visit", person, at, sig) {
+	if n, err := fmt.Sscanf(strings.ReplaceAll(token, ".", " "), "%d %d %s", &person, &at, &sig); n != 3 ||
+		err != nil || !e.Signed("visit", person, at, sig) {
 		return 0
 	}
 	if age := e.Now().Sub(time.Unix(at, 0)); age < -time.Minute || age > visitTokenFor {
@@ -135,7 +136,8 @@ func (e *Forms) Visited(ctx context.Context, id, address, token string) error {
 }
 
 func viewed(person int64, v store.Visit) store.Signal {
-	return store.Signal{Person: person, Detail: base.Cut(v.URL, 300), Signal: signal.Signal{At: v.At, Kind: signal.PageView}}
+	return store.Signal{Person: person, Detail: base.Cut(v.URL, 300),
+		Signal: signal.Signal{At: v.At, Kind: signal.PageView}}
 }
 
 // join says whose a browser is, and carries over what it viewed before. It

@@ -31,7 +31,9 @@ func (e *People) include(ctx context.Context, tx store.Tx, list []flow.Doing[act
 		audience int64
 		how      string
 	}
-	for _, group := range flow.Grouped(list, func(d flow.Doing[act.Include]) key { return key{d.Act.Audience, d.How} }) {
+	for _, group := range flow.Grouped(list, func(d flow.Doing[act.Include]) key {
+		return key{d.Act.Audience, d.How}
+	}) {
 		mark := person.Mark(person.AudienceMark, group[0].Act.Audience)
 		if err := flow.Gone(e.markAll(ctx, tx, flow.Whom(group), mark, group[0].How)); err != nil {
 			return err

@@ -133,7 +133,9 @@ const maxBulk = 2_000_000
 
 // Bulk begins a bulk action: kind is "set" (fields and marks of set) or
 // "erase". It answers the batch.
-func (e *People) Bulk(ctx context.Context, kind, title string, who Chosen, d store.BatchDetail, user int64) (int64, error) {
+func (e *People) Bulk(
+	ctx context.Context, kind, title string, who Chosen, d store.BatchDetail, user int64,
+) (int64, error) {
 	if kind == "set" {
 		cat, err := e.Store.Catalogue(ctx)
 		if err != nil {
@@ -156,7 +158,9 @@ func (e *People) Bulk(ctx context.Context, kind, title string, who Chosen, d sto
 }
 
 // BeginBulk keeps a bulk action and has some worker do it.
-func (e *People) BeginBulk(ctx context.Context, kind, title string, who Chosen, d store.BatchDetail, user int64) (int64, error) {
+func (e *People) BeginBulk(
+	ctx context.Context, kind, title string, who Chosen, d store.BatchDetail, user int64,
+) (int64, error) {
 	var id int64
 	err := e.Store.InTx(ctx, func(tx store.Tx) error {
 		ids := who.IDs
@@ -173,7 +177,9 @@ func (e *People) BeginBulk(ctx context.Context, kind, title string, who Chosen, 
 			return plainly.Errorf("this is about more than %d people: describe fewer", maxBulk)
 		}
 		var err error
-		if id, err = tx.AddBatch(ctx, store.Batch{Kind: kind, Title: title, State: "waiting", By: &user, Detail: store.JSON[store.BatchDetail]{V: d}}, e.Now()); err != nil {
+		if id, err = tx.AddBatch(ctx,
+			store.Batch{Kind: kind, Title: title, State: "waiting", By: &user,
+				Detail: store.JSON[store.BatchDetail]{V: d}}, e.Now()); err != nil {
 			return err
 		}
 		n, err := tx.AddBatchPeople(ctx, id, ids)
@@ -241,7 +247,9 @@ func (e *People) runBulk(ctx context.Context, b *store.Batch) error {
 	return ctx.Err()
 }
 
-func (e *People) setAll(ctx context.Context, tx store.Tx, ids []int64, d store.BatchDetail, a store.Author) (int, error) {
+func (e *People) setAll(
+	ctx context.Context, tx store.Tx, ids []int64, d store.BatchDetail, a store.Author,
+) (int, error) {
 	people, err := tx.PeopleByID(ctx, ids)
 	if err != nil {
 		return 0, err
@@ -290,7 +298,8 @@ func (e *People) UndoBatch(ctx context.Context, id, user int64) error {
 			return store.ErrOver
 		}
 		if b.Kind == "merge" && b.Detail.V.Merge != nil {
-			if err := tx.Unmerge(ctx, *b.Detail.V.Merge, store.Author{User: user, How: "undone", Batch: id, At: e.Now()}); err != nil {
+			if err := tx.Unmerge(ctx, *b.Detail.V.Merge,
+				store.Author{User: user, How: "undone", Batch: id, At: e.Now()}); err != nil {
 				return err
 			}
 			b.State = "undone"

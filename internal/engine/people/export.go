@@ -27,7 +27,8 @@ func ExportColumns(cat *rule.Catalogue) (names []string, fields []person.Field) 
 			names, fields = append(names, intake.FurtherPhone), append(fields, intake.FurtherPhone)
 		}
 	}
-	names, fields = append(names, intake.Tags, string(person.DoNotContact)), append(fields, intake.Tags, person.DoNotContact)
+	names, fields = append(names, intake.Tags, string(person.DoNotContact)),
+		append(fields, intake.Tags, person.DoNotContact)
 	for _, d := range cat.Consents() {
 		names, fields = append(names, d.Name), append(fields, d.Field)
 	}

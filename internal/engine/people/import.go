@@ -33,7 +33,8 @@ func (e *People) NewImport(ctx context.Context, name string, file io.Reader, use
 	var id int64
 	err := e.Store.InTx(ctx, func(tx store.Tx) error {
 		var err error
-		if id, err = tx.AddBatch(ctx, store.Batch{Kind: "import", Title: name, State: "draft", By: &user}, now); err != nil {
+		if id, err = tx.AddBatch(ctx, store.Batch{Kind: "import", Title: name, State: "draft", By: &user},
+			now); err != nil {
 			return err
 		}
 		if err := tx.AddImport(ctx, store.Import{Batch: id, File: name, Form: "csv"}); err != nil {
@@ -82,7 +83,8 @@ func (e *People) reader(ctx context.Context, i *store.Import, m *intake.Mapping)
 	for _, r := range m.Sep {
 		sep = r
 	}
-	return roster.Open(e.Store.ImportFile(ctx, i.Batch), roster.Options{NoHead: m.NoHead, Separator: sep, Encoding: m.Encoding})
+	return roster.Open(e.Store.ImportFile(ctx, i.Batch),
+		roster.Options{NoHead: m.NoHead, Separator: sep, Encoding: m.Encoding})
 }
 
 // lookAt reads the head and the first rows, and guesses what the columns are;

@@ -20,7 +20,8 @@ func (e *People) apply(ctx context.Context, b *store.Batch, i *store.Import) err
 	b.Total = i.Counts.V.Rows - i.Counts.V.Rejected
 	if len(pieces[0])+len(pieces[1]) == 0 && b.Done < b.Total {
 		i.Checked = false
-		return errors.Join(plainly.New("the database was restarted since the file was checked: check it once more; rows that were brought in are known then"), e.Store.KeepImport(ctx, i))
+		return errors.Join(plainly.New("the database was restarted since the file was checked: check it once more; "+
+			"rows that were brought in are known then"), e.Store.KeepImport(ctx, i))
 	}
 	author := store.Author{How: "import: " + b.Title, Batch: b.ID, At: e.Now()}
 	if b.By != nil {
@@ -32,7 +33,9 @@ func (e *People) apply(ctx context.Context, b *store.Batch, i *store.Import) err
 			return err
 		}
 	}
-	if err := e.Store.InTx(ctx, func(tx store.Tx) error { return tx.PrepareImport(ctx, &i.Options.V, author) }); err != nil {
+	if err := e.Store.InTx(ctx, func(tx store.Tx) error {
+		return tx.PrepareImport(ctx, &i.Options.V, author)
+	}); err != nil {
 		return err
 	}
 	if err := e.progress(ctx, b); err != nil {

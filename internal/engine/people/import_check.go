@@ -60,7 +60,9 @@ func (e *People) check(ctx context.Context, b *store.Batch, i *store.Import) err
 	inner, cancel := context.WithCancel(ctx)
 	defer cancel()
 	read := make(chan checkedRows, 1)
-	x := reading{e: e, m: &i.Options.V, builder: builder, staging: staging, owners: owners, own: ownJSON, theirs: companyOwn, seen: map[uint64]int32{}, seed: maphash.MakeSeed(), companies: map[string]*store.StagedCompany{}}
+	x := reading{e: e, m: &i.Options.V, builder: builder, staging: staging, owners: owners, own: ownJSON,
+		theirs: companyOwn, seen: map[uint64]int32{}, seed: maphash.MakeSeed(),
+		companies: map[string]*store.StagedCompany{}}
 	go func() {
 		defer close(read)
 		for {
@@ -107,7 +109,8 @@ func (e *People) check(ctx context.Context, b *store.Batch, i *store.Import) err
 		mu.Lock()
 		defer mu.Unlock()
 		if rejected += len(c.rejects); rejected > maxProblems {
-			return &roster.BadFile{Reason: fmt.Sprintf("more than %d rows cannot be taken: look at how the columns are read first", maxProblems)}
+			return &roster.BadFile{Reason: fmt.Sprintf("more than %d rows cannot be taken: look at how the columns "+
+				"are read first", maxProblems)}
 		}
 		b.Done += int64(c.read)
 		if time.Since(told) > tellEvery {
@@ -269,13 +272,16 @@ func (x *reading) chunk(r roster.Reader) (c checkedRows) {
 				c.out[n-1].Reason += "; " + name + ": " + reason
 				return
 			}
-			c.out = append(c.out, store.Reject{N: row.N, Line: row.Line, Field: name, Value: strings.Clone(value), Reason: reason, Taken: true})
+			c.out = append(c.out,
+				store.Reject{N: row.N, Line: row.Line, Field: name, Value: strings.Clone(value), Reason: reason,
+					Taken: true})
 		}
 		first := len(c.out)
 		for _, p := range rec.Out {
 			leftOut(p.Column, p.Name, p.Value, p.Reason)
 		}
-		out := store.StagedRow{N: row.N, Line: row.Line, NoContact: rec.Values[person.DoNotContact] != "", Tags: rec.Tags, Emails: rec.Emails, Phones: rec.Phones}
+		out := store.StagedRow{N: row.N, Line: row.Line, NoContact: rec.Values[person.DoNotContact] != "",
+			Tags: rec.Tags, Emails: rec.Emails, Phones: rec.Phones}
 		if len(rec.Said.Consents)+len(rec.Said.Notes) > 0 {
 			said, err := json.Marshal(rec.Said)
 			if c.err = err; err != nil {

@@ -101,7 +101,8 @@ func (e *People) Merge(ctx context.Context, keep, gone int64, set person.Values,
 		}
 		title := person.Full(b.First, b.Last, b.Email) + " into " + person.Full(a.First, a.Last, a.Email)
 		now := e.Now()
-		if batch, err = tx.AddBatch(ctx, store.Batch{Kind: "merge", Title: title, State: "done", Total: 1, By: &user}, now); err != nil {
+		if batch, err = tx.AddBatch(ctx, store.Batch{Kind: "merge", Title: title, State: "done", Total: 1, By: &user},
+			now); err != nil {
 			return err
 		}
 		m, err := tx.Merge(ctx, keep, gone, final, store.Author{User: user, How: "merged", Batch: batch, At: now})

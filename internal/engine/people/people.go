@@ -46,7 +46,8 @@ func (e *FieldError) Unwrap() error { return e.Err }
 
 // ErrNoWay is answered where nothing would be left by which somebody could be
 // told from others.
-var ErrNoWay = plainly.New("somebody needs an email address, a telephone number or a profile: nobody could find this record again")
+var ErrNoWay = plainly.New("somebody needs an email address, a telephone number or a profile: nobody could find this " +
+	"record again")
 
 func (e *People) by(user int64, how string) store.Author {
 	return store.Author{User: user, How: how, At: e.Now()}
@@ -77,7 +78,8 @@ func (e *People) ChangePerson(ctx context.Context, id int64, set person.Values, 
 		if addr := out[person.EmailField]; addr != "" && addr != now[person.EmailField] {
 			who, err := tx.LastMailSender(ctx, addr)
 			if err == nil && who != id {
-				return nil, &FieldError{person.EmailField, "email", addr, plainly.New("another record has this address; merge the two instead")}
+				return nil, &FieldError{person.EmailField, "email", addr,
+					plainly.New("another record has this address; merge the two instead")}
 			}
 			if err != nil && !store.IsNotFound(err) {
 				return nil, err
@@ -98,7 +100,9 @@ func (e *People) ChangePerson(ctx context.Context, id int64, set person.Values, 
 }
 
 // change reads a person, asks what to set, sets it and does what follows.
-func (e *People) change(ctx context.Context, id, user int64, f func(store.Tx, *store.Person, person.Values) (person.Values, error)) error {
+func (e *People) change(
+	ctx context.Context, id, user int64, f func(store.Tx, *store.Person, person.Values) (person.Values, error),
+) error {
 	err := e.Store.InTx(ctx, func(tx store.Tx) error {
 		list, err := tx.PeopleByID(ctx, []int64{id})
 		if err != nil {
@@ -242,7 +246,9 @@ func (e *People) UndoChange(ctx context.Context, personID, change, user int64) e
 
 // revert takes changes back, the newest first, and counts the records set back
 // and those left because something else has changed them since.
-func (e *People) revert(ctx context.Context, tx store.Tx, list []store.Changed, a store.Author) (reverted, kept int, err error) {
+func (e *People) revert(
+	ctx context.Context, tx store.Tx, list []store.Changed, a store.Author,
+) (reverted, kept int, err error) {
 	var ids []int64
 	var marks []person.Field
 	seen := map[person.Field]bool{}
@@ -323,8 +329,10 @@ func (e *People) AddPerson(ctx context.Context, set person.Values, user int64) (
 		} else if !store.IsNotFound(err) {
 			return err
 		}
-		id, _, err = tx.MeetPerson(ctx, store.NewPerson{First: set[person.FirstName], Last: set[person.LastName], Email: addr,
-			Company: person.Name(set[person.Company]), Domain: person.CompanyDomain(addr), Source: "by hand"}, e.Now())
+		id, _, err = tx.MeetPerson(ctx,
+			store.NewPerson{First: set[person.FirstName], Last: set[person.LastName], Email: addr,
+				Company: person.Name(set[person.Company]), Domain: person.CompanyDomain(addr), Source: "by hand"},
+			e.Now())
 		return err
 	})
 	if err != nil {

@@ -107,12 +107,15 @@ func (e *People) Everything(ctx context.Context, id int64) (*Everything, error) 
 	about, err := e.Store.PersonViews(ctx, id)
 	keep(err)
 	for _, s := range signals {
-		x.Signals = append(x.Signals, map[string]any{"at": s.At, "kind": s.Kind.String(), "made_by_a_machine": s.Machine, "sequence": s.Sequence, "step": s.Step, "message": s.Message, "page": s.Page, "about": about[s.ID]})
+		x.Signals = append(x.Signals,
+			map[string]any{"at": s.At, "kind": s.Kind.String(), "made_by_a_machine": s.Machine, "sequence": s.Sequence,
+				"step": s.Step, "message": s.Message, "page": s.Page, "about": about[s.ID]})
 	}
 	ledger, err := e.Ledger(ctx, id)
 	keep(err)
 	for _, l := range ledger {
-		x.Ledger = append(x.Ledger, map[string]any{"at": l.At, "until": l.Until, "points": l.Points, "for": signals[l.Signal].Kind.String()})
+		x.Ledger = append(x.Ledger,
+			map[string]any{"at": l.At, "until": l.Until, "points": l.Points, "for": signals[l.Signal].Kind.String()})
 	}
 	x.Mail, err = e.Store.PersonIncoming(ctx, id)
 	keep(err)

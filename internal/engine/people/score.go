@@ -103,7 +103,8 @@ func (e *People) CountBatch(ctx context.Context, n int) (int, error) {
 		var deeds []flow.Deed
 		for _, s := range list {
 			if at, ok := crossed[s.Person]; ok {
-				deeds = append(deeds, flow.Deed{Act: act.HandOver{}, Occasion: flow.Occasion{Person: s.Person, At: at, By: "crossing"}})
+				deeds = append(deeds,
+					flow.Deed{Act: act.HandOver{}, Occasion: flow.Occasion{Person: s.Person, At: at, By: "crossing"}})
 			}
 		}
 		if err := e.Do(ctx, tx, deeds); err != nil {
@@ -194,6 +195,7 @@ func (e *People) UsualModel(ctx context.Context) error {
 		return score.Rule{On: signal.Pattern{Kind: k}, Points: points, Lasts: lasts}
 	}
 	return e.SaveModel(ctx, store.Model{Model: score.Model{Name: "Engagement", Line: 15, Rules: []score.Rule{
-		rule(signal.PageView, 10, 30), rule(signal.Open, 1, 30), rule(signal.Click, 3, 30), rule(signal.Download, 5, 30),
+		rule(signal.PageView, 10, 30), rule(signal.Open, 1, 30), rule(signal.Click, 3, 30),
+		rule(signal.Download, 5, 30),
 		rule(signal.Reply, 15, 90), rule(signal.OptOut, -100, 0)}}})
 }

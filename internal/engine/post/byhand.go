@@ -39,10 +39,12 @@ func MayWrite(p *store.Person) error {
 
 // document is what it says: a plain letter with the item and a signature.
 func (b *ByHand) document(i store.ShelfItem) message.Document {
-	d := message.Document{Style: message.Plain, Subject: message.Words{message.Else: strings.Join(strings.Fields(b.Subject), " ")}}
+	d := message.Document{Style: message.Plain,
+		Subject: message.Words{message.Else: strings.Join(strings.Fields(b.Subject), " ")}}
 	put := func(k message.Kind, c message.Content) {
 		d.Last++
-		d.Sections = append(d.Sections, message.Section{ID: d.Last, Kind: k, For: map[int64]message.Content{message.Else: k.Tidy(c)}})
+		d.Sections = append(d.Sections,
+			message.Section{ID: d.Last, Kind: k, For: map[int64]message.Content{message.Else: k.Tidy(c)}})
 	}
 	var text strings.Builder
 	for _, p := range strings.Split(strings.ReplaceAll(b.Text, "\r\n", "\n"), "\n\n") {
@@ -54,7 +56,8 @@ func (b *ByHand) document(i store.ShelfItem) message.Document {
 		put(message.Text, message.Content{Text: text.String()})
 	}
 	if i.ID != 0 {
-		put(message.ShelfItem, message.Content{Shelf: i.ID, Label: i.Title, Link: fmt.Sprintf("/s/%d", i.ID), Text: i.About})
+		put(message.ShelfItem,
+			message.Content{Shelf: i.ID, Label: i.Title, Link: fmt.Sprintf("/s/%d", i.ID), Text: i.About})
 	}
 	put(message.Signature, message.Content{})
 	return d
@@ -98,7 +101,8 @@ func (e *Post) SendByHand(ctx context.Context, b ByHand, user int64) error {
 		return err
 	}
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {
-		m := store.Message{Name: "By hand: " + doc.Subject[message.Else], Doc: store.JSON[message.Document]{V: doc}, SenderID: &user}
+		m := store.Message{Name: "By hand: " + doc.Subject[message.Else], Doc: store.JSON[message.Document]{V: doc},
+			SenderID: &user}
 		return tx.SendByHand(ctx, m, b.Person, user, b.Once, e.Now())
 	})
 	if err == nil {

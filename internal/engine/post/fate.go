@@ -33,7 +33,8 @@ func (e *Post) noteTogether(ctx context.Context, r *round, list []outcome) error
 	err := e.Store.InTx(ctx, func(tx store.Tx) error {
 		ends := make([]store.End, len(list))
 		for i, x := range list {
-			ends[i] = store.End{ID: x.o.ID, Enrolment: x.o.Enrolment, State: x.state, Subject: x.subject, Trouble: x.trouble, At: x.at, Ready: x.ready}
+			ends[i] = store.End{ID: x.o.ID, Enrolment: x.o.Enrolment, State: x.state, Subject: x.subject,
+				Trouble: x.trouble, At: x.at, Ready: x.ready}
 			if ends[i].Ready.IsZero() {
 				ends[i].Ready = x.at
 			}
@@ -45,8 +46,10 @@ func (e *Post) noteTogether(ctx context.Context, r *round, list []outcome) error
 		var bounces []store.Signal
 		for _, x := range list {
 			if x.bounced && moved[x.o.ID] {
-				bounces = append(bounces, store.Signal{Person: x.o.Person, Touch: x.o.ID, Detail: "the mail server refused the address",
-					Signal: signal.Signal{At: x.at, Kind: signal.Bounce, Place: signal.Place{Sequence: x.o.Sequence, Step: x.o.Step, Message: x.o.Message}}})
+				bounces = append(bounces,
+					store.Signal{Person: x.o.Person, Touch: x.o.ID, Detail: "the mail server refused the address",
+						Signal: signal.Signal{At: x.at, Kind: signal.Bounce,
+							Place: signal.Place{Sequence: x.o.Sequence, Step: x.o.Step, Message: x.o.Message}}})
 			}
 			woken = woken || x.bounced || x.state == touch.Sent
 		}

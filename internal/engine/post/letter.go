@@ -290,7 +290,9 @@ var ErrNoSender = plainly.New("nobody sends it: the reader has no owner and the 
 
 // WriteFor writes a document as one person would get it, with links that lead
 // straight to their targets. group −1 lets the groups' rules decide.
-func (e *Post) WriteFor(ctx context.Context, doc *message.Document, id, reader int64, fromOwner bool, sender *int64, group int64) (Draft, error) {
+func (e *Post) WriteFor(
+	ctx context.Context, doc *message.Document, id, reader int64, fromOwner bool, sender *int64, group int64,
+) (Draft, error) {
 	var d Draft
 	l, err := e.gatherLetters(ctx, []int64{reader}, []int64{id}, allNeeds)
 	if err != nil {
@@ -315,7 +317,8 @@ func (e *Post) WriteFor(ctx context.Context, doc *message.Document, id, reader i
 	if err != nil {
 		return d, err
 	}
-	d.Rendered, err = words.Render(d.Group, l.about(l.values(words, p, *sender), words, p, "[the campaign]"), message.Addresses{OptOut: e.URL + message.OptOutLink, Sender: e.imprint()})
+	d.Rendered, err = words.Render(d.Group, l.about(l.values(words, p, *sender), words, p, "[the campaign]"),
+		message.Addresses{OptOut: e.URL + message.OptOutLink, Sender: e.imprint()})
 	return d, err
 }
 
@@ -331,7 +334,9 @@ const shortLetter = 1500
 // letter writes a claimed email for its reader. It answers whose words it has
 // and what was changed in them. What is wrong with the email itself is an
 // *unsendable.
-func (l *letters) letter(ctx context.Context, o *store.Outgoing) (letter mail.Letter, group int64, edit *message.Edit, err error) {
+func (l *letters) letter(
+	ctx context.Context, o *store.Outgoing,
+) (letter mail.Letter, group int64, edit *message.Edit, err error) {
 	e := l.e
 	reader := l.Whom[o.Person]
 	switch {
@@ -369,7 +374,8 @@ func (l *letters) letter(ctx context.Context, o *store.Outgoing) (letter mail.Le
 		return letter, 0, nil, &unsendable{err}
 	}
 	if o.ByHand {
-		optOut = "" // programs that answer for somebody who is away stay silent to what says it is a list's (RFC 3834, 2)
+		// programs that answer for somebody who is away stay silent to what says it is a list's (RFC 3834, 2)
+		optOut = ""
 	}
 	from := l.users[*o.Sender]
 	doc := p.Document()
@@ -388,7 +394,8 @@ func (l *letters) letter(ctx context.Context, o *store.Outgoing) (letter mail.Le
 		ID: o.MailID, FromName: from.Name, From: from.Email, To: reader.Email, Subject: r.Subject, Date: e.Now(),
 		ReturnPath: "bounce+" + strings.SplitN(o.MailID, "@", 2)[0] + "@" + e.Domain,
 		ReplyTo:    doc.ReplyTo, Cc: doc.Cc, Bcc: doc.Bcc,
-		Text: r.Text, HTML: absolutePictures(e.PassesIn(r.HTML, base.PassForPicture), e.URL), Invite: invite, OptOut: optOut, Files: files,
+		Text: r.Text, HTML: absolutePictures(e.PassesIn(r.HTML, base.PassForPicture), e.URL), Invite: invite,
+		OptOut: optOut, Files: files,
 	}), group, edit, nil
 }
 

@@ -124,7 +124,8 @@ func (e *Post) SetMailAccount(ctx context.Context, user int64, server, login, pa
 		_, port, implicit, err := mail.ParseServer(a.Server)
 		known := slices.Contains(mailPorts, port) || implicit || e.PrivateServers
 		if err != nil || !known || len(a.Server) > 255 || len(a.Login) > 255 || len(password) > 1000 {
-			return plainly.New("a mail server reads like smtp.karang.example:587, with one of the ports 25, 465, 587 and 2525, " +
+			return plainly.New("a mail server reads like smtp.karang.example:587, with one of the ports 25, 465, 587 " +
+				"and 2525, " +
 				"or like smtps://smtp.karang.example:2465 where TLS begins at once")
 		}
 		if e.Seal == nil {
@@ -142,7 +143,8 @@ func (e *Post) SetMailAccount(ctx context.Context, user int64, server, login, pa
 				return plainly.Errorf("the password that was kept cannot be read (%w): type it anew", err)
 			}
 		}
-		s, err := mail.NewAccountSender(mail.Account{Server: a.Server, Login: a.Login, Password: password}, e.PrivateServers)
+		s, err := mail.NewAccountSender(mail.Account{Server: a.Server, Login: a.Login, Password: password},
+			e.PrivateServers)
 		if err != nil {
 			return err
 		}
@@ -168,8 +170,9 @@ var mailPorts = []int{25, 465, 587, 2525}
 // Why a mail server of one's own is not kept. What it answered is not told: it
 // may be another's machine, and what listens there is not for us to find out.
 var (
-	ErrNoServer = plainly.New("no mail server answered there in a way we could use: check its name and port, and that it offers TLS")
-	ErrNoEntry  = plainly.New("the mail server does not take that name and password")
+	ErrNoServer = plainly.New("no mail server answered there in a way we could use: check its name and port, and " +
+		"that it offers TLS")
+	ErrNoEntry = plainly.New("the mail server does not take that name and password")
 )
 
 func whyNotIn(err error) error {
@@ -217,7 +220,8 @@ func (e *Post) mailers(ctx context.Context, users []int64) (map[int64]base.Maile
 					continue
 				}
 			}
-			s, err := mail.NewAccountSender(mail.Account{Server: a.Server, Login: a.Login, Password: password}, e.PrivateServers)
+			s, err := mail.NewAccountSender(mail.Account{Server: a.Server, Login: a.Login, Password: password},
+				e.PrivateServers)
 			if err != nil {
 				out[a.User] = closed{err}
 				continue
@@ -252,8 +256,9 @@ func (e *Post) SendPlain(ctx context.Context, from store.User, to, subject, text
 		}
 	}
 	id := "o" + rand.Text() + "@" + e.Domain
-	fate, err := way.Send(ctx, mail.Letter{ID: id, FromName: from.Name, From: from.Email, To: to, Subject: subject, Date: e.Now(),
-		ReturnPath: from.Email, Text: text})
+	fate, err := way.Send(ctx,
+		mail.Letter{ID: id, FromName: from.Name, From: from.Email, To: to, Subject: subject, Date: e.Now(),
+			ReturnPath: from.Email, Text: text})
 	if fate == mail.Taken {
 		return nil
 	}

@@ -361,7 +361,9 @@ func (e *Post) Pressed(ctx context.Context, m *store.Mailing, link int, reader i
 	if len(acts) == 0 {
 		return nil
 	}
-	err := e.Store.InTx(ctx, func(tx store.Tx) error { return e.DoFor(ctx, tx, acts, reader, "by a link of “"+m.Name+"”") })
+	err := e.Store.InTx(ctx, func(tx store.Tx) error {
+		return e.DoFor(ctx, tx, acts, reader, "by a link of “"+m.Name+"”")
+	})
 	if err != nil {
 		return fmt.Errorf("doing what the link %d does: %w", link, err)
 	}
@@ -374,7 +376,8 @@ func (e *Post) Pressed(ctx context.Context, m *store.Mailing, link int, reader i
 func (e *Post) CleanBounced(ctx context.Context, id, user int64) (int64, error) {
 	var all []int64
 	err := e.Store.InTx(ctx, func(tx store.Tx) (err error) {
-		all, err = tx.AllIDs(ctx, store.PeopleQuery{Behind: store.Behind{Of: "email", ID: id, Which: "bounced"}, Now: e.Now()})
+		all, err = tx.AllIDs(ctx,
+			store.PeopleQuery{Behind: store.Behind{Of: "email", ID: id, Which: "bounced"}, Now: e.Now()})
 		return err
 	})
 	if err != nil {
@@ -383,7 +386,8 @@ func (e *Post) CleanBounced(ctx context.Context, id, user int64) (int64, error) 
 	if len(all) == 0 {
 		return 0, plainly.New("no address bounced")
 	}
-	return e.BeginBulk(ctx, "set", "take off addresses that bounced", people.Chosen{IDs: all}, store.BatchDetail{Set: person.Values{person.EmailField: ""}}, user)
+	return e.BeginBulk(ctx, "set", "take off addresses that bounced", people.Chosen{IDs: all},
+		store.BatchDetail{Set: person.Values{person.EmailField: ""}}, user)
 }
 
 // RemoveMailing removes the draft of a one-off email; ErrOver: it was launched.

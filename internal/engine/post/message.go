@@ -21,7 +21,9 @@ var (
 )
 
 // NewMessage begins a message, from a starter or a copy of another.
-func (e *Post) NewMessage(ctx context.Context, name string, doc message.Document, fromOwner bool, user int64) (id int64, err error) {
+func (e *Post) NewMessage(
+	ctx context.Context, name string, doc message.Document, fromOwner bool, user int64,
+) (id int64, err error) {
 	if name = person.Name(name); name == "" {
 		return 0, people.ErrNoName
 	}
@@ -198,8 +200,10 @@ func (e *Post) TestSend(ctx context.Context, id, reader, to int64, group int64) 
 		way = e.Mail
 	}
 	_, err = way.Send(ctx, mail.Letter{
-		ID: fmt.Sprintf("test.%d.%d.%d@%s", id, to, e.Now().UnixNano(), e.Domain), FromName: r.Sender.Name, From: r.Sender.Email, To: u.Email, Date: e.Now(),
-		Subject: "[test] " + r.Subject, Text: r.Text, HTML: links(links(r.HTML, "href"), "src"), ReplyTo: d.Doc.V.ReplyTo, Invite: invite, Files: files,
+		ID: fmt.Sprintf("test.%d.%d.%d@%s", id, to, e.Now().UnixNano(), e.Domain), FromName: r.Sender.Name,
+		From: r.Sender.Email, To: u.Email, Date: e.Now(),
+		Subject: "[test] " + r.Subject, Text: r.Text, HTML: links(links(r.HTML, "href"), "src"),
+		ReplyTo: d.Doc.V.ReplyTo, Invite: invite, Files: files,
 	})
 	return err
 }
@@ -243,7 +247,8 @@ func (e *Post) invitation(i *message.Invite, from store.User, to, uid string) ([
 	if i == nil || i.Start.IsZero() {
 		return nil, nil
 	}
-	return mail.Invitation(mail.Event{UID: uid + "@" + e.Domain, Title: i.Title, Start: i.Start, End: i.Start.Add(time.Duration(i.Minutes) * time.Minute), Place: i.Place, Note: i.Note,
+	return mail.Invitation(mail.Event{UID: uid + "@" + e.Domain, Title: i.Title, Start: i.Start,
+		End: i.Start.Add(time.Duration(i.Minutes) * time.Minute), Place: i.Place, Note: i.Note,
 		OrganiserName: from.Name, Organiser: from.Email, Attendee: to, Stamp: e.Now()})
 }
 

@@ -54,7 +54,9 @@ func groupRule(doc *message.Document, readers rule.Rule, group int64) rule.Rule 
 }
 
 // Proof looks for what would go wrong with a document and some readers.
-func (e *Post) Proof(ctx context.Context, doc *message.Document, fromOwner bool, sender *int64, readers rule.Rule) (Proof, error) {
+func (e *Post) Proof(
+	ctx context.Context, doc *message.Document, fromOwner bool, sender *int64, readers rule.Rule,
+) (Proof, error) {
 	var p Proof
 	pages, err := e.Store.Pages(ctx)
 	if err != nil {
@@ -87,7 +89,8 @@ func (e *Post) Proof(ctx context.Context, doc *message.Document, fromOwner bool,
 		p.Findings = append(p.Findings, message.Finding{Text: base.Told(err), Grave: true})
 	}
 	if sender == nil {
-		p.Findings = append(p.Findings, message.Finding{Text: "nobody is chosen who sends it to readers without an owner", Grave: true})
+		p.Findings = append(p.Findings,
+			message.Finding{Text: "nobody is chosen who sends it to readers without an owner", Grave: true})
 	}
 	now := e.Now()
 	if p.People, err = e.Store.CountPeople(ctx, store.PeopleQuery{Rule: readers, Now: now}); err != nil {
@@ -114,14 +117,20 @@ func (e *Post) Proof(ctx context.Context, doc *message.Document, fromOwner bool,
 				}
 				if f.Of == "" {
 					if strings.HasPrefix(name, "event.") && doc.Invite == nil {
-						p.Findings = append(p.Findings, message.Finding{Group: g, Grave: true, Text: fmt.Sprintf("it speaks of its event (%s) and has no invitation", name)})
+						p.Findings = append(p.Findings,
+							message.Finding{Group: g, Grave: true,
+								Text: fmt.Sprintf("it speaks of its event (%s) and has no invitation", name)})
 					}
 					if name == message.EventPlace && doc.Invite != nil && doc.Invite.Place == "" {
-						p.Findings = append(p.Findings, message.Finding{Group: g, Grave: true, Text: "it says where its event is, and the invitation does not"})
+						p.Findings = append(p.Findings,
+							message.Finding{Group: g, Grave: true,
+								Text: "it says where its event is, and the invitation does not"})
 					}
 					if strings.HasPrefix(name, "owner.") {
-						s := Stopped{Field: f, Group: g, Rule: and(whom, rule.Condition{Field: "owner", Op: rule.NotKnown})}
-						if s.People, err = e.Store.CountPeople(ctx, store.PeopleQuery{Rule: s.Rule, Now: now}); err != nil {
+						s := Stopped{Field: f, Group: g,
+							Rule: and(whom, rule.Condition{Field: "owner", Op: rule.NotKnown})}
+						if s.People,
+							err = e.Store.CountPeople(ctx, store.PeopleQuery{Rule: s.Rule, Now: now}); err != nil {
 							return p, err
 						}
 						if s.People > 0 {
@@ -129,7 +138,10 @@ func (e *Post) Proof(ctx context.Context, doc *message.Document, fromOwner bool,
 						}
 					}
 					if name == "sender.phone" && sender != nil && users[*sender].Phone == "" {
-						p.Findings = append(p.Findings, message.Finding{Group: g, Grave: true, Text: fmt.Sprintf("%s has no telephone number, and the message has it without a fallback", users[*sender].Name)})
+						p.Findings = append(p.Findings,
+							message.Finding{Group: g, Grave: true,
+								Text: fmt.Sprintf("%s has no telephone number, and the message has it without a "+
+									"fallback", users[*sender].Name)})
 					}
 					continue
 				}

@@ -131,7 +131,8 @@ func (e *Post) Sort(ctx context.Context, incoming, user int64, theirs bool) erro
 			return err
 		}
 		if theirs {
-			s := store.Signal{Person: *in.Person, Detail: base.Cut(in.Subject, 200), Signal: signal.Signal{At: in.At, Kind: in.Kind}}
+			s := store.Signal{Person: *in.Person, Detail: base.Cut(in.Subject, 200),
+				Signal: signal.Signal{At: in.At, Kind: in.Kind}}
 			if err := e.taken(ctx, tx, s, in.Subject+"\n"+in.Said); err != nil {
 				return err
 			}

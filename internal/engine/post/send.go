@@ -21,7 +21,8 @@ import (
 
 // How an email that the mail server does not take now is tried again: after
 // gaps that grow, so many times.
-var gaps = []time.Duration{time.Minute, 5 * time.Minute, 15 * time.Minute, time.Hour, 4 * time.Hour, 8 * time.Hour, 16 * time.Hour}
+var gaps = []time.Duration{time.Minute, 5 * time.Minute, 15 * time.Minute, time.Hour, 4 * time.Hour, 8 * time.Hour,
+	16 * time.Hour}
 
 const (
 	// OutboxConns is over how many connections the letters of one account go, and
@@ -300,7 +301,8 @@ func (e *Post) giveBack(ctx context.Context, list []store.Outgoing, back *sync.M
 func (e *Post) send(ctx context.Context, r *round, marks *marker, o *store.Outgoing) (x outcome, ok bool, err error) {
 	letter, group, edit, err := r.l.letter(ctx, o)
 	if wrong, ok := errors.AsType[*unsendable](err); ok {
-		return outcome{o: *o, outbox: r.outbox, state: touch.Stopped, trouble: base.Told(wrong.error), at: e.Now()}, true, nil
+		return outcome{o: *o, outbox: r.outbox, state: touch.Stopped, trouble: base.Told(wrong.error), at: e.Now()},
+			true, nil
 	}
 	if err != nil {
 		return x, false, err
@@ -337,10 +339,12 @@ func (e *Post) send(ctx context.Context, r *round, marks *marker, o *store.Outgo
 // later has an email tried again, unless that has been done often enough.
 func (x outcome) later(why error) outcome {
 	if x.o.Tries > len(gaps) {
-		x.state, x.trouble = touch.Stopped, fmt.Sprintf("not taken in %d tries, the last: %s", x.o.Tries, base.Told(why))
+		x.state, x.trouble = touch.Stopped,
+			fmt.Sprintf("not taken in %d tries, the last: %s", x.o.Tries, base.Told(why))
 		return x
 	}
-	slog.Warn("an email is tried again later", "touch", x.o.ID, "tries", x.o.Tries, "reason", why, "error", errors.Unwrap(why))
+	slog.Warn("an email is tried again later", "touch", x.o.ID, "tries", x.o.Tries, "reason", why, "error",
+		errors.Unwrap(why))
 	x.state, x.trouble, x.ready = touch.Ready, base.Told(why), x.at.Add(gaps[x.o.Tries-1])
 	return x
 }

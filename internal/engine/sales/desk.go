@@ -29,7 +29,8 @@ func (e *Sales) FinishCall(ctx context.Context, touch, rep int64, outcome sequen
 		}
 		if outcome.Spoke() {
 			s := store.Signal{Person: t.Person, Touch: t.ID, Detail: string(outcome),
-				Signal: signal.Signal{At: now, Kind: signal.CallAnswered, Place: signal.Place{Sequence: t.Sequence, Step: t.Step}}}
+				Signal: signal.Signal{At: now, Kind: signal.CallAnswered,
+					Place: signal.Place{Sequence: t.Sequence, Step: t.Step}}}
 			if err := e.RecordSignals(ctx, tx, []store.Signal{s}); err != nil {
 				return err
 			}

@@ -40,7 +40,8 @@ func (e *Sales) HandOver(ctx context.Context, person int64) error {
 		if len(can) == 0 {
 			return ErrHanded
 		}
-		return e.Do(ctx, tx, []flow.Deed{{Act: act.HandOver{}, Occasion: flow.Occasion{Person: person, At: e.Now(), By: "hand"}}})
+		return e.Do(ctx, tx,
+			[]flow.Deed{{Act: act.HandOver{}, Occasion: flow.Occasion{Person: person, At: e.Now(), By: "hand"}}})
 	})
 }
 

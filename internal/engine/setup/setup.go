@@ -111,7 +111,8 @@ func (e *Setup) UsualStages(ctx context.Context) error {
 	if err != nil || len(list) > 0 {
 		return err
 	}
-	for _, st := range []pipeline.Stage{{Name: "First talk", Share: 10}, {Name: "Need is clear", Share: 25}, {Name: "Trial", Share: 50},
+	for _, st := range []pipeline.Stage{{Name: "First talk", Share: 10}, {Name: "Need is clear", Share: 25},
+		{Name: "Trial", Share: 50},
 		{Name: "Offer", Share: 75}, {Name: "Won", Share: 100, Won: true}, {Name: "Lost", Lost: true}} {
 		if _, err := e.KeepStage(ctx, st); err != nil {
 			return err
@@ -137,7 +138,9 @@ func (e *Setup) RemoveGround(ctx context.Context, name string) error {
 // TestLetter sends a letter to a user by everybody's mail server, and keeps that
 // it was taken.
 func (e *Setup) TestLetter(ctx context.Context, to store.User) error {
-	err := e.SendPlain(ctx, to, to.Email, "A test letter from Ombak", "This letter came from Ombak, by the mail server that everybody’s emails go out by.\n\nIf it lies among the junk, set the DNS records that Ombak shows under Mailboxes.\n")
+	err := e.SendPlain(ctx, to, to.Email, "A test letter from Ombak",
+		"This letter came from Ombak, by the mail server that everybody’s emails go out by.\n\nIf it lies among the "+
+			"junk, set the DNS records that Ombak shows under Mailboxes.\n")
 	if err != nil {
 		return err
 	}

@@ -154,7 +154,8 @@ func (e *Setup) Invite(ctx context.Context, i store.Invitation, by store.User) (
 	if name == "" {
 		name = "Ombak"
 	}
-	text := fmt.Sprintf("Hello %s,\n\n%s asks you to work with them in Ombak, for %s.\n\nSet your password here, within a week:\n%s\n",
+	text := fmt.Sprintf("Hello %s,\n\n%s asks you to work with them in Ombak, for %s.\n\nSet your password here, "+
+		"within a week:\n%s\n",
 		i.Name, by.Name, name, address)
 	letter = e.SendPlain(ctx, by, i.Email, by.Name+" invites you to Ombak", text)
 	return address, letter, nil

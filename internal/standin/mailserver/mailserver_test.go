@@ -20,8 +20,10 @@ func send(t *testing.T, s *Server, to, subject string) {
 		t.Fatal(err)
 	}
 	defer out.Close()
-	fate, err := out.Send(t.Context(), mail.Letter{ID: "x" + to, FromName: "Ines Radu", From: "ines@karang.example", To: to, Subject: subject, Text: "Hello\n",
-		HTML: `<html><head></head><body><p>Hello <script>1</script> <a href="http://ombak.example/l/1">the guide</a></p></body></html>`, Date: time.Now()})
+	fate, err := out.Send(t.Context(),
+		mail.Letter{ID: "x" + to, FromName: "Ines Radu", From: "ines@karang.example", To: to, Subject: subject,
+			Text: "Hello\n",
+			HTML: `<html><head></head><body><p>Hello <script>1</script> <a href="http://ombak.example/l/1">the guide</a></p></body></html>`, Date: time.Now()})
 	if fate != mail.Taken {
 		t.Fatal(err)
 	}
@@ -39,7 +41,8 @@ func TestLettersAreKeptOverARestart(t *testing.T) {
 			t.Errorf("start %d: %d letters", n+1, got)
 		}
 		l := s.Letters("ANA@", 10)[0]
-		if l.N != want || l.To != "ana@fjord.example" || l.From != "ines@karang.example" || l.FromName != "Ines Radu" || l.At.IsZero() {
+		if l.N != want || l.To != "ana@fjord.example" || l.From != "ines@karang.example" || l.FromName != "Ines Radu" ||
+			l.At.IsZero() {
 			t.Errorf("%+v", l)
 		}
 		s.Close()
@@ -53,7 +56,10 @@ func TestView(t *testing.T) {
 	}
 	defer s.Close()
 	var got []mail.Received
-	in, err := mail.Listen("127.0.0.1:0", func(_ context.Context, m mail.Received) error { got = append(got, m); return nil })
+	in, err := mail.Listen("127.0.0.1:0", func(_ context.Context, m mail.Received) error {
+		got = append(got, m)
+		return nil
+	})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -88,14 +94,16 @@ func TestView(t *testing.T) {
 	if _, body := ask("GET", "/?q=ana", "none", nil); !strings.Contains(body, "&lt;b&gt;Guide") {
 		t.Error("the list does not show the letter, or shows it unescaped")
 	}
-	if _, body := ask("GET", "/letter/1", "none", nil); !strings.Contains(body, `href="http://ombak.example/l/1"`) || !strings.Contains(body, "the guide") {
+	if _, body := ask("GET", "/letter/1", "none", nil); !strings.Contains(body, `href="http://ombak.example/l/1"`) ||
+		!strings.Contains(body, "the guide") {
 		t.Error("the letter's links are not listed")
 	}
 	if _, body := ask("GET", "/letter/1?as=source", "none", nil); !strings.Contains(body, "Message-ID:") {
 		t.Error("no source")
 	}
 	res, _ := ask("GET", "/letter/1/html", "none", nil)
-	if csp := res.Header.Get("Content-Security-Policy"); !strings.Contains(csp, "default-src 'none'") || strings.Contains(csp, "script-src") {
+	if csp := res.Header.Get("Content-Security-Policy"); !strings.Contains(csp, "default-src 'none'") ||
+		strings.Contains(csp, "script-src") {
 		t.Errorf("the letter's own page may run scripts: %q", csp)
 	}
 	for _, path := range []string{"/letter/9", "/letter/x", "/nowhere", "/letter/1/2/3"} {
@@ -103,16 +111,21 @@ func TestView(t *testing.T) {
 			t.Errorf("%s: %s", path, res.Status)
 		}
 	}
-	if res, _ := ask("POST", "/letter/1/answer", "cross-site", url.Values{"text": {"x"}}); res.StatusCode != http.StatusForbidden {
+	if res, _ := ask("POST", "/letter/1/answer", "cross-site",
+		url.Values{"text": {"x"}}); res.StatusCode != http.StatusForbidden {
 		t.Errorf("another site writes mail: %s", res.Status)
 	}
-	if res, body := ask("POST", "/letter/1/answer", "same-origin", url.Values{"text": {" "}}); res.StatusCode != http.StatusUnprocessableEntity || !strings.Contains(body, "Write something first") {
+	if res, body := ask("POST", "/letter/1/answer", "same-origin",
+		url.Values{"text": {" "}}); res.StatusCode != http.StatusUnprocessableEntity ||
+		!strings.Contains(body, "Write something first") {
 		t.Errorf("an empty answer: %s", res.Status)
 	}
-	if res, _ := ask("POST", "/letter/1/answer", "same-origin", url.Values{"text": {"Call me"}, "automatic": {"on"}}); res.StatusCode != http.StatusSeeOther {
+	if res, _ := ask("POST", "/letter/1/answer", "same-origin",
+		url.Values{"text": {"Call me"}, "automatic": {"on"}}); res.StatusCode != http.StatusSeeOther {
 		t.Errorf("an answer: %s", res.Status)
 	}
-	if len(got) != 1 || got[0].From != "ana@fjord.example" || got[0].Kind != mail.Automatic || got[0].References[0] != "xana@fjord.example" || !strings.Contains(got[0].Text, "Call me") {
+	if len(got) != 1 || got[0].From != "ana@fjord.example" || got[0].Kind != mail.Automatic ||
+		got[0].References[0] != "xana@fjord.example" || !strings.Contains(got[0].Text, "Call me") {
 		t.Errorf("came in as %+v", got)
 	}
 }

@@ -19,7 +19,10 @@ func (v *View) Bounce(l *Letter) error {
 	domain := l.To[strings.LastIndexByte(l.To, '@')+1:]
 	return v.report(l, "MAILER-DAEMON@"+domain, "Undelivered mail returned to sender", "delivery-status",
 		"The mailbox "+l.To+" is not known here.\r\n",
-		"message/delivery-status", fmt.Sprintf("Reporting-MTA: dns; %s\r\n\r\nOriginal-Recipient: rfc822;%s\r\nFinal-Recipient: rfc822;%s\r\nAction: failed\r\nStatus: 5.1.1\r\nDiagnostic-Code: smtp; 550 5.1.1 no such mailbox\r\n", domain, l.To, l.To))
+		"message/delivery-status",
+		fmt.Sprintf("Reporting-MTA: dns; %s\r\n\r\nOriginal-Recipient: rfc822;%s\r\nFinal-Recipient: "+
+			"rfc822;%s\r\nAction: failed\r\nStatus: 5.1.1\r\nDiagnostic-Code: smtp; 550 5.1.1 no such mailbox\r\n",
+			domain, l.To, l.To))
 }
 
 // Complain sends a letter on as a provider does whose reader called it unwanted
@@ -27,7 +30,8 @@ func (v *View) Bounce(l *Letter) error {
 func (v *View) Complain(l *Letter) error {
 	return v.report(l, "abuse@provider.example", "Complaint about a letter", "feedback-report",
 		"A reader called this letter unwanted.\r\n",
-		"message/feedback-report", "Feedback-Type: abuse\r\nUser-Agent: stand-in/1.0\r\nVersion: 1\r\nOriginal-Rcpt-To: <"+l.To+">\r\n")
+		"message/feedback-report",
+		"Feedback-Type: abuse\r\nUser-Agent: stand-in/1.0\r\nVersion: 1\r\nOriginal-Rcpt-To: <"+l.To+">\r\n")
 }
 
 func (v *View) report(l *Letter, from, subject, kind, words, partType, part string) error {
@@ -40,9 +44,13 @@ func (v *View) report(l *Letter, from, subject, kind, words, partType, part stri
 	}
 	head, _, _ := strings.Cut(string(source), "\r\n\r\n")
 	const b = "stand-in-report"
-	text := fmt.Sprintf("From: <%s>\r\nTo: <%s>\r\nSubject: %s\r\nDate: %s\r\nMessage-ID: <%s.%d.%d@standin.example>\r\nMIME-Version: 1.0\r\nContent-Type: multipart/report; report-type=%s; boundary=\"%s\"\r\n\r\n"+
-		"--%s\r\nContent-Type: text/plain; charset=us-ascii\r\n\r\n%s\r\n--%s\r\nContent-Type: %s\r\n\r\n%s\r\n--%s\r\nContent-Type: text/rfc822-headers\r\n\r\n%s\r\n\r\n--%s--\r\n",
-		from, l.From, subject, v.Server.o.Now().Format(time.RFC1123Z), kind, l.N, time.Now().UnixNano(), kind, b, b, words, b, partType, part, b, head, b)
+	text := fmt.Sprintf("From: <%s>\r\nTo: <%s>\r\nSubject: %s\r\nDate: %s\r\nMessage-ID: "+
+		"<%s.%d.%d@standin.example>\r\nMIME-Version: 1.0\r\nContent-Type: multipart/report; report-type=%s; "+
+		"boundary=\"%s\"\r\n\r\n"+
+		"--%s\r\nContent-Type: text/plain; charset=us-ascii\r\n\r\n%s\r\n--%s\r\nContent-Type: "+
+		"%s\r\n\r\n%s\r\n--%s\r\nContent-Type: text/rfc822-headers\r\n\r\n%s\r\n\r\n--%s--\r\n",
+		from, l.From, subject, v.Server.o.Now().Format(time.RFC1123Z), kind, l.N, time.Now().UnixNano(), kind, b, b,
+		words, b, partType, part, b, head, b)
 	c, err := smtp.Dial(v.Answer)
 	if err != nil {
 		return err
@@ -82,7 +90,8 @@ func (v *View) OneClick(ctx context.Context, l *Letter) error {
 	if target == "" || m.Header.Get("List-Unsubscribe-Post") != "List-Unsubscribe=One-Click" {
 		return errors.New("the letter offers no way to opt out with one click")
 	}
-	req, err := http.NewRequestWithContext(ctx, http.MethodPost, target, strings.NewReader("List-Unsubscribe=One-Click"))
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, target,
+		strings.NewReader("List-Unsubscribe=One-Click"))
 	if err != nil {
 		return err
 	}

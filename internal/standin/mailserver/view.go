@@ -55,7 +55,9 @@ type page struct {
 // ServeHTTP shows the list, a letter, and takes an answer.
 func (v *View) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	h := w.Header()
-	h.Set("Content-Security-Policy", "default-src 'none'; style-src 'self'; img-src 'self'; frame-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'self'")
+	h.Set("Content-Security-Policy",
+		"default-src 'none'; style-src 'self'; img-src 'self'; frame-src 'self'; form-action 'self'; base-uri "+
+			"'none'; frame-ancestors 'self'")
 	h.Set("X-Content-Type-Options", "nosniff")
 	h.Set("Referrer-Policy", "no-referrer")
 	switch {
@@ -83,14 +85,17 @@ func (v *View) letter(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, "the letter cannot be read: "+err.Error(), http.StatusInternalServerError)
 		return
 	}
-	p := page{Letter: l, Parts: parts, Links: slices.DeleteFunc(links(parts.HTML), func(l link) bool { return l.Hidden }), Tab: r.URL.Query().Get("as")}
+	p := page{Letter: l, Parts: parts, Links: slices.DeleteFunc(links(parts.HTML), func(l link) bool {
+		return l.Hidden
+	}), Tab: r.URL.Query().Get("as")}
 	if source, err := v.Server.Source(l); err == nil {
 		p.Source = string(source)
 	}
 	switch {
 	case len(rest) == 2 && rest[1] == "html":
 		// The letter's own page: its links open outside, its pictures are fetched as a mail reader would.
-		w.Header().Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'; img-src http: https: data:; frame-ancestors 'self'")
+		w.Header().Set("Content-Security-Policy",
+			"default-src 'none'; style-src 'unsafe-inline'; img-src http: https: data:; frame-ancestors 'self'")
 		w.Header().Set("Content-Type", "text/html; charset=utf-8")
 		fmt.Fprint(w, strings.Replace(parts.HTML, "<head>", `<head><base target="_blank">`, 1))
 	case len(rest) == 2 && rest[1] == "answer" && r.Method == http.MethodPost:
@@ -98,7 +103,9 @@ func (v *View) letter(w http.ResponseWriter, r *http.Request) {
 	case len(rest) == 2 && rest[1] == "do" && r.Method == http.MethodPost:
 		v.does(w, r, p)
 	case len(rest) == 1:
-		p.Note = map[string]string{"1": "Your answer is on its way.", "bounce": "It went back as undelivered.", "complain": "Your complaint is on its way.", "one-click": "Opted out with one click."}[r.URL.Query().Get("sent")]
+		p.Note = map[string]string{"1": "Your answer is on its way.", "bounce": "It went back as undelivered.",
+			"complain":  "Your complaint is on its way.",
+			"one-click": "Opted out with one click."}[r.URL.Query().Get("sent")]
 		v.show(w, r, p)
 	default:
 		http.NotFound(w, r)
@@ -106,7 +113,8 @@ func (v *View) letter(w http.ResponseWriter, r *http.Request) {
 }
 
 func (v *View) answer(w http.ResponseWriter, r *http.Request, p page) {
-	// A form of this page only: there is no sign-in whose cookie could be misused, but another site must not write mail either.
+	// A form of this page only: there is no sign-in whose cookie could be misused, but another site must not write mail
+	// either.
 	if site := r.Header.Get("Sec-Fetch-Site"); site != "" && site != "same-origin" && site != "none" {
 		http.Error(w, "answers are written on this page", http.StatusForbidden)
 		return

@@ -136,11 +136,14 @@ func (w *World) Got(l *mailserver.Letter) {
 	case Absent:
 		back := l.At.AddDate(0, 0, 6+r.IntN(9)).Format("2 January 2006")
 		w.plan(l.At.Add(time.Minute), "answer by a program", func(ctx context.Context) error {
-			return w.View.Reply(ctx, l, "I am out of the office and back on "+back+". For orders please call our harbour desk.", true)
+			return w.View.Reply(ctx, l,
+				"I am out of the office and back on "+back+". For orders please call our harbour desk.", true)
 		})
 		return
 	case Guarded:
-		w.plan(l.At.Add(time.Second), "look at it by a program", func(ctx context.Context) error { return w.scan(ctx, l) })
+		w.plan(l.At.Add(time.Second), "look at it by a program", func(ctx context.Context) error {
+			return w.scan(ctx, l)
+		})
 	}
 
 	// Half of all mail that is read at all is read within a few hours.
@@ -153,18 +156,24 @@ func (w *World) Got(l *mailserver.Letter) {
 	}
 	w.plan(at, "open", func(ctx context.Context) error { return w.fetch(ctx, l, "open") })
 	if chance(30) {
-		w.plan(at.Add(time.Duration(20+r.IntN(2000))*time.Minute), "open again", func(ctx context.Context) error { return w.fetch(ctx, l, "open") })
+		w.plan(at.Add(time.Duration(20+r.IntN(2000))*time.Minute), "open again", func(ctx context.Context) error {
+			return w.fetch(ctx, l, "open")
+		})
 	}
 	if chance(leaves) {
 		w.plan(at.Add(2*time.Minute), "opt out", func(ctx context.Context) error { return w.fetch(ctx, l, "opt out") })
 		return
 	}
 	if chance(clicks) {
-		w.plan(at.Add(time.Duration(1+r.IntN(20))*time.Minute), "press a link", func(ctx context.Context) error { return w.fetch(ctx, l, "link") })
+		w.plan(at.Add(time.Duration(1+r.IntN(20))*time.Minute), "press a link", func(ctx context.Context) error {
+			return w.fetch(ctx, l, "link")
+		})
 	}
 	if chance(answers) {
 		text := lines[r.IntN(len(lines))]
-		w.plan(at.Add(time.Duration(15+r.IntN(600))*time.Minute), "answer", func(ctx context.Context) error { return w.View.Reply(ctx, l, text, false) })
+		w.plan(at.Add(time.Duration(15+r.IntN(600))*time.Minute), "answer", func(ctx context.Context) error {
+			return w.View.Reply(ctx, l, text, false)
+		})
 	}
 }
 
@@ -335,7 +344,10 @@ func (w *World) scan(ctx context.Context, l *mailserver.Letter) error {
 	if err != nil || len(links) < 2 {
 		return err
 	}
-	c := &http.Client{Timeout: 20 * time.Second, Transport: From("scanner of " + l.To), CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	c := &http.Client{Timeout: 20 * time.Second, Transport: From("scanner of " + l.To),
+		CheckRedirect: func(*http.Request, []*http.Request) error {
+			return http.ErrUseLastResponse
+		}}
 	defer c.CloseIdleConnections()
 	for _, u := range append(links[:len(links)-1], hidden...) {
 		if err := get(ctx, c, u); err != nil {
@@ -394,7 +406,8 @@ func From(somebody string) *http.Transport {
 	h := fnv.New32a()
 	h.Write([]byte(somebody))
 	n := h.Sum32()
-	d := &net.Dialer{Timeout: 5 * time.Second, LocalAddr: &net.TCPAddr{IP: net.IPv4(127, byte(1+n>>16%254), byte(n>>8), byte(1+n%254))}}
+	d := &net.Dialer{Timeout: 5 * time.Second,
+		LocalAddr: &net.TCPAddr{IP: net.IPv4(127, byte(1+n>>16%254), byte(n>>8), byte(1+n%254))}}
 	return &http.Transport{DialContext: func(ctx context.Context, network, address string) (net.Conn, error) {
 		host, _, err := net.SplitHostPort(address)
 		if ip := net.ParseIP(host); err == nil && host != "localhost" && (ip == nil || !ip.IsLoopback()) {

@@ -85,7 +85,8 @@ func TestFollowing(t *testing.T) {
 	let, pages := 0, 0
 	for n := range 60 {
 		got = nil
-		if err := w.follow(t.Context(), http.DefaultClient, &mailserver.Letter{N: n, To: fmt.Sprintf("p%d@x.example", n)}, site.URL+"/night?ombak_v=7.x"); err != nil {
+		if err := w.follow(t.Context(), http.DefaultClient,
+			&mailserver.Letter{N: n, To: fmt.Sprintf("p%d@x.example", n)}, site.URL+"/night?ombak_v=7.x"); err != nil {
 			t.Fatal(err)
 		}
 		if len(got) == 0 {
@@ -93,7 +94,8 @@ func TestFollowing(t *testing.T) {
 		}
 		let++
 		pages += len(got)
-		if got[0].K != "7.x" || got[0].U != site.URL+"/night?ombak_v=7.x" || len(got[0].V) < 16 || origin != site.URL || len(got) == 2 && (got[1].K != "" || got[1].U != site.URL+"/buoys" || got[1].V != got[0].V) {
+		if got[0].K != "7.x" || got[0].U != site.URL+"/night?ombak_v=7.x" || len(got[0].V) < 16 || origin != site.URL ||
+			len(got) == 2 && (got[1].K != "" || got[1].U != site.URL+"/buoys" || got[1].V != got[0].V) {
 			t.Fatalf("noted as %+v from %s", got, origin)
 		}
 	}
@@ -106,14 +108,17 @@ func TestFollowing(t *testing.T) {
 	}))
 	defer other.Close()
 	for n := range 20 {
-		if err := w.follow(t.Context(), http.DefaultClient, &mailserver.Letter{To: fmt.Sprintf("p%d@x.example", n)}, other.URL); err != nil || got != nil {
+		if err := w.follow(t.Context(), http.DefaultClient, &mailserver.Letter{To: fmt.Sprintf("p%d@x.example", n)},
+			other.URL); err != nil || got != nil {
 			t.Fatalf("a page with scripts of its own: %v, %v", got, err)
 		}
 	}
-	if err := w.follow(t.Context(), http.DefaultClient, &mailserver.Letter{To: "p1@x.example"}, site.URL); err != nil || got != nil {
+	if err := w.follow(t.Context(), http.DefaultClient, &mailserver.Letter{To: "p1@x.example"}, site.URL); err != nil ||
+		got != nil {
 		t.Errorf("a site without the script: %v, %v", got, err)
 	}
-	if err := w.follow(t.Context(), http.DefaultClient, &mailserver.Letter{To: "p1@x.example"}, site.URL+"\x7f"); err == nil {
+	if err := w.follow(t.Context(), http.DefaultClient, &mailserver.Letter{To: "p1@x.example"},
+		site.URL+"\x7f"); err == nil {
 		t.Error("a broken link was followed")
 	}
 }
@@ -140,7 +145,8 @@ func TestWhoAskedReads(t *testing.T) {
 		w.Got(&mailserver.Letter{N: n, To: fmt.Sprintf("p%d@x.example", n), At: at})
 	}
 	unasked := count()
-	if asked["open"] < 170 || asked["press a link"] < 140 || asked["opt out"] != 0 || unasked["open"] > 130 || unasked["press a link"] > 90 {
+	if asked["open"] < 170 || asked["press a link"] < 140 || asked["opt out"] != 0 || unasked["open"] > 130 ||
+		unasked["press a link"] > 90 {
 		t.Errorf("asked for: %v; not asked for: %v", asked, unasked)
 	}
 }

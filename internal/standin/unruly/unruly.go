@@ -66,7 +66,8 @@ func (s *Server) Taken() []string {
 	return append([]string(nil), s.taken...)
 }
 
-var usual = map[string]string{"greeting": "220 ready", "EHLO": "250-unruly.example\r\n250 AUTH PLAIN LOGIN", "DATA": "354 go on", "end": "250 taken", "QUIT": "221 bye", "AUTH": "235 welcome"}
+var usual = map[string]string{"greeting": "220 ready", "EHLO": "250-unruly.example\r\n250 AUTH PLAIN LOGIN",
+	"DATA": "354 go on", "end": "250 taken", "QUIT": "221 bye", "AUTH": "235 welcome"}
 
 func (s *Server) talk(c net.Conn) {
 	defer c.Close()

@@ -29,7 +29,9 @@ type Page struct {
 }
 
 // Pages are all of them, in the order of the menu.
-var Pages = []Page{{"/", "Water, watched", "home"}, {"/buoys", "Buoys", "buoys"}, {"/a-night-without-oxygen", "What a night without oxygen costs", "night"}, {"/contact", "The field guide", "contact"}}
+var Pages = []Page{{"/", "Water, watched", "home"}, {"/buoys", "Buoys", "buoys"},
+	{"/a-night-without-oxygen", "What a night without oxygen costs", "night"},
+	{"/contact", "The field guide", "contact"}}
 
 // Handler serves the site. home is the address of the Ombak whose snippets it
 // loads.
@@ -42,7 +44,8 @@ func Handler(home string) http.Handler {
 		}
 		mux.HandleFunc("GET "+path, func(w http.ResponseWriter, r *http.Request) {
 			w.Header().Set("Content-Type", "text/html; charset=utf-8")
-			if err := pages.ExecuteTemplate(w, p.Name, map[string]any{"Home": home, "Title": p.Title, "Path": p.Path, "Pages": Pages}); err != nil {
+			if err := pages.ExecuteTemplate(w, p.Name,
+				map[string]any{"Home": home, "Title": p.Title, "Path": p.Path, "Pages": Pages}); err != nil {
 				http.Error(w, "the page could not be written", http.StatusInternalServerError)
 			}
 		})

@@ -27,7 +27,9 @@ func TestPages(t *testing.T) {
 	}
 	for _, p := range Pages {
 		code, body := get(p.Path)
-		if code != http.StatusOK || !strings.Contains(body, "<title>"+p.Title) || !strings.Contains(body, `src="http://ombak.example/v.js"`) || !strings.Contains(body, `href="`+p.Path+`" aria-current="page"`) {
+		if code != http.StatusOK || !strings.Contains(body, "<title>"+p.Title) ||
+			!strings.Contains(body, `src="http://ombak.example/v.js"`) ||
+			!strings.Contains(body, `href="`+p.Path+`" aria-current="page"`) {
 			t.Errorf("%s: %d", p.Path, code)
 		}
 		if n := strings.Count(strings.ReplaceAll(body, "http://ombak.example/", ""), "://"); n != 0 {

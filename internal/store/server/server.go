@@ -169,7 +169,8 @@ func start(ctx context.Context, bin, dir, data, password string, who *syscall.Cr
 		return nil, err
 	}
 	args := []string{"-D", data, "-h", "127.0.0.1", "-p", strconv.Itoa(port), "-c", "unix_socket_directories=",
-		"-c", "max_connections=100", "-c", "shared_buffers=" + buffers(o), "-c", "max_wal_size=2GB", "-c", "wal_compression=on",
+		"-c", "max_connections=100", "-c", "shared_buffers=" + buffers(o), "-c", "max_wal_size=2GB", "-c",
+		"wal_compression=on",
 		"-c", "timezone=UTC", "-c", "log_min_messages=warning", "-c", "log_checkpoints=off"}
 	if o.Throwaway {
 		args = append(args, "-c", "fsync=off", "-c", "synchronous_commit=off", "-c", "full_page_writes=off")
@@ -331,7 +332,8 @@ func initialise(ctx context.Context, bin, dir, data, password string, who *sysca
 }
 
 func address(port int, password string) string {
-	u := url.URL{Scheme: "postgres", User: url.UserPassword("ombak", password), Host: net.JoinHostPort("127.0.0.1", strconv.Itoa(port)),
+	u := url.URL{Scheme: "postgres", User: url.UserPassword("ombak", password),
+		Host: net.JoinHostPort("127.0.0.1", strconv.Itoa(port)),
 		Path: "/postgres", RawQuery: "sslmode=disable"}
 	return u.String()
 }
@@ -388,7 +390,8 @@ func reachable(ctx context.Context, dir string, who *syscall.Credential) error {
 	cmd.Dir = "/"
 	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: who}
 	if cmd.Run() != nil {
-		return fmt.Errorf("the user postgres cannot come to %s: set OMBAK_HOME to a folder that other users may pass through, such as one under /var/lib", dir)
+		return fmt.Errorf("the user postgres cannot come to %s: set OMBAK_HOME to a folder that other users may pass "+
+			"through, such as one under /var/lib", dir)
 	}
 	return nil
 }

@@ -46,7 +46,8 @@ func TestStartStopAndAgain(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := query(t, a.URL, "create table kept as select 'still here' as word; "); err != nil && !strings.Contains(err.Error(), "no rows") {
+	if _, err := query(t, a.URL, "create table kept as select 'still here' as word; "); err != nil &&
+		!strings.Contains(err.Error(), "no rows") {
 		t.Fatal(err)
 	}
 	if got, err := query(t, a.URL, "show listen_addresses"); err != nil || got != "127.0.0.1" {
@@ -211,7 +212,8 @@ func TestItComesBack(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer s.Stop()
-	if _, err := query(t, s.URL, "create table kept as select 'still here' as word"); err != nil && !strings.Contains(err.Error(), "no rows") {
+	if _, err := query(t, s.URL, "create table kept as select 'still here' as word"); err != nil &&
+		!strings.Contains(err.Error(), "no rows") {
 		t.Fatal(err)
 	}
 	s.mu.Lock()

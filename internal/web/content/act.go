@@ -131,5 +131,6 @@ func typedAct(v url.Values, i int) act.Act {
 		return nil
 	}
 	what := at("act_what")
-	return k.Make(act.Given{Words: person.Name(what), ID: max(shell.Number(what), 0), To: max(shell.Number(at("act_to")), 0)})
+	return k.Make(act.Given{Words: person.Name(what), ID: max(shell.Number(what), 0),
+		To: max(shell.Number(at("act_to")), 0)})
 }

@@ -68,7 +68,8 @@ func (s *Place) sendByHand(c *echo.Context) error {
 		return err
 	}
 	u := shell.UserOf(c)
-	d := byHandData{B: post.ByHand{Person: id, Item: shell.Number(c.FormValue("item")), Subject: c.FormValue("subject"), Text: c.FormValue("text"), Once: c.FormValue("once")}}
+	d := byHandData{B: post.ByHand{Person: id, Item: shell.Number(c.FormValue("item")), Subject: c.FormValue("subject"),
+		Text: c.FormValue("text"), Once: c.FormValue("once")}}
 	if !s.Limits.Allow("byhand", fmt.Sprint(u.ID), 10*time.Second, 30) {
 		d.Wrong = "You have sent many in a short time. Wait a minute."
 		return s.showByHand(c, http.StatusTooManyRequests, d)

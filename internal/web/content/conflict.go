@@ -23,12 +23,14 @@ func messageConflict(theirs, mine *store.MessageDraft, group int64) (out shell.C
 	out.Words("Text alternative", a.Written[group], b.Written[group])
 	for _, x := range b.Sections {
 		if i := a.Section(x.ID); i >= 0 {
-			out.Shown(x.Kind.Words(), message.Sketch(x.Kind, a.Sections[i].Of(group)), message.Sketch(x.Kind, x.Of(group)))
+			out.Shown(x.Kind.Words(), message.Sketch(x.Kind, a.Sections[i].Of(group)),
+				message.Sketch(x.Kind, x.Of(group)))
 		}
 	}
 	say := func(d *store.MessageDraft) string {
 		doc := &d.Doc.V
-		words := []string{string(doc.Style), "answers to " + doc.ReplyTo, strings.Join(doc.Cc, ", "), strings.Join(doc.Bcc, ", ")}
+		words := []string{string(doc.Style), "answers to " + doc.ReplyTo, strings.Join(doc.Cc, ", "),
+			strings.Join(doc.Bcc, ", ")}
 		if d.FromOwner {
 			words = append(words, "from the reader’s owner")
 		}

@@ -57,7 +57,8 @@ func (s *Place) showMailboxes(c *echo.Context, code int, d mailboxesData) error 
 	}
 	domains := map[string]bool{}
 	for _, m := range list {
-		l := mailboxLine{Mailbox: m, Limit: m.Box.V.Limit(now, s.Engine.Zone()), Warming: m.Box.V.Begin > 0, Began: m.Box.V.Began}
+		l := mailboxLine{Mailbox: m, Limit: m.Box.V.Limit(now, s.Engine.Zone()), Warming: m.Box.V.Begin > 0,
+			Began: m.Box.V.Began}
 		if m.Day == now.In(s.Engine.Zone()).Format(time.DateOnly) {
 			l.Today = m.Sent
 		}
@@ -101,7 +102,8 @@ func (s *Place) setMailbox(c *echo.Context) error {
 		}
 		return n
 	}
-	b := mailbox.Box{Daily: whole("daily", "The daily limit"), Begin: whole("begin", "The number to begin with"), Step: whole("step", "The number to grow by"), Gap: whole("gap", "The gap")}
+	b := mailbox.Box{Daily: whole("daily", "The daily limit"), Begin: whole("begin", "The number to begin with"),
+		Step: whole("step", "The number to grow by"), Gap: whole("gap", "The gap")}
 	list, err := s.Store.Mailboxes(ctx, s.Engine.Now())
 	if err != nil {
 		return err
@@ -139,7 +141,9 @@ func (s *Place) setMailAccount(c *echo.Context) error {
 	}
 	server, login := c.FormValue("server"), c.FormValue("login")
 	if err := s.Engine.SetMailAccount(ctx, id, server, login, c.FormValue("password")); err != nil {
-		return s.showMailboxes(c, http.StatusUnprocessableEntity, mailboxesData{Wrong: shell.Sentence(err) + " Nothing was changed.", Of: id, Own: true, Typed: [2]string{server, login}})
+		return s.showMailboxes(c, http.StatusUnprocessableEntity,
+			mailboxesData{Wrong: shell.Sentence(err) + " Nothing was changed.", Of: id, Own: true,
+				Typed: [2]string{server, login}})
 	}
 	if strings.TrimSpace(server) == "" {
 		return s.Done(c, "/content/mailboxes", u.Name+"’s emails go out by everybody’s mail server again.")

@@ -180,9 +180,11 @@ func (s *Place) showMailing(c *echo.Context, code int, m store.Mailing, wrong st
 	if err != nil {
 		return err
 	}
-	d.Tide = shell.Tide{Name: "First opens, by the hour after an email went out", Each: "Hour", Names: [2]string{"Opened", "Clicked"}, W: 800, H: 190, Left: 40, Bottom: 24}
+	d.Tide = shell.Tide{Name: "First opens, by the hour after an email went out", Each: "Hour",
+		Names: [2]string{"Opened", "Clicked"}, W: 800, H: 190, Left: 40, Bottom: 24}
 	for h := range opens {
-		p := shell.TidePoint{Row: fmt.Sprint(h + 1), Value: float64(opens[h]), Second: float64(clicks[h]), Title: fmt.Sprintf("hour %d: %d opened, %d clicked", h+1, opens[h], clicks[h])}
+		p := shell.TidePoint{Row: fmt.Sprint(h + 1), Value: float64(opens[h]), Second: float64(clicks[h]),
+			Title: fmt.Sprintf("hour %d: %d opened, %d clicked", h+1, opens[h], clicks[h])}
 		if h%12 == 0 {
 			p.Tick = fmt.Sprintf("%d h", h)
 		}
@@ -267,7 +269,8 @@ func (s *Place) readMailing(v url.Values, m *store.Mailing) error {
 		}
 		p.Hours = calendar.OfficeHours(from, to)
 	}
-	p.Tags = mailing.Tags{Source: person.Name(v.Get("utm_source")), Medium: person.Name(v.Get("utm_medium")), Campaign: person.Name(v.Get("utm_campaign")), Content: person.Name(v.Get("utm_content"))}
+	p.Tags = mailing.Tags{Source: person.Name(v.Get("utm_source")), Medium: person.Name(v.Get("utm_medium")),
+		Campaign: person.Name(v.Get("utm_campaign")), Content: person.Name(v.Get("utm_content"))}
 	m.Acts.V = nil
 	for i := range v["act_link"] {
 		n, _ := strconv.Atoi(v["act_link"][i]) // what is no number is no link

@@ -71,12 +71,16 @@ const dear = `<div>Dear {{ person.first_name | default: &quot;reader&quot; }},</
 
 var starters = []starter{
 	{"letter", "Letter", "Plain, as if typed: a text and the sender’s signature", withSections(message.Plain,
-		begun(message.Text, message.Content{Text: dear + "<div><br></div><div></div>"}), begun(message.Signature, message.Content{}))},
+		begun(message.Text, message.Content{Text: dear + "<div><br></div><div></div>"}),
+		begun(message.Signature, message.Content{}))},
 	{"offer", "Offer", "Designed: a heading, a text, a button to press", withSections(message.Designed,
-		begun(message.Heading, message.Content{}), begun(message.Text, message.Content{Text: dear}), begun(message.Button, message.Content{}), begun(message.Signature, message.Content{}))},
-	{"news", "News in short", "Designed: a list of what is new, a quote, and where to read on", withSections(message.Designed,
-		begun(message.Heading, message.Content{}), begun(message.Text, message.Content{}), begun(message.List, message.Content{}), begun(message.Divider, message.Content{}),
-		begun(message.Quote, message.Content{}), begun(message.Button, message.Content{}))},
+		begun(message.Heading, message.Content{}), begun(message.Text, message.Content{Text: dear}),
+		begun(message.Button, message.Content{}), begun(message.Signature, message.Content{}))},
+	{"news", "News in short", "Designed: a list of what is new, a quote, and where to read on",
+		withSections(message.Designed,
+			begun(message.Heading, message.Content{}), begun(message.Text, message.Content{}),
+			begun(message.List, message.Content{}), begun(message.Divider, message.Content{}),
+			begun(message.Quote, message.Content{}), begun(message.Button, message.Content{}))},
 	{"empty", "Nothing", "Put together from sections", withSections(message.Designed)},
 }
 

@@ -146,8 +146,10 @@ func (s *Place) showPage(c *echo.Context, code int, d pageData) error {
 	d.Doc, d.URL, d.Kinds, d.Open = &d.D.Doc.V, s.Engine.URL, page.Kinds(), d.P.Open
 	d.State = shell.StateOf(d.D.Doc.V)
 	for i, b := range d.Doc.Blocks {
-		d.Blocks = append(d.Blocks, blockView{Block: b, C: b.Content, HTML: message.Sketch(b.Kind, b.Content), Lacks: b.Kind.Lacks(b.Content),
-			Lines: strings.Join(b.Content.Items, "\n"), Open: b.ID == d.At, First: i == 0, Last: i == len(d.Doc.Blocks)-1})
+		d.Blocks = append(d.Blocks,
+			blockView{Block: b, C: b.Content, HTML: message.Sketch(b.Kind, b.Content), Lacks: b.Kind.Lacks(b.Content),
+				Lines: strings.Join(b.Content.Items, "\n"), Open: b.ID == d.At, First: i == 0,
+				Last: i == len(d.Doc.Blocks)-1})
 	}
 	cat, err := s.Store.Catalogue(ctx)
 	if err != nil {
@@ -162,7 +164,9 @@ func (s *Place) showPage(c *echo.Context, code int, d pageData) error {
 		}
 	}
 	for _, x := range cat.Fields() {
-		if page.Askable(&x) && !slices.ContainsFunc(form.Questions, func(q page.Question) bool { return q.Field == x.Field }) {
+		if page.Askable(&x) && !slices.ContainsFunc(form.Questions, func(q page.Question) bool {
+			return q.Field == x.Field
+		}) {
 			d.Askable = append(d.Askable, x)
 		}
 		if page.Keepable(&x) {
@@ -195,7 +199,8 @@ func (s *Place) showPage(c *echo.Context, code int, d pageData) error {
 	if err := s.pageFigures(c, &d, cat); err != nil {
 		return err
 	}
-	d.Snippet = fmt.Sprintf("<div data-ombak-form=%q></div>\n<script src=%q defer></script>", d.P.Slug, s.Engine.URL+"/f.js")
+	d.Snippet = fmt.Sprintf("<div data-ombak-form=%q></div>\n<script src=%q defer></script>", d.P.Slug,
+		s.Engine.URL+"/f.js")
 	address := fmt.Sprintf("/content/pages/%d", id)
 	if d.At != 0 {
 		address += fmt.Sprintf("?at=%d", d.At)
@@ -209,13 +214,17 @@ func (s *Place) showPage(c *echo.Context, code int, d pageData) error {
 // pageFigures reads how far visitors came, and who the last were.
 func (s *Place) pageFigures(c *echo.Context, d *pageData, cat *rule.Catalogue) error {
 	ctx := c.Request().Context()
-	d.Finished = "/people?" + shell.ListQuery{Rule: rule.Rule{If: &rule.Condition{Signal: &signal.Pattern{Kind: signal.Form, Place: signal.Place{Page: d.P.ID}}, Op: rule.AtLeast, N: 1}}, Order: store.Newest, Columns: shell.UsualColumns}.Values().Encode()
+	d.Finished = "/people?" +
+		shell.ListQuery{Rule: rule.Rule{If: &rule.Condition{Signal: &signal.Pattern{Kind: signal.Form,
+			Place: signal.Place{Page: d.P.ID}}, Op: rule.AtLeast, N: 1}}, Order: store.Newest,
+			Columns: shell.UsualColumns}.Values().Encode()
 	if d.P.Visits == 0 {
 		return nil
 	}
 	const days = 30
 	from := s.Engine.Now().In(s.Engine.Zone()).AddDate(0, 0, 1-days)
-	list, err := s.Store.PageDays(ctx, d.P.ID, calendar.At(calendar.DateOf(from, s.Engine.Zone()), 0, s.Engine.Zone()), s.Engine.Zone().String())
+	list, err := s.Store.PageDays(ctx, d.P.ID, calendar.At(calendar.DateOf(from, s.Engine.Zone()), 0, s.Engine.Zone()),
+		s.Engine.Zone().String())
 	if err != nil {
 		return err
 	}
@@ -223,12 +232,15 @@ func (s *Place) pageFigures(c *echo.Context, d *pageData, cat *rule.Catalogue) e
 	for _, x := range list {
 		by[x.Day.Format(time.DateOnly)] = x
 	}
-	d.Tide = shell.Tide{Name: "Visits and filled-in forms, by day", Each: "Day", Names: [2]string{"Filled in", "Visits"}, Unfinished: true,
+	d.Tide = shell.Tide{Name: "Visits and filled-in forms, by day", Each: "Day",
+		Names: [2]string{"Filled in", "Visits"}, Unfinished: true,
 		W: 460, H: 130, Left: 36, Bottom: 22}
 	for i := range days {
 		day := from.AddDate(0, 0, i)
 		x := by[day.Format(time.DateOnly)]
-		p := shell.TidePoint{Row: day.Format(shell.DayForm), Value: float64(x.Finished), Second: float64(x.Visits), Title: fmt.Sprintf("%s: %d visits, %d began, %d filled it in", day.Format("Mon 2 Jan"), x.Visits, x.Started, x.Finished)}
+		p := shell.TidePoint{Row: day.Format(shell.DayForm), Value: float64(x.Finished), Second: float64(x.Visits),
+			Title: fmt.Sprintf("%s: %d visits, %d began, %d filled it in", day.Format("Mon 2 Jan"), x.Visits, x.Started,
+				x.Finished)}
 		if day.Weekday() == time.Monday {
 			p.Tick = day.Format("2 Jan")
 		}

@@ -50,7 +50,8 @@ func typedPage(was page.Document, at int, v url.Values) page.Document {
 	}
 	f := &d.Form
 	f.Title, f.Button = line("form_title", 0, 200), line("button", 0, 120)
-	f.Thanks, f.To, f.Message, f.Proved = message.Clean(v.Get("thanks")), line("to", 0, 500), shell.Number(v.Get("message")), v.Get("proved") != ""
+	f.Thanks, f.To, f.Message, f.Proved = message.Clean(v.Get("thanks")), line("to", 0, 500),
+		shell.Number(v.Get("message")), v.Get("proved") != ""
 	f.Later = v.Get("later") != ""
 	f.AtOnce, _ = strconv.Atoi(v.Get("at_once")) // nothing typed: none
 	chosen := func(k string, i int) bool { return slices.Contains(v[k], strconv.Itoa(i)) }
@@ -58,20 +59,27 @@ func typedPage(was page.Document, at int, v url.Values) page.Document {
 	for i := range v["q_field"] {
 		if i < page.MaxQuestions {
 			field := person.Field(line("q_field", i, 60))
-			f.Questions = append(f.Questions, page.Question{Field: field, Label: line("q_label", i, 200), Help: line("q_help", i, 300),
-				Must: chosen("q_must", i) || field == person.EmailField, Further: line("q_when", i, 10) == "further" && field != person.EmailField})
+			f.Questions = append(f.Questions,
+				page.Question{Field: field, Label: line("q_label", i, 200), Help: line("q_help", i, 300),
+					Must: chosen("q_must", i) || field == person.EmailField,
+					Further: line("q_when", i, 10) == "further" &&
+						field != person.EmailField})
 		}
 	}
 	f.Consents = nil
 	for i := range v["c_purpose"] {
 		if i < page.MaxHidden {
-			f.Consents = append(f.Consents, page.Consent{Purpose: shell.Number(v["c_purpose"][i]), Words: line("c_words", i, 500), Must: chosen("c_must", i)})
+			f.Consents = append(f.Consents,
+				page.Consent{Purpose: shell.Number(v["c_purpose"][i]), Words: line("c_words", i, 500),
+					Must: chosen("c_must", i)})
 		}
 	}
 	f.Hidden = nil
 	for i := range v["h_field"] {
 		if i < page.MaxHidden {
-			f.Hidden = append(f.Hidden, page.Hidden{Field: person.Field(line("h_field", i, 60)), Param: paramName(line("h_param", i, 60)), Value: line("h_value", i, 200)})
+			f.Hidden = append(f.Hidden,
+				page.Hidden{Field: person.Field(line("h_field", i, 60)), Param: paramName(line("h_param", i, 60)),
+					Value: line("h_value", i, 200)})
 		}
 	}
 	f.Acts = nil
@@ -140,7 +148,8 @@ func (s *Place) changePage(c *echo.Context) error {
 		return err
 	}
 	if err != nil {
-		return s.showPage(c, http.StatusUnprocessableEntity, pageData{P: store.Page{ID: id}, At: at, Wrong: shell.Sentence(err)})
+		return s.showPage(c, http.StatusUnprocessableEntity,
+			pageData{P: store.Page{ID: id}, At: at, Wrong: shell.Sentence(err)})
 	}
 	if v.Get("quiet") != "" {
 		d, err := s.Store.PageDraft(ctx, id)
@@ -232,10 +241,12 @@ func (s *Place) doPage(c *echo.Context, id int64, at int, do, rest string) (open
 			return at, "", err
 		}
 		if len(purposes) == 0 {
-			return at, "", plainly.New("there is no purpose yet that people could agree to: add one under People, Tags and fields")
+			return at, "",
+				plainly.New("there is no purpose yet that people could agree to: add one under People, Tags and fields")
 		}
 		err = form("a box for consent", func(f *page.Form) error {
-			f.Consents = append(f.Consents, page.Consent{Purpose: purposes[0].ID, Words: "Yes, write to me about: " + purposes[0].Name})
+			f.Consents = append(f.Consents,
+				page.Consent{Purpose: purposes[0].ID, Words: "Yes, write to me about: " + purposes[0].Name})
 			return nil
 		})
 		return at, "", err

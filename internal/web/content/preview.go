@@ -62,7 +62,8 @@ func (s *Place) previewMessage(c *echo.Context) error {
 		}
 		return of[0]
 	}
-	d := previewData{In: shell.Number(q.Get("in")), Sought: person.Name(q.Get("text")), Wide: pick("wide", "desktop", "phone"), Scheme: pick("scheme", "light", "dark"), As: pick("as", "html", "text")}
+	d := previewData{In: shell.Number(q.Get("in")), Sought: person.Name(q.Get("text")),
+		Wide: pick("wide", "desktop", "phone"), Scheme: pick("scheme", "light", "dark"), As: pick("as", "html", "text")}
 	if d.M, err = s.Store.Message(ctx, id); err != nil {
 		return err
 	}
@@ -75,12 +76,14 @@ func (s *Place) previewMessage(c *echo.Context) error {
 		return err
 	}
 	now := s.Engine.Now()
-	readers, _, err := s.Store.People(ctx, store.PeopleQuery{Rule: readersOf(d.In), Text: d.Sought, Order: store.ByScore, Limit: maxStepped, Now: now})
+	readers, _, err := s.Store.People(ctx,
+		store.PeopleQuery{Rule: readersOf(d.In), Text: d.Sought, Order: store.ByScore, Limit: maxStepped, Now: now})
 	if err != nil {
 		return err
 	}
 	address := func(over ...string) string {
-		v := url.Values{"in": {fmt.Sprint(d.In)}, "wide": {d.Wide}, "scheme": {d.Scheme}, "as": {d.As}, "reader": {fmt.Sprint(d.Reader.ID)}}
+		v := url.Values{"in": {fmt.Sprint(d.In)}, "wide": {d.Wide}, "scheme": {d.Scheme}, "as": {d.As},
+			"reader": {fmt.Sprint(d.Reader.ID)}}
 		if d.Sought != "" {
 			v.Set("text", d.Sought)
 		}
@@ -114,7 +117,9 @@ func (s *Place) previewMessage(c *echo.Context) error {
 	if worst.Longest != 0 {
 		d.Longest, d.Barest = address("reader", fmt.Sprint(worst.Longest)), address("reader", fmt.Sprint(worst.Barest))
 	}
-	for _, x := range [][3]string{{"wide", "desktop", "On a desktop"}, {"wide", "phone", "On a phone"}, {"scheme", "light", "Light"}, {"scheme", "dark", "Dark"}, {"as", "html", "As designed"}, {"as", "text", "As text"}} {
+	for _, x := range [][3]string{{"wide", "desktop", "On a desktop"}, {"wide", "phone", "On a phone"},
+		{"scheme", "light", "Light"}, {"scheme", "dark", "Dark"}, {"as", "html", "As designed"},
+		{"as", "text", "As text"}} {
 		here := x[1] == d.Wide || x[1] == d.Scheme || x[1] == d.As
 		d.Views = append(d.Views, shell.Choice{Value: address(x[0], x[1]), Words: x[2], Chosen: here})
 	}
@@ -153,12 +158,14 @@ func (s *Place) letter(c *echo.Context) error {
 	if g := c.QueryParam("for"); g != "" {
 		group = shell.Number(g)
 	}
-	r, err := s.Engine.WriteFor(ctx, &draft.Doc.V, id, shell.Number(c.QueryParam("reader")), draft.FromOwner, draft.SenderID, group)
+	r, err := s.Engine.WriteFor(ctx, &draft.Doc.V, id, shell.Number(c.QueryParam("reader")), draft.FromOwner,
+		draft.SenderID, group)
 	if store.IsNotFound(err) {
 		return err
 	}
 	if err != nil {
-		r.HTML = `<p style="font-family:sans-serif;padding:24px">` + template.HTMLEscapeString(shell.Sentence(err)) + ` This reader would not get the email.</p>`
+		r.HTML = `<p style="font-family:sans-serif;padding:24px">` + template.HTMLEscapeString(shell.Sentence(err)) +
+			` This reader would not get the email.</p>`
 	}
 	// Which scheme a mail program has cannot be asked for, so the one that is
 	// looked at is put in for all.
@@ -168,7 +175,8 @@ func (s *Place) letter(c *echo.Context) error {
 	}
 	page := strings.ReplaceAll(r.HTML, "@media (prefers-color-scheme:dark)", "@media "+scheme)
 	h := c.Response().Header()
-	h.Set("Content-Security-Policy", "sandbox; default-src 'none'; img-src 'self' data:; style-src 'unsafe-inline'; frame-ancestors 'self'")
+	h.Set("Content-Security-Policy",
+		"sandbox; default-src 'none'; img-src 'self' data:; style-src 'unsafe-inline'; frame-ancestors 'self'")
 	h.Set("Cache-Control", "no-store")
 	return c.HTML(http.StatusOK, page)
 }
@@ -179,7 +187,8 @@ func (s *Place) testSend(c *echo.Context) error {
 		return err
 	}
 	u := shell.UserOf(c)
-	back := fmt.Sprintf("/content/messages/%d/preview?%s", id, url.Values{"reader": {c.FormValue("reader")}, "in": {c.FormValue("in")}}.Encode())
+	back := fmt.Sprintf("/content/messages/%d/preview?%s", id,
+		url.Values{"reader": {c.FormValue("reader")}, "in": {c.FormValue("in")}}.Encode())
 	if !s.Limits.Allow("test", fmt.Sprint(u.ID), 3e9, 20) {
 		return s.NotDone(c, back, "That is many tests in a row. Wait a few seconds.")
 	}
@@ -221,7 +230,8 @@ func (s *Place) showForOne(c *echo.Context, code int, typed *message.Edit, wrong
 		return err
 	}
 	if d.M.Version == 0 {
-		return s.NotDone(c, fmt.Sprintf("/content/messages/%d", id), "Keep the message first: words for one reader change a version that was kept.")
+		return s.NotDone(c, fmt.Sprintf("/content/messages/%d", id),
+			"Keep the message first: words for one reader change a version that was kept.")
 	}
 	if d.Reader, err = s.Store.Person(ctx, reader); err != nil {
 		return err
@@ -250,7 +260,8 @@ func (s *Place) showForOne(c *echo.Context, code int, typed *message.Edit, wrong
 		p.Lines = strings.Join(p.C.Items, "\n")
 		d.Parts = append(d.Parts, p)
 	}
-	return s.PageCode(c, code, "forone.html", "", "Content", "Words for "+person.Full(d.Reader.First, d.Reader.Last, d.Reader.Email), d)
+	return s.PageCode(c, code, "forone.html", "", "Content",
+		"Words for "+person.Full(d.Reader.First, d.Reader.Last, d.Reader.Email), d)
 }
 
 func (s *Place) keepForOne(c *echo.Context) error {
@@ -447,7 +458,8 @@ func (s *Place) saveGroup(c *echo.Context) error {
 		}
 		return s.showGroup(c, http.StatusUnprocessableEntity, groupForm{G: g, Wrong: shell.Sentence(err)})
 	}
-	return s.Done(c, "/content/groups", "Saved. Messages that are written keep the rule they were written with until they use the group anew.")
+	return s.Done(c, "/content/groups",
+		"Saved. Messages that are written keep the rule they were written with until they use the group anew.")
 }
 
 func (s *Place) removeGroup(c *echo.Context) error {
@@ -461,7 +473,9 @@ func (s *Place) removeGroup(c *echo.Context) error {
 		return err
 	}
 	if g.Used > 0 && c.FormValue("sure") == "" {
-		return s.NotDone(c, "/content/groups", fmt.Sprintf("%d messages have words for “%s”. They keep them; new ones could not use the group any more. Tick that it may go.", g.Used, g.Name))
+		return s.NotDone(c, "/content/groups",
+			fmt.Sprintf("%d messages have words for “%s”. They keep them; new ones could not use the group any more. "+
+				"Tick that it may go.", g.Used, g.Name))
 	}
 	if err := s.Engine.RemoveReaderGroup(ctx, id); err != nil {
 		return err

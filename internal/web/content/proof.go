@@ -56,7 +56,10 @@ func (s *Place) proof(c *echo.Context) error {
 		return err
 	}
 	for _, x := range d.P.Stopped {
-		d.Stopped = append(d.Stopped, stoppedLine{x, d.Doc.GroupName(x.Group), "/people?" + shell.ListQuery{Rule: x.Rule, Order: store.ByScore, Columns: shell.UsualColumns}.Values().Encode()})
+		d.Stopped = append(d.Stopped,
+			stoppedLine{x, d.Doc.GroupName(x.Group),
+				"/people?" +
+					shell.ListQuery{Rule: x.Rule, Order: store.ByScore, Columns: shell.UsualColumns}.Values().Encode()})
 	}
 	return c.Render(http.StatusOK, "message.html#proof", s.View(c, "Content", "Proof", d))
 }

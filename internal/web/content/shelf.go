@@ -123,7 +123,8 @@ func (s *Place) saveShelf(c *echo.Context) error {
 			return err
 		}
 	}
-	i.Title, i.Stage, i.Note, i.About = person.Name(c.FormValue("title")), person.Name(c.FormValue("stage")), person.Name(c.FormValue("note")), person.Name(c.FormValue("about"))
+	i.Title, i.Stage, i.Note, i.About = person.Name(c.FormValue("title")), person.Name(c.FormValue("stage")),
+		person.Name(c.FormValue("note")), person.Name(c.FormValue("about"))
 	wrong := ""
 	lang, err := person.LanguageTag(c.FormValue("language"))
 	if err != nil {

@@ -18,7 +18,8 @@ func (s *Place) sites(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	return s.Page(c, "sites.html", "", "Content", "Our sites", sitesData{list, fmt.Sprintf(`<script src="%s/v.js" defer></script>`, s.Engine.URL)})
+	return s.Page(c, "sites.html", "", "Content", "Our sites",
+		sitesData{list, fmt.Sprintf(`<script src="%s/v.js" defer></script>`, s.Engine.URL)})
 }
 
 func (s *Place) changeSite(c *echo.Context) error {

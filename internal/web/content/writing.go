@@ -26,11 +26,13 @@ import (
 //
 //	at       the section that is open; for  the group whose words are shown
 //	do       "open 3", "add button 3" (behind section 3), "remove 3", "move 3 -1", "copy 3", "order 3,1,2",
-//	         "unset 3" (give up the group's own version), "use" (the ticked groups), "prefer 2" (ask whether somebody is of group 2 before the group above it), "undo", "redo", "keep"
+//	         "unset 3" (give up the group's own version), "use" (the ticked groups), "prefer 2" (ask whether somebody
+// is of group 2 before the group above it), "undo", "redo", "keep"
 
 // typedSection reads what the open section's form holds.
 func typedSection(v url.Values, k message.Kind) message.Content {
-	c := message.Content{Text: v.Get("text"), Label: v.Get("label"), Link: v.Get("link"), Picture: v.Get("picture"), Alt: v.Get("alt"), By: v.Get("by"),
+	c := message.Content{Text: v.Get("text"), Label: v.Get("label"), Link: v.Get("link"), Picture: v.Get("picture"),
+		Alt: v.Get("alt"), By: v.Get("by"),
 		Ordered: v.Get("ordered") != "", Small: v.Get("small") != ""}
 	if k == message.List {
 		c.Items = strings.Split(strings.ReplaceAll(v.Get("items"), "\r\n", "\n"), "\n")
@@ -231,7 +233,9 @@ func tried(before *store.MessageDraft, apply func(*store.MessageDraft) (string, 
 }
 
 // applyTyped is how what the form holds changes a draft.
-func (s *Place) applyTyped(c *echo.Context, at int, group int64, v url.Values) func(*store.MessageDraft) (string, error) {
+func (s *Place) applyTyped(
+	c *echo.Context, at int, group int64, v url.Values,
+) func(*store.MessageDraft) (string, error) {
 	ctx := c.Request().Context()
 	return func(d *store.MessageDraft) (what string, err error) {
 		doc := &d.Doc.V
@@ -251,7 +255,8 @@ func (s *Place) applyTyped(c *echo.Context, at int, group int64, v url.Values) f
 		}
 		words(&doc.Subject, v.Get("subject"), "subject")
 		words(&doc.Preheader, v.Get("preheader"), "preheader")
-		if written := strings.TrimSpace(strings.ReplaceAll(v.Get("written"), "\r\n", "\n")); written != doc.Written.For(group) && v.Has("written") {
+		if written := strings.TrimSpace(strings.ReplaceAll(v.Get("written"), "\r\n",
+			"\n")); written != doc.Written.For(group) && v.Has("written") {
 			if len(written) > message.MaxBody {
 				return "", plainly.Errorf("the text is longer than %d bytes", message.MaxBody)
 			}
@@ -321,7 +326,8 @@ func (s *Place) shelfSection(c *echo.Context, v url.Values, was message.Content)
 	if id != was.Shelf {
 		about = i.About
 	}
-	return message.ShelfItem.Tidy(message.Content{Shelf: id, Label: i.Title, Link: fmt.Sprintf("/s/%d", id), Text: about}), err
+	return message.ShelfItem.Tidy(message.Content{Shelf: id, Label: i.Title, Link: fmt.Sprintf("/s/%d", id),
+		Text: about}), err
 }
 
 // readEnvelope reads who gets answers and copies, and the invitation.
@@ -340,7 +346,9 @@ func readEnvelope(doc *message.Document, v url.Values, zone *time.Location) (wha
 		list *[]string
 	}{{"cc", &doc.Cc}, {"bcc", &doc.Bcc}} {
 		var out []string
-		for _, one := range strings.FieldsFunc(v.Get(l.name), func(r rune) bool { return r == ',' || r == ';' || r == ' ' || r == '\n' }) {
+		for _, one := range strings.FieldsFunc(v.Get(l.name), func(r rune) bool {
+			return r == ',' || r == ';' || r == ' ' || r == '\n'
+		}) {
 			a, err := person.Email(one)
 			if err != nil {
 				return "", plainly.Errorf("“%s” is no address a copy could go to", one)
@@ -365,7 +373,8 @@ func readEnvelope(doc *message.Document, v url.Values, zone *time.Location) (wha
 	if title == "" || err != nil || merr != nil || minutes < 1 || minutes > 7*24*60 {
 		return "", plainly.New("an invitation needs a title, a day and time, and how many minutes it takes")
 	}
-	inv := message.Invite{Title: title, Start: start.UTC(), Minutes: minutes, Place: person.Name(v.Get("place")), Note: person.Name(v.Get("event_note"))}
+	inv := message.Invite{Title: title, Start: start.UTC(), Minutes: minutes, Place: person.Name(v.Get("place")),
+		Note: person.Name(v.Get("event_note"))}
 	if doc.Invite == nil || *doc.Invite != inv {
 		doc.Invite, what = &inv, "invitation"
 	}

@@ -128,9 +128,11 @@ func (s *Place) finishCall(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	err = s.Engine.FinishCall(c.Request().Context(), id, shell.UserOf(c).ID, sequence.Outcome(c.FormValue("outcome")), c.FormValue("notes"))
+	err = s.Engine.FinishCall(c.Request().Context(), id, shell.UserOf(c).ID, sequence.Outcome(c.FormValue("outcome")),
+		c.FormValue("notes"))
 	if errors.Is(err, base.ErrGone) {
-		return s.NotDone(c, "/desk", "This call is no longer on the desk: somebody else made it, or the sequence has gone on.")
+		return s.NotDone(c, "/desk",
+			"This call is no longer on the desk: somebody else made it, or the sequence has gone on.")
 	}
 	if errors.Is(err, base.ErrNotYours) {
 		return shell.NotYours(err)

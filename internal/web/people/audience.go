@@ -70,7 +70,10 @@ func (s *Place) audience(c *echo.Context) error {
 	in := rule.ThingIs(rule.Audience, id)
 	list := shell.ListQuery{Rule: rule.Rule{All: []rule.Rule{in}}, Order: store.ByScore, Columns: shell.UsualColumns}
 	d.Address = list.Values().Encode()
-	members, key, err := s.Store.People(ctx, store.PeopleQuery{Rule: in, Order: store.ByScore, Limit: 25, Now: now, After: store.ParseKey(c.QueryParam("after"))})
+	members, key,
+		err := s.Store.People(ctx,
+		store.PeopleQuery{Rule: in, Order: store.ByScore, Limit: 25, Now: now,
+			After: store.ParseKey(c.QueryParam("after"))})
 	if err != nil {
 		return err
 	}
@@ -91,14 +94,17 @@ func (s *Place) audience(c *echo.Context) error {
 	if d.Users, err = s.Store.Users(ctx); err != nil {
 		return err
 	}
-	d.Export = []shell.Choice{{Value: "csv", Words: "CSV", Chosen: false}, {Value: "xlsx", Words: "Sheet (XLSX)", Chosen: false}, {Value: "vcard", Words: "Cards (vCard)", Chosen: false}, {Value: "json", Words: "JSON", Chosen: false}}
+	d.Export = []shell.Choice{{Value: "csv", Words: "CSV", Chosen: false},
+		{Value: "xlsx", Words: "Sheet (XLSX)", Chosen: false}, {Value: "vcard", Words: "Cards (vCard)", Chosen: false},
+		{Value: "json", Words: "JSON", Chosen: false}}
 	return s.Page(c, "audience.html", "audience", "People", d.A.Name, d)
 }
 
 // memberTide draws how many were in an audience at the end of each of the last
 // 30 days, worked back from how many are in it now.
 func memberTide(now int64, days []store.DayMoves, at time.Time, zone *time.Location) shell.Tide {
-	t := shell.Tide{Name: "Members over 30 days", Each: "Day", Names: [2]string{"Members at its end"}, Level: true, Unfinished: true, W: 720, H: 150, Left: 44, Bottom: 22}
+	t := shell.Tide{Name: "Members over 30 days", Each: "Day", Names: [2]string{"Members at its end"}, Level: true,
+		Unfinished: true, W: 720, H: 150, Left: 44, Bottom: 22}
 	by := map[string]store.DayMoves{}
 	for _, d := range days {
 		by[d.Day.In(zone).Format(time.DateOnly)] = d
@@ -113,7 +119,9 @@ func memberTide(now int64, days []store.DayMoves, at time.Time, zone *time.Locat
 	for i, v := range values {
 		day := at.In(zone).AddDate(0, 0, i-30)
 		d := by[day.Format(time.DateOnly)]
-		p := shell.TidePoint{X: float64(i) / 30, Row: day.Format(shell.DayForm), Value: float64(v), Title: fmt.Sprintf("%s: %s people, %d joined, %d left", day.Format("Mon 2 Jan"), shell.Thousands(v), d.Joined, d.Left)}
+		p := shell.TidePoint{X: float64(i) / 30, Row: day.Format(shell.DayForm), Value: float64(v),
+			Title: fmt.Sprintf("%s: %s people, %d joined, %d left", day.Format("Mon 2 Jan"), shell.Thousands(v),
+				d.Joined, d.Left)}
 		if i%5 == 0 && i < 30 { // the last would stand beyond the edge
 			p.Tick = day.Format("2 Jan")
 		}
@@ -244,7 +252,8 @@ func (s *Place) saveAudience(c *echo.Context) error {
 		if store.IsNotFound(err) {
 			return err
 		}
-		return s.showAudienceForm(c, http.StatusUnprocessableEntity, audienceForm{A: a, Wrong: shell.Sentence(err), Sub: "audiences"})
+		return s.showAudienceForm(c, http.StatusUnprocessableEntity,
+			audienceForm{A: a, Wrong: shell.Sentence(err), Sub: "audiences"})
 	}
 	return s.Done(c, fmt.Sprintf("/people/audiences/%d", id), "Saved.")
 }
@@ -272,5 +281,6 @@ func (s *Place) exportAudience(c *echo.Context) error {
 	if _, err := s.Store.Audience(c.Request().Context(), id); err != nil {
 		return err
 	}
-	return s.writeList(c, store.PeopleQuery{Rule: rule.ThingIs(rule.Audience, id), Now: s.Engine.Now()}, c.QueryParam("form"), fmt.Sprintf("audience-%d", id))
+	return s.writeList(c, store.PeopleQuery{Rule: rule.ThingIs(rule.Audience, id), Now: s.Engine.Now()},
+		c.QueryParam("form"), fmt.Sprintf("audience-%d", id))
 }

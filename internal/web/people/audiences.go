@@ -30,11 +30,16 @@ type audienceList struct {
 }
 
 var audienceColumns = []column{
-	{"words", "who is in it", true, false}, {"people", "people", true, true}, {"joined", "joined in 30 days", false, true}, {"left", "left in 30 days", false, true},
-	{"used", "used by", true, true}, {"owner", "owner", true, false}, {"changed", "last changed", false, false}, {"made", "made", false, false},
+	{"words", "who is in it", true, false}, {"people", "people", true, true},
+	{"joined", "joined in 30 days", false, true}, {"left", "left in 30 days", false, true},
+	{"used", "used by", true, true}, {"owner", "owner", true, false}, {"changed", "last changed", false, false},
+	{"made", "made", false, false},
 }
 
-var audienceOrders = []shell.Choice{{Value: "name", Words: "by name", Chosen: false}, {Value: "size", Words: "largest first", Chosen: false}, {Value: "changed", Words: "last changed first", Chosen: false}, {Value: "moved", Words: "most coming and going first", Chosen: false}}
+var audienceOrders = []shell.Choice{{Value: "name", Words: "by name", Chosen: false},
+	{Value: "size", Words: "largest first", Chosen: false},
+	{Value: "changed", Words: "last changed first", Chosen: false},
+	{Value: "moved", Words: "most coming and going first", Chosen: false}}
 
 func readAudiences(v url.Values) audienceList {
 	l := audienceList{Text: person.Name(v.Get("text")), Kind: v.Get("kind"), Order: v.Get("order")}
@@ -107,7 +112,8 @@ func (s *Place) audienceLines(c *echo.Context, l audienceList) (out []audienceLi
 			x.Words = a.Rule.V.Sentence(cat)
 		}
 		mine := a.OwnerID != nil && *a.OwnerID == me
-		if l.Kind == "live" && !a.Live || l.Kind == "hand" && a.Live || l.Kind == "mine" && !mine || l.Kind == "idle" && x.Figures.Used > 0 ||
+		if l.Kind == "live" && !a.Live || l.Kind == "hand" && a.Live || l.Kind == "mine" && !mine || l.Kind == "idle" &&
+			x.Figures.Used > 0 ||
 			!strings.Contains(rule.Fold(a.Name+" "+a.Note+" "+x.Words), rule.Fold(l.Text)) {
 			continue
 		}
@@ -129,7 +135,9 @@ func (s *Place) audienceLines(c *echo.Context, l audienceList) (out []audienceLi
 func (s *Place) audiences(c *echo.Context) error {
 	ctx := c.Request().Context()
 	l := readAudiences(c.QueryParams())
-	d := audiencesData{Query: l, Address: l.values().Encode(), Sub: "audiences", Export: []shell.Choice{{Value: "csv", Words: "CSV", Chosen: false}, {Value: "xlsx", Words: "Sheet (XLSX)", Chosen: false}, {Value: "json", Words: "JSON", Chosen: false}}}
+	d := audiencesData{Query: l, Address: l.values().Encode(), Sub: "audiences",
+		Export: []shell.Choice{{Value: "csv", Words: "CSV", Chosen: false},
+			{Value: "xlsx", Words: "Sheet (XLSX)", Chosen: false}, {Value: "json", Words: "JSON", Chosen: false}}}
 	var err error
 	if d.Rows, d.All, err = s.audienceLines(c, l); err != nil {
 		return err
@@ -178,8 +186,10 @@ func (s *Place) audienceCells(x *audienceLine, columns []string) []cell {
 	var out []cell
 	for _, k := range columns {
 		out = append(out, map[string]cell{
-			"words": {Text: x.Words}, "people": people, "joined": count(x.Figures.Joined), "left": count(x.Figures.Left), "used": count(x.Figures.Used), "owner": {Text: x.Owner},
-			"changed": {Text: x.Changed.In(s.Engine.Zone()).Format(day)}, "made": {Text: x.Created.In(s.Engine.Zone()).Format(day)},
+			"words": {Text: x.Words}, "people": people, "joined": count(x.Figures.Joined),
+			"left": count(x.Figures.Left), "used": count(x.Figures.Used), "owner": {Text: x.Owner},
+			"changed": {Text: x.Changed.In(s.Engine.Zone()).Format(day)},
+			"made":    {Text: x.Created.In(s.Engine.Zone()).Format(day)},
 		}[k])
 	}
 	return out
@@ -202,13 +212,15 @@ func (s *Place) exportAudiences(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := w.Head([]string{"audience", "note", "who is in it", "people", "joined in 30 days", "left in 30 days", "used by", "owner", "made", "last changed"}); err != nil {
+	if err := w.Head([]string{"audience", "note", "who is in it", "people", "joined in 30 days", "left in 30 days",
+		"used by", "owner", "made", "last changed"}); err != nil {
 		return err
 	}
 	for _, x := range list {
 		n := func(n int64) string { return strconv.FormatInt(n, 10) }
 		day := "2006-01-02"
-		if err := w.Row([]string{x.Name, x.Note, x.Words, n(x.Members), n(x.Figures.Joined), n(x.Figures.Left), n(x.Figures.Used), x.Owner, x.Created.Format(day), x.Changed.Format(day)}); err != nil {
+		if err := w.Row([]string{x.Name, x.Note, x.Words, n(x.Members), n(x.Figures.Joined), n(x.Figures.Left),
+			n(x.Figures.Used), x.Owner, x.Created.Format(day), x.Changed.Format(day)}); err != nil {
 			return err
 		}
 	}
@@ -253,16 +265,21 @@ func (s *Place) bulkAudiences(c *echo.Context) error {
 		for _, id := range ids {
 			r.Any = append(r.Any, rule.ThingIs(rule.Audience, id))
 		}
-		return c.Redirect(http.StatusSeeOther, "/people?"+shell.ListQuery{Rule: r, Order: store.ByScore, Columns: shell.UsualColumns}.Values().Encode())
+		return c.Redirect(http.StatusSeeOther,
+			"/people?"+shell.ListQuery{Rule: r, Order: store.ByScore, Columns: shell.UsualColumns}.Values().Encode())
 	case "owner":
 		n, err := s.Engine.GiveAudiences(ctx, ids, shell.Number(form.Get("owner")))
 		if err != nil {
 			return err
 		}
-		return s.Done(c, back, fmt.Sprintf("%d %s another owner now.", n, shell.Either(n == 1, "audience has", "audiences have")))
+		return s.Done(c, back,
+			fmt.Sprintf("%d %s another owner now.", n, shell.Either(n == 1, "audience has", "audiences have")))
 	case "remove":
 		if form.Get("sure") == "" {
-			return s.NotDone(c, back, fmt.Sprintf("Tick that %s may go, with who joined and left. The people stay.", shell.Either(len(chosen) == 1, "“"+chosen[0].Name+"”", fmt.Sprintf("the %d audiences", len(chosen)))))
+			return s.NotDone(c, back,
+				fmt.Sprintf("Tick that %s may go, with who joined and left. The people stay.",
+					shell.Either(len(chosen) == 1, "“"+chosen[0].Name+"”",
+						fmt.Sprintf("the %d audiences", len(chosen)))))
 		}
 		gone, kept := 0, []string{}
 		// An audience can be asked for by another that goes too: go round until

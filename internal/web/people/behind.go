@@ -19,10 +19,14 @@ type behindWords struct{ Key, Did, Name, Href string }
 // didWords say what people behind a figure did.
 var didWords = map[string]string{
 	"entered": "entered", "way": "are on the way in", "ended": "ended", "handed": "were handed over by",
-	"here": "are now at", "left": "left at", "passed": "came through", "sent": "got", "trouble": "have an email held at", "done": "were called for",
-	"missed": "were not called in time for", "desk": "wait on the desk for", "opened": "opened", "clicked": "clicked in", "answered": "answered",
-	"readers": "are readers of", "delivered": "got", "waiting": "still wait for", "withdrawn": "were taken out of", "automatic": "answered by a machine to",
-	"bounced": "bounced for", "opted out": "opted out by", "complained": "complained about", "machines": "were opened or clicked by machines alone in",
+	"here": "are now at", "left": "left at", "passed": "came through", "sent": "got",
+	"trouble": "have an email held at", "done": "were called for",
+	"missed": "were not called in time for", "desk": "wait on the desk for", "opened": "opened",
+	"clicked": "clicked in", "answered": "answered",
+	"readers": "are readers of", "delivered": "got", "waiting": "still wait for", "withdrawn": "were taken out of",
+	"automatic": "answered by a machine to",
+	"bounced":   "bounced for", "opted out": "opted out by", "complained": "complained about",
+	"machines": "were opened or clicked by machines alone in",
 }
 
 // behind reads the words of a figure; nil where a list is behind none.
@@ -102,5 +106,6 @@ func (s *Place) toBehind(c *echo.Context, b store.Behind) error {
 	if _, err := s.behind(c, b); err != nil {
 		return err
 	}
-	return c.Redirect(http.StatusSeeOther, "/people?"+shell.ListQuery{Behind: b, Order: store.ByScore, Columns: shell.UsualColumns}.Values().Encode())
+	return c.Redirect(http.StatusSeeOther,
+		"/people?"+shell.ListQuery{Behind: b, Order: store.ByScore, Columns: shell.UsualColumns}.Values().Encode())
 }

@@ -34,8 +34,10 @@ func companyColumnsWith(cat *rule.Catalogue) []column {
 // companyColumns are the columns of the companies list, and which of them are
 // shown where none are chosen.
 var companyColumns = []column{
-	{"industry", "industry", true, false}, {"country", "country", true, false}, {"size", "works there", true, true}, {"revenue", "revenue", false, false},
-	{"people", "people here", true, true}, {"deals", "open deals", true, true}, {"score", "highest score", true, true}, {"since", "first met", false, false},
+	{"industry", "industry", true, false}, {"country", "country", true, false}, {"size", "works there", true, true},
+	{"revenue", "revenue", false, false},
+	{"people", "people here", true, true}, {"deals", "open deals", true, true}, {"score", "highest score", true, true},
+	{"since", "first met", false, false},
 }
 
 type companiesData struct {
@@ -68,7 +70,8 @@ type companyList struct {
 func readCompanies(v url.Values) companyList { return readCompaniesWith(v, companyColumns) }
 
 func readCompaniesWith(v url.Values, columns []column) companyList {
-	l := companyList{CompanyQuery: store.CompanyQuery{Text: person.Name(v.Get("text")), Industry: person.Name(v.Get("industry")), Order: v.Get("order"), Limit: shell.PageOfPeople}}
+	l := companyList{CompanyQuery: store.CompanyQuery{Text: person.Name(v.Get("text")),
+		Industry: person.Name(v.Get("industry")), Order: v.Get("order"), Limit: shell.PageOfPeople}}
 	l.Country, _ = person.CountryCode(v.Get("country")) // what is no country is any
 	if n, err := strconv.Atoi(v.Get("least")); err == nil && n > 0 && n < 10_000_000 {
 		l.Least = n
@@ -108,7 +111,9 @@ func (s *Place) companies(c *echo.Context) error {
 	columns := companyColumnsWith(cat)
 	l := readCompaniesWith(c.QueryParams(), columns)
 	l.After = store.ParseKey(c.QueryParam("after"))
-	d := companiesData{Query: l.CompanyQuery, Address: l.values().Encode(), Sub: "companies", Export: []shell.Choice{{Value: "csv", Words: "CSV", Chosen: false}, {Value: "xlsx", Words: "Sheet (XLSX)", Chosen: false}, {Value: "json", Words: "JSON", Chosen: false}}}
+	d := companiesData{Query: l.CompanyQuery, Address: l.values().Encode(), Sub: "companies",
+		Export: []shell.Choice{{Value: "csv", Words: "CSV", Chosen: false},
+			{Value: "xlsx", Words: "Sheet (XLSX)", Chosen: false}, {Value: "json", Words: "JSON", Chosen: false}}}
 	list, key, err := s.Store.Companies(ctx, l.CompanyQuery)
 	if err != nil {
 		return err
@@ -132,7 +137,10 @@ func (s *Place) companies(c *echo.Context) error {
 		}
 	}
 	for _, o := range store.CompanyOrders() {
-		d.Orders = append(d.Orders, shell.Choice{Value: o, Words: map[string]string{"name": "by name", "size": "largest first", "newest": "newest first"}[o], Chosen: o == l.Order})
+		d.Orders = append(d.Orders,
+			shell.Choice{Value: o,
+				Words:  map[string]string{"name": "by name", "size": "largest first", "newest": "newest first"}[o],
+				Chosen: o == l.Order})
 	}
 	if d.Total, err = s.Store.CountCompanies(ctx, l.CompanyQuery); err != nil {
 		return err
@@ -140,7 +148,9 @@ func (s *Place) companies(c *echo.Context) error {
 	if d.Countries, err = s.Store.CompanyCountries(ctx); err != nil {
 		return err
 	}
-	sort.Slice(d.Countries, func(i, j int) bool { return person.CountryName(d.Countries[i]) < person.CountryName(d.Countries[j]) })
+	sort.Slice(d.Countries, func(i, j int) bool {
+		return person.CountryName(d.Countries[i]) < person.CountryName(d.Countries[j])
+	})
 	if d.Industries, err = s.Store.Industries(ctx); err != nil {
 		return err
 	}
@@ -173,8 +183,11 @@ func (s *Place) companyCells(x store.Company, columns []string) []cell {
 			continue
 		}
 		out = append(out, map[string]cell{
-			"industry": {Text: x.Industry}, "country": {Text: person.CountryName(x.Country)}, "size": count(int64(x.Size)), "revenue": {Text: x.Revenue}, "people": count(x.People), "deals": count(x.Open),
-			"score": {Text: strings.TrimSuffix(fmt.Sprintf("%.1f", x.Best), ".0"), Num: true}, "since": {Text: x.Created.In(s.Engine.Zone()).Format(shell.DayForm)},
+			"industry": {Text: x.Industry}, "country": {Text: person.CountryName(x.Country)},
+			"size": count(int64(x.Size)), "revenue": {Text: x.Revenue}, "people": count(x.People),
+			"deals": count(x.Open),
+			"score": {Text: strings.TrimSuffix(fmt.Sprintf("%.1f", x.Best), ".0"), Num: true},
+			"since": {Text: x.Created.In(s.Engine.Zone()).Format(shell.DayForm)},
 		}[k])
 	}
 	return out
@@ -189,7 +202,8 @@ func (s *Place) peopleOf(c *echo.Context) error {
 	}
 	back := "/people/companies?" + form.Get("list")
 	to := func(r rule.Rule) error {
-		return c.Redirect(http.StatusSeeOther, "/people?"+shell.ListQuery{Rule: r, Order: store.ByCompany, Columns: shell.UsualColumns}.Values().Encode())
+		return c.Redirect(http.StatusSeeOther,
+			"/people?"+shell.ListQuery{Rule: r, Order: store.ByCompany, Columns: shell.UsualColumns}.Values().Encode())
 	}
 	if form.Get("everybody") != "" {
 		v, err := url.ParseQuery(form.Get("list"))
@@ -247,7 +261,9 @@ func (l companyList) people() rule.Rule {
 		and(rule.Condition{Field: person.Size, Op: rule.AtLeast, Value: strconv.Itoa(l.Least)})
 	}
 	if l.Text != "" {
-		r.All = append(r.All, rule.Rule{Any: []rule.Rule{{If: &rule.Condition{Field: person.Company, Op: rule.Contains, Value: l.Text}}, {If: &rule.Condition{Field: person.Domain, Op: rule.Contains, Value: l.Text}}}})
+		r.All = append(r.All,
+			rule.Rule{Any: []rule.Rule{{If: &rule.Condition{Field: person.Company, Op: rule.Contains, Value: l.Text}},
+				{If: &rule.Condition{Field: person.Domain, Op: rule.Contains, Value: l.Text}}}})
 	}
 	return r
 }
@@ -269,7 +285,8 @@ func (s *Place) exportCompanies(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	heads := []string{"company", "company domain", "industry", "company size", "revenue", "company country", "people", "open deals", "highest score"}
+	heads := []string{"company", "company domain", "industry", "company size", "revenue", "company country", "people",
+		"open deals", "highest score"}
 	var own []person.Field
 	for _, d := range cat.Own {
 		if d.Company {
@@ -290,7 +307,8 @@ func (s *Place) exportCompanies(c *echo.Context) error {
 			if x.Size > 0 {
 				size = strconv.Itoa(x.Size)
 			}
-			row := []string{x.Name, x.Domain, x.Industry, size, x.Revenue, x.Country, strconv.FormatInt(x.People, 10), strconv.FormatInt(x.Open, 10), strconv.FormatFloat(x.Best, 'f', -1, 64)}
+			row := []string{x.Name, x.Domain, x.Industry, size, x.Revenue, x.Country, strconv.FormatInt(x.People, 10),
+				strconv.FormatInt(x.Open, 10), strconv.FormatFloat(x.Best, 'f', -1, 64)}
 			known := x.Values()
 			for _, f := range own {
 				row = append(row, person.Shown(known[f]))
@@ -353,7 +371,8 @@ func (s *Place) showCompany(c *echo.Context, code int, id int64, wrong *wrongFie
 	if d.C.Domain != "" {
 		cond = rule.FieldIs(person.Domain, d.C.Domain)
 	}
-	people, _, err := s.Store.People(ctx, store.PeopleQuery{Rule: cond, Order: store.ByScore, Limit: 40, Now: s.Engine.Now()})
+	people, _, err := s.Store.People(ctx,
+		store.PeopleQuery{Rule: cond, Order: store.ByScore, Limit: 40, Now: s.Engine.Now()})
 	if err != nil {
 		return err
 	}
@@ -365,7 +384,9 @@ func (s *Place) showCompany(c *echo.Context, code int, id int64, wrong *wrongFie
 	if d.People, err = s.rows(c, people, []string{"title", "owner", "score"}, d.Line); err != nil {
 		return err
 	}
-	d.All = "/people?" + shell.ListQuery{Rule: rule.Rule{All: []rule.Rule{cond}}, Order: store.ByScore, Columns: shell.UsualColumns}.Values().Encode()
+	d.All = "/people?" +
+		shell.ListQuery{Rule: rule.Rule{All: []rule.Rule{cond}}, Order: store.ByScore,
+			Columns: shell.UsualColumns}.Values().Encode()
 	changes, err := s.Store.CompanyChanges(ctx, id)
 	if err != nil {
 		return err
@@ -391,7 +412,8 @@ func (s *Place) setCompany(c *echo.Context) error {
 		if x, ok := errors.AsType[*people.FieldError](err); ok {
 			why = x.Err
 		}
-		return s.showCompany(c, http.StatusUnprocessableEntity, id, &wrongField{f, strings.TrimSpace(c.FormValue("value")), shell.Sentence(why)})
+		return s.showCompany(c, http.StatusUnprocessableEntity, id,
+			&wrongField{f, strings.TrimSpace(c.FormValue("value")), shell.Sentence(why)})
 	}
 	return s.Done(c, fmt.Sprintf("/people/companies/%d", id), "Saved.")
 }

@@ -176,7 +176,8 @@ func (s *Place) showImport(c *echo.Context, code int, typed *intake.Mapping, wro
 				} else if def, ok := cat.Define(person.Field(t)); ok {
 					name = def.Name
 				}
-				col.Targets = append(col.Targets, shell.Choice{Value: t, Words: name, Chosen: i < len(d.M.Columns) && d.M.Columns[i] == t})
+				col.Targets = append(col.Targets,
+					shell.Choice{Value: t, Words: name, Chosen: i < len(d.M.Columns) && d.M.Columns[i] == t})
 			}
 			d.Columns = append(d.Columns, col)
 		}
@@ -229,14 +230,18 @@ func (s *Place) showImport(c *echo.Context, code int, typed *intake.Mapping, wro
 	if len(d.Rejects) > 50 {
 		d.Rejects, d.More = d.Rejects[:50], true
 	}
-	d.People = "/people?" + shell.ListQuery{Batch: id, Order: store.Newest, Columns: shell.UsualColumns}.Values().Encode()
+	d.People = "/people?" +
+		shell.ListQuery{Batch: id, Order: store.Newest, Columns: shell.UsualColumns}.Values().Encode()
 	return s.PageCode(c, code, "import.html", "import", "People", "Import: "+d.I.File, d)
 }
 
 // readMapping reads how a file is to be read from its form.
 func readMapping(c *echo.Context, columns int) (intake.Mapping, error) {
-	m := intake.Mapping{Policy: intake.Policy(c.FormValue("policy")), Source: person.Name(c.FormValue("source")), Audience: shell.Number(c.FormValue("audience")),
-		Purpose: shell.Number(c.FormValue("purpose")), Ground: person.Name(c.FormValue("ground")), NoHead: c.FormValue("nohead") != "", Loose: c.FormValue("loose") != "", Sep: c.FormValue("sep"), Encoding: c.FormValue("encoding"), Tags: options(c.FormValue("tags"))}
+	m := intake.Mapping{Policy: intake.Policy(c.FormValue("policy")), Source: person.Name(c.FormValue("source")),
+		Audience: shell.Number(c.FormValue("audience")),
+		Purpose:  shell.Number(c.FormValue("purpose")), Ground: person.Name(c.FormValue("ground")),
+		NoHead: c.FormValue("nohead") != "", Loose: c.FormValue("loose") != "", Sep: c.FormValue("sep"),
+		Encoding: c.FormValue("encoding"), Tags: options(c.FormValue("tags"))}
 	if m.Sep == "tab" {
 		m.Sep = "\t"
 	}
@@ -373,7 +378,8 @@ func (s *Place) undoBatch(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := s.Engine.UndoBatch(c.Request().Context(), id, shell.UserOf(c).ID); errors.Is(err, store.ErrOver) || store.IsNotFound(err) {
+	if err := s.Engine.UndoBatch(c.Request().Context(), id, shell.UserOf(c).ID); errors.Is(err, store.ErrOver) ||
+		store.IsNotFound(err) {
 		return s.NotDone(c, batchAddress(id), "It cannot be undone any more.")
 	} else if err != nil {
 		return s.NotDone(c, batchAddress(id), shell.Sentence(err))

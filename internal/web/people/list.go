@@ -144,12 +144,21 @@ func (s *Place) people(c *echo.Context) error {
 	d.Words = whole.Words(cat)
 	d.Pending = q.Rule.Check(cat) != nil
 	for _, o := range store.Orders() {
-		d.Orders = append(d.Orders, shell.Choice{Value: string(o), Words: map[store.Order]string{store.ByScore: "highest score first", store.ByName: "by last name", store.ByCompany: "by company", store.ByEmail: "by address", store.Newest: "newest first"}[o], Chosen: o == q.Order})
+		d.Orders = append(d.Orders,
+			shell.Choice{Value: string(o),
+				Words: map[store.Order]string{store.ByScore: "highest score first", store.ByName: "by last name",
+					store.ByCompany: "by company", store.ByEmail: "by address", store.Newest: "newest first"}[o],
+				Chosen: o == q.Order})
 	}
-	d.Columns = append(d.Columns, shell.Choice{Value: "score", Words: "score", Chosen: slices.Contains(q.Columns, "score")}, shell.Choice{Value: "fit", Words: "fit", Chosen: slices.Contains(q.Columns, "fit")}, shell.Choice{Value: "sequences", Words: "sequences", Chosen: slices.Contains(q.Columns, "sequences")}, shell.Choice{Value: "tags", Words: "tags", Chosen: slices.Contains(q.Columns, "tags")})
+	d.Columns = append(d.Columns,
+		shell.Choice{Value: "score", Words: "score", Chosen: slices.Contains(q.Columns, "score")},
+		shell.Choice{Value: "fit", Words: "fit", Chosen: slices.Contains(q.Columns, "fit")},
+		shell.Choice{Value: "sequences", Words: "sequences", Chosen: slices.Contains(q.Columns, "sequences")},
+		shell.Choice{Value: "tags", Words: "tags", Chosen: slices.Contains(q.Columns, "tags")})
 	for _, f := range cat.Fields() {
 		if name := columnName(string(f.Field), cat); name != "" {
-			d.Columns = append(d.Columns, shell.Choice{Value: string(f.Field), Words: name, Chosen: slices.Contains(q.Columns, string(f.Field))})
+			d.Columns = append(d.Columns,
+				shell.Choice{Value: string(f.Field), Words: name, Chosen: slices.Contains(q.Columns, string(f.Field))})
 		}
 	}
 	if d.Views, err = s.Store.SavedViews(ctx, "people", shell.UserOf(c).ID); err != nil {
@@ -176,7 +185,9 @@ func (s *Place) people(c *echo.Context) error {
 			d.Hand = append(d.Hand, a)
 		}
 	}
-	d.Export = []shell.Choice{{Value: "csv", Words: "CSV", Chosen: false}, {Value: "xlsx", Words: "Sheet (XLSX)", Chosen: false}, {Value: "vcard", Words: "Cards (vCard)", Chosen: false}, {Value: "json", Words: "JSON", Chosen: false}}
+	d.Export = []shell.Choice{{Value: "csv", Words: "CSV", Chosen: false},
+		{Value: "xlsx", Words: "Sheet (XLSX)", Chosen: false}, {Value: "vcard", Words: "Cards (vCard)", Chosen: false},
+		{Value: "json", Words: "JSON", Chosen: false}}
 	if shell.IsHTMX(c) {
 		c.Response().Header().Set("HX-Push-Url", "/people?"+d.Address)
 	}
@@ -187,7 +198,8 @@ func (s *Place) headOf(k string, q shell.ListQuery, cat *rule.Catalogue) head {
 	h := head{Key: k, Name: columnName(k, cat)}
 	d, _ := cat.Define(rule.Field(k))
 	h.Num = k == "score" || k == "fit" || k == "sequences" || d.Type == person.Number
-	order := map[string]store.Order{"score": store.ByScore, "company": store.ByCompany, "email": store.ByEmail, "first met": store.Newest}[k]
+	order := map[string]store.Order{"score": store.ByScore, "company": store.ByCompany, "email": store.ByEmail,
+		"first met": store.Newest}[k]
 	if order != "" {
 		h.Sorted = q.Order == order
 		q.Order = order
@@ -226,7 +238,8 @@ func (s *Place) rows(c *echo.Context, list []store.Person, columns []string, lin
 			var x cell
 			switch k {
 			case "score":
-				x = cell{Text: strings.TrimSuffix(fmt.Sprintf("%.1f", p.Score), ".0"), Num: true, Hot: line > 0 && p.Score >= float64(line)}
+				x = cell{Text: strings.TrimSuffix(fmt.Sprintf("%.1f", p.Score), ".0"), Num: true,
+					Hot: line > 0 && p.Score >= float64(line)}
 			case "fit":
 				x = cell{Text: strconv.Itoa(fit.Of(&rule.Record{Values: v})), Num: true}
 			case "sequences":
@@ -307,7 +320,9 @@ func (s *Place) attach(c *echo.Context, f roster.Form, name string) error {
 	}
 	h := c.Response().Header()
 	h.Set("Content-Type", kind)
-	h.Set("Content-Disposition", fmt.Sprintf(`attachment; filename="%s-%s%s"`, name, s.Engine.Now().In(s.Engine.Zone()).Format("2006-01-02"), roster.Ends[f]))
+	h.Set("Content-Disposition",
+		fmt.Sprintf(`attachment; filename="%s-%s%s"`, name, s.Engine.Now().In(s.Engine.Zone()).Format("2006-01-02"),
+			roster.Ends[f]))
 	return nil
 }
 
@@ -419,7 +434,8 @@ func (s *Place) bulk(c *echo.Context) error {
 		}
 	case "erase":
 		if c.FormValue("sure") != "erase" {
-			return s.NotDone(c, back, "Nobody was erased: type the word “erase” to say that you are sure. It cannot be undone.")
+			return s.NotDone(c, back,
+				"Nobody was erased: type the word “erase” to say that you are sure. It cannot be undone.")
 		}
 		kind, title = "erase", "erase people"
 	default:
@@ -447,7 +463,8 @@ func (s *Place) saveView(c *echo.Context) error {
 		if err != nil {
 			return err
 		}
-		kind, to, query = "companies", "/people/companies?", readCompaniesWith(v, companyColumnsWith(cat)).values().Encode()
+		kind, to, query = "companies", "/people/companies?",
+			readCompaniesWith(v, companyColumnsWith(cat)).values().Encode()
 	case "audiences":
 		kind, to, query = "audiences", "/people/audiences?", readAudiences(v).values().Encode()
 	default:

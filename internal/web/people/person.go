@@ -164,7 +164,9 @@ func (s *Place) showPerson(c *echo.Context, code int, id int64, wrong *wrongFiel
 	d.Tide = scoreTide(&model.Model, ledger, now, s.Engine.Zone())
 	for i := len(ledger) - 1; i >= 0; i-- {
 		e := &ledger[i]
-		d.Ledger = append(d.Ledger, ledgerLine{At: e.At, Until: e.Until, Kind: signals[e.Signal].Kind.String(), Points: e.Points, Worth: e.Worth(now), Over: e.Worth(now) == 0})
+		d.Ledger = append(d.Ledger,
+			ledgerLine{At: e.At, Until: e.Until, Kind: signals[e.Signal].Kind.String(), Points: e.Points,
+				Worth: e.Worth(now), Over: e.Worth(now) == 0})
 	}
 	sort.SliceStable(d.Ledger, func(i, j int) bool { return d.Ledger[i].At.After(d.Ledger[j].At) })
 	if len(d.Ledger) > 60 {
@@ -265,7 +267,8 @@ func lineOf(def person.Definition, value string) fieldLine {
 	case person.Date:
 		l.Input = "date"
 	case person.YesNo:
-		l.Options = []shell.Choice{{Value: "", Words: "unknown", Chosen: l.Value == ""}, {Value: "yes", Words: "yes", Chosen: l.Value == "yes"}, {Value: "no", Words: "no", Chosen: l.Value == "no"}}
+		l.Options = []shell.Choice{{Value: "", Words: "unknown", Chosen: l.Value == ""},
+			{Value: "yes", Words: "yes", Chosen: l.Value == "yes"}, {Value: "no", Words: "no", Chosen: l.Value == "no"}}
 	case person.OneOf:
 		l.Options = []shell.Choice{{Value: "", Words: "unknown", Chosen: l.Value == ""}}
 		for _, o := range def.Options {
@@ -320,9 +323,12 @@ func changeWords(h store.Changed, cat *rule.Catalogue) []string {
 		case person.TagMark:
 			out = append(out, shell.Either(on, "tagged ", "tag taken off: ")+name(cat.Tags, id, "a tag that is gone"))
 		case person.AudienceMark:
-			out = append(out, shell.Either(on, "put into the audience ", "taken out of the audience ")+name(cat.Audiences, id, "that is gone"))
+			out = append(out,
+				shell.Either(on, "put into the audience ", "taken out of the audience ")+
+					name(cat.Audiences, id, "that is gone"))
 		case person.ConsentMark:
-			out = append(out, shell.Either(on, "consent given: ", "consent taken back: ")+name(cat.Purposes, id, "a purpose"))
+			out = append(out,
+				shell.Either(on, "consent given: ", "consent taken back: ")+name(cat.Purposes, id, "a purpose"))
 		case person.AlsoEmail, person.AlsoPhone:
 			out = append(out, shell.Either(on, "also at ", "no longer also at ")+what)
 		case string(person.DoNotContact):
@@ -337,7 +343,9 @@ func changeWords(h store.Changed, cat *rule.Catalogue) []string {
 			} else if after == "" {
 				out = append(out, fmt.Sprintf("%s: %s taken away", d.Name, shell.Named(d, person.Shown(before))))
 			} else {
-				out = append(out, fmt.Sprintf("%s: %s → %s", d.Name, shell.Named(d, person.Shown(before)), shell.Named(d, person.Shown(after))))
+				out = append(out,
+					fmt.Sprintf("%s: %s → %s", d.Name, shell.Named(d, person.Shown(before)),
+						shell.Named(d, person.Shown(after))))
 			}
 		}
 	}
@@ -412,10 +420,12 @@ func (s *Place) timeline(c *echo.Context, d *personData, id int64) error {
 		if to == "" {
 			to = "the pool"
 		}
-		by := map[string]string{"crossing": "the score crossed the ready line", "step": "a sequence asked for it", "hand": "by hand"}[h.MadeBy]
+		by := map[string]string{"crossing": "the score crossed the ready line", "step": "a sequence asked for it",
+			"hand": "by hand"}[h.MadeBy]
 		add(h.Made, "handshake", fmt.Sprintf("Handed over to %s: %s", to, by), "", false)
 		if h.Decided != nil {
-			add(*h.Decided, "handshake", fmt.Sprintf("%s by %s", strings.ToUpper(h.State[:1])+h.State[1:], h.RepName), h.Reason, false)
+			add(*h.Decided, "handshake", fmt.Sprintf("%s by %s", strings.ToUpper(h.State[:1])+h.State[1:], h.RepName),
+				h.Reason, false)
 		}
 	}
 	tasks, err := s.Store.PersonTasks(ctx, id)
@@ -517,7 +527,8 @@ func orUnknown(s string) string {
 }
 
 var signalIcons = map[signal.Kind]string{
-	signal.PageView: "globe", signal.Form: "note-pencil", signal.Download: "download-simple", signal.Open: "eye", signal.Click: "cursor-click",
+	signal.PageView: "globe", signal.Form: "note-pencil", signal.Download: "download-simple", signal.Open: "eye",
+	signal.Click:  "cursor-click",
 	signal.OptOut: "prohibit", signal.Bounce: "warning", signal.Complaint: "warning", signal.Meeting: "calendar-blank",
 }
 
@@ -526,10 +537,13 @@ var signalIcons = map[signal.Kind]string{
 func scoreTide(m *score.Model, ledger []score.Entry, now time.Time, zone *time.Location) shell.Tide {
 	from, to := now.AddDate(0, 0, -90), now.AddDate(0, 0, 30)
 	whole := to.Sub(from).Seconds()
-	t := shell.Tide{Name: "Score over 90 days, and the next 30", Each: "From", Names: [2]string{"Points"}, Level: true, W: 720, H: 170, Left: 34, Bottom: 22, Mark: float64(m.Line), MarkText: "ready line"}
+	t := shell.Tide{Name: "Score over 90 days, and the next 30", Each: "From", Names: [2]string{"Points"}, Level: true,
+		W: 720, H: 170, Left: 34, Bottom: 22, Mark: float64(m.Line), MarkText: "ready line"}
 	past := true
 	add := func(at time.Time, v float64) {
-		t.Points = append(t.Points, shell.TidePoint{X: at.Sub(from).Seconds() / whole, Value: v, Row: at.In(zone).Format(shell.LongForm), Title: at.In(zone).Format(shell.LongForm) + fmt.Sprintf(": %g", v)})
+		t.Points = append(t.Points,
+			shell.TidePoint{X: at.Sub(from).Seconds() / whole, Value: v, Row: at.In(zone).Format(shell.LongForm),
+				Title: at.In(zone).Format(shell.LongForm) + fmt.Sprintf(": %g", v)})
 	}
 	for _, x := range m.Tides(ledger, from, to) {
 		if past && x.At.After(now) {

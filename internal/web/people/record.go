@@ -39,7 +39,8 @@ func (s *Place) setField(c *echo.Context) error {
 	if x, ok := errors.AsType[*people.FieldError](err); ok {
 		why = x.Err
 	}
-	return s.showPerson(c, http.StatusUnprocessableEntity, id, &wrongField{f, c.FormValue("value"), shell.Sentence(why)})
+	return s.showPerson(c, http.StatusUnprocessableEntity, id,
+		&wrongField{f, c.FormValue("value"), shell.Sentence(why)})
 }
 
 // setMark puts something on a record or takes it away.
@@ -170,18 +171,21 @@ func (s *Place) erasePerson(c *echo.Context) error {
 		return err
 	}
 	if strings.TrimSpace(c.FormValue("sure")) != "erase" {
-		return s.NotDone(c, personAddress(id), "Nobody was erased: type the word “erase” to say that you are sure. It cannot be undone.")
+		return s.NotDone(c, personAddress(id),
+			"Nobody was erased: type the word “erase” to say that you are sure. It cannot be undone.")
 	}
 	if err := s.Engine.Erase(c.Request().Context(), id); err != nil {
 		return err
 	}
-	return s.Done(c, "/people", "Erased. What is left is a hashed address, so that nobody writes there again, and counts without a name.")
+	return s.Done(c, "/people",
+		"Erased. What is left is a hashed address, so that nobody writes there again, and counts without a name.")
 }
 
 // addPerson takes in somebody typed by hand.
 func (s *Place) addPerson(c *echo.Context) error {
 	set := person.Values{}
-	for _, f := range []person.Field{person.FirstName, person.LastName, person.EmailField, person.PhoneField, person.Company, person.Title, person.Country} {
+	for _, f := range []person.Field{person.FirstName, person.LastName, person.EmailField, person.PhoneField,
+		person.Company, person.Title, person.Country} {
 		set[f] = strings.TrimSpace(c.FormValue(string(f)))
 	}
 	id, err := s.Engine.AddPerson(c.Request().Context(), set, shell.UserOf(c).ID)
@@ -189,7 +193,8 @@ func (s *Place) addPerson(c *echo.Context) error {
 		return s.NotDone(c, personAddress(id), "The person is kept, but for one value. "+shell.Sentence(err))
 	}
 	if err != nil {
-		return s.PageCode(c, http.StatusUnprocessableEntity, "newperson.html", "", "People", "New person", newPersonData{set, shell.Sentence(err), "people"})
+		return s.PageCode(c, http.StatusUnprocessableEntity, "newperson.html", "", "People", "New person",
+			newPersonData{set, shell.Sentence(err), "people"})
 	}
 	return s.Done(c, personAddress(id), "Here they are.")
 }
@@ -308,7 +313,8 @@ func (s *Place) merge(c *echo.Context) error {
 	if err != nil {
 		return s.NotDone(c, fmt.Sprintf("/people/merge?keep=%d&gone=%d", keep, gone), shell.Sentence(err))
 	}
-	return s.Done(c, personAddress(keep), fmt.Sprintf("The two are one record now. It can be undone under Work (number %d).", batch))
+	return s.Done(c, personAddress(keep),
+		fmt.Sprintf("The two are one record now. It can be undone under Work (number %d).", batch))
 }
 
 func (s *Place) notDouble(c *echo.Context) error {

@@ -51,7 +51,9 @@ func (s *Place) tags(c *echo.Context) error {
 	}
 	for _, t := range list {
 		l := tagLine{Tag: t, Why: cleanUp(t, now)}
-		l.People = "/people?" + shell.ListQuery{Rule: rule.Rule{All: []rule.Rule{rule.ThingIs(rule.Tag, t.ID)}}, Order: store.ByScore, Columns: shell.UsualColumns}.Values().Encode()
+		l.People = "/people?" +
+			shell.ListQuery{Rule: rule.Rule{All: []rule.Rule{rule.ThingIs(rule.Tag, t.ID)}}, Order: store.ByScore,
+				Columns: shell.UsualColumns}.Values().Encode()
 		if l.Why != "" {
 			d.Ready++
 		}
@@ -157,15 +159,20 @@ func (s *Place) cleanTags(c *echo.Context) error {
 		return err
 	}
 	if n == 0 {
-		return s.NotDone(c, "/people/tags", shell.Either(kept > 0, "Audiences ask for these tags: take them out there first.", "Tick the tags that can go first."))
+		return s.NotDone(c, "/people/tags",
+			shell.Either(kept > 0, "Audiences ask for these tags: take them out there first.",
+				"Tick the tags that can go first."))
 	}
-	return s.Done(c, "/people/tags", fmt.Sprintf("%d gone from everybody.%s", n, shell.Either(kept > 0, fmt.Sprintf(" %d stay: audiences ask for them.", kept), "")))
+	return s.Done(c, "/people/tags",
+		fmt.Sprintf("%d gone from everybody.%s", n,
+			shell.Either(kept > 0, fmt.Sprintf(" %d stay: audiences ask for them.", kept), "")))
 }
 
 func options(text string) []string {
 	var out []string
 	for _, o := range strings.Split(text, ",") {
-		if o = person.Name(strings.ReplaceAll(o, ";", " ")); o != "" && !slices.Contains(out, o) && len(out) < person.MaxOptions {
+		if o = person.Name(strings.ReplaceAll(o, ";", " ")); o != "" && !slices.Contains(out, o) &&
+			len(out) < person.MaxOptions {
 			out = append(out, o)
 		}
 	}
@@ -174,18 +181,21 @@ func options(text string) []string {
 
 func (s *Place) addField(c *echo.Context) error {
 	ctx := c.Request().Context()
-	f := store.OwnField{Name: person.Name(c.FormValue("name")), Type: person.Type(c.FormValue("type")), Company: c.FormValue("of") == "company"}
+	f := store.OwnField{Name: person.Name(c.FormValue("name")), Type: person.Type(c.FormValue("type")),
+		Company: c.FormValue("of") == "company"}
 	f.Options.V = options(c.FormValue("options"))
 	_, err := s.Engine.AddField(ctx, f)
 	switch {
 	case errors.Is(err, people.ErrNoType):
 		return echo.ErrBadRequest
-	case errors.Is(err, store.ErrTaken), errors.Is(err, people.ErrFieldThere), errors.Is(err, people.ErrNameField), errors.Is(err, people.ErrNoOptions):
+	case errors.Is(err, store.ErrTaken), errors.Is(err, people.ErrFieldThere), errors.Is(err, people.ErrNameField),
+		errors.Is(err, people.ErrNoOptions):
 		return s.NotDone(c, "/people/tags", shell.Sentence(err))
 	case err != nil:
 		return err
 	}
-	return s.Done(c, "/people/tags", shell.Either(f.Company, "Every company has the field now.", "The field is on every record now."))
+	return s.Done(c, "/people/tags",
+		shell.Either(f.Company, "Every company has the field now.", "The field is on every record now."))
 }
 
 func (s *Place) changeField(c *echo.Context) error {

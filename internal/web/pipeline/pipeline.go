@@ -84,7 +84,8 @@ func (s *Place) setAmount(c *echo.Context) error {
 	currency := s.Engine.Workspace().Currency
 	amount, err := pipeline.ParseAmount(text, currency)
 	if err != nil {
-		return s.NotDone(c, "/pipeline", fmt.Sprintf("“%s” could not be read. %s It stays as it was.", text, shell.Sentence(err)))
+		return s.NotDone(c, "/pipeline",
+			fmt.Sprintf("“%s” could not be read. %s It stays as it was.", text, shell.Sentence(err)))
 	}
 	if err := s.Engine.SetAmount(c.Request().Context(), id, amount, shell.UserOf(c).ID); err != nil {
 		return shell.NotYours(err)

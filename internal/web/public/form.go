@@ -68,14 +68,17 @@ type box struct {
 }
 
 // askedOf makes the questions of a form for whom they are asked of.
-func (d *formData) askedOf(known page.Known, define func(person.Field) (person.Definition, bool), typed func(string) string) {
+func (d *formData) askedOf(
+	known page.Known, define func(person.Field) (person.Definition, bool), typed func(string) string,
+) {
 	form := &d.Doc.Form
 	for _, q := range form.Asked(known) {
 		x, ok := define(q.Field)
 		if !ok {
 			continue
 		}
-		a := ask{Question: q, Name: page.Name(q.Field), Words: q.Label, Type: x.Type, Input: "text", Value: typed(page.Name(q.Field))}
+		a := ask{Question: q, Name: page.Name(q.Field), Words: q.Label, Type: x.Type, Input: "text",
+			Value: typed(page.Name(q.Field))}
 		a.Wrong = d.Wrong[a.Name]
 		if a.Words == "" {
 			a.Words = strings.ToUpper(x.Name[:1]) + x.Name[1:]
@@ -92,8 +95,10 @@ func (d *formData) askedOf(known page.Known, define func(person.Field) (person.D
 		case person.OneOf, person.SeveralOf, person.YesNo:
 			a.Options = optionsFor(&x, a.Value)
 		}
-		a.Auto = map[person.Field]string{person.FirstName: "given-name", person.LastName: "family-name", person.Company: "organization", person.EmailField: "email",
-			person.PhoneField: "tel", person.Title: "organization-title", person.Country: "country-name", person.City: "address-level2"}[q.Field]
+		a.Auto = map[person.Field]string{person.FirstName: "given-name", person.LastName: "family-name",
+			person.Company: "organization", person.EmailField: "email",
+			person.PhoneField: "tel", person.Title: "organization-title", person.Country: "country-name",
+			person.City: "address-level2"}[q.Field]
 		d.Asks = append(d.Asks, a)
 	}
 	for _, c := range form.Consents {
@@ -124,7 +129,8 @@ func (s *Place) embeddedForm(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	sites = slices.DeleteFunc(sites, func(x string) bool { return forms.Origin(x) != x }) // from before names were checked
+	// from before names were checked
+	sites = slices.DeleteFunc(sites, func(x string) bool { return forms.Origin(x) != x })
 	h := c.Response().Header()
 	h.Set("Content-Security-Policy", strings.Replace(h.Get("Content-Security-Policy"),
 		"frame-ancestors 'self'", "frame-ancestors 'self' "+strings.Join(sites, " "), 1))
@@ -194,7 +200,9 @@ func (s *Place) showForm(c *echo.Context, code int, d formData) error {
 			return err
 		} else if ours {
 			h := c.Response().Header()
-			h.Set("Content-Security-Policy", strings.Replace(h.Get("Content-Security-Policy"), "form-action 'self'", "form-action 'self' "+origin, 1))
+			h.Set("Content-Security-Policy",
+				strings.Replace(h.Get("Content-Security-Policy"), "form-action 'self'", "form-action 'self' "+origin,
+					1))
 		}
 	}
 	d.Blocks = s.blocks(d.Doc)
@@ -218,7 +226,8 @@ func (s *Place) fillForm(c *echo.Context, embedded bool) error {
 		return err
 	}
 	typed := func(name string) string { return strings.Join(v[name], "; ") } // several boxes of one question
-	d := formData{Page: p, Doc: &p.Doc.V, View: v.Get("view"), Seen: v.Get("seen") != "", From: v.Get("visitor"), Embedded: embedded}
+	d := formData{Page: p, Doc: &p.Doc.V, View: v.Get("view"), Seen: v.Get("seen") != "", From: v.Get("visitor"),
+		Embedded: embedded}
 	if d.Site, err = s.siteOf(c, v.Get("on")); err != nil {
 		return err
 	}
@@ -248,7 +257,8 @@ func (s *Place) fillForm(c *echo.Context, embedded bool) error {
 		return s.showForm(c, code, d)
 	}
 	if !s.Limits.Allow("form", shell.Network(c.RealIP()), 5*time.Second, 30) {
-		d.Wrong["form"] = "Too many forms came from your network. Please wait a minute and press the button again; nothing you typed is lost."
+		d.Wrong["form"] = "Too many forms came from your network. Please wait a minute and press the button again; " +
+			"nothing you typed is lost."
 		return again(http.StatusTooManyRequests)
 	}
 	if len(wrong) > 0 {
@@ -258,7 +268,8 @@ func (s *Place) fillForm(c *echo.Context, embedded bool) error {
 	if v.Get("website") != "" { // a field that no person sees
 		return s.showForm(c, http.StatusOK, d)
 	}
-	id, token, err := s.Engine.FormFilled(ctx, p, forms.Filled{Answers: answers, Visit: d.View, Seen: d.Seen, Browser: b, Visitor: d.From, Site: d.Site})
+	id, token, err := s.Engine.FormFilled(ctx, p,
+		forms.Filled{Answers: answers, Visit: d.View, Seen: d.Seen, Browser: b, Visitor: d.From, Site: d.Site})
 	if err != nil {
 		return err
 	}

@@ -95,7 +95,8 @@ func machine(r *http.Request) string {
 	case ua == "":
 		return "names no browser"
 	}
-	for _, word := range []string{"bot", "crawler", "spider", "scanner", "preview", "prefetch", "monitor", "curl/", "wget/", "python-requests", "go-http-client"} {
+	for _, word := range []string{"bot", "crawler", "spider", "scanner", "preview", "prefetch", "monitor", "curl/",
+		"wget/", "python-requests", "go-http-client"} {
 		if strings.Contains(ua, word) {
 			return "names itself a machine: " + strings.Trim(word, "/")
 		}
@@ -121,7 +122,8 @@ func (s *Place) machineOrHaste(c *echo.Context, touch int64) string {
 // looks reports whether a known reader's look at a page counts: not a machine's,
 // and no more often than a person looks.
 func (s *Place) looks(c *echo.Context, reader int64) bool {
-	return reader != 0 && machine(c.Request()) == "" && s.Limits.Allow("page", fmt.Sprintf("%d %s", reader, shell.Network(c.RealIP())), 20*time.Second, 20)
+	return reader != 0 && machine(c.Request()) == "" &&
+		s.Limits.Allow("page", fmt.Sprintf("%d %s", reader, shell.Network(c.RealIP())), 20*time.Second, 20)
 }
 
 // published is the page at an address that visitors reach.

@@ -135,7 +135,9 @@ func (s *Place) fit(c *echo.Context) error {
 }
 
 func (s *Place) showFit(c *echo.Context, code int, d fitData, m store.Model, cat *rule.Catalogue) error {
-	onRecord := slices.DeleteFunc(rule.Subjects(cat), func(x rule.Subject) bool { return !strings.HasPrefix(x.Key, "field ") })
+	onRecord := slices.DeleteFunc(rule.Subjects(cat), func(x rule.Subject) bool {
+		return !strings.HasPrefix(x.Key, "field ")
+	})
 	for i := range d.Lines {
 		l := &d.Lines[i]
 		l.Root = "f" + strconv.Itoa(i)
@@ -155,10 +157,12 @@ func (s *Place) showFit(c *echo.Context, code int, d fitData, m store.Model, cat
 		if err != nil {
 			return err
 		}
-		d.Tide = shell.Tide{Name: "People by fit, in steps of ten", Each: "Fit from", Names: [2]string{"People"}, W: 344, H: 190, Left: 40, Bottom: 24}
+		d.Tide = shell.Tide{Name: "People by fit, in steps of ten", Each: "Fit from", Names: [2]string{"People"},
+			W: 344, H: 190, Left: 40, Bottom: 24}
 		for i, n := range spread {
 			d.People += n
-			p := shell.TidePoint{Value: float64(n), Title: fmt.Sprintf("%d people with a fit of %d to %d", n, i*10, i*10+9), Tick: strconv.Itoa(i * 10)}
+			p := shell.TidePoint{Value: float64(n),
+				Title: fmt.Sprintf("%d people with a fit of %d to %d", n, i*10, i*10+9), Tick: strconv.Itoa(i * 10)}
 			if i == len(spread)-1 {
 				p.Title = fmt.Sprintf("%d people with a fit of 100", n)
 			}

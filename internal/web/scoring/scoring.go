@@ -65,10 +65,12 @@ func (s *Place) showScoring(c *echo.Context, code int, d scoringData) error {
 	if err != nil {
 		return err
 	}
-	d.Tide = shell.Tide{Name: "People by score, in steps of five", Each: "Score from", Names: [2]string{"People"}, W: 344, H: 190, Left: 40, Bottom: 24}
+	d.Tide = shell.Tide{Name: "People by score, in steps of five", Each: "Score from", Names: [2]string{"People"},
+		W: 344, H: 190, Left: 40, Bottom: 24}
 	for i, n := range counts {
 		d.People += n
-		p := shell.TidePoint{Row: strconv.Itoa(i * bandStep), Value: float64(n), Title: fmt.Sprintf("%d people with %d to %d", n, i*bandStep, (i+1)*bandStep-1)}
+		p := shell.TidePoint{Row: strconv.Itoa(i * bandStep), Value: float64(n),
+			Title: fmt.Sprintf("%d people with %d to %d", n, i*bandStep, (i+1)*bandStep-1)}
 		if i%2 == 0 {
 			p.Tick = strconv.Itoa(i * bandStep)
 		}
@@ -83,7 +85,8 @@ func (s *Place) showScoring(c *echo.Context, code int, d scoringData) error {
 		}
 	}
 	if d.Model.Line > 0 {
-		d.Tide.Up, d.Tide.UpText = min(float64(d.Model.Line)/bandStep, bands), fmt.Sprintf("ready line %d", d.Model.Line)
+		d.Tide.Up, d.Tide.UpText = min(float64(d.Model.Line)/bandStep, bands),
+			fmt.Sprintf("ready line %d", d.Model.Line)
 	}
 	d.Tide.Layout()
 	return s.PageCode(c, code, "scoring.html", "", "Scoring", "Scoring", d)
@@ -129,7 +132,8 @@ func (s *Place) saveScoring(c *echo.Context) error {
 			continue // emptied: the rule is gone
 		}
 		d.Rules = append(d.Rules, f)
-		r := score.Rule{On: signal.Pattern{Kind: f.Kind}, Points: whole(f.Points, "Points", -1000, 1000), Often: f.Often}
+		r := score.Rule{On: signal.Pattern{Kind: f.Kind}, Points: whole(f.Points, "Points", -1000, 1000),
+			Often: f.Often}
 		if f.Often == score.PerDay || f.Often == score.InAll {
 			r.N = whole(f.N, "At most …", 1, 1000)
 		}
@@ -157,7 +161,8 @@ func (s *Place) saveScoring(c *echo.Context) error {
 	if err := s.Engine.SaveModel(ctx, m); err != nil {
 		return err
 	}
-	return s.Done(c, "/scoring", "Saved. All scores are being counted again; nobody is handed over by the change itself.")
+	return s.Done(c, "/scoring",
+		"Saved. All scores are being counted again; nobody is handed over by the change itself.")
 }
 
 // Routes are those of the place Scoring.

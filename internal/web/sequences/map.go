@@ -69,7 +69,8 @@ func drawMap(d *sequenceData, f flowFigures) drawn {
 			x.Left, x.Why = f.left(int32(a.ID))
 		}
 		for _, e := range s.Exits() {
-			exit := flowmap.Exit{Name: string(e), Label: s.Answer(e), To: int(a.To[e]), People: f.took(int32(a.ID), string(e))}
+			exit := flowmap.Exit{Name: string(e), Label: s.Answer(e), To: int(a.To[e]),
+				People: f.took(int32(a.ID), string(e))}
 			// Exits that lead to the same step are one stream.
 			if i := slices.IndexFunc(x.Exits, func(o flowmap.Exit) bool { return o.To == exit.To }); i >= 0 {
 				o := &x.Exits[i]
@@ -91,7 +92,8 @@ func drawMap(d *sequenceData, f flowFigures) drawn {
 	}
 	for _, b := range m.Buoys {
 		s := d.Plan.Step(sequence.StepID(b.ID))
-		v := buoy{Buoy: b, Icon: s.Kind().Icon, Title: flowmap.Cut(s.About().Title), Href: fmt.Sprintf("%sstep=%d", base, b.ID), Missing: problems[s.About().ID]}
+		v := buoy{Buoy: b, Icon: s.Kind().Icon, Title: flowmap.Cut(s.About().Title),
+			Href: fmt.Sprintf("%sstep=%d", base, b.ID), Missing: problems[s.About().ID]}
 		for _, x := range in.Steps {
 			if x.ID == b.ID {
 				v.Figure = x.Figure
@@ -148,7 +150,8 @@ func (f flowFigures) left(step int32) (int, string) {
 	total := 0
 	var why []store.StepFigure
 	for _, x := range f.passed {
-		if x.Step == step && x.Exit == "" && x.Reason != string(sequence.Finished) && x.Reason != string(sequence.HandedOver) {
+		if x.Step == step && x.Exit == "" && x.Reason != string(sequence.Finished) &&
+			x.Reason != string(sequence.HandedOver) {
 			total += int(x.N)
 			why = append(why, x)
 		}
@@ -172,7 +175,8 @@ func (f flowFigures) counts(id sequence.StepID) counts {
 		}
 	}
 	for _, x := range f.passed {
-		if x.Step == int32(id) && x.Exit == "" && (x.Reason == string(sequence.Finished) || x.Reason == string(sequence.HandedOver)) {
+		if x.Step == int32(id) && x.Exit == "" &&
+			(x.Reason == string(sequence.Finished) || x.Reason == string(sequence.HandedOver)) {
 			out[sequence.Ended] += x.N
 		}
 	}

@@ -158,7 +158,8 @@ func (s *Place) showSequence(c *echo.Context, code int, id int64, adjust func(*s
 	if err != nil {
 		return err
 	}
-	d := sequenceData{Q: q, N: draft.N, Plan: draft.Plan.V, Draft: q.Version == nil || c.FormValue("view") == "draft", CanRedo: draft.Last > draft.N}
+	d := sequenceData{Q: q, N: draft.N, Plan: draft.Plan.V, Draft: q.Version == nil || c.FormValue("view") == "draft",
+		CanRedo: draft.Last > draft.N}
 	if draft.N > 0 {
 		d.CanUndo = draft.What
 	}
@@ -269,7 +270,9 @@ func (s *Place) figures(c *echo.Context, d *sequenceData) error {
 	if d.Step != nil {
 		id := int32(d.Step.About().ID)
 		all := f.counts(d.Step.About().ID)
-		if s := d.Step.Kind().Results; slices.ContainsFunc(f.results, func(r store.StepResult) bool { return r.Step == id }) {
+		if s := d.Step.Kind().Results; slices.ContainsFunc(f.results, func(r store.StepResult) bool {
+			return r.Step == id
+		}) {
 			d.Results = all.each(s)
 		}
 		d.Here = all[sequence.Here]
@@ -316,12 +319,15 @@ func (s *Place) happening(c *echo.Context, d *sequenceData) error {
 	if err != nil {
 		return err
 	}
-	d.Ahead = shell.Tide{Name: "People who come due, by day", Each: "Day", Names: [2]string{"People"}, W: 420, H: 170, Left: 36, Bottom: 22}
+	d.Ahead = shell.Tide{Name: "People who come due, by day", Each: "Day", Names: [2]string{"People"}, W: 420, H: 170,
+		Left: 36, Bottom: 22}
 	for i := range daysAhead {
 		day := now.AddDate(0, 0, i)
-		p := shell.TidePoint{Row: day.Format(shell.DayForm), Tick: day.Format("Mon 2")[:1] + day.Format(" 2"), Title: day.Format("Mon 2 Jan") + ": nobody"}
+		p := shell.TidePoint{Row: day.Format(shell.DayForm), Tick: day.Format("Mon 2")[:1] + day.Format(" 2"),
+			Title: day.Format("Mon 2 Jan") + ": nobody"}
 		for _, x := range due {
-			if x.Day.Format("2006-01-02") == day.Format("2006-01-02") || (i == 0 && x.Day.Format("2006-01-02") < day.Format("2006-01-02")) {
+			if x.Day.Format("2006-01-02") == day.Format("2006-01-02") ||
+				(i == 0 && x.Day.Format("2006-01-02") < day.Format("2006-01-02")) {
 				p.Value += float64(x.N)
 				p.Title = fmt.Sprintf("%s: %d people", day.Format("Mon 2 Jan"), int(p.Value))
 				d.Due += x.N
@@ -334,7 +340,9 @@ func (s *Place) happening(c *echo.Context, d *sequenceData) error {
 }
 
 // stepForm renders the form of a step's kind.
-func (s *Place) stepForm(p *sequence.Plan, st sequence.Step, messages []store.Message, pages []store.Page, audiences []rule.Named) (template.HTML, error) {
+func (s *Place) stepForm(
+	p *sequence.Plan, st sequence.Step, messages []store.Message, pages []store.Page, audiences []rule.Named,
+) (template.HTML, error) {
 	form, ok := StepForms[st.Kind().Word]
 	if !ok {
 		return "", nil // a kind without settings
@@ -345,8 +353,10 @@ func (s *Place) stepForm(p *sequence.Plan, st sequence.Step, messages []store.Me
 	}
 	var b bytes.Buffer
 	err = t.ExecuteTemplate(&b, form.Part, map[string]any{
-		"S": st, "Messages": messages, "Pages": pages, "Emails": p.Touches(st.About().ID, "email"), "Kinds": signal.Kinds(),
-		"Units": []calendar.Unit{calendar.Minutes, calendar.Hours, calendar.Days, calendar.WorkingDays}, "Fields": shell.SimpleFields(), "Audiences": audiences,
+		"S": st, "Messages": messages, "Pages": pages, "Emails": p.Touches(st.About().ID, "email"),
+		"Kinds":  signal.Kinds(),
+		"Units":  []calendar.Unit{calendar.Minutes, calendar.Hours, calendar.Days, calendar.WorkingDays},
+		"Fields": shell.SimpleFields(), "Audiences": audiences,
 	})
 	return template.HTML(b.String()), err
 }
@@ -394,7 +404,9 @@ func (s *Place) edited(c *echo.Context, id int64, edit sequence.Edit, step seque
 // planConflict answers to a change of a draft that was changed in another place
 // since: what was typed into a form stands beside what is there, to choose from.
 // Where the change cannot be made any more, it says why.
-func (s *Place) planConflict(c *echo.Context, id int64, draft *store.Draft, mine *sequence.Plan, step sequence.StepID, cannot error) error {
+func (s *Place) planConflict(
+	c *echo.Context, id int64, draft *store.Draft, mine *sequence.Plan, step sequence.StepID, cannot error,
+) error {
 	ctx := c.Request().Context()
 	q, err := s.Store.Sequence(ctx, id)
 	if err != nil {
@@ -439,7 +451,8 @@ func (s *Place) planConflict(c *echo.Context, id int64, draft *store.Draft, mine
 		}
 	}
 	if len(d.Lines) == 0 {
-		why := "This draft was changed in another place meanwhile. Here it is as it stands: look, and do it again if you still want it."
+		why := "This draft was changed in another place meanwhile. Here it is as it stands: look, and do it again if " +
+			"you still want it."
 		if cannot != nil {
 			why += " What you did cannot be done to it: " + cannot.Error() + "."
 		}
@@ -563,7 +576,9 @@ func (s *Place) sequenceSettings(c *echo.Context) error {
 		}
 	}
 	if err != nil {
-		return s.showSequence(c, http.StatusUnprocessableEntity, id, func(d *sequenceData) { s.typedSettings(c, d, shell.Sentence(err)) })
+		return s.showSequence(c, http.StatusUnprocessableEntity, id, func(d *sequenceData) {
+			s.typedSettings(c, d, shell.Sentence(err))
+		})
 	}
 	x := flow.SequenceSettings{Name: name, Entry: entry,
 		Plan: sequence.ChangePlan{Hours: hours, Ground: ground, LaunchHold: c.FormValue("hold") != ""}}
@@ -575,7 +590,8 @@ func (s *Place) sequenceSettings(c *echo.Context) error {
 func (s *Place) typedSettings(c *echo.Context, d *sequenceData, wrong string) {
 	d.Wrong, d.Panel, d.Step = wrong, "sequence", nil
 	d.Q.Name = c.FormValue("name")
-	d.Entry.How, d.Entry.Field, d.Entry.Value = c.FormValue("entry"), rule.Field(c.FormValue("field")), c.FormValue("value")
+	d.Entry.How, d.Entry.Field, d.Entry.Value = c.FormValue("entry"), rule.Field(c.FormValue("field")),
+		c.FormValue("value")
 	d.Entry.Page, _ = strconv.ParseInt(c.FormValue("page"), 10, 64) // none chosen: 0
 	d.Typed = &[2]string{c.FormValue("from"), c.FormValue("to")}
 	d.Plan = d.Plan.Clone()
@@ -666,7 +682,8 @@ func (s *Place) askLaunch(c *echo.Context) error {
 		return err
 	}
 	if len(d.Problems) > 0 {
-		return s.NotDone(c, fmt.Sprintf("/sequences/%d?view=draft", id), "It cannot be launched yet: first mend what the checks name.")
+		return s.NotDone(c, fmt.Sprintf("/sequences/%d?view=draft", id),
+			"It cannot be launched yet: first mend what the checks name.")
 	}
 	if d.Q, err = s.Store.Sequence(ctx, id); err != nil {
 		return err
@@ -729,7 +746,8 @@ func (s *Place) holdAll(c *echo.Context) error {
 	if n == 0 {
 		return s.Done(c, "/sequences", "Nothing was running.")
 	}
-	return s.DoneUndo(c, "/sequences", fmt.Sprintf("%d held: nothing goes out until it runs on.", n), fmt.Sprintf("/sequences/hold-all/%d/undo", id))
+	return s.DoneUndo(c, "/sequences", fmt.Sprintf("%d held: nothing goes out until it runs on.", n),
+		fmt.Sprintf("/sequences/hold-all/%d/undo", id))
 }
 
 // takeBackHold lets everything run on that one hold of everything held.
@@ -745,7 +763,8 @@ func (s *Place) takeBackHold(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	return s.Done(c, "/sequences", fmt.Sprintf("%d running again. What was held before, or decided about since, stays as it is.", n))
+	return s.Done(c, "/sequences",
+		fmt.Sprintf("%d running again. What was held before, or decided about since, stays as it is.", n))
 }
 
 func (s *Place) copySequence(c *echo.Context) error {

@@ -66,7 +66,8 @@ func (s *Place) join(c *echo.Context) error {
 		return store.ErrNotFound
 	}
 	if err != nil {
-		return s.showJoin(c, http.StatusUnprocessableEntity, joinData{Name: j.Name, Email: j.Email, Wrong: shell.Sentence(err)})
+		return s.showJoin(c, http.StatusUnprocessableEntity,
+			joinData{Name: j.Name, Email: j.Email, Wrong: shell.Sentence(err)})
 	}
 	u, err := s.Store.User(ctx, id)
 	if err != nil {

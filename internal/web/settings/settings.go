@@ -67,13 +67,15 @@ type settingsData struct {
 }
 
 func (s *Place) settings(c *echo.Context, code int, d settingsData) error {
-	title := map[string]string{"workspace": "Workspace", "people": "People who work here", "stages": "Stages", "grounds": "Purposes and grounds"}[d.Room]
+	title := map[string]string{"workspace": "Workspace", "people": "People who work here", "stages": "Stages",
+		"grounds": "Purposes and grounds"}[d.Room]
 	return s.PageCode(c, code, "settings.html", "", "Settings", title, d)
 }
 
 func (s *Place) workspace(c *echo.Context) error {
 	w := s.Engine.Workspace()
-	return s.showWorkspace(c, http.StatusOK, settingsData{W: w, Hours: [2]string{shell.ClockWords(w.From), shell.ClockWords(w.To)}})
+	return s.showWorkspace(c, http.StatusOK,
+		settingsData{W: w, Hours: [2]string{shell.ClockWords(w.From), shell.ClockWords(w.To)}})
 }
 
 func (s *Place) showWorkspace(c *echo.Context, code int, d settingsData) error {
@@ -129,8 +131,10 @@ func (s *Place) saveMailServer(c *echo.Context) error {
 	server, login := c.FormValue("server"), c.FormValue("login")
 	if err := s.Engine.SetMailAccount(c.Request().Context(), 0, server, login, c.FormValue("password")); err != nil {
 		w := s.Engine.Workspace()
-		return s.showWorkspace(c, http.StatusUnprocessableEntity, settingsData{W: w, Hours: [2]string{shell.ClockWords(w.From), shell.ClockWords(w.To)},
-			Server: store.MailAccount{Server: server, Login: login}, Wrong: shell.Sentence(err) + " Nothing was changed."})
+		return s.showWorkspace(c, http.StatusUnprocessableEntity,
+			settingsData{W: w, Hours: [2]string{shell.ClockWords(w.From), shell.ClockWords(w.To)},
+				Server: store.MailAccount{Server: server, Login: login},
+				Wrong:  shell.Sentence(err) + " Nothing was changed."})
 	}
 	if strings.TrimSpace(server) == "" {
 		return s.Done(c, "/settings", "Emails go out by the mail server that the machine’s settings name.")
@@ -176,7 +180,10 @@ func (s *Place) invite(c *echo.Context) error {
 		return s.showColleagues(c, http.StatusUnprocessableEntity, settingsData{Wrong: shell.Sentence(err)})
 	}
 	if letter != nil {
-		return s.showColleagues(c, http.StatusOK, settingsData{Join: address, Wrong: "The letter did not go out: " + letter.Error() + ". Pass this address on yourself; it is shown this once."})
+		return s.showColleagues(c, http.StatusOK,
+			settingsData{Join: address,
+				Wrong: "The letter did not go out: " + letter.Error() +
+					". Pass this address on yourself; it is shown this once."})
 	}
 	return s.Done(c, "/settings/people", "A letter is on its way to "+i.Email+".")
 }
@@ -197,7 +204,8 @@ func (s *Place) saveUser(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	u := store.User{ID: id, Name: c.FormValue("name"), Role: c.FormValue("role"), Phone: c.FormValue("phone"), Away: c.FormValue("away") != ""}
+	u := store.User{ID: id, Name: c.FormValue("name"), Role: c.FormValue("role"), Phone: c.FormValue("phone"),
+		Away: c.FormValue("away") != ""}
 	u.Capacity, err = strconv.Atoi(strings.TrimSpace(c.FormValue("capacity")))
 	if err != nil {
 		err = plainly.New("room is a whole number")
@@ -240,7 +248,8 @@ func (s *Place) showStages(c *echo.Context, code int, wrong string) error {
 }
 
 func (s *Place) saveStage(c *echo.Context) error {
-	st := pipeline.Stage{Name: strings.Join(strings.Fields(c.FormValue("name")), " "), Won: c.FormValue("is") == "won", Lost: c.FormValue("is") == "lost"}
+	st := pipeline.Stage{Name: strings.Join(strings.Fields(c.FormValue("name")), " "), Won: c.FormValue("is") == "won",
+		Lost: c.FormValue("is") == "lost"}
 	if c.Param("id") != "" {
 		id, err := shell.IDOf(c, "id")
 		if err != nil {

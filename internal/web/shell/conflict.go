@@ -55,13 +55,16 @@ type conflictLine struct {
 
 func (d *ConflictData) Words(what, theirs, mine string) {
 	if theirs != mine {
-		d.Lines = append(d.Lines, conflictLine{what, template.HTML(template.HTMLEscapeString(theirs)), template.HTML(template.HTMLEscapeString(mine))})
+		d.Lines = append(d.Lines,
+			conflictLine{what, template.HTML(template.HTMLEscapeString(theirs)),
+				template.HTML(template.HTMLEscapeString(mine))})
 	}
 }
 
 func (d *ConflictData) Shown(what, theirs, mine string) {
 	if theirs != mine {
-		d.Lines = append(d.Lines, conflictLine{what, template.HTML(theirs), template.HTML(mine)}) // Sketch's, which are cleaned
+		// Sketch's, which are cleaned
+		d.Lines = append(d.Lines, conflictLine{what, template.HTML(theirs), template.HTML(mine)})
 	}
 }
 

@@ -147,16 +147,20 @@ var version = sync.OnceValue(func() string {
 })
 
 var requests = prometheus.NewHistogramVec(prometheus.HistogramOpts{
-	Name: "ombak_http_request_seconds", Help: "How long requests took, by route and status.", Buckets: []float64{.005, .02, .05, .1, .3, 1, 5},
+	Name: "ombak_http_request_seconds", Help: "How long requests took, by route and status.",
+	Buckets: []float64{.005, .02, .05, .1, .3, 1, 5},
 }, []string{"route", "status"})
 
 // measure readies what /metrics shows.
 func (s *Shell) measure() {
-	s.metrics.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}), requests)
+	s.metrics.MustRegister(collectors.NewGoCollector(),
+		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}), requests)
 	gauge := func(name, help string, f func() float64) {
 		s.metrics.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: name, Help: help}, f))
 	}
-	gauge("ombak_database_connections", "Connections to the database in use.", func() float64 { return float64(s.Store.Pool.Stat().AcquiredConns()) })
+	gauge("ombak_database_connections", "Connections to the database in use.", func() float64 {
+		return float64(s.Store.Pool.Stat().AcquiredConns())
+	})
 	gauge("ombak_pages_listening", "Open pages that are told of changes.", func() float64 {
 		s.events.mu.Lock()
 		defer s.events.mu.Unlock()

@@ -100,25 +100,31 @@ func (f *finding) rooms(v View) {
 	f.add(room("Companies", "people", "/people/companies"), room("Audiences", "people", "/people/audiences"),
 		room("Tags and fields", "people, settings, own fields", "/people/tags"))
 	if v.Writes() {
-		f.add(room("Imports", "people, lists", "/people/imports"), room("Duplicates", "people, merge", "/people/doubles"),
+		f.add(room("Imports", "people, lists", "/people/imports"),
+			room("Duplicates", "people, merge", "/people/doubles"),
 			room("Work on many", "people, undo", "/people/work"))
 	}
 	f.add(room("One-off emails", "content", "/content/emails"), room("Pages", "content, forms", "/content/pages"),
 		room("Shelf", "content, files", "/content/shelf"), room("Reader groups", "content", "/content/groups"),
-		room("Sites", "content, visits, snippet", "/content/sites"), room("Mailboxes", "settings, limits, DNS", "/content/mailboxes"),
+		room("Sites", "content, visits, snippet", "/content/sites"),
+		room("Mailboxes", "settings, limits, DNS", "/content/mailboxes"),
 		room("Fit and bands", "scoring", "/scoring/fit"))
-	f.add(room("Settings", "workspace, clock, mail server", "/settings"), room("People who work here", "settings, users, invite", "/settings/people"),
-		room("Stages", "settings, pipeline", "/settings/stages"), room("Purposes and grounds", "settings, consent", "/settings/grounds"))
+	f.add(room("Settings", "workspace, clock, mail server", "/settings"),
+		room("People who work here", "settings, users, invite", "/settings/people"),
+		room("Stages", "settings, pipeline", "/settings/stages"),
+		room("Purposes and grounds", "settings, consent", "/settings/grounds"))
 }
 
 func (s *Shell) findPeople(c *echo.Context, f *finding, text string) error {
 	ctx := c.Request().Context()
-	list, _, err := s.Store.People(ctx, store.PeopleQuery{Text: text, Order: store.ByScore, Limit: mostFound, Now: s.Engine.Now()})
+	list, _, err := s.Store.People(ctx,
+		store.PeopleQuery{Text: text, Order: store.ByScore, Limit: mostFound, Now: s.Engine.Now()})
 	if err != nil {
 		return err
 	}
 	for _, p := range list {
-		f.out = append(f.out, found{"user", person.Full(p.First, p.Last, p.Email), p.Company, fmt.Sprintf("/people/%d", p.ID), ""})
+		f.out = append(f.out,
+			found{"user", person.Full(p.First, p.Last, p.Email), p.Company, fmt.Sprintf("/people/%d", p.ID), ""})
 	}
 	companies, _, err := s.Store.Companies(ctx, store.CompanyQuery{Text: text, Order: "size", Limit: 5})
 	if err != nil {
@@ -137,9 +143,11 @@ func (s *Shell) findThings(c *echo.Context, f *finding) error {
 		return err
 	}
 	kinds := map[string]struct{ icon, path string }{
-		"sequence": {"waves", "/sequences/%d"}, "message": {"envelope-simple", "/content/messages/%d"}, "page": {"globe", "/content/pages/%d"},
-		"audience": {"users-three", "/people/audiences/%d"}, "one-off email": {"paper-plane-tilt", "/content/emails/%d"},
-		"on the shelf": {"paperclip", "/content/shelf/%d"}, "reader group": {"users-three", "/content/groups/%d"},
+		"sequence": {"waves", "/sequences/%d"}, "message": {"envelope-simple", "/content/messages/%d"},
+		"page":          {"globe", "/content/pages/%d"},
+		"audience":      {"users-three", "/people/audiences/%d"},
+		"one-off email": {"paper-plane-tilt", "/content/emails/%d"},
+		"on the shelf":  {"paperclip", "/content/shelf/%d"}, "reader group": {"users-three", "/content/groups/%d"},
 	}
 	by := map[string][]found{}
 	var order []string
@@ -160,7 +168,8 @@ func (s *Shell) findThings(c *echo.Context, f *finding) error {
 }
 
 var places = []struct{ Name, Path string }{
-	{"Today", "/today"}, {"People", "/people"}, {"Content", "/content"}, {"Sequences", "/sequences"}, {"Scoring", "/scoring"}, {"Desk", "/desk"}, {"Pipeline", "/pipeline"},
+	{"Today", "/today"}, {"People", "/people"}, {"Content", "/content"}, {"Sequences", "/sequences"},
+	{"Scoring", "/scoring"}, {"Desk", "/desk"}, {"Pipeline", "/pipeline"},
 }
 
 // Places are the places of the bar, in the order in which the user works.
@@ -175,7 +184,8 @@ func (v View) Places() []struct{ Name, Path string } {
 // scheme turns the dark scheme on or off for this browser.
 func (s *Shell) scheme(c *echo.Context) error {
 	want := c.FormValue("scheme")
-	k := &http.Cookie{Name: "ombak_scheme", Value: want, Path: "/", MaxAge: 365 * 24 * 3600, HttpOnly: true, Secure: s.Secure, SameSite: http.SameSiteLaxMode}
+	k := &http.Cookie{Name: "ombak_scheme", Value: want, Path: "/", MaxAge: 365 * 24 * 3600, HttpOnly: true,
+		Secure: s.Secure, SameSite: http.SameSiteLaxMode}
 	if want != "dark" && want != "light" {
 		k.MaxAge = -1
 	}

@@ -57,6 +57,7 @@ const PageOfPeople = 50
 
 // People is what the store is asked for.
 func (q ListQuery) People(cat *rule.Catalogue, now time.Time) store.PeopleQuery {
-	return store.PeopleQuery{Rule: Complete(q.Rule, cat), Text: q.Text, Order: q.Order, Batch: q.Batch, Behind: q.Behind,
-		Limit: PageOfPeople, Now: now}
+	return store.PeopleQuery{Rule: Complete(q.Rule, cat), Text: q.Text, Order: q.Order, Batch: q.Batch,
+		Behind: q.Behind,
+		Limit:  PageOfPeople, Now: now}
 }

@@ -177,7 +177,8 @@ func roughly(d time.Duration) string {
 // where it differs from the workspace's.
 func (v View) Theirs(zone, country, city string, t time.Time) string {
 	loc, guess := calendar.ZoneFor(calendar.Whereabouts{Zone: zone, Country: country, City: city}, v.Zone)
-	s := t.In(loc).Format("15:04") + " in " + strings.ReplaceAll(loc.String()[strings.LastIndexByte(loc.String(), '/')+1:], "_", " ")
+	s := t.In(loc).Format("15:04") + " in " +
+		strings.ReplaceAll(loc.String()[strings.LastIndexByte(loc.String(), '/')+1:], "_", " ")
 	switch {
 	case guess:
 		s += " (a guess from the country)"
@@ -189,7 +190,8 @@ func (v View) Theirs(zone, country, city string, t time.Time) string {
 
 var funcs = template.FuncMap{
 	"icon": func(name string) template.HTML {
-		return template.HTML(`<svg class="i" aria-hidden="true"><use href="/assets/icons.svg#` + template.HTMLEscapeString(name) + `"/></svg>`)
+		return template.HTML(`<svg class="i" aria-hidden="true"><use href="/assets/icons.svg#` +
+			template.HTMLEscapeString(name) + `"/></svg>`)
 	},
 	"asset": func(name string) string { return "/assets/" + name + "?v=" + version() },
 	"html":  func(s string) template.HTML { return template.HTML(s) }, // of what core/message has cleaned, alone
@@ -360,7 +362,8 @@ func (renderer) Render(_ *echo.Context, w io.Writer, name string, data any) erro
 
 // View readies what every page gets.
 func (s *Shell) View(c *echo.Context, place, title string, data any) View {
-	v := View{Currency: s.Engine.Workspace().Currency, Title: title, Place: place, Now: s.Engine.Now(), Zone: s.Engine.Zone(), Demo: s.Demo != nil, Data: data, Path: c.Request().URL.RequestURI()}
+	v := View{Currency: s.Engine.Workspace().Currency, Title: title, Place: place, Now: s.Engine.Now(),
+		Zone: s.Engine.Zone(), Demo: s.Demo != nil, Data: data, Path: c.Request().URL.RequestURI()}
 	v.CSRF, _ = c.Get("csrf").(string)
 	v.Seen, _ = c.Get("seen").(string)
 	if u, ok := c.Get("user").(store.User); ok {

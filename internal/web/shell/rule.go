@@ -369,7 +369,8 @@ func viewCondition(c *rule.Condition, path string, cat *rule.Catalogue) *condVie
 		}
 		place := func(kind string, list []rule.Named, id int64) {
 			for _, n := range list {
-				v.Places = append(v.Places, Choice{fmt.Sprintf("%s %d", kind, n.ID), "from the " + kind + " “" + n.Name + "”", n.ID == id})
+				v.Places = append(v.Places,
+					Choice{fmt.Sprintf("%s %d", kind, n.ID), "from the " + kind + " “" + n.Name + "”", n.ID == id})
 			}
 		}
 		switch c.Signal.Kind {
@@ -409,7 +410,8 @@ func viewCondition(c *rule.Condition, path string, cat *rule.Catalogue) *condVie
 		case person.Date:
 			v.Kind = "date"
 		case person.YesNo:
-			v.Select = []Choice{{"", "…", c.Value == ""}, {"yes", "yes", c.Value == "yes"}, {"no", "no", c.Value == "no"}}
+			v.Select = []Choice{{"", "…", c.Value == ""}, {"yes", "yes", c.Value == "yes"},
+				{"no", "no", c.Value == "no"}}
 		case person.OneOf, person.SeveralOf:
 			v.Select = []Choice{{"", "…", c.Value == ""}}
 			for _, o := range d.Options {
@@ -432,7 +434,9 @@ func opWords(c *rule.Condition, op rule.Op) string {
 	case rule.Consent:
 		return map[rule.Op]string{rule.Is: "is given to", rule.IsNot: "is not given to"}[op]
 	case rule.InSequence:
-		return map[rule.Op]string{rule.Is: "has them now:", rule.IsNot: "does not have them now:", rule.Was: "has them or had them:", rule.WasNot: "never had them:", rule.Finished: "was gone through to its end:"}[op]
+		return map[rule.Op]string{rule.Is: "has them now:", rule.IsNot: "does not have them now:",
+			rule.Was: "has them or had them:", rule.WasNot: "never had them:",
+			rule.Finished: "was gone through to its end:"}[op]
 	case rule.Deal:
 		return map[rule.Op]string{rule.Is: "is there", rule.IsNot: "is not there"}[op]
 	}

@@ -15,11 +15,17 @@ import (
 )
 
 var offered = &rule.Catalogue{
-	Own: []person.Definition{{Field: person.Own(1), Name: "Pens", Type: person.Number}, {Field: person.Own(2), Name: "Fish", Type: person.SeveralOf, Options: []string{"salmon", "trout"}},
-		{Field: person.Own(3), Name: "Since", Type: person.Date}, {Field: person.Own(4), Name: "Open", Type: person.YesNo}, {Field: person.Own(5), Name: "Water", Type: person.OneOf, Options: []string{"sea", "lake"}}},
-	Tags: []rule.Named{{ID: 1, Name: "fair"}, {ID: 2, Name: "<b>"}}, Audiences: []rule.Named{{ID: 3, Name: "Keen"}}, Sequences: []rule.Named{{ID: 4, Name: "Guide"}}, Stages: []rule.Named{{ID: 5, Name: "Offer"}},
-	Purposes: []rule.Named{{ID: 6, Name: "Marketing"}}, Pages: []rule.Named{{ID: 7, Name: "Alarms"}}, Messages: []rule.Named{{ID: 8, Name: "Hello"}}, Bands: []rule.Band{{Name: "calm", To: 5}, {Name: "high", From: 15}},
-	Fit: rule.Fit{{If: rule.FieldIs(person.Country, "NO"), Points: 5}}, FitBands: []rule.Band{{Name: "far", To: 50}, {Name: "near", From: 50}},
+	Own: []person.Definition{{Field: person.Own(1), Name: "Pens", Type: person.Number},
+		{Field: person.Own(2), Name: "Fish", Type: person.SeveralOf, Options: []string{"salmon", "trout"}},
+		{Field: person.Own(3), Name: "Since", Type: person.Date},
+		{Field: person.Own(4), Name: "Open", Type: person.YesNo},
+		{Field: person.Own(5), Name: "Water", Type: person.OneOf, Options: []string{"sea", "lake"}}},
+	Tags: []rule.Named{{ID: 1, Name: "fair"}, {ID: 2, Name: "<b>"}}, Audiences: []rule.Named{{ID: 3, Name: "Keen"}},
+	Sequences: []rule.Named{{ID: 4, Name: "Guide"}}, Stages: []rule.Named{{ID: 5, Name: "Offer"}},
+	Purposes: []rule.Named{{ID: 6, Name: "Marketing"}}, Pages: []rule.Named{{ID: 7, Name: "Alarms"}},
+	Messages: []rule.Named{{ID: 8, Name: "Hello"}}, Bands: []rule.Band{{Name: "calm", To: 5}, {Name: "high", From: 15}},
+	Fit:      rule.Fit{{If: rule.FieldIs(person.Country, "NO"), Points: 5}},
+	FitBands: []rule.Band{{Name: "far", To: 50}, {Name: "near", From: 50}},
 }
 
 // anyRule is a rule at random that can be asked, in the form in which the
@@ -90,7 +96,9 @@ func anyCondition(rnd *rand.Rand) rule.Condition {
 				}
 			case rule.Known, rule.NotKnown:
 			default:
-				v := map[person.Type]string{person.CountryType: "NO", person.LanguageType: "nb-NO", person.ZoneType: "Europe/Oslo", person.Number: "2.5", person.Date: day(3), person.YesNo: "yes"}[d.Type]
+				v := map[person.Type]string{person.CountryType: "NO", person.LanguageType: "nb-NO",
+					person.ZoneType: "Europe/Oslo", person.Number: "2.5", person.Date: day(3),
+					person.YesNo: "yes"}[d.Type]
 				if v == "" {
 					v = []string{`a "quoted" <b>`, "O’Neil & Sons", "50 %", "Ngô", "Oban, Scotland; north"}[rnd.IntN(5)]
 				}

@@ -106,7 +106,8 @@ func whoAsks(proxies []netip.Prefix) echo.IPExtractor {
 // bodyLimit bounds what a request can send: a list that is brought in can be
 // large and is never in memory as a whole.
 func bodyLimit(next echo.HandlerFunc) echo.HandlerFunc {
-	public, small, large, file := middleware.BodyLimit(maxPublic)(next), middleware.BodyLimit(MaxBody)(next), middleware.BodyLimit(MaxUpload)(next), middleware.BodyLimit(maxShelf)(next)
+	public, small, large, file := middleware.BodyLimit(maxPublic)(next), middleware.BodyLimit(MaxBody)(next),
+		middleware.BodyLimit(MaxUpload)(next), middleware.BodyLimit(maxShelf)(next)
 	return func(c *echo.Context) error {
 		switch path := c.Request().URL.Path; {
 		case path == "/v" || strings.HasPrefix(path, "/p/") || strings.HasPrefix(path, "/u/"):
@@ -128,7 +129,10 @@ func (s *Shell) secure(next echo.HandlerFunc) echo.HandlerFunc {
 		if s.Secure { // RFC 6797
 			h.Set("Strict-Transport-Security", "max-age=31536000")
 		}
-		h.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src 'self'; connect-src 'self'; frame-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'self'")
+		h.Set("Content-Security-Policy",
+			"default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src "+
+				"'self'; connect-src 'self'; frame-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors "+
+				"'self'")
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("X-Frame-Options", "SAMEORIGIN")
 		h.Set("Referrer-Policy", "same-origin")
@@ -196,17 +200,26 @@ func (s *Shell) failed(c *echo.Context, err error) {
 		number = base.Noted(fmt.Errorf("%s %s: %w", c.Request().Method, c.Request().URL.Path, err))
 	}
 	text := map[int][2]string{
-		http.StatusNotFound:              {"There is nothing here", "The address may be old or mistyped. Nothing was changed."},
-		http.StatusForbidden:             {"This is not yours to do", "Your role does not allow it, or the page was open for too long. Nothing was changed; go back and try again, or ask an admin."},
-		http.StatusTooManyRequests:       {"Too many tries", "Wait a minute, then try again."},
-		http.StatusRequestEntityTooLarge: {"That is too large", "A page’s file can have up to 10 MB. Nothing was changed."},
-		http.StatusMethodNotAllowed:      {"There is nothing here", "The address may be old or mistyped. Nothing was changed."},
-		http.StatusServiceUnavailable:    {"This takes too long", "There is so much that it could not be read in time. Nothing was changed. Ask for less of it, or try again in a while."},
-		http.StatusBadRequest:            {"That could not be read", "Something in the form was not as it should be. Nothing was changed."},
+		http.StatusNotFound: {"There is nothing here",
+			"The address may be old or mistyped. Nothing was changed."},
+		http.StatusForbidden: {"This is not yours to do",
+			"Your role does not allow it, or the page was open for too long. Nothing was changed; go back and try " +
+				"again, or ask an admin."},
+		http.StatusTooManyRequests: {"Too many tries", "Wait a minute, then try again."},
+		http.StatusRequestEntityTooLarge: {"That is too large",
+			"A page’s file can have up to 10 MB. Nothing was changed."},
+		http.StatusMethodNotAllowed: {"There is nothing here",
+			"The address may be old or mistyped. Nothing was changed."},
+		http.StatusServiceUnavailable: {"This takes too long",
+			"There is so much that it could not be read in time. Nothing was changed. Ask for less of it, or try " +
+				"again in a while."},
+		http.StatusBadRequest: {"That could not be read",
+			"Something in the form was not as it should be. Nothing was changed."},
 	}[code]
 	if text[0] == "" {
-		text = [2]string{"Something went wrong", "Nothing was changed. Try again; if it happens again, tell whoever looks after Ombak" +
-			Either(number != "", ": it is noted as "+number, "") + "."}
+		text = [2]string{"Something went wrong",
+			"Nothing was changed. Try again; if it happens again, tell whoever looks after Ombak" +
+				Either(number != "", ": it is noted as "+number, "") + "."}
 	}
 	if rerr := c.Render(code, "error.html", View{Title: text[0], Data: text, Scheme: schemeOf(c)}); rerr != nil {
 		slog.Error("showing an error", "error", rerr)

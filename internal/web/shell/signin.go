@@ -54,7 +54,8 @@ func (s *Shell) signIn(c *echo.Context) error {
 		limited = limited || !s.Limits.left("account", email, 10*time.Second, 60)
 	}
 	if limited {
-		return s.showSignIn(c, http.StatusTooManyRequests, signInData{Email: email, Wrong: "Too many tries. Wait a minute, then try again."})
+		return s.showSignIn(c, http.StatusTooManyRequests,
+			signInData{Email: email, Wrong: "Too many tries. Wait a minute, then try again."})
 	}
 	if len(typed) > 1000 {
 		typed = ""
@@ -76,7 +77,8 @@ func (s *Shell) signIn(c *echo.Context) error {
 		if !known {
 			s.Limits.Allow("account", email, 10*time.Second, 60)
 		}
-		return s.showSignIn(c, http.StatusUnprocessableEntity, signInData{Email: email, Wrong: "The address or the password is not right."})
+		return s.showSignIn(c, http.StatusUnprocessableEntity,
+			signInData{Email: email, Wrong: "The address or the password is not right."})
 	}
 	return s.Enter(c, u)
 }

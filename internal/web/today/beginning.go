@@ -25,7 +25,8 @@ func (s *Place) beginnings(c *echo.Context) ([]beginning, error) {
 		{"Invite colleagues", "/settings/people", b.Users > 1, "Reps take over who becomes ready"},
 		{"Name the stages of your pipeline", "/settings/stages", b.Stages > 0, "There are usual ones to begin with"},
 		{"Agree what gives points, and the ready line", "/scoring", b.Model, "There is a usual model to begin with"},
-		{"Bring people in, or publish a page with a form", "/people/imports", b.People > 0 || b.Pages > 0, "A list, a form, or by hand"},
+		{"Bring people in, or publish a page with a form", "/people/imports", b.People > 0 || b.Pages > 0,
+			"A list, a form, or by hand"},
 		{"Write a first message", "/content", b.Messages > 0, ""},
 		{"Draw a sequence and launch it", "/sequences", false, "It says before what it would do"},
 	}, nil

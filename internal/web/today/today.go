@@ -89,7 +89,8 @@ func (s *Place) today(c *echo.Context) error {
 		}
 	}
 	from := now.In(s.Engine.Zone()).AddDate(0, 0, -41)
-	days, err := s.Store.Days(ctx, calendar.At(calendar.DateOf(from, s.Engine.Zone()), 0, s.Engine.Zone()), s.Engine.Zone().String())
+	days, err := s.Store.Days(ctx, calendar.At(calendar.DateOf(from, s.Engine.Zone()), 0, s.Engine.Zone()),
+		s.Engine.Zone().String())
 	if err != nil {
 		return err
 	}
@@ -103,13 +104,15 @@ func dayTide(days []store.Day, from time.Time, n int) shell.Tide {
 	for _, d := range days {
 		by[d.Day.Format("2006-01-02")] = d
 	}
-	t := shell.Tide{Name: "What people did, by day", Each: "Day", Names: [2]string{"Opened, clicked, answered or filled in", "Emails sent"}, Unfinished: true,
+	t := shell.Tide{Name: "What people did, by day", Each: "Day",
+		Names: [2]string{"Opened, clicked, answered or filled in", "Emails sent"}, Unfinished: true,
 		W: 720, H: 150, Left: 40, Bottom: 22}
 	for i := range n {
 		day := from.AddDate(0, 0, i)
 		d := by[day.Format("2006-01-02")]
 		p := shell.TidePoint{Value: float64(d.Opens + d.Acts), Second: float64(d.Sent), Row: day.Format(shell.DayForm)}
-		p.Title = fmt.Sprintf("%s: %d opened, clicked, answered or filled in; %d emails sent", day.Format("Mon 2 Jan"), d.Opens+d.Acts, d.Sent)
+		p.Title = fmt.Sprintf("%s: %d opened, clicked, answered or filled in; %d emails sent", day.Format("Mon 2 Jan"),
+			d.Opens+d.Acts, d.Sent)
 		if day.Weekday() == time.Monday {
 			p.Tick = day.Format("2 Jan")
 		}
@@ -134,7 +137,10 @@ func (s *Place) resolve(c *echo.Context) error {
 		}
 		return err
 	}
-	return s.Done(c, "/today", map[string]string{"sent": "Noted as sent. The sequence goes on.", "again": "It goes out again, under the same Message-ID.", "pass": "Passed over. The sequence goes on without it."}[how])
+	return s.Done(c, "/today",
+		map[string]string{"sent": "Noted as sent. The sequence goes on.",
+			"again": "It goes out again, under the same Message-ID.",
+			"pass":  "Passed over. The sequence goes on without it."}[how])
 }
 
 // Routes are those of the place Today.
