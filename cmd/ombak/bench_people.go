@@ -156,9 +156,15 @@ func benchAudiences(ctx context.Context, s *store.Store, at time.Time) error {
 		{"nested, with windows",
 			rule.Rule{All: []rule.Rule{{Any: []rule.Rule{{If: &rule.Condition{Score: true, Op: rule.AtLeast, N: 30}},
 				did(signal.PageView, 2, 90)}},
-				{None: []rule.Rule{did(signal.Open, 1, 10), rule.ThingIs(rule.Tag, 1)}}}},
-			`select count(*) from person p where (id in (select person_id from standing where model_id = 1 and score >= 30) or id in (select person_id from signal where kind = 1 and machine = '' and at between $1 and $3 group by 1 having count(*) >= 2))
-				and id not in (select person_id from signal where kind = 4 and machine = '' and at between $2 and $3) and not exists (select from person_tag t where t.person_id = p.id and t.tag_id = 1)`, []any{from(90), from(10), at}},
+				{None: []rule.Rule{did(signal.Open, 1, 10), rule.ThingIs(rule.Tag, 1)}}}}, `
+				select count(*)
+				from person p
+				where (id in (select person_id from standing where model_id = 1 and score >= 30)
+					or id in (select person_id from signal where kind = 1 and machine = ''
+					and at between $1 and $3 group by 1 having count(*) >= 2))
+				and id not in (
+					select person_id from signal where kind = 4 and machine = '' and at between $2 and $3)
+				and not exists (select from person_tag t where t.person_id = p.id and t.tag_id = 1)`, []any{from(90), from(10), at}},
 	} {
 		var ours, theirs []float64
 		var n, m int64

@@ -288,10 +288,12 @@ func TestOneAudienceThatFails(t *testing.T) {
 		return id
 	}
 	first, second, third := save("A"), save("B"), save("C")
-	_, err := w.s.DB().ExecContext(w.ctx, fmt.Sprintf(`delete from audience_member;
+	_, err := w.s.DB().ExecContext(w.ctx, fmt.Sprintf(`
+		delete from audience_member;
 		update audience set recount = true, members = 0;
 		create function refuse() returns trigger language plpgsql as $$ begin raise 'not this one'; end $$;
-		create trigger refuse before insert on audience_member for each row when (new.audience_id = %d) execute function refuse()`, second))
+		create trigger refuse before insert on audience_member for each row
+			when (new.audience_id = %d) execute function refuse()`, second))
 	w.must(err)
 	for range 3 {
 		if _, err = w.e.FollowAudiences(w.ctx); err == nil ||

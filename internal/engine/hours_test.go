@@ -93,9 +93,12 @@ func TestVersionsThatCannotRun(t *testing.T) {
 	for _, name := range []string{"a", "b", "c", "d", "e", "f", "g", "h"} {
 		broken = append(broken, w.fill("Bo", name+"@x.example"))
 	}
-	_, err := w.s.DB().ExecContext(w.ctx,
-		`with v as (insert into sequence_version (sequence_id, number, plan, messages, entry, launched_at)
-			select sequence_id, 99, '{"start": 0, "steps": []}', messages, entry, launched_at from sequence_version limit 1 returning id)
+	_, err := w.s.DB().ExecContext(w.ctx, `
+			with v as (insert into sequence_version (sequence_id, number, plan, messages, entry, launched_at)
+			select sequence_id, 99, '{"start": 0, "steps": []}', messages, entry, launched_at
+			from sequence_version
+			limit 1
+			returning id)
 		update enrolment e set version_id = v.id, look = $2 from v where e.person_id = any ($1)`, broken,
 		day0.Add(-time.Hour))
 	w.must(err)

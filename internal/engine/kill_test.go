@@ -135,5 +135,6 @@ func (w *world) unsent() int {
 	if held, err := w.s.HoldOrphans(context.Background(), "killed"); err != nil || held < 0 {
 		w.t.Fatal(err)
 	}
-	return w.count("select (select count(*) from person) - (select count(*) from touch where state in ('sent', 'held'))")
+	return w.count(`
+		select (select count(*) from person) - (select count(*) from touch where state in ('sent', 'held'))`)
 }

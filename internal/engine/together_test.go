@@ -198,7 +198,8 @@ func TestACallNobodyMakes(t *testing.T) {
 	w.launch()
 	p := w.fill("Ben", "ben@fjord.example")
 	w.press("ben@", 1) // he has no number yet
-	if n := w.count("select count(*) from enrolment_log where exit = 'missed' and reason = 'passed over: no number'"); n != 1 {
+	if n := w.count(`
+		select count(*) from enrolment_log where exit = 'missed' and reason = 'passed over: no number'`); n != 1 {
 		t.Error("a call without a number was put on the desk")
 	}
 	p = w.fill("Bea", "bea@fjord.example")

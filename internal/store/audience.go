@@ -26,7 +26,9 @@ type Audience struct {
 	Asks    JSON[[]string] // what a change of can make somebody join or leave
 }
 
-const audienceFields = `select a.id, a.name, a.note, a.live, a.rule, a.owner_id, coalesce(u.name, '') as owner, a.created_at, a.changed_at, a.swept_at, a.recount, a.members, to_json(a.asks) as asks
+const audienceFields = `
+	select a.id, a.name, a.note, a.live, a.rule, a.owner_id, coalesce(u.name, '') as owner, a.created_at, a.changed_at,
+		a.swept_at, a.recount, a.members, to_json(a.asks) as asks
 	from audience a left join app_user u on u.id = a.owner_id `
 
 // Audiences lists all by name.
@@ -64,8 +66,11 @@ func (tx Tx) AddAudience(ctx context.Context, a Audience, at time.Time) (int64, 
 // SaveAudience changes name, note, owner and rule. With another rule it is to
 // be counted again.
 func (tx Tx) SaveAudience(ctx context.Context, a Audience, at time.Time) error {
-	n, err := exec(ctx, tx,
-		`update audience set name = $2, note = $3, owner_id = $4, recount = recount or (live and rule <> $5::jsonb), rule = $5, asks = $6, changed_at = $7 where id = $1`,
+	n, err := exec(ctx, tx, `
+			update audience
+			set name = $2, note = $3, owner_id = $4, recount = recount or (live and rule <> $5::jsonb), rule = $5,
+				asks = $6, changed_at = $7
+			where id = $1`,
 		a.ID, a.Name, a.Note, a.OwnerID, a.Rule, asksOf(&a.Rule.V), at)
 	if taken(err) {
 		return plainly.Errorf("%w: an audience is called %q", ErrTaken, a.Name)
@@ -98,7 +103,8 @@ func (tx Tx) TakeStale(ctx context.Context, now time.Time, n int) ([]Stale, erro
 	rows, err := all[struct {
 		Person int64
 		What   JSON[[]string]
-	}](ctx, tx, `with due as (select ctid from audience_stale where due is null or due <= $1 limit $2 for update skip locked),
+	}](ctx, tx, `
+		with due as (select ctid from audience_stale where due is null or due <= $1 limit $2 for update skip locked),
 		gone as (delete from audience_stale s using due where s.ctid = due.ctid returning s.person_id, s.what)
 		select person_id as person, json_agg(distinct what) as what from gone group by 1 order by 1`, now, n)
 	out := make([]Stale, len(rows))
@@ -111,10 +117,12 @@ func (tx Tx) TakeStale(ctx context.Context, now time.Time, n int) ([]Stale, erro
 // Uncounted lists the audiences of which nobody knows yet who is in them, and
 // those that ask for one of them, by whatever way.
 func (db Queries) Uncounted(ctx context.Context) ([]int64, error) {
-	return all[int64](ctx, db, `with recursive waits(id) as (
+	return all[int64](ctx, db, `
+			with recursive waits(id) as (
 			select id from audience where recount
 			union select b.id from waits w join audience b on b.live
-				and jsonb_path_exists(b.rule, '$.**.if ? (@.about == "audience" && @.id == $id)', jsonb_build_object('id', w.id)))
+				and jsonb_path_exists(b.rule, '$.**.if ? (@.about == "audience" && @.id == $id)',
+					jsonb_build_object('id', w.id)))
 		select id from waits order by id`)
 }
 
@@ -227,14 +235,29 @@ func (tx Tx) Follow(ctx context.Context, a Audience, who []Stale, all bool, now 
 func setMembers(ctx context.Context, tx Tx, id int64, people []int64, in bool, at time.Time) error {
 	var err error
 	if in {
-		_, err = exec(ctx, tx, `with joined as (insert into audience_member (audience_id, person_id, joined_at)
-				select $1, p, $3 from unnest($2::bigint[]) as p where exists (select from audience where id = $1 and not live) on conflict do nothing returning person_id),
-			noted as (insert into audience_move (audience_id, person_id, at, joined) select $1, person_id, $3, true from joined)
+		_, err = exec(ctx, tx, `
+				with joined as (insert into audience_member (audience_id, person_id, joined_at)
+				select $1, p, $3
+				from unnest($2::bigint[]) as p
+				where exists (select from audience where id = $1 and not live)
+				on conflict do nothing
+				returning person_id),
+			noted as (
+				insert into audience_move (audience_id, person_id, at, joined)
+				select $1, person_id, $3, true
+				from joined)
 			update audience set members = members + (select count(*) from joined) where id = $1`, id, people, at)
 	} else {
-		_, err = exec(ctx, tx,
-			`with gone as (delete from audience_member where audience_id = $1 and person_id = any ($2) and exists (select from audience where id = $1 and not live) returning person_id),
-			noted as (insert into audience_move (audience_id, person_id, at, joined) select $1, person_id, $3, false from gone)
+		_, err = exec(ctx, tx, `
+			with gone as (
+				delete from audience_member
+				where audience_id = $1 and person_id = any ($2)
+					and exists (select from audience where id = $1 and not live)
+				returning person_id),
+			noted as (
+				insert into audience_move (audience_id, person_id, at, joined)
+				select $1, person_id, $3, false
+				from gone)
 			update audience set members = members - (select count(*) from gone) where id = $1`, id, people, at)
 	}
 	return err
@@ -252,8 +275,13 @@ type Move struct {
 
 // Moves lists who joined and left, the newest first.
 func (db Queries) Moves(ctx context.Context, audience int64, n int) ([]Move, error) {
-	return all[Move](ctx, db, `select m.person_id, p.first_name as first, p.last_name as last, p.email, m.at, m.joined
-		from audience_move m join person p on p.id = m.person_id where m.audience_id = $1 order by m.at desc, m.id desc limit $2`, audience, n)
+	return all[Move](ctx, db, `
+		select m.person_id, p.first_name as first, p.last_name as last, p.email, m.at, m.joined
+		from audience_move m
+		join person p on p.id = m.person_id
+		where m.audience_id = $1
+		order by m.at desc, m.id desc
+		limit $2`, audience, n)
 }
 
 // DayMoves is how many joined and left on a day.
@@ -264,8 +292,9 @@ type DayMoves struct {
 
 // MovesByDay counts joining and leaving by day, in a zone, since an instant.
 func (db Queries) MovesByDay(ctx context.Context, audience int64, from time.Time, zone string) ([]DayMoves, error) {
-	return all[DayMoves](ctx, db,
-		`select date_trunc('day', at at time zone $3) at time zone $3 as day, count(*) filter (where joined) as joined, count(*) filter (where not joined) as left
+	return all[DayMoves](ctx, db, `
+		select date_trunc('day', at at time zone $3) at time zone $3 as day, count(*) filter (where joined) as joined,
+			count(*) filter (where not joined) as left
 		from audience_move where audience_id = $1 and at >= $2 group by 1 order by 1`, audience, from, zone)
 }
 
@@ -303,13 +332,24 @@ type AudienceFigures struct {
 
 // AudienceFigures gathers the figures of all audiences, by id.
 func (db Queries) AudienceFigures(ctx context.Context, since time.Time) (map[int64]AudienceFigures, error) {
-	rows, err := all[AudienceFigures](ctx, db, `with asks as (
+	rows, err := all[AudienceFigures](ctx, db, `
+			with asks as (
 			select 'a' || id as who, rule as x from audience where live
 			union all select 's' || id, entry from sequence
 			union all select 's' || s.id, v.plan from sequence s join sequence_version v on v.id = s.version_id
-			union all select 's' || s.id, d.plan from sequence s join sequence_draft d on d.sequence_id = s.id and d.n = s.draft_n),
-		used as (select (c->>'id')::bigint as id, count(distinct who) as n from asks, jsonb_path_query(x, '$.**.if ? (@.about == "audience")') c where who <> 'a' || (c->>'id') group by 1),
-		moved as (select audience_id, count(*) filter (where joined) as joined, count(*) filter (where not joined) as "left" from audience_move where at >= $1 group by 1)
+			union all select 's' || s.id, d.plan
+			from sequence s
+			join sequence_draft d on d.sequence_id = s.id and d.n = s.draft_n),
+		used as (
+			select (c->>'id')::bigint as id, count(distinct who) as n
+			from asks, jsonb_path_query(x, '$.**.if ? (@.about == "audience")') c
+			where who <> 'a' || (c->>'id')
+			group by 1),
+		moved as (
+			select audience_id, count(*) filter (where joined) as joined, count(*) filter (where not joined) as "left"
+			from audience_move
+			where at >= $1
+			group by 1)
 		select a.id, coalesce(m.joined, 0) as joined, coalesce(m."left", 0) as "left", coalesce(u.n, 0) as used
 		from audience a left join moved m on m.audience_id = a.id left join used u on u.id = a.id`, since)
 	out := make(map[int64]AudienceFigures, len(rows))

@@ -47,7 +47,9 @@ type BatchDetail struct {
 	Merge   *Merged       `json:"merge,omitempty"`
 }
 
-const batchFields = `select b.id, b.kind, b.title, b.state, b.total, b.done, b.stop, b.detail, b.trouble, b.made_at, b.made_by, coalesce(u.name, '') as "user", b.ended_at
+const batchFields = `
+	select b.id, b.kind, b.title, b.state, b.total, b.done, b.stop, b.detail, b.trouble, b.made_at, b.made_by,
+		coalesce(u.name, '') as "user", b.ended_at
 	from batch b left join app_user u on u.id = b.made_by `
 
 // Batch reads one.
@@ -142,8 +144,10 @@ func (tx Tx) AddBatchPeople(ctx context.Context, batch int64, people []int64) (i
 
 // NextBatchPeople takes the next n people that a bulk action has not come to.
 func (tx Tx) NextBatchPeople(ctx context.Context, batch int64, n int) ([]int64, error) {
-	ids, err := all[int64](ctx, tx,
-		`update batch_person b set done = true from (select person_id from batch_person where batch_id = $1 and not done order by person_id limit $2) x
+	ids, err := all[int64](ctx, tx, `
+		update batch_person b
+		set done = true
+		from (select person_id from batch_person where batch_id = $1 and not done order by person_id limit $2) x
 		where b.batch_id = $1 and b.person_id = x.person_id returning b.person_id`, batch, n)
 	return ids, err
 }

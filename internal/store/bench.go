@@ -43,9 +43,18 @@ func Scratch(ctx context.Context, address, name string) (string, func(), error) 
 // at, and a score that is counted.
 func (db Queries) FillPeople(ctx context.Context, n int, at time.Time) error {
 	for _, q := range []string{
-		`insert into person (first_name, last_name, email, country, created_at) select 'P' || i, 'Q' || i, 'p' || i || '@bench.example', (array['NO','GB','ID','CL'])[1 + i % 4], $2 from generate_series(1, $1::int) i`,
-		`insert into signal (person_id, at, kind) select p.id, $2::timestamptz + k * interval '1 hour', (array[4, 5, 1])[k] from person p, generate_series(1, 3) k where p.id <= $1`,
-		`insert into standing (model_id, person_id, score, armed, counted_at, until) select m.id, p.id, 14, true, $2, $2::timestamptz + interval '60 days' from score_model m, person p where p.id <= $1`,
+		`
+			insert into person (first_name, last_name, email, country, created_at)
+			select 'P' || i, 'Q' || i, 'p' || i || '@bench.example', (array['NO','GB','ID','CL'])[1 + i % 4], $2
+			from generate_series(1, $1::int) i`, `
+			insert into signal (person_id, at, kind)
+			select p.id, $2::timestamptz + k * interval '1 hour', (array[4, 5, 1])[k]
+			from person p, generate_series(1, 3) k
+			where p.id <= $1`, `
+			insert into standing (model_id, person_id, score, armed, counted_at, until)
+			select m.id, p.id, 14, true, $2, $2::timestamptz + interval '60 days'
+			from score_model m, person p
+			where p.id <= $1`,
 	} {
 		if _, err := exec(ctx, db, q, n, at); err != nil {
 			return fmt.Errorf("filling: %w", err)
@@ -79,11 +88,22 @@ func (db Queries) Settle(ctx context.Context) error {
 func (db Queries) Floor(ctx context.Context, now, next time.Time, step int32, n int) (int64, error) {
 	return one[int64](ctx, db, `
 		with due as (
-			select id from enrolment where ended_at is null and look is not null and look <= $1 order by look limit $4 for update skip locked),
+			select id
+			from enrolment
+			where ended_at is null and look is not null and look <= $1
+			order by look
+			limit $4
+			for update skip locked),
 		moved as (
-			update enrolment e set step = $3, phase = 1, reached_at = $1, due = $2, look = $2 from due where e.id = due.id returning e.id, e.version_id, e.person_id, e.step),
+			update enrolment e
+			set step = $3, phase = 1, reached_at = $1, due = $2, look = $2
+			from due
+			where e.id = due.id
+			returning e.id, e.version_id, e.person_id, e.step),
 		logged as (
-			insert into enrolment_log (enrolment_id, version_id, step, at, exit) select id, version_id, step, $1, 'next' from moved),
+			insert into enrolment_log (enrolment_id, version_id, step, at, exit)
+			select id, version_id, step, $1, 'next'
+			from moved),
 		told as (
 			insert into signal (person_id, at, kind) select person_id, $1, 4 from moved)
 		select count(*) from moved`, now, next, step, n)
@@ -97,12 +117,32 @@ func (db Queries) FillLists(ctx context.Context, people, signals int, at time.Ti
 		query string
 		args  []any
 	}{
-		{`insert into company (name, domain, country, industry, created_at) select 'Company ' || i, 'c' || i || '.example', (array['NO','GB','CA','US','CL','ID','AE','SG','AU','DE','VN','CR'])[1 + i % 12], (array['Fish farming','Ports','Desalination','Waterworks'])[1 + i % 4], $2 from generate_series(1, $1::int / 50) i`, []any{people, at}},
-		{`insert into person (first_name, last_name, email, phone, title, company_id, country, city, source, created_at)
-			select 'First' || i % 997, 'Last' || i % 7919, 'p' || i || '@c' || (1 + i % ($1::int / 50)) || '.example', '', (array['Site manager','Head of fish health','Harbour master','Plant manager','Biologist','Water quality lead'])[1 + (i * 7) % 6],
-			1 + i % ($1::int / 50), (array['NO','GB','CA','US','CL','ID','AE','SG','AU','DE','VN','CR'])[1 + (1 + i % ($1::int / 50)) % 12], 'City ' || i % 300, 'fair', $2::timestamptz - i * interval '20 seconds' from generate_series(1, $1::int) i`, []any{people, at}},
-		{`insert into signal (person_id, at, kind) select 1 + abs(hashint8(i % 3700000)::bigint) % $1, $3::timestamptz - (($2::bigint - i)::float8 / $2::bigint) * interval '365 days', (array[4,4,4,5,5,1,4,2,4,1])[1 + (i / 3) % 10] from generate_series(1, $2::bigint) i`, []any{people, signals, at}},
-		{`insert into standing (model_id, person_id, score, armed, counted_at) select m.id, p.id, (p.id * 31) % 40, true, $1 from score_model m, person p where p.id % 5 < 3`, []any{at}},
+		{`
+			insert into company (name, domain, country, industry, created_at)
+			select 'Company ' || i, 'c' || i || '.example',
+				(array['NO','GB','CA','US','CL','ID','AE','SG','AU','DE','VN','CR'])[1 + i % 12],
+				(array['Fish farming','Ports','Desalination','Waterworks'])[1 + i % 4], $2
+			from generate_series(1, $1::int / 50) i`, []any{people, at}},
+		{`
+			insert into person (first_name, last_name, email, phone, title, company_id, country, city, source,
+				created_at)
+			select 'First' || i % 997, 'Last' || i % 7919, 'p' || i || '@c' || (1 + i % ($1::int / 50)) || '.example',
+				'', (array['Site manager','Head of fish health','Harbour master','Plant manager','Biologist','Water quality lead'])[1 + (i * 7) % 6],
+			1 + i % ($1::int / 50),
+				(array['NO','GB','CA','US','CL','ID','AE','SG','AU','DE','VN','CR'])[1 + (1 + i % ($1::int / 50)) % 12],
+				'City ' || i % 300, 'fair', $2::timestamptz - i * interval '20 seconds'
+			from generate_series(1, $1::int) i`, []any{people, at}},
+		{`
+			insert into signal (person_id, at, kind)
+			select 1 + abs(hashint8(i % 3700000)::bigint) % $1,
+				$3::timestamptz - (($2::bigint - i)::float8 / $2::bigint) * interval '365 days',
+				(array[4,4,4,5,5,1,4,2,4,1])[1 + (i / 3) % 10]
+			from generate_series(1, $2::bigint) i`, []any{people, signals, at}},
+		{`
+			insert into standing (model_id, person_id, score, armed, counted_at)
+			select m.id, p.id, (p.id * 31) % 40, true, $1
+			from score_model m, person p
+			where p.id % 5 < 3`, []any{at}},
 		{`insert into tag (name, created_at) values ('key account', $1)`, []any{at}},
 		{`insert into person_tag (tag_id, person_id, at) select 1, id, $1 from person where id % 29 = 0`, []any{at}},
 	} {
@@ -176,9 +216,12 @@ func (s *Store) CopyPlain(ctx context.Context, head []string, csv []byte) (time.
 func (db Queries) BenchReaders(ctx context.Context, n int, at time.Time) error {
 	for _, q := range []string{
 		"insert into company (name, domain, industry, created_at) select 'Company ' || n, 'c' || n || '.example', " +
-			"'Ports', $2 from generate_series(1, $1::int / 5) n",
-		`insert into person (first_name, last_name, email, phone, title, company_id, country, city, language, created_at)
-			select 'First' || n, 'Last' || n, 'p' || n || '@c.example', '+442079460101', 'Harbour master', (n % ($1::int / 5)) + 1, 'NO', 'Bergen', (array['de', 'es', 'nb', 'en'])[n % 4 + 1], $2 from generate_series(1, $1::int) n`,
+			"'Ports', $2 from generate_series(1, $1::int / 5) n", `
+			insert into person (first_name, last_name, email, phone, title, company_id, country, city, language,
+				created_at)
+			select 'First' || n, 'Last' || n, 'p' || n || '@c.example', '+442079460101', 'Harbour master',
+				(n % ($1::int / 5)) + 1, 'NO', 'Bergen', (array['de', 'es', 'nb', 'en'])[n % 4 + 1], $2
+			from generate_series(1, $1::int) n`,
 		"insert into consent (person_id, purpose_id, given, at, how) select id, 1, true, $2, 'bench' from person " +
 			"where id <= $1 * 2",
 		"analyze",

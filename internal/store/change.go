@@ -172,8 +172,10 @@ func (tx Tx) Change(ctx context.Context, edits []Edit, a Author) (int, error) {
 
 // KeepChanges notes changes that have been made, each as JSON before and after.
 func (tx Tx) KeepChanges(ctx context.Context, people []int64, before, after []string, a Author) error {
-	_, err := exec(ctx, tx, `insert into change (person_id, at, user_id, how, batch_id, before, after)
-		select u.id, $4, nullif($5::bigint, 0), $6, nullif($7::bigint, 0), u.b, u.a from unnest($1::bigint[], $2::jsonb[], $3::jsonb[]) as u(id, b, a)`,
+	_, err := exec(ctx, tx, `
+		insert into change (person_id, at, user_id, how, batch_id, before, after)
+		select u.id, $4, nullif($5::bigint, 0), $6, nullif($7::bigint, 0), u.b, u.a
+		from unnest($1::bigint[], $2::jsonb[], $3::jsonb[]) as u(id, b, a)`,
 		people, before, after, a.At, a.User, a.How, a.Batch)
 	if err != nil {
 		return fmt.Errorf("noting %d changes: %w", len(people), err)
@@ -188,8 +190,12 @@ func setMark(ctx context.Context, tx Tx, f rule.Field, people []int64, on bool, 
 	switch kind {
 	case person.TagMark:
 		if on {
-			_, err = exec(ctx, tx,
-				`insert into person_tag (tag_id, person_id, at) select $1, p, $3 from unnest($2::bigint[]) as p where exists (select from tag where id = $1) on conflict do nothing`, id, people, a.At)
+			_, err = exec(ctx, tx, `
+					insert into person_tag (tag_id, person_id, at)
+					select $1, p, $3
+					from unnest($2::bigint[]) as p
+					where exists (select from tag where id = $1)
+					on conflict do nothing`, id, people, a.At)
 		} else {
 			_, err = exec(ctx, tx, "delete from person_tag where tag_id = $1 and person_id = any ($2)", id, people)
 		}
@@ -305,7 +311,10 @@ type Changed struct {
 	After  JSON[person.Values]
 }
 
-const changeFields = `select h.id, h.person_id, h.at, coalesce(u.name, '') as "user", h.how, h.batch_id, h.before, h.after from change h left join app_user u on u.id = h.user_id `
+const changeFields = `
+	select h.id, h.person_id, h.at, coalesce(u.name, '') as "user", h.how, h.batch_id, h.before, h.after
+	from change h
+	left join app_user u on u.id = h.user_id `
 
 // PersonChanges lists the changes of a person's record, the newest first.
 func (db Queries) PersonChanges(ctx context.Context, id int64) ([]Changed, error) {

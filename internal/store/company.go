@@ -27,7 +27,9 @@ type Company struct {
 	Created  time.Time `db:"created_at"`
 }
 
-const companyColumns = `select c.id, c.name, coalesce(c.domain, '') as domain, c.country, c.industry, c.size, c.revenue, c.own, c.created_at,
+const companyColumns = `
+	select c.id, c.name, coalesce(c.domain, '') as domain, c.country, c.industry, c.size, c.revenue, c.own,
+		c.created_at,
 	(select count(*) from person p where p.company_id = c.id and p.erased_at is null) as people,
 	(select count(*) from deal d where d.company_id = c.id and d.closed_at is null) as open,
 	coalesce((select max(s.score) from person p join standing s on s.person_id = p.id and s.model_id = ` + theModel +

@@ -44,9 +44,15 @@ type ConsentLine struct {
 
 // PersonConsents lists what a person agreed to and took back, the newest first.
 func (db Queries) PersonConsents(ctx context.Context, person int64) ([]ConsentLine, error) {
-	return all[ConsentLine](ctx, db,
-		`select c.purpose_id, p.name as purpose, c.given, c.at, c.how, c.ground, coalesce(u.name, '') as "user", c.current
-		from consent c join purpose p on p.id = c.purpose_id left join app_user u on u.id = c.user_id where c.person_id = $1 order by c.id desc limit 200`, person)
+	return all[ConsentLine](ctx, db, `
+		select c.purpose_id, p.name as purpose, c.given, c.at, c.how, c.ground, coalesce(u.name, '') as "user",
+			c.current
+		from consent c
+		join purpose p on p.id = c.purpose_id
+		left join app_user u on u.id = c.user_id
+		where c.person_id = $1
+		order by c.id desc
+		limit 200`, person)
 }
 
 // SetConsent notes that a person agrees to a purpose, or no longer does.
@@ -102,8 +108,13 @@ type Note struct {
 
 // Notes lists a person's notes, the newest first.
 func (db Queries) Notes(ctx context.Context, person int64) ([]Note, error) {
-	return all[Note](ctx, db,
-		`select n.id, n.at, coalesce(u.name, '') as "user", n.text from note n left join app_user u on u.id = n.user_id where n.person_id = $1 order by n.id desc limit 200`, person)
+	return all[Note](ctx, db, `
+			select n.id, n.at, coalesce(u.name, '') as "user", n.text
+			from note n
+			left join app_user u on u.id = n.user_id
+			where n.person_id = $1
+			order by n.id desc
+			limit 200`, person)
 }
 
 // AddNote keeps a note.

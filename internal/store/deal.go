@@ -26,9 +26,15 @@ type Deal struct {
 	Score   float64
 }
 
-const dealFields = `select d.id, d.person_id, coalesce(c.name, '') as company, d.rep_id, coalesce(a.name, '') as rep_name, d.stage_id, d.name, d.amount, d.opened_at, d.moved_at, d.closed_at,
-	p.first_name as first, p.last_name as last, coalesce((select max(score) from standing where person_id = p.id), 0) as score
-	from deal d join person p on p.id = d.person_id left join company c on c.id = d.company_id left join app_user a on a.id = d.rep_id `
+const dealFields = `
+	select d.id, d.person_id, coalesce(c.name, '') as company, d.rep_id, coalesce(a.name, '') as rep_name, d.stage_id,
+		d.name, d.amount, d.opened_at, d.moved_at, d.closed_at,
+	p.first_name as first, p.last_name as last,
+		coalesce((select max(score) from standing where person_id = p.id), 0) as score
+	from deal d
+	join person p on p.id = d.person_id
+	left join company c on c.id = d.company_id
+	left join app_user a on a.id = d.rep_id `
 
 // Stages lists the stages in their order.
 func (db Queries) Stages(ctx context.Context) ([]pipeline.Stage, error) {
@@ -65,9 +71,10 @@ func (tx Tx) OpenDeal(ctx context.Context, h Handoff, rep int64, at time.Time) (
 	if name == "" {
 		name = h.First + " " + h.Last
 	}
-	id, err = one[int64](ctx, tx,
-		`insert into deal (person_id, company_id, rep_id, handoff_id, stage_id, name, position, opened_at, moved_at)
-		select $1, p.company_id, $2, $3, (select id from stage where not won and not lost order by position, id limit 1), $4,
+	id, err = one[int64](ctx, tx, `
+		insert into deal (person_id, company_id, rep_id, handoff_id, stage_id, name, position, opened_at, moved_at)
+		select $1, p.company_id, $2, $3, (
+			select id from stage where not won and not lost order by position, id limit 1), $4,
 			coalesce((select min(position) from deal), 0) - 1, $5, $5 from person p where p.id = $1 returning id`,
 		h.Person, rep, h.ID, name, at)
 	if err != nil {
@@ -85,11 +92,13 @@ func (tx Tx) MoveDeal(ctx context.Context, id, stage, before, user int64, at tim
 	row, err := one[struct {
 		Person int64 `db:"person_id"`
 		Was    int64
-	}](ctx, tx, `with was as (select stage_id from deal where id = $1 for update)
+	}](ctx, tx, `
+		with was as (select stage_id from deal where id = $1 for update)
 		update deal d set stage_id = st.id, moved_at = case when d.stage_id = st.id then d.moved_at else $4 end,
 			closed_at = case when st.won or st.lost then coalesce(d.closed_at, $4) end,
 			position = coalesce(
-				(select (b.position + coalesce((select max(a.position) from deal a where a.stage_id = st.id and a.position < b.position and a.id <> $1), b.position - 2)) / 2
+				(select (b.position + coalesce((select max(a.position) from deal a where a.stage_id = st.id
+					and a.position < b.position and a.id <> $1), b.position - 2)) / 2
 					from deal b where b.id = $3 and b.stage_id = st.id),
 				(select max(position) + 1 from deal where stage_id = st.id and id <> $1), 0)
 		from stage st, was where d.id = $1 and st.id = $2 returning d.person_id, was.stage_id as was`, id, stage,
@@ -178,7 +187,13 @@ type DealMove struct {
 
 // PersonMoves lists how a person's deals moved, the newest first.
 func (db Queries) PersonMoves(ctx context.Context, person int64) ([]DealMove, error) {
-	return all[DealMove](ctx, db,
-		`select m.deal_id, st.name as stage, m.at, coalesce(a.name, '') as user from deal_move m join deal d on d.id = m.deal_id
-		join stage st on st.id = m.stage_id left join app_user a on a.id = m.user_id where d.person_id = $1 order by m.at desc, m.id desc limit 200`, person)
+	return all[DealMove](ctx, db, `
+		select m.deal_id, st.name as stage, m.at, coalesce(a.name, '') as user
+		from deal_move m
+		join deal d on d.id = m.deal_id
+		join stage st on st.id = m.stage_id
+		left join app_user a on a.id = m.user_id
+		where d.person_id = $1
+		order by m.at desc, m.id desc
+		limit 200`, person)
 }

@@ -50,9 +50,11 @@ func (tx Tx) AddPastHandoff(ctx context.Context, h PastHandoff) error {
 	if _, err := exec(ctx, tx, "update person set owner_id = $2 where id = $1", h.Person, h.Rep); err != nil {
 		return err
 	}
-	deal, err := one[int64](ctx, tx,
-		`insert into deal (person_id, company_id, rep_id, handoff_id, stage_id, name, amount, position, opened_at, moved_at, closed_at)
-		select p.id, p.company_id, $2, $3::bigint, $4, coalesce(c.name, p.email), $5, $3::bigint::float8, $6, $7, case when $8 then $7::timestamptz end
+	deal, err := one[int64](ctx, tx, `
+		insert into deal (person_id, company_id, rep_id, handoff_id, stage_id, name, amount, position, opened_at,
+			moved_at, closed_at)
+		select p.id, p.company_id, $2, $3::bigint, $4, coalesce(c.name, p.email), $5, $3::bigint::float8, $6, $7, case
+			when $8 then $7::timestamptz end
 		from person p left join company c on c.id = p.company_id where p.id = $1 returning id`, h.Person, h.Rep, id,
 		h.Stage, h.Amount, h.Decided, h.Moved, h.Closed)
 	if err != nil {
@@ -89,8 +91,10 @@ func (db Queries) Reset(ctx context.Context) error {
 func (db Queries) DemoRecordsMore(
 	ctx context.Context, people []int64, languages, seniorities, departments, campaigns []string,
 ) error {
-	_, err := exec(ctx, db,
-		`update person p set language = u.l, seniority = u.s, department = u.d, campaign = u.c, medium = case when u.c <> '' then 'email' else '' end
+	_, err := exec(ctx, db, `
+		update person p
+		set language = u.l, seniority = u.s, department = u.d, campaign = u.c, medium = case when u.c <> '' then 'email'
+			else '' end
 		from unnest($1::bigint[], $2::text[], $3::text[], $4::text[], $5::text[]) as u(id, l, s, d, c) where p.id = u.id`, people, languages, seniorities, departments, campaigns)
 	return err
 }

@@ -24,7 +24,9 @@ type Claimed struct {
 	TookBack            time.Time     // when they took that consent back; zero: they did not
 }
 
-const claimedFields = `select e.id, e.sequence_id, e.version_id, e.person_id, e.key, e.step, e.visit, e.phase, e.entered_at, e.reached_at, e.due,
+const claimedFields = `
+			select e.id, e.sequence_id, e.version_id, e.person_id, e.key, e.step, e.visit, e.phase, e.entered_at,
+				e.reached_at, e.due,
 			p.country, p.city, p.zone, p.stopped_at, coalesce(p.stopped_by, 0),
 			p.erased_at is not null, p.email <> '', p.phone <> '', p.do_not_contact, p.opted_out_at is not null,
 			p.bounced_at is not null, k.given, k.at
@@ -234,7 +236,8 @@ func (db Queries) NextLook(ctx context.Context, not ...int64) (time.Time, error)
 		select least(
 			(select min(e.look) from enrolment e join sequence q on q.id = e.sequence_id
 				where e.ended_at is null and q.state = 'running' and e.person_id <> all (array(select id from held))),
-			(select lt.ready_at from letter lt join touch t on t.id = lt.touch_id join sequence q on q.id = t.sequence_id
+			(select lt.ready_at from letter lt join touch t on t.id = lt.touch_id join sequence q
+				on q.id = t.sequence_id
 				where lt.lane = 2 and lt.open and lt.phase = 'waiting' and q.state = 'running'
 					and t.person_id <> all (array(select id from held))`+open+` order by lt.ready_at limit 1),
 			(select lt.ready_at from letter lt join touch t on t.id = lt.touch_id
@@ -265,8 +268,8 @@ type Way struct {
 
 // PersonWays lists where a person stands and stood, the newest first.
 func (db Queries) PersonWays(ctx context.Context, person int64) ([]Way, error) {
-	return all[Way](ctx, db,
-		`select e.id, e.sequence_id, q.name, e.version_id, e.person_id, e.step, e.entered_at, e.due, e.ended_at, e.reason
+	return all[Way](ctx, db, `
+		select e.id, e.sequence_id, q.name, e.version_id, e.person_id, e.step, e.entered_at, e.due, e.ended_at, e.reason
 		from enrolment e join sequence q on q.id = e.sequence_id where e.person_id = $1 order by e.id desc limit 50`,
 		person)
 }
@@ -284,6 +287,11 @@ type WayLog struct {
 
 // PersonLogs lists the steps a person did in all sequences, the newest first.
 func (db Queries) PersonLogs(ctx context.Context, person int64) ([]WayLog, error) {
-	return all[WayLog](ctx, db, `select l.enrolment_id, l.version_id, e.sequence_id, l.step, l.at, l.exit, l.reason
-		from enrolment e join enrolment_log l on l.enrolment_id = e.id where e.person_id = $1 order by l.at desc, l.id desc limit 500`, person)
+	return all[WayLog](ctx, db, `
+		select l.enrolment_id, l.version_id, e.sequence_id, l.step, l.at, l.exit, l.reason
+		from enrolment e
+		join enrolment_log l on l.enrolment_id = e.id
+		where e.person_id = $1
+		order by l.at desc, l.id desc
+		limit 500`, person)
 }

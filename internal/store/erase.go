@@ -8,8 +8,13 @@ import (
 
 // Addresses lists every email address of a person.
 func (tx Tx) Addresses(ctx context.Context, id int64) ([]string, error) {
-	return all[string](ctx, tx,
-		`select email from person where id = $1 and email <> '' union select value from contact_point where person_id = $1 and kind = 'email'`, id)
+	return all[string](ctx, tx, `
+			select email
+			from person
+			where id = $1 and email <> ''
+			union select value
+			from contact_point
+			where person_id = $1 and kind = 'email'`, id)
 }
 
 // Erase removes everything that tells who somebody was. What is left is what
@@ -76,21 +81,32 @@ func (tx Tx) Erase(ctx context.Context, id int64, addresses []string, hashes [][
 		if _, err := exec(ctx, tx, "delete from import_row where email = $1", a); err != nil {
 			return fail(err)
 		}
-		if _, err := exec(ctx, tx,
-			`update import set columns = jsonb_set(columns, '{sample}', '[]') where position($1 in lower(columns::text)) > 0`, a); err != nil {
+		if _, err := exec(ctx, tx, `
+				update import
+				set columns = jsonb_set(columns, '{sample}', '[]')
+				where position($1 in lower(columns::text)) > 0`, a); err != nil {
 			return fail(err)
 		}
 		// A file that waits to be brought in cannot be edited: it has to be sent again.
-		if _, err := exec(ctx, tx,
-			`with named as (select distinct batch_id from import_piece where position(convert_to($1, 'UTF8') in data) > 0),
+		if _, err := exec(ctx, tx, `
+			with named as (
+				select distinct batch_id from import_piece where position(convert_to($1, 'UTF8') in data) > 0),
 			gone as (delete from import_piece p using named n where p.batch_id = n.batch_id)
-			update batch b set state = 'failed', trouble = 'somebody in this file was erased meanwhile, and the file with them: bring it in again' from named n where b.id = n.batch_id and b.state in ('draft', 'checked')`, a); err != nil {
+			update batch b
+			set state = 'failed',
+				trouble = 'somebody in this file was erased meanwhile, and the file with them: bring it in again'
+			from named n
+			where b.id = n.batch_id and b.state in ('draft', 'checked')`, a); err != nil {
 			return fail(err)
 		}
 	}
-	n, err := exec(ctx, tx,
-		`update person set first_name = '', last_name = '', email = '', phone = '', title = '', seniority = '', department = '', company_id = null, owner_id = null,
-		region = '', city = '', zone = '', language = '', profile = '', own = '{}', away_until = null, do_not_contact = true, erased_at = $2 where id = $1 and erased_at is null`, id, at)
+	n, err := exec(ctx, tx, `
+		update person
+		set first_name = '', last_name = '', email = '', phone = '', title = '', seniority = '', department = '',
+			company_id = null, owner_id = null,
+		region = '', city = '', zone = '', language = '', profile = '', own = '{}', away_until = null,
+			do_not_contact = true, erased_at = $2
+		where id = $1 and erased_at is null`, id, at)
 	if err == nil && n == 0 {
 		return ErrNotFound
 	}

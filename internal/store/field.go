@@ -36,14 +36,20 @@ func (db Queries) OwnFields(ctx context.Context) ([]OwnField, error) {
 
 // OwnFieldsUsed lists them with how many people or companies have a value.
 func (db Queries) OwnFieldsUsed(ctx context.Context) ([]OwnField, error) {
-	return all[OwnField](ctx, db,
-		`select f.id, f.name, f.type, to_json(f.options) as options, f.of_company, case when f.of_company then (select count(*) from company c where c.own ? f.id::text) else (select count(*) from person p where p.own ? f.id::text) end as used from own_field f order by f.position, f.id`)
+	return all[OwnField](ctx, db, `
+			select f.id, f.name, f.type, to_json(f.options) as options, f.of_company, case
+				when f.of_company then (select count(*) from company c where c.own ? f.id::text)
+				else (select count(*) from person p where p.own ? f.id::text) end as used
+			from own_field f
+			order by f.position, f.id`)
 }
 
 // AddOwnField keeps a new one.
 func (tx Tx) AddOwnField(ctx context.Context, f OwnField) (int64, error) {
-	id, err := one[int64](ctx, tx,
-		`insert into own_field (name, type, options, of_company, position) values ($1, $2, coalesce($3::text[], '{}'), $4, (select coalesce(max(position), 0) + 1 from own_field)) returning id`, f.Name, string(f.Type), f.Options.V, f.Company)
+	id, err := one[int64](ctx, tx, `
+			insert into own_field (name, type, options, of_company, position)
+			values ($1, $2, coalesce($3::text[], '{}'), $4, (select coalesce(max(position), 0) + 1 from own_field))
+			returning id`, f.Name, string(f.Type), f.Options.V, f.Company)
 	if taken(err) {
 		return 0, plainly.Errorf("%w: a field is called %q", ErrTaken, f.Name)
 	}
@@ -107,7 +113,13 @@ func (db Queries) Catalogue(ctx context.Context) (*rule.Catalogue, error) {
 		What string
 		ID   int64
 		Name string
-	}](ctx, db, `select 'tag' as what, id, name from tag union all select 'audience', id, name from audience union all select 'sequence', id, name from sequence
+	}](ctx, db, `
+		select 'tag' as what, id, name
+		from tag
+		union all select 'audience', id, name
+		from audience
+		union all select 'sequence', id, name
+		from sequence
 		union all select 'stage', id, name from stage union all select 'consent', id, name from purpose
 		union all select 'message', id, name from message union all select 'page', id, title from page order by 1, 3, 2`)
 	if err != nil {

@@ -28,9 +28,15 @@ type Handoff struct {
 	Country, City, Zone, Phone         string
 }
 
-const handoffFields = `select h.id, h.person_id, h.rep_id, coalesce(a.name, '') as rep_name, h.state, h.made_by, h.how, h.sequence_id, h.brief, h.made_at, h.decided_at, h.reason,
-	p.first_name as first, p.last_name as last, p.email, p.title, coalesce(c.name, '') as company, p.country, p.city, p.zone, p.phone
-	from handoff h join person p on p.id = h.person_id left join company c on c.id = p.company_id left join app_user a on a.id = h.rep_id `
+const handoffFields = `
+	select h.id, h.person_id, h.rep_id, coalesce(a.name, '') as rep_name, h.state, h.made_by, h.how, h.sequence_id,
+		h.brief, h.made_at, h.decided_at, h.reason,
+	p.first_name as first, p.last_name as last, p.email, p.title, coalesce(c.name, '') as company, p.country, p.city,
+		p.zone, p.phone
+	from handoff h
+	join person p on p.id = h.person_id
+	left join company c on c.id = p.company_id
+	left join app_user a on a.id = h.rep_id `
 
 // Handable tells which of some people may be handed over, with their owners (0 for
 // none): nobody who has an open handoff or an open deal is.
@@ -81,7 +87,8 @@ func (tx Tx) AddHandoffs(ctx context.Context, list []NewHandoff) ([]int64, error
 		with made as (
 			insert into handoff (person_id, rep_id, made_by, how, sequence_id, brief, made_at)
 			select u.who, nullif(u.rep, 0), u.by, u.how, nullif(u.seq, 0), u.brief, u.at
-			from unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::text[], $5::text[], $6::jsonb[], $7::timestamptz[])
+			from unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::text[], $5::text[], $6::jsonb[],
+				$7::timestamptz[])
 				with ordinality as u(who, rep, seq, by, how, brief, at, n)
 			order by u.n
 			on conflict (person_id) where state = 'open' do nothing

@@ -36,7 +36,8 @@ func (tx Tx) HoldEverything(ctx context.Context, user int64, at time.Time) (id, 
 		return 0, 0, err
 	}
 	n, err = one[int64](ctx, tx, `
-		with q as (update sequence set state = 'held', updated_at = $2, hold_id = $1 where state = 'running' returning 1),
+		with q as (
+			update sequence set state = 'held', updated_at = $2, hold_id = $1 where state = 'running' returning 1),
 			l as (update mailing set state = 'held', hold_id = $1 where state in ('filling', 'sending') returning 1)
 		select (select count(*) from q) + (select count(*) from l)`, id, at)
 	return id, n, err

@@ -399,16 +399,24 @@ func (tx Tx) ClearStaged(ctx context.Context, batch int64) error {
 
 // KnownBy finds people by their addresses, the further ones too.
 func (s *Store) KnownBy(ctx context.Context, emails []string) (map[string]int64, error) {
-	rows, err := s.Pool.Query(ctx,
-		`select email, id from person where email = any ($1) and email <> '' union all select value, person_id from contact_point where kind = 'email' and value = any ($1)`, emails)
+	rows, err := s.Pool.Query(ctx, `
+			select email, id
+			from person
+			where email = any ($1) and email <> ''
+			union all select value, person_id
+			from contact_point
+			where kind = 'email' and value = any ($1)`, emails)
 	return pairsOf(rows, err)
 }
 
 // KnownByPhone finds people without regard to their address: "phone lastname".
 func (s *Store) KnownByPhone(ctx context.Context, phones []string) (map[string]int64, error) {
-	rows, err := s.Pool.Query(ctx,
-		`select phone || ' ' || lower(last_name), id from person where phone = any ($1) and phone <> ''
-		union all select c.value || ' ' || lower(p.last_name), p.id from contact_point c join person p on p.id = c.person_id where c.kind = 'phone' and c.value = any ($1)`, phones)
+	rows, err := s.Pool.Query(ctx, `
+		select phone || ' ' || lower(last_name), id from person where phone = any ($1) and phone <> ''
+		union all select c.value || ' ' || lower(p.last_name), p.id
+		from contact_point c
+		join person p on p.id = c.person_id
+		where c.kind = 'phone' and c.value = any ($1)`, phones)
 	return pairsOf(rows, err)
 }
 

@@ -186,7 +186,13 @@ func (tx Tx) PrepareImport(ctx context.Context, m *intake.Mapping, a Author) err
 		}
 	}
 	if i.has[intake.Tags] {
-		if _, err := run(`insert into tag (name, owner_id, created_at) select distinct on (lower(t)) t, nullif($3::bigint, 0), $2 from import_row r, unnest(r.tags) t where r.batch_id = $1 order by lower(t) on conflict (lower(name)) do nothing`, a.At, a.User); err != nil {
+		if _, err := run(`
+			insert into tag (name, owner_id, created_at)
+			select distinct on (lower(t)) t, nullif($3::bigint, 0), $2
+			from import_row r, unnest(r.tags) t
+			where r.batch_id = $1
+			order by lower(t)
+			on conflict (lower(name)) do nothing`, a.At, a.User); err != nil {
 			return fmt.Errorf("importing tags: %w", err)
 		}
 	}
@@ -196,8 +202,11 @@ func (tx Tx) PrepareImport(ctx context.Context, m *intake.Mapping, a Author) err
 // AddCounts notes that rows of an import were applied. It is the last that a
 // piece does: those beside it wait for its row from then on.
 func (tx Tx) AddCounts(ctx context.Context, batch int64, c ImportCounts) error {
-	if _, err := exec(ctx, tx,
-		`update import set counts = counts || jsonb_build_object('new', coalesce((counts->>'new')::bigint, 0) + $2::bigint, 'updated', coalesce((counts->>'updated')::bigint, 0) + $3::bigint, 'unchanged', coalesce((counts->>'unchanged')::bigint, 0) + $4::bigint)
+	if _, err := exec(ctx, tx, `
+		update import
+		set counts = counts || jsonb_build_object('new', coalesce((counts->>'new')::bigint, 0) + $2::bigint, 'updated',
+			coalesce((counts->>'updated')::bigint, 0) + $3::bigint, 'unchanged',
+			coalesce((counts->>'unchanged')::bigint, 0) + $4::bigint)
 		where batch_id = $1`, batch, c.New, c.Updated, c.Unchanged); err != nil {
 		return err
 	}
@@ -263,8 +272,12 @@ func (tx Tx) ApplyRows(
 			err = one[int64](ctx, tx,
 			`with x as materialized (select * from (`+i.compared(rows+" and r.fate = 2")+
 				`) y where before <> '{}' or after <> '{}'),
-			done as (update person p set company_id = x.company_id, owner_id = x.owner_id, own = x.own, do_not_contact = x.do_not_contact`+set+` from x where p.id = x.id),
-			noted as (insert into change (person_id, at, user_id, how, batch_id, before, after) select id, $5, nullif($6::bigint, 0), $7, $1, before, after from x)
+			done as (update person p set company_id = x.company_id, owner_id = x.owner_id, own = x.own, do_not_contact = x.do_not_contact`+set+`
+			from x where p.id = x.id),
+			noted as (
+				insert into change (person_id, at, user_id, how, batch_id, before, after)
+				select id, $5, nullif($6::bigint, 0), $7, $1, before, after
+				from x)
 			select count(*) from x`, append(append([]any{}, span...), a.At, a.User, a.How)...); err != nil {
 			return fail("people who are known", err)
 		}
@@ -287,9 +300,14 @@ func (tx Tx) ApplyRows(
 // companies makes the companies that the file names and nobody knows, and fills
 // in what it says of those that are known.
 func (i *importer) companies(run func(string, ...any) (int64, error), a Author) error {
-	if _, err := run(`insert into company (name, domain, industry, size, revenue, country, own, created_at, batch_id)
-		select r.name, r.domain, coalesce(r.industry, ''), coalesce(r.size, 0), coalesce(r.revenue, ''), coalesce(r.country, ''), coalesce(r.own, '{}'), $2, $1
-		from import_company r where r.batch_id = $1 and case when r.domain is not null then not exists (select from company c where c.domain = r.domain) else not exists (select from company c where lower(c.name) = lower(r.name)) end
+	if _, err := run(`
+		insert into company (name, domain, industry, size, revenue, country, own, created_at, batch_id)
+		select r.name, r.domain, coalesce(r.industry, ''), coalesce(r.size, 0), coalesce(r.revenue, ''),
+			coalesce(r.country, ''), coalesce(r.own, '{}'), $2, $1
+		from import_company r
+		where r.batch_id = $1 and case
+			when r.domain is not null then not exists (select from company c where c.domain = r.domain)
+			else not exists (select from company c where lower(c.name) = lower(r.name)) end
 		order by r.domain, r.name on conflict (domain) do nothing`, a.At); err != nil {
 		return err
 	}
@@ -347,17 +365,28 @@ func (i *importer) marks(ctx context.Context, tx Tx, run func(string, ...any) (i
 			` and r.person_id = d.person_id and r.fate = 2 group by d.person_id`
 	}
 	if len(i.m.Tags) > 0 || i.has[intake.Tags] {
-		if _, err := run(`with done as (insert into person_tag (tag_id, person_id, at) select distinct t.id, r.person_id, $5::timestamptz from import_row r join person p on p.id = r.person_id, unnest(coalesce(r.tags, '{}') || $8::text[]) n join tag t on lower(t.name) = lower(n)
+		if _, err := run(`
+			with done as (insert into person_tag (tag_id, person_id, at) select distinct t.id, r.person_id,
+				$5::timestamptz from import_row r join person p on p.id = r.person_id,
+				unnest(coalesce(r.tags, '{}') || $8::text[]) n join tag t on lower(t.name) = lower(n)
 			where `+rows+` on conflict do nothing returning person_id, tag_id)`+note("'tag ' || d.tag_id"), a.At,
 			a.User, a.How, i.m.Tags); err != nil {
 			return err
 		}
 	}
 	if i.m.Audience != 0 {
-		if _, err := run(`with done as (insert into audience_member (audience_id, person_id, joined_at) select $8, r.person_id, $5 from import_row r join person p on p.id = r.person_id
+		if _, err := run(`
+				with done as (insert into audience_member (audience_id, person_id, joined_at) select $8, r.person_id,
+					$5 from import_row r join person p on p.id = r.person_id
 				where `+rows+
-			` and exists (select from audience where id = $8 and not live) on conflict do nothing returning person_id, audience_id),
-			moved as (insert into audience_move (audience_id, person_id, at, joined) select audience_id, person_id, $5, true from done),
+			`
+			and exists (select from audience where id = $8 and not live)
+			on conflict do nothing
+			returning person_id, audience_id),
+			moved as (
+				insert into audience_move (audience_id, person_id, at, joined)
+				select audience_id, person_id, $5, true
+				from done),
 			counted as (update audience set members = members + (select count(*) from done) where id = $8)`+
 			note("'audience ' || d.audience_id"), a.At, a.User, a.How, i.m.Audience); err != nil {
 			return err
@@ -365,9 +394,14 @@ func (i *importer) marks(ctx context.Context, tx Tx, run func(string, ...any) (i
 	}
 	if i.consents {
 		// What is known of somebody's consent outweighs a list.
-		if _, err := run(`insert into consent (person_id, purpose_id, given, at, how, ground, user_id, batch_id)
-			select r.person_id, x.purpose, x.given, coalesce(x.at, $5), coalesce(x.how, 'by import'), coalesce(x.ground, ''), nullif($6::bigint, 0), $1
-			from import_row r join person p on p.id = r.person_id cross join lateral jsonb_to_recordset(r.said->'consents') as x(purpose bigint, given boolean, at timestamptz, how text, ground text)
+		if _, err := run(`
+			insert into consent (person_id, purpose_id, given, at, how, ground, user_id, batch_id)
+			select r.person_id, x.purpose, x.given, coalesce(x.at, $5), coalesce(x.how, 'by import'),
+				coalesce(x.ground, ''), nullif($6::bigint, 0), $1
+			from import_row r
+			join person p on p.id = r.person_id
+			cross join lateral jsonb_to_recordset(r.said->'consents') as x(purpose bigint, given boolean,
+				at timestamptz, how text, ground text)
 			where `+rows+
 			` and not exists (select from consent c where c.person_id = r.person_id and c.purpose_id = x.purpose)`,
 			a.At, a.User); err != nil {
@@ -376,7 +410,9 @@ func (i *importer) marks(ctx context.Context, tx Tx, run func(string, ...any) (i
 	}
 	if i.m.Purpose != 0 {
 		// What somebody once said about a purpose themselves outweighs a list.
-		if _, err := run(`insert into consent (person_id, purpose_id, given, at, how, ground, user_id, batch_id) select r.person_id, $8, true, $5, 'by import', $7, nullif($6::bigint, 0), $1
+		if _, err := run(`
+			insert into consent (person_id, purpose_id, given, at, how, ground, user_id, batch_id)
+			select r.person_id, $8, true, $5, 'by import', $7, nullif($6::bigint, 0), $1
 			from import_row r join person p on p.id = r.person_id where `+rows+
 			` and not exists (select from consent c where c.person_id = r.person_id and c.purpose_id = $8)`, a.At,
 			a.User, i.m.Ground, i.m.Purpose); err != nil {
@@ -388,7 +424,8 @@ func (i *importer) marks(ctx context.Context, tx Tx, run func(string, ...any) (i
 		if !i.has[k.target] {
 			continue
 		}
-		if _, err := run(`with done as (insert into contact_point (person_id, kind, value) select distinct r.person_id, '`+k.kind+`', v from import_row r join person p on p.id = r.person_id, unnest(r.`+k.col+`) v
+		if _, err := run(`
+			with done as (insert into contact_point (person_id, kind, value) select distinct r.person_id, '`+k.kind+`', v from import_row r join person p on p.id = r.person_id, unnest(r.`+k.col+`) v
 			where `+rows+` and v <> p.`+k.kind+` and not ('`+k.kind+
 			`' = 'email' and exists (select from person o where o.email = v)) on conflict do nothing returning person_id, value)`+note("'also "+k.kind+" ' || d.value"), a.At, a.User, a.How); err != nil {
 			return err
@@ -396,11 +433,21 @@ func (i *importer) marks(ctx context.Context, tx Tx, run func(string, ...any) (i
 	}
 	if i.has[intake.Note] {
 		// A note that is there already, word for word, is not put there twice.
-		if _, err := run(`insert into note (person_id, at, user_id, batch_id, text)
-			select r.person_id, coalesce((x.v->>'at')::timestamptz, $5), coalesce((select u.id from app_user u where lower(u.name) = lower(x.v->>'by') order by u.id limit 1), nullif($6::bigint, 0)), $1, left(x.v->>'text', 10000)
-			from import_row r join person p on p.id = r.person_id cross join lateral jsonb_array_elements(r.said->'notes') with ordinality as x(v, n)
+		if _, err := run(`
+			insert into note (person_id, at, user_id, batch_id, text)
+			select r.person_id, coalesce((x.v->>'at')::timestamptz, $5),
+				coalesce((select u.id from app_user u where lower(u.name) = lower(x.v->>'by') order by u.id limit 1),
+				nullif($6::bigint, 0)), $1, left(x.v->>'text', 10000)
+			from import_row r
+			join person p on p.id = r.person_id
+			cross join lateral jsonb_array_elements(r.said->'notes') with ordinality as x(v, n)
 			where `+rows+
-			` and not exists (select from note o where o.person_id = r.person_id and o.text = left(x.v->>'text', 10000) and o.batch_id is distinct from $1) order by r.n, x.n`, a.At, a.User); err != nil {
+			`
+				and not exists (
+					select from note o
+					where o.person_id = r.person_id and o.text = left(x.v->>'text', 10000)
+						and o.batch_id is distinct from $1)
+				order by r.n, x.n`, a.At, a.User); err != nil {
 			return err
 		}
 	}
@@ -417,18 +464,30 @@ func (tx Tx) UndoNew(ctx context.Context, batch, after int64, n int) (last, gone
 	if err != nil || len(ids) == 0 {
 		return 0, 0, 0, err
 	}
-	free, err := all[int64](ctx, tx,
-		`select p.id from unnest($2::bigint[]) as p(id) where not exists (select from signal x where x.person_id = p.id) and not exists (select from enrolment x where x.person_id = p.id)
-		and not exists (select from incoming x where x.person_id = p.id) and not exists (select from handoff x where x.person_id = p.id) and not exists (select from deal x where x.person_id = p.id)
-		and not exists (select from touch x where x.person_id = p.id) and not exists (select from personal_edit x where x.person_id = p.id)
-		and not exists (select from visitor x where x.person_id = p.id) and not exists (select from note x where x.person_id = p.id and x.batch_id is distinct from $1)
-		and not exists (select from change x where x.person_id = p.id and x.batch_id is distinct from $1) and not exists (select from consent x where x.person_id = p.id and x.batch_id is distinct from $1)`, batch, ids)
+	free, err := all[int64](ctx, tx, `
+		select p.id
+		from unnest($2::bigint[]) as p(id)
+		where not exists (select from signal x where x.person_id = p.id)
+			and not exists (select from enrolment x where x.person_id = p.id)
+		and not exists (select from incoming x where x.person_id = p.id)
+			and not exists (select from handoff x where x.person_id = p.id)
+			and not exists (select from deal x where x.person_id = p.id)
+		and not exists (select from touch x where x.person_id = p.id)
+			and not exists (select from personal_edit x where x.person_id = p.id)
+		and not exists (select from visitor x where x.person_id = p.id) and not exists (
+			select from note x where x.person_id = p.id and x.batch_id is distinct from $1)
+		and not exists (
+			select from change x where x.person_id = p.id and x.batch_id is distinct from $1)
+		and not exists (select from consent x where x.person_id = p.id and x.batch_id is distinct from $1)`, batch, ids)
 	if err != nil {
 		return 0, 0, 0, fmt.Errorf("looking for what nothing has touched: %w", err)
 	}
-	if _, err := exec(ctx, tx,
-		`with gone as (delete from audience_member where person_id = any ($1) returning audience_id)
-		update audience a set members = members - x.n from (select audience_id, count(*) as n from gone group by 1) x where a.id = x.audience_id`, free); err != nil {
+	if _, err := exec(ctx, tx, `
+		with gone as (delete from audience_member where person_id = any ($1) returning audience_id)
+		update audience a
+		set members = members - x.n
+		from (select audience_id, count(*) as n from gone group by 1) x
+		where a.id = x.audience_id`, free); err != nil {
 		return 0, 0, 0, err
 	}
 	if _, err := exec(ctx, tx, "delete from person where id = any ($1)", free); err != nil {
@@ -442,9 +501,15 @@ func (tx Tx) UndoNew(ctx context.Context, batch, after int64, n int) (last, gone
 func (tx Tx) UndoRest(ctx context.Context, batch int64) error {
 	for _, q := range []string{
 		"delete from note where batch_id = $1",
-		"delete from consent where batch_id = $1",
-		`update company c set industry = h.before->>'industry', size = (h.before->>'company size')::int, revenue = h.before->>'revenue', country = h.before->>'company country', own = case when c.own = h.company_own->1 then h.company_own->0 else c.own end
-			from change h where h.batch_id = $1 and h.company_id = c.id and (c.industry, c.size::text, c.revenue, c.country) = (h.after->>'industry', h.after->>'company size', h.after->>'revenue', h.after->>'company country')`,
+		"delete from consent where batch_id = $1", `
+			update company c
+			set industry = h.before->>'industry', size = (h.before->>'company size')::int,
+				revenue = h.before->>'revenue', country = h.before->>'company country', own = case
+				when c.own = h.company_own->1 then h.company_own->0 else c.own end
+			from change h
+			where h.batch_id = $1 and h.company_id = c.id
+				and (c.industry, c.size::text, c.revenue, c.country) = (h.after->>'industry', h.after->>'company size',
+				h.after->>'revenue', h.after->>'company country')`,
 		"delete from company c where batch_id = $1 and not exists (select from person p where p.company_id = c.id) " +
 			"and not exists (select from deal d where d.company_id = c.id)",
 	} {

@@ -39,7 +39,9 @@ func (tx Tx) AddIncoming(ctx context.Context, m Incoming) (bool, error) {
 	return n == 1, err
 }
 
-const incomingFields = `select i.id, i.mail_id, i.person_id, i.touch_id, i.at, i.kind, i.sender, i.subject, i.said, i.body, i.unsure, i.sorted,
+const incomingFields = `
+		select i.id, i.mail_id, i.person_id, i.touch_id, i.at, i.kind, i.sender, i.subject, i.said, i.body, i.unsure,
+			i.sorted,
 		coalesce(p.first_name, '') as first, coalesce(p.last_name, '') as last
 	from incoming i left join person p on p.id = i.person_id `
 

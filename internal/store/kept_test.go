@@ -414,9 +414,12 @@ func TestWhoMayBeReachedInSQL(t *testing.T) {
 			f := contact.Facts{Erased: has(0), Email: has(1), DoNotContact: has(2), OptedOut: has(3), Bounced: has(4),
 				Phone: has(5), Consent: consent}
 			p, _ := k.meet(store.NewPerson{First: "P", Email: fmt.Sprintf("p%d@x.example", n)})
-			_, err := k.DB().Exec(
-				`update person set erased_at = case when $2 then $6::timestamptz end, email = case when $3 then email else '' end,
-				do_not_contact = $4, opted_out_at = case when $5 then $6::timestamptz end, bounced_at = case when $7 then $6::timestamptz end, phone = case when $8 then '+4755500100' else '' end where id = $1`,
+			_, err := k.DB().Exec(`
+				update person
+				set erased_at = case when $2 then $6::timestamptz end, email = case when $3 then email else '' end,
+				do_not_contact = $4, opted_out_at = case when $5 then $6::timestamptz end, bounced_at = case
+					when $7 then $6::timestamptz end, phone = case when $8 then '+4755500100' else '' end
+				where id = $1`,
 				p, f.Erased, f.Email, f.DoNotContact, f.OptedOut, at, f.Bounced, f.Phone)
 			k.must(err)
 			if consent != contact.Nothing {

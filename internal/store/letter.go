@@ -166,7 +166,8 @@ func (c *claim) take(ctx context.Context, tx Tx) ([]Outgoing, error) {
 			left join message_version v on v.message_id = t.message_id and v.version = t.message_version
 			left join app_user o on o.id = p.owner_id and o.left_at is null
 			left join app_user s on s.left_at is null
-				and s.id = coalesce(case when lt.lane = 1 then lt.sender_id end, case when v.from_owner then o.id end, v.sender_id)
+				and s.id = coalesce(case when lt.lane = 1 then lt.sender_id end, case when v.from_owner then o.id end,
+					v.sender_id)
 			cross join lateral (select `+l.why+` as why offset 0) x
 			where lt.lane = $5 and lt.open and lt.phase = 'waiting' and lt.ready_at <= $1
 				and `+l.runs+` and (x.why is not null or `+l.may+`)
@@ -284,7 +285,8 @@ func endTouches(ctx context.Context, tx Tx, list []End, from ...touch.Phase) (ma
 			update letter l set phase = u.phase, trouble = u.trouble, worker = null,
 				subject = case when u.subject = '' then l.subject else u.subject end,
 				ready_at = case when u.phase = 'waiting' then u.ready else l.ready_at end
-			from unnest($1::bigint[], $2::text[], $3::text[], $4::text[], $5::text[], $6::timestamptz[], $7::timestamptz[])
+			from unnest($1::bigint[], $2::text[], $3::text[], $4::text[], $5::text[], $6::timestamptz[],
+				$7::timestamptz[])
 				as u(id, state, phase, subject, trouble, at, ready)
 			where l.touch_id = u.id and l.phase = any ($8)
 			returning l.touch_id, u.state, u.at),

@@ -39,15 +39,26 @@ func (m *Mailbox) Used() mailbox.Used {
 
 // Mailboxes lists every user's, with how it has done since an instant.
 func (db Queries) Mailboxes(ctx context.Context, since time.Time) ([]Mailbox, error) {
-	return all[Mailbox](ctx, db, `with r as (select lt.sender_id, count(*) as recent,
-				count(*) filter (where exists (select from signal g where g.person_id = t.person_id and g.touch_id = t.id and g.kind = 9)) as bounced,
-				count(*) filter (where exists (select from signal g where g.person_id = t.person_id and g.touch_id = t.id and g.kind = 10)) as complained
+	return all[Mailbox](ctx, db, `
+				with r as (select lt.sender_id, count(*) as recent,
+				count(*) filter (where exists (select from signal g where g.person_id = t.person_id
+					and g.touch_id = t.id and g.kind = 9)) as bounced,
+				count(*) filter (where exists (select from signal g where g.person_id = t.person_id
+					and g.touch_id = t.id and g.kind = 10)) as complained
 			from touch t join letter lt on lt.touch_id = t.id where t.state = 'sent' and t.done_at >= $1 group by 1),
-			w as (select sender_id, count(*) as waiting, (array_agg(trouble order by touch_id desc))[1] as trouble from letter
+			w as (select sender_id, count(*) as waiting,
+				(array_agg(trouble order by touch_id desc))[1] as trouble from letter
 				where open and phase = 'waiting' and tries > 0 and trouble <> '' group by 1)
-		select u.id as user_id, u.name, u.email, coalesce(b.box, '{}') as box, coalesce(b.used_day, '') as used_day, coalesce(b.used_sent, 0) as used_sent, b.next_at, coalesce(b.server, '') as server, coalesce(b.login, '') as login,
-			coalesce(r.recent, 0) as recent, coalesce(r.bounced, 0) as bounced, coalesce(r.complained, 0) as complained, coalesce(w.waiting, 0) as waiting, coalesce(w.trouble, '') as trouble
-		from app_user u left join mailbox b on b.user_id = u.id left join r on r.sender_id = u.id left join w on w.sender_id = u.id order by u.name, u.id`, since)
+		select u.id as user_id, u.name, u.email, coalesce(b.box, '{}') as box, coalesce(b.used_day, '') as used_day,
+			coalesce(b.used_sent, 0) as used_sent, b.next_at, coalesce(b.server, '') as server,
+			coalesce(b.login, '') as login,
+			coalesce(r.recent, 0) as recent, coalesce(r.bounced, 0) as bounced, coalesce(r.complained, 0) as complained,
+				coalesce(w.waiting, 0) as waiting, coalesce(w.trouble, '') as trouble
+		from app_user u
+		left join mailbox b on b.user_id = u.id
+		left join r on r.sender_id = u.id
+		left join w on w.sender_id = u.id
+		order by u.name, u.id`, since)
 }
 
 // SetMailbox keeps what is agreed about a user's account.
@@ -105,8 +116,9 @@ func (tx Tx) SetMailAccount(ctx context.Context, a MailAccount) error {
 // LockMailboxes reads the accounts of some users that have something agreed,
 // and locks them, so that two workers do not send beyond a limit together.
 func (tx Tx) LockMailboxes(ctx context.Context, users []int64) (map[int64]Mailbox, error) {
-	list, err := all[Mailbox](ctx, tx,
-		`select b.user_id, '' as name, '' as email, b.box, b.used_day, b.used_sent, b.next_at, b.server, b.login, 0 as recent, 0 as bounced, 0 as complained, 0 as waiting, '' as trouble
+	list, err := all[Mailbox](ctx, tx, `
+		select b.user_id, '' as name, '' as email, b.box, b.used_day, b.used_sent, b.next_at, b.server, b.login,
+			0 as recent, 0 as bounced, 0 as complained, 0 as waiting, '' as trouble
 		from mailbox b where b.user_id = any ($1) order by b.user_id for update`, users)
 	out := make(map[int64]Mailbox, len(list))
 	for _, m := range list {

@@ -35,12 +35,19 @@ type Mailing struct {
 	LeftCount int64 `db:"left_count"`
 }
 
-const mailingFields = `select l.id, l.name, l.state, l.message_id, l.message_version, l.purpose_id, l.audience_id, to_json(l.excluded) as excluded, l.plan, l.acts, l.made_at, l.launched_at, l.filled_to,
-	coalesce(u.name, '') as by, coalesce(m.name, '') as message_name, coalesce(a.name, '') as audience_name, coalesce(p.name, '') as purpose_name,
+const mailingFields = `
+	select l.id, l.name, l.state, l.message_id, l.message_version, l.purpose_id, l.audience_id,
+		to_json(l.excluded) as excluded, l.plan, l.acts, l.made_at, l.launched_at, l.filled_to,
+	coalesce(u.name, '') as by, coalesce(m.name, '') as message_name, coalesce(a.name, '') as audience_name,
+		coalesce(p.name, '') as purpose_name,
 	(select count(*) from touch t where t.mailing_id = l.id and t.state = 'ready') as waiting,
 	(select count(*) from touch t where t.mailing_id = l.id and t.state = 'sent') as sent,
 	(select count(*) from mailing_left x where x.mailing_id = l.id) as left_count
-	from mailing l left join app_user u on u.id = l.made_by left join message m on m.id = l.message_id left join audience a on a.id = l.audience_id left join purpose p on p.id = l.purpose_id `
+	from mailing l
+	left join app_user u on u.id = l.made_by
+	left join message m on m.id = l.message_id
+	left join audience a on a.id = l.audience_id
+	left join purpose p on p.id = l.purpose_id `
 
 // Mailing reads one.
 func (db Queries) Mailing(ctx context.Context, id int64) (Mailing, error) {
@@ -171,15 +178,17 @@ func (db Queries) Candidates(ctx context.Context, m *Mailing, after int64, now t
 	}
 	excluded := append([]int64{}, m.Excluded.V...)
 	rest := now.AddDate(0, 0, -m.Plan.V.Rest)
-	return all[Candidate](ctx, db,
-		`select p.id, p.zone, p.country, p.city, p.email <> '' as email, p.do_not_contact, p.opted_out_at is not null as opted_out, p.bounced_at is not null as bounced, p.owner_id,
-		coalesce((select case when x.given then 1 else 2 end from consent x where x.person_id = p.id and x.purpose_id = `+c.arg(purpose)+` and x.current), 0) as said,
+	return all[Candidate](ctx, db, `
+		select p.id, p.zone, p.country, p.city, p.email <> '' as email, p.do_not_contact,
+			p.opted_out_at is not null as opted_out, p.bounced_at is not null as bounced, p.owner_id,
+		coalesce((select case when x.given then 1 else 2 end from consent x where x.person_id = p.id and x.purpose_id = `+c.arg(purpose)+`
+		and x.current), 0) as said,
 		exists (select from deal d where d.person_id = p.id and d.closed_at is null) as deal,
 		exists (select from audience_member x where x.person_id = p.id and x.audience_id = any (`+c.arg(excluded)+
-			`)) as excluded,
+		`)) as excluded,
 		(select max(t.done_at) from touch t where t.person_id = p.id and t.kind = 'email' and t.state = 'sent' and t.answer_id is null and t.done_at >= `+c.arg(rest)+`) as last_mail`+
-			peopleTables+`where `+where+` and p.erased_at is null and p.id > `+c.arg(after)+` order by p.id limit `+
-			c.arg(n), c.args...)
+		peopleTables+`where `+where+` and p.erased_at is null and p.id > `+c.arg(after)+` order by p.id limit `+
+		c.arg(n), c.args...)
 }
 
 // Written is somebody of a mailing as written down: when their email may go
@@ -206,7 +215,8 @@ func (tx Tx) FillMailing(ctx context.Context, m *Mailing, list []Written, last i
 	if _, err := exec(ctx, tx, `
 		with u as materialized (select * from unnest($2::bigint[], $3::timestamptz[]) as u(person, at)),
 		made as (
-			insert into touch (mailing_id, person_id, step, kind, state, made_at, message_id, message_version, purpose_id)
+			insert into touch (mailing_id, person_id, step, kind, state, made_at, message_id, message_version,
+				purpose_id)
 			select $1, u.person, 0, 'email', 'ready', $4, $5, $6, $7 from u
 			on conflict (mailing_id, person_id) where mailing_id is not null and not merged do nothing
 			returning id, person_id)
@@ -323,8 +333,10 @@ type LinkFigures struct {
 
 // MailingLinks counts the presses of each link of a mailing, machines' left out.
 func (db Queries) MailingLinks(ctx context.Context, id int64) ([]LinkFigures, error) {
-	return all[LinkFigures](ctx, db,
-		`select g.link, count(distinct g.person_id) as people, count(*) as presses from touch t join signal g on g.touch_id = t.id and g.sequence_id is null and g.kind = 5 and g.machine = ''
+	return all[LinkFigures](ctx, db, `
+		select g.link, count(distinct g.person_id) as people, count(*) as presses
+		from touch t
+		join signal g on g.touch_id = t.id and g.sequence_id is null and g.kind = 5 and g.machine = ''
 		where t.mailing_id = $1 group by 1 order by 2 desc, 1`, id)
 }
 
@@ -335,10 +347,19 @@ func (db Queries) MailingHours(ctx context.Context, id int64, hours int) ([]int6
 		Hour   int
 		Opens  int64
 		Clicks int64
-	}](ctx, db, `with first as (select t.id, min(g.at) filter (where g.kind = 4) as opened, min(g.at) filter (where g.kind = 5) as clicked, t.done_at as sent
-			from mailing l join touch t on t.mailing_id = l.id join signal g on g.touch_id = t.id and g.sequence_id is null and g.kind in (4, 5) and g.machine = '' where l.id = $1 and t.done_at is not null group by t.id, t.done_at),
-		h as (select floor(extract(epoch from opened - sent) / 3600)::int as hour, 1 as o, 0 as c from first where opened is not null
-			union all select floor(extract(epoch from clicked - sent) / 3600)::int, 0, 1 from first where clicked is not null)
+	}](ctx, db, `
+			with first as (select t.id, min(g.at) filter (where g.kind = 4) as opened,
+				min(g.at) filter (where g.kind = 5) as clicked, t.done_at as sent
+			from mailing l
+			join touch t on t.mailing_id = l.id
+			join signal g on g.touch_id = t.id and g.sequence_id is null and g.kind in (4, 5) and g.machine = ''
+			where l.id = $1 and t.done_at is not null
+			group by t.id, t.done_at),
+		h as (select floor(extract(epoch from opened - sent) / 3600)::int as hour, 1 as o,
+			0 as c from first where opened is not null
+			union all select floor(extract(epoch from clicked - sent) / 3600)::int, 0, 1
+			from first
+			where clicked is not null)
 		select hour, sum(o) as opens, sum(c) as clicks from h where hour between 0 and $2 - 1 group by 1`, id, hours)
 	opens, clicks := make([]int64, hours), make([]int64, hours)
 	for _, r := range rows {

@@ -72,15 +72,21 @@ func (tx Tx) Merge(ctx context.Context, keep, gone int64, set person.Values, a A
 	if m.Row, err = one[json.RawMessage](ctx, tx, "select to_jsonb(p) from person p where id = $1", gone); err != nil {
 		return fail(err)
 	}
-	if m.Stood, err = one[json.RawMessage](ctx, tx,
-		`select jsonb_build_object('stopped_at', stopped_at, 'stopped_by', stopped_by, 'opted_out_at', opted_out_at, 'bounced_at', bounced_at, 'do_not_contact', do_not_contact, 'away_until', away_until, 'held_at', held_at, 'created_at', created_at)
+	if m.Stood, err = one[json.RawMessage](ctx, tx, `
+		select jsonb_build_object('stopped_at', stopped_at, 'stopped_by', stopped_by, 'opted_out_at', opted_out_at,
+			'bounced_at', bounced_at, 'do_not_contact', do_not_contact, 'away_until', away_until, 'held_at', held_at,
+			'created_at', created_at)
 		from person where id = $1`, keep); err != nil {
 		return fail(err)
 	}
 	// A person is on a sequence once: of two open ways the one of the record that stays goes on.
-	if m.Ended, err = all[int64](ctx, tx,
-		`update enrolment e set ended_at = $3, reason = 'merged', due = null, look = null where e.person_id = $2 and e.ended_at is null
-		and exists (select from enrolment k where k.person_id = $1 and k.sequence_id = e.sequence_id and k.ended_at is null) returning e.id`, keep, gone, a.At); err != nil {
+	if m.Ended, err = all[int64](ctx, tx, `
+		update enrolment e
+		set ended_at = $3, reason = 'merged', due = null, look = null
+		where e.person_id = $2 and e.ended_at is null
+		and exists (
+			select from enrolment k where k.person_id = $1 and k.sequence_id = e.sequence_id and k.ended_at is null)
+		returning e.id`, keep, gone, a.At); err != nil {
 		return fail(err)
 	}
 	if len(m.Ended) > 0 {
@@ -89,8 +95,11 @@ func (tx Tx) Merge(ctx context.Context, keep, gone int64, set person.Values, a A
 		}
 	}
 	// Of two current consents the later one stands.
-	if _, err := exec(ctx, tx, `update consent c set current = false where c.person_id in ($1, $2) and c.current
-		and exists (select from consent o where o.person_id in ($1, $2) and o.purpose_id = c.purpose_id and o.current and (o.at, o.id) > (c.at, c.id))`, keep, gone); err != nil {
+	if _, err := exec(ctx, tx, `
+		update consent c set current = false where c.person_id in ($1, $2) and c.current
+		and exists (
+			select from consent o
+			where o.person_id in ($1, $2) and o.purpose_id = c.purpose_id and o.current and (o.at, o.id) > (c.at, c.id))`, keep, gone); err != nil {
 		return fail(err)
 	}
 	if err := mergeMail(ctx, tx, &m, a.At); err != nil {
@@ -149,15 +158,22 @@ func (tx Tx) Merge(ctx context.Context, keep, gone int64, set person.Values, a A
 	}
 	points = append(points, ContactPoint{"email", old.Email}, ContactPoint{"phone", old.Phone})
 	// Live audiences let the record go by themselves, with what they count.
-	if _, err := exec(ctx, tx, `with gone as (delete from audience_member where person_id = $1 returning audience_id),
-		noted as (insert into audience_move (audience_id, person_id, at, joined) select audience_id, $1, $2, false from gone)
+	if _, err := exec(ctx, tx, `
+		with gone as (delete from audience_member where person_id = $1 returning audience_id),
+		noted as (
+			insert into audience_move (audience_id, person_id, at, joined) select audience_id, $1, $2, false from gone)
 		update audience a set members = members - 1 from gone where a.id = gone.audience_id`, gone, a.At); err != nil {
 		return fail(err)
 	}
-	if _, err := exec(ctx, tx,
-		`update person k set held_at = coalesce(k.held_at, g.held_at), stopped_at = greatest(k.stopped_at, g.stopped_at), stopped_by = case when g.stopped_at > coalesce(k.stopped_at, '-infinity') then g.stopped_by else k.stopped_by end,
-		opted_out_at = coalesce(k.opted_out_at, g.opted_out_at), bounced_at = case when $3 = k.email then k.bounced_at when $3 = g.email then g.bounced_at else coalesce(k.bounced_at, g.bounced_at) end,
-		do_not_contact = k.do_not_contact or g.do_not_contact, away_until = greatest(k.away_until, g.away_until), created_at = least(k.created_at, g.created_at)
+	if _, err := exec(ctx, tx, `
+		update person k
+		set held_at = coalesce(k.held_at, g.held_at), stopped_at = greatest(k.stopped_at, g.stopped_at),
+			stopped_by = case when g.stopped_at > coalesce(k.stopped_at, '-infinity') then g.stopped_by
+			else k.stopped_by end,
+		opted_out_at = coalesce(k.opted_out_at, g.opted_out_at), bounced_at = case when $3 = k.email then k.bounced_at
+			when $3 = g.email then g.bounced_at else coalesce(k.bounced_at, g.bounced_at) end,
+		do_not_contact = k.do_not_contact or g.do_not_contact, away_until = greatest(k.away_until, g.away_until),
+			created_at = least(k.created_at, g.created_at)
 		from person g where k.id = $1 and g.id = $2`, keep, gone, set[person.EmailField]); err != nil {
 		return fail(err)
 	}
@@ -242,8 +258,11 @@ func (tx Tx) Unmerge(ctx context.Context, m Merged, a Author) error {
 		}
 		return fail(err)
 	}
-	if _, err := exec(ctx, tx,
-		`update person p set stopped_at = x.stopped_at, stopped_by = x.stopped_by, opted_out_at = x.opted_out_at, bounced_at = x.bounced_at, do_not_contact = x.do_not_contact, away_until = x.away_until, held_at = x.held_at, created_at = x.created_at
+	if _, err := exec(ctx, tx, `
+		update person p
+		set stopped_at = x.stopped_at, stopped_by = x.stopped_by, opted_out_at = x.opted_out_at,
+			bounced_at = x.bounced_at, do_not_contact = x.do_not_contact, away_until = x.away_until,
+			held_at = x.held_at, created_at = x.created_at
 		from jsonb_populate_record(null::person, $2) x where p.id = $1`, m.Kept, m.Stood); err != nil {
 		return fail(err)
 	}
@@ -260,15 +279,21 @@ func (tx Tx) Unmerge(ctx context.Context, m Merged, a Author) error {
 		return fail(err)
 	}
 	for _, id := range m.Ended {
-		if _, err := exec(ctx, tx,
-			"update enrolment set ended_at = null, reason = '', due = $2, look = $2 where id = $1 and reason = 'merged'", id, a.At); err != nil {
+		if _, err := exec(ctx, tx, `
+				update enrolment
+				set ended_at = null, reason = '', due = $2, look = $2
+				where id = $1 and reason = 'merged'`, id, a.At); err != nil {
 			return fail(err)
 		}
 	}
 	// For each purpose the latest of each is current again.
-	if _, err := exec(ctx, tx,
-		`update consent c set current = not exists (select from consent o where o.person_id = c.person_id and o.purpose_id = c.purpose_id and o.id > c.id) where c.person_id in ($1, $2)
-		and c.current <> (not exists (select from consent o where o.person_id = c.person_id and o.purpose_id = c.purpose_id and o.id > c.id))`, m.Kept, m.Gone); err != nil {
+	if _, err := exec(ctx, tx, `
+		update consent c
+		set current = not exists (
+			select from consent o where o.person_id = c.person_id and o.purpose_id = c.purpose_id and o.id > c.id)
+		where c.person_id in ($1, $2)
+		and c.current <> (not exists (select from consent o where o.person_id = c.person_id
+			and o.purpose_id = c.purpose_id and o.id > c.id))`, m.Kept, m.Gone); err != nil {
 		return fail(err)
 	}
 	if _, err := exec(ctx, tx,
@@ -313,14 +338,31 @@ func (s *Store) PairsToLookAt(ctx context.Context, n int) ([]Pair, error) {
 			return err
 		}
 		var err error
-		out, err = all[Pair](ctx, tx, `with keyed as (
-				select id, 'm' || replace(split_part(split_part(email, '@', 1), '+', 1), '.', '') || '@' || split_part(email, '@', 2) as k from person where email <> '' and erased_at is null
+		out, err = all[Pair](ctx, tx, `
+				with keyed as (
+				select id, 'm' || replace(split_part(split_part(email, '@', 1), '+', 1), '.',
+					'') || '@' || split_part(email, '@', 2) as k
+				from person
+				where email <> '' and erased_at is null
 				union all select id, 'p' || phone from person where phone <> '' and erased_at is null
 				union all select person_id, 'p' || value from contact_point where kind = 'phone'
-				union all select id, 'n' || lower(first_name) || ' ' || lower(last_name) || '@' || company_id from person where first_name <> '' and last_name <> '' and company_id is not null and erased_at is null),
-			groups as (select k, array_agg(distinct id order by id) as ids from keyed group by k having count(distinct id) between 2 and 20),
-			pairs as (select distinct a.id as a, b.id as b from groups g, unnest(g.ids) as a(id), unnest(g.ids) as b(id) where a.id < b.id)
-			select a, b from pairs where not exists (select from not_double d where d.low = a and d.high = b) order by b desc, a desc limit $1`, n)
+				union all select id, 'n' || lower(first_name) || ' ' || lower(last_name) || '@' || company_id
+				from person
+				where first_name <> '' and last_name <> '' and company_id is not null and erased_at is null),
+			groups as (
+				select k, array_agg(distinct id order by id) as ids
+				from keyed
+				group by k
+				having count(distinct id) between 2 and 20),
+			pairs as (
+				select distinct a.id as a, b.id as b
+				from groups g, unnest(g.ids) as a(id), unnest(g.ids) as b(id)
+				where a.id < b.id)
+			select a, b
+			from pairs
+			where not exists (select from not_double d where d.low = a and d.high = b)
+			order by b desc, a desc
+			limit $1`, n)
 		return err
 	})
 	return out, err
@@ -328,13 +370,24 @@ func (s *Store) PairsToLookAt(ctx context.Context, n int) ([]Pair, error) {
 
 // PairsOf finds the pairs that one person is half of.
 func (db Queries) PairsOf(ctx context.Context, id int64) ([]Pair, error) {
-	return all[Pair](ctx, db, `with me as (select * from person where id = $1),
+	return all[Pair](ctx, db, `
+		with me as (select * from person where id = $1),
 		same as (
-			select p.id from person p, me where p.email <> '' and me.email <> '' and p.company_id is not distinct from me.company_id and p.id <> me.id
-				and replace(split_part(split_part(p.email, '@', 1), '+', 1), '.', '') || '@' || split_part(p.email, '@', 2) = replace(split_part(split_part(me.email, '@', 1), '+', 1), '.', '') || '@' || split_part(me.email, '@', 2)
+			select p.id
+			from person p, me
+			where p.email <> '' and me.email <> '' and p.company_id is not distinct from me.company_id and p.id <> me.id
+				and replace(split_part(split_part(p.email, '@', 1), '+', 1), '.', '') || '@' || split_part(p.email, '@',
+					2) = replace(split_part(split_part(me.email, '@', 1), '+', 1), '.',
+					'') || '@' || split_part(me.email, '@', 2)
 			union select p.id from person p, me where p.phone <> '' and p.phone = me.phone and p.id <> me.id
-			union select p.id from person p, me where p.company_id = me.company_id and lower(p.first_name) = lower(me.first_name) and lower(p.last_name) = lower(me.last_name) and p.last_name <> '' and p.id <> me.id)
-		select least(id, $1) as a, greatest(id, $1) as b from same where not exists (select from not_double d where d.low = least(id, $1) and d.high = greatest(id, $1)) limit 20`, id)
+			union select p.id
+			from person p, me
+			where p.company_id = me.company_id and lower(p.first_name) = lower(me.first_name)
+				and lower(p.last_name) = lower(me.last_name) and p.last_name <> '' and p.id <> me.id)
+		select least(id, $1) as a, greatest(id, $1) as b
+		from same
+		where not exists (select from not_double d where d.low = least(id, $1) and d.high = greatest(id, $1))
+		limit 20`, id)
 }
 
 // KnownOf reads what is looked at to tell whether records are one person.
@@ -344,9 +397,24 @@ func (db Queries) KnownOf(ctx context.Context, ids []int64) (map[int64]person.Kn
 		First, Last    string
 		Emails, Phones JSON[[]string]
 		Company        string
-	}](ctx, db, `select p.id, p.first_name as first, p.last_name as last, coalesce(p.company_id::text, '') as company,
-		(select coalesce(json_agg(v), '[]') from (select p.email as v where p.email <> '' union select value from contact_point c where c.person_id = p.id and c.kind = 'email') x) as emails,
-		(select coalesce(json_agg(v), '[]') from (select p.phone as v where p.phone <> '' union select value from contact_point c where c.person_id = p.id and c.kind = 'phone') x) as phones
+	}](ctx, db, `
+		select p.id, p.first_name as first, p.last_name as last, coalesce(p.company_id::text, '') as company,
+		(
+			select coalesce(json_agg(v), '[]')
+			from (
+				select p.email as v
+				where p.email <> ''
+				union select value
+				from contact_point c
+				where c.person_id = p.id and c.kind = 'email') x) as emails,
+		(
+			select coalesce(json_agg(v), '[]')
+			from (
+				select p.phone as v
+				where p.phone <> ''
+				union select value
+				from contact_point c
+				where c.person_id = p.id and c.kind = 'phone') x) as phones
 		from person p where p.id = any ($1) and p.erased_at is null`, ids)
 	out := make(map[int64]person.Known, len(rows))
 	for _, r := range rows {
@@ -361,8 +429,19 @@ func (db Queries) Belongs(ctx context.Context, id int64) (map[string]int, error)
 	rows, err := all[struct {
 		What string
 		N    int
-	}](ctx, db, `select 'signal' as what, count(*) as n from signal where person_id = $1 union all select 'note', count(*) from note where person_id = $1
-		union all select 'tag', count(*) from person_tag where person_id = $1 union all select 'deal', count(*) from deal where person_id = $1`, id)
+	}](ctx, db, `
+		select 'signal' as what, count(*) as n
+		from signal
+		where person_id = $1
+		union all select 'note', count(*)
+		from note
+		where person_id = $1
+		union all select 'tag', count(*)
+		from person_tag
+		where person_id = $1
+		union all select 'deal', count(*)
+		from deal
+		where person_id = $1`, id)
 	out := map[string]int{}
 	for _, r := range rows {
 		out[r.What] = r.N

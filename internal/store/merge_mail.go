@@ -49,8 +49,10 @@ func moveMail(ctx context.Context, tx Tx, m *Merged) error {
 		"select coalesce(jsonb_agg(to_jsonb(x)), '[]') from personal_edit x where person_id = $1", m.Gone); err != nil {
 		return err
 	}
-	m.Mail.Taken, err = all[int64](ctx, tx, `update personal_edit x set person_id = $1 where person_id = $2
-		and not exists (select from personal_edit k where k.person_id = $1 and k.message_id = x.message_id) returning message_id`, m.Kept, m.Gone)
+	m.Mail.Taken, err = all[int64](ctx, tx, `
+		update personal_edit x set person_id = $1 where person_id = $2
+		and not exists (select from personal_edit k where k.person_id = $1 and k.message_id = x.message_id)
+		returning message_id`, m.Kept, m.Gone)
 	return err
 }
 

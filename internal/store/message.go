@@ -26,10 +26,16 @@ type Message struct {
 	Open      bool // the draft says something else than the newest version
 }
 
-const messageFields = `select m.id, m.name, m.version, v.subject, v.doc, v.from_owner, v.sender_id, coalesce(a.name, '') as sender, m.updated_at,
+const messageFields = `
+	select m.id, m.name, m.version, v.subject, v.doc, v.from_owner, v.sender_id, coalesce(a.name, '') as sender,
+		m.updated_at,
 	(select count(*) from touch t where t.message_id = m.id and t.state = 'sent') as sent,
-	coalesce((select d.doc <> v.doc or d.from_owner <> v.from_owner or d.sender_id is distinct from v.sender_id from message_draft d where d.message_id = m.id and d.n = m.draft_n), false) as open
-	from message m join message_version v on v.message_id = m.id and v.version = m.version left join app_user a on a.id = v.sender_id `
+	coalesce((select d.doc <> v.doc or d.from_owner <> v.from_owner
+		or d.sender_id is distinct from v.sender_id from message_draft d where d.message_id = m.id and d.n = m.draft_n),
+		false) as open
+	from message m
+	join message_version v on v.message_id = m.id and v.version = m.version
+	left join app_user a on a.id = v.sender_id `
 
 // Message reads one.
 func (db Queries) Message(ctx context.Context, id int64) (Message, error) {
@@ -68,8 +74,10 @@ func (db Queries) VersionDoc(ctx context.Context, id int64, version int) (messag
 func (tx Tx) SaveMessage(ctx context.Context, m Message, by int64, at time.Time) (int64, error) {
 	var err error
 	if m.ID == 0 {
-		m.ID, err = one[int64](ctx, tx,
-			"insert into message (name, version, updated_at, updated_by) values ($1, 1, $2, nullif($3, 0)) returning id", m.Name, at, by)
+		m.ID, err = one[int64](ctx, tx, `
+				insert into message (name, version, updated_at, updated_by)
+				values ($1, 1, $2, nullif($3, 0))
+				returning id`, m.Name, at, by)
 		m.Version = 1
 	} else {
 		m.Version, err = one[int](ctx, tx,
@@ -117,8 +125,13 @@ type MessageDraft struct {
 	CanRedo   bool `db:"can_redo"`
 }
 
-const draftFields = `select d.n, d.doc, d.from_owner, d.sender_id, d.what, d.at, exists (select from message_draft o where o.message_id = m.id and o.n = d.n - 1) as can_undo,
-	exists (select from message_draft o where o.message_id = m.id and o.n = d.n + 1) as can_redo from message m join message_draft d on d.message_id = m.id and d.n = m.draft_n where m.id = $1 and m.removed_at is null`
+const draftFields = `
+	select d.n, d.doc, d.from_owner, d.sender_id, d.what, d.at, exists (
+		select from message_draft o where o.message_id = m.id and o.n = d.n - 1) as can_undo,
+	exists (select from message_draft o where o.message_id = m.id and o.n = d.n + 1) as can_redo
+	from message m
+	join message_draft d on d.message_id = m.id and d.n = m.draft_n
+	where m.id = $1 and m.removed_at is null`
 
 // MessageDraft reads the draft of a message as it stands; where none was begun
 // it is the newest version.
@@ -145,8 +158,12 @@ func (tx Tx) EditMessage(
 	}
 	d, err := one[MessageDraft](ctx, tx, draftFields, id)
 	if IsNotFound(err) { // the newest version is the first state
-		if _, err = exec(ctx, tx, `insert into message_draft (message_id, n, doc, from_owner, sender_id, what, at)
-			select v.message_id, 0, v.doc, v.from_owner, v.sender_id, '', $2 from message m join message_version v on v.message_id = m.id and v.version = m.version where m.id = $1`, id, at); err != nil {
+		if _, err = exec(ctx, tx, `
+			insert into message_draft (message_id, n, doc, from_owner, sender_id, what, at)
+			select v.message_id, 0, v.doc, v.from_owner, v.sender_id, '', $2
+			from message m
+			join message_version v on v.message_id = m.id and v.version = m.version
+			where m.id = $1`, id, at); err != nil {
 			return err
 		}
 		d, err = one[MessageDraft](ctx, tx, draftFields, id)
@@ -235,9 +252,12 @@ type ReaderGroup struct {
 
 // ReaderGroups lists them in their order.
 func (db Queries) ReaderGroups(ctx context.Context) ([]ReaderGroup, error) {
-	return all[ReaderGroup](ctx, db,
-		`select g.id, g.name, g.rule, (select count(*) from message m join message_version v on v.message_id = m.id and v.version = m.version
-		where m.removed_at is null and v.doc->'groups' @> jsonb_build_array(jsonb_build_object('id', g.id))) as used from reader_group g order by g.position, g.id`)
+	return all[ReaderGroup](ctx, db, `
+		select g.id, g.name, g.rule,
+			(select count(*) from message m join message_version v on v.message_id = m.id and v.version = m.version
+		where m.removed_at is null
+			and v.doc->'groups' @> jsonb_build_array(jsonb_build_object('id',
+			g.id))) as used from reader_group g order by g.position, g.id`)
 }
 
 // SaveReaderGroup keeps a group, new where its id is 0. Messages keep the rule
@@ -277,9 +297,11 @@ func (tx Tx) SetPersonalEdit(ctx context.Context, id, person, user int64, edit *
 		_, err := exec(ctx, tx, "delete from personal_edit where message_id = $1 and person_id = $2", id, person)
 		return err
 	}
-	_, err := exec(ctx, tx,
-		`insert into personal_edit (message_id, person_id, edit, at, user_id) values ($1, $2, $3, $4, nullif($5::bigint, 0))
-		on conflict (message_id, person_id) do update set edit = excluded.edit, at = excluded.at, user_id = excluded.user_id`, id, person, JSON[*message.Edit]{edit}, at, user)
+	_, err := exec(ctx, tx, `
+		insert into personal_edit (message_id, person_id, edit, at, user_id)
+		values ($1, $2, $3, $4, nullif($5::bigint, 0))
+		on conflict (message_id, person_id) do update set edit = excluded.edit, at = excluded.at,
+			user_id = excluded.user_id`, id, person, JSON[*message.Edit]{edit}, at, user)
 	return err
 }
 
@@ -327,10 +349,13 @@ func (db Queries) WorstReaders(ctx context.Context, r rule.Rule, now time.Time) 
 	}
 	c := compiler{now: now, cat: cat}
 	where := c.people(PeopleQuery{Rule: r})
-	w, err := one[Worst](ctx, db,
-		`with p as materialized (select p.id, length(p.first_name || p.last_name || p.title || p.city || coalesce(c.name, '')) as long,
-			(p.first_name <> '')::int + (p.last_name <> '')::int + (p.title <> '')::int + (p.country <> '')::int + (p.city <> '')::int + (p.phone <> '')::int + (p.language <> '')::int + (c.id is not null)::int + (p.owner_id is not null)::int as known`+
-			peopleTables+`where `+where+`)
+	w, err := one[Worst](ctx, db, `
+			with p as materialized (select p.id,
+				length(p.first_name || p.last_name || p.title || p.city || coalesce(c.name, '')) as long,
+			(p.first_name <> '')::int + (p.last_name <> '')::int + (p.title <> '')::int + (p.country <> '')::int +
+				(p.city <> '')::int + (p.phone <> '')::int + (p.language <> '')::int + (c.id is not null)::int +
+				(p.owner_id is not null)::int as known`+
+		peopleTables+`where `+where+`)
 		select coalesce((select id from p order by long desc, id limit 1), 0) as longest, coalesce((select id from p order by known, id limit 1), 0) as barest`, c.args...)
 	return w, err
 }

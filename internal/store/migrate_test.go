@@ -47,15 +47,20 @@ func TestSequencesOfBeforeHaveAGround(t *testing.T) {
 		k.must(err)
 	}
 	run("insert into sequence (name, state, created_at, updated_at) values ('S', 'running', now(), now())")
-	run(`insert into sequence_version (sequence_id, number, plan, messages, entry, launched_at) values (1, 1,
+	run(`
+		insert into sequence_version (sequence_id, number, plan, messages, entry, launched_at) values (1, 1,
 		'{"start": 1, "last_id": 3, "hours": {"days": [null, [{"from": 510, "to": 1020}], null, null, null, null, null]}, "steps": [
 			{"kind": "email", "id": 1, "title": "a", "to": {"next": 2}, "message": 1, "wait": {}, "request": true},
 			{"kind": "email", "id": 2, "title": "b", "to": {"next": 3}, "message": 1, "wait": {}},
 			{"kind": "end", "id": 3, "title": "c"}]}', '{"1": 1}', '{}', now())`)
-	run(`insert into enrolment (sequence_id, version_id, person_id, step, entered_at, reached_at) values (1, 1, $1, 2, now(), now())`, ana)
+	run(`
+		insert into enrolment (sequence_id, version_id, person_id, step, entered_at, reached_at)
+		values (1, 1, $1, 2, now(), now())`, ana)
 	run(`insert into touch (enrolment_id, sequence_id, version_id, person_id, step, kind, state, made_at, ready_at)
 		values (1, 1, 1, $1, 1, 'email', 'sent', now(), now()), (1, 1, 1, $1, 2, 'email', 'ready', now(), now())`, ana)
-	run(`insert into touch (person_id, step, kind, state, made_at, ready_at, once) values ($1, 0, 'email', 'sent', now(), now(), 'x')`, ana)
+	run(`
+		insert into touch (person_id, step, kind, state, made_at, ready_at, once)
+		values ($1, 0, 'email', 'sent', now(), now(), 'x')`, ana)
 	forward()
 	v, err := k.Version(k.ctx, 1)
 	k.must(err)
@@ -79,9 +84,12 @@ func TestSequencesOfBeforeHaveAGround(t *testing.T) {
 func TestPeopleOfBeforeAreFound(t *testing.T) {
 	k := open(t)
 	forward := k.before(25)
-	_, err := k.DB().ExecContext(k.ctx,
-		`with met as (insert into company (name, domain, created_at) values ('Søndre Reservoir', 'r.example', now()) returning id)
-		insert into person (first_name, last_name, email, company_id, created_at) select 'Åsa', 'Vik', 'asa@r.example', id, now() from met`)
+	_, err := k.DB().ExecContext(k.ctx, `
+		with met as (
+			insert into company (name, domain, created_at) values ('Søndre Reservoir', 'r.example', now()) returning id)
+		insert into person (first_name, last_name, email, company_id, created_at)
+		select 'Åsa', 'Vik', 'asa@r.example', id, now()
+		from met`)
 	k.must(err)
 	forward()
 	k.meet(store.NewPerson{First: "Asa", Last: "Berg", Email: "berg@r.example"})
@@ -119,7 +127,8 @@ func TestLettersOfBefore(t *testing.T) {
 			where state = 'sent' and enrolment_id is not null order by id offset %d limit 1)`, state, i*3))
 	}
 	const before = `
-		select t.id, t.state, t.ready_at, t.tries, t.mail_id, t.address, t.subject, t.trouble, t.outcome, t.notes, t.rep_id,
+		select t.id, t.state, t.ready_at, t.tries, t.mail_id, t.address, t.subject, t.trouble, t.outcome, t.notes,
+			t.rep_id,
 			t.sender_id, t.done_at, t.kind
 		from touch t order by t.id`
 	const after = `

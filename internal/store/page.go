@@ -69,8 +69,10 @@ func (tx Tx) SavePage(ctx context.Context, p Page, file []byte, at time.Time) (i
 			values ($1, $2, $3, $4, $5, $6, $7, $8, $9) returning id`,
 			p.Slug, p.Doc.V.Title, p.Doc, p.Offer, p.FileName, p.FileType, file, p.Published, at)
 	} else {
-		p.ID, err = one[int64](ctx, tx,
-			`update page set slug = $2, offer = $3, file_name = case when $6::bytea is null then file_name else $4 end, file_type = case when $6::bytea is null then file_type else $5 end,
+		p.ID, err = one[int64](ctx, tx, `
+			update page
+			set slug = $2, offer = $3, file_name = case when $6::bytea is null then file_name else $4 end,
+				file_type = case when $6::bytea is null then file_type else $5 end,
 			file = coalesce($6, file), published = $7, updated_at = $8 where id = $1 and removed_at is null returning id`,
 			p.ID, p.Slug, p.Offer, p.FileName, p.FileType, file, p.Published, at)
 	}
@@ -90,8 +92,13 @@ type PageDraft struct {
 	CanRedo bool `db:"can_redo"`
 }
 
-const pageDraftFields = `select d.n, d.doc, d.what, d.at, exists (select from page_draft o where o.page_id = g.id and o.n = d.n - 1) as can_undo,
-	exists (select from page_draft o where o.page_id = g.id and o.n = d.n + 1) as can_redo from page g join page_draft d on d.page_id = g.id and d.n = g.draft_n where g.id = $1 and g.removed_at is null`
+const pageDraftFields = `
+	select d.n, d.doc, d.what, d.at, exists (
+		select from page_draft o where o.page_id = g.id and o.n = d.n - 1) as can_undo,
+	exists (select from page_draft o where o.page_id = g.id and o.n = d.n + 1) as can_redo
+	from page g
+	join page_draft d on d.page_id = g.id and d.n = g.draft_n
+	where g.id = $1 and g.removed_at is null`
 
 // PageDraft reads the draft of a page as it stands; where none was begun it is
 // what visitors see.
@@ -230,8 +237,9 @@ type PageDay struct {
 
 // PageDays counts by day of a zone.
 func (db Queries) PageDays(ctx context.Context, id int64, since time.Time, zone string) ([]PageDay, error) {
-	return all[PageDay](ctx, db,
-		`select (at at time zone $3)::date as day, count(*) as visits, count(started_at) as started, count(finished_at) as finished
+	return all[PageDay](ctx, db, `
+		select (at at time zone $3)::date as day, count(*) as visits, count(started_at) as started,
+			count(finished_at) as finished
 		from page_visit where page_id = $1 and at >= $2 group by 1 order by 1`, id, since, zone)
 }
 
@@ -255,7 +263,9 @@ type Answer struct {
 	First, Last, Email string // of the person
 }
 
-const answerFields = `select a.id, a.page_id, a.person_id, a.visit_id as visit, a.at, a.answers, a.hidden, a.consents, a.acts, a.site, a.proved_at, g.title, p.first_name as first, p.last_name as last, p.email
+const answerFields = `
+	select a.id, a.page_id, a.person_id, a.visit_id as visit, a.at, a.answers, a.hidden, a.consents, a.acts, a.site,
+		a.proved_at, g.title, p.first_name as first, p.last_name as last, p.email
 	from page_answer a join page g on g.id = a.page_id join person p on p.id = a.person_id `
 
 // AddAnswer keeps a form that was filled in.
@@ -276,8 +286,12 @@ func (tx Tx) AddAnswer(ctx context.Context, a Answer) (int64, error) {
 // asked twice in a day, a form sends one email. It answers these, the first
 // first; none where nothing waits.
 func (tx Tx) ProveAnswers(ctx context.Context, id int64, at time.Time) ([]Answer, error) {
-	ids, err := all[int64](ctx, tx,
-		`update page_answer a set proved_at = $2 from page_answer x where x.id = $1 and a.page_id = x.page_id and a.person_id = x.person_id and a.proved_at is null returning a.id`, id, at)
+	ids, err := all[int64](ctx, tx, `
+			update page_answer a
+			set proved_at = $2
+			from page_answer x
+			where x.id = $1 and a.page_id = x.page_id and a.person_id = x.person_id and a.proved_at is null
+			returning a.id`, id, at)
 	if err != nil || len(ids) == 0 {
 		return nil, err
 	}
@@ -304,7 +318,10 @@ func (db Queries) AnswerPerson(ctx context.Context, id int64) (int64, error) {
 func (db Queries) BrowserAnswers(ctx context.Context, chain int64, visitor string) ([]Answer, error) {
 	return all[Answer](ctx, db,
 		answerFields+
-			`where a.id = nullif($1::bigint, 0) or a.chain = nullif($1::bigint, 0) or a.visitor = nullif($2, '') order by a.id desc limit 100`, chain, visitor)
+			`
+				where a.id = nullif($1::bigint, 0) or a.chain = nullif($1::bigint, 0) or a.visitor = nullif($2, '')
+				order by a.id desc
+				limit 100`, chain, visitor)
 }
 
 // MailAnswer has a worker send the email that brings what a form asked for, in
@@ -316,7 +333,9 @@ func (tx Tx) MailAnswer(
 	n, err := exec(ctx, tx, `
 		with made as (
 			insert into touch (answer_id, person_id, step, kind, state, made_at, message_id, message_version, request)
-			select $1, $2, 0, 'email', 'ready', $5, m.id, m.version, true from message m where m.id = $4 and m.version > 0
+			select $1, $2, 0, 'email', 'ready', $5, m.id, m.version, true
+			from message m
+			where m.id = $4 and m.version > 0
 				and not exists (select from touch t join page_answer a on a.id = t.answer_id
 					where a.person_id = $2 and a.page_id = $3 and t.message_id = $4 and t.made_at > $6)
 			returning id)

@@ -137,9 +137,13 @@ func ownValue(t person.Type, v string) any {
 	return v
 }
 
-const personColumns = `select p.id, p.first_name, p.last_name, p.email, p.phone, p.title, p.seniority, p.department, p.company_id, coalesce(c.name, '') as company,
-	coalesce(c.domain, '') as domain, coalesce(c.industry, '') as industry, coalesce(c.size, 0) as size, coalesce(c.revenue, '') as revenue, coalesce(c.country, '') as company_country,
-	p.owner_id, coalesce(o.name, '') as owner, p.country, p.region, p.city, p.zone, p.language, p.profile, p.source, p.medium, p.campaign, p.term, p.content, p.own, coalesce(c.own, '{}') as company_own,
+const personColumns = `
+	select p.id, p.first_name, p.last_name, p.email, p.phone, p.title, p.seniority, p.department, p.company_id,
+		coalesce(c.name, '') as company,
+	coalesce(c.domain, '') as domain, coalesce(c.industry, '') as industry, coalesce(c.size, 0) as size,
+		coalesce(c.revenue, '') as revenue, coalesce(c.country, '') as company_country,
+	p.owner_id, coalesce(o.name, '') as owner, p.country, p.region, p.city, p.zone, p.language, p.profile, p.source,
+		p.medium, p.campaign, p.term, p.content, p.own, coalesce(c.own, '{}') as company_own,
 	p.do_not_contact, p.opted_out_at, p.bounced_at, p.away_until, p.created_at, p.batch_id, p.erased_at`
 
 const personFields = personColumns +
@@ -217,10 +221,12 @@ func (tx Tx) MeetPerson(ctx context.Context, p NewPerson, at time.Time) (id int6
 	row, err := one[struct {
 		ID    int64
 		Fresh bool
-	}](ctx, tx, `with known as (
+	}](ctx, tx, `
+			with known as (
 			select person_id as id from contact_point where kind = 'email' and value = $3),
 		made as (
-			insert into person (first_name, last_name, email, phone, title, company_id, country, city, source, created_at)
+			insert into person (first_name, last_name, email, phone, title, company_id, country, city, source,
+				created_at)
 			select $1, $2, $3, $4, $5, $6, $7, $8, $9, $10 where not exists (select from known)
 			on conflict (email) where email <> '' do update set email = person.email
 			returning id, xmax = 0 as fresh)
@@ -274,14 +280,20 @@ func meetCompany(ctx context.Context, tx Tx, name, domain, country string, at ti
 	var c int64
 	var err error
 	if domain != "" {
-		c, err = one[int64](ctx, tx, `with found as (select id from company where domain = $2),
-			made as (insert into company (name, domain, country, created_at) select $1, $2, $3, $4 where not exists (select from found)
+		c, err = one[int64](ctx, tx, `
+			with found as (select id from company where domain = $2),
+			made as (insert into company (name, domain, country, created_at) select $1, $2, $3,
+				$4 where not exists (select from found)
 				on conflict (domain) do update set name = company.name returning id)
 			select id from found union all select id from made`, name, domain, country, at)
 	} else {
-		c, err = one[int64](ctx, tx,
-			`with found as (select id from company where lower(name) = lower($1) order by id limit 1),
-			made as (insert into company (name, country, created_at) select $1, $2, $3 where not exists (select from found) returning id)
+		c, err = one[int64](ctx, tx, `
+			with found as (select id from company where lower(name) = lower($1) order by id limit 1),
+			made as (
+				insert into company (name, country, created_at)
+				select $1, $2, $3
+				where not exists (select from found)
+				returning id)
 			select id from found union all select id from made`, name, country, at)
 	}
 	if err != nil {
@@ -382,9 +394,13 @@ type TimelineSignal struct {
 
 // PersonTimeline lists a person's signals, the newest first.
 func (db Queries) PersonTimeline(ctx context.Context, person int64) ([]TimelineSignal, error) {
-	return all[TimelineSignal](ctx, db,
-		`select s.id, s.at, s.kind, s.machine, s.detail, s.sequence_id, s.touch_id, coalesce(q.name, '') as name
-		from signal s left join sequence q on q.id = s.sequence_id where s.person_id = $1 order by s.at desc, s.id desc limit 500`, person)
+	return all[TimelineSignal](ctx, db, `
+		select s.id, s.at, s.kind, s.machine, s.detail, s.sequence_id, s.touch_id, coalesce(q.name, '') as name
+		from signal s
+		left join sequence q on q.id = s.sequence_id
+		where s.person_id = $1
+		order by s.at desc, s.id desc
+		limit 500`, person)
 }
 
 // IsNotFound reports whether err says that something is not there.

@@ -87,8 +87,9 @@ type PersonLetter struct {
 
 // PersonLetters lists the emails that were written to a person by hand.
 func (db Queries) PersonLetters(ctx context.Context, person int64) ([]PersonLetter, error) {
-	return all[PersonLetter](ctx, db,
-		`select t.made_at as at, coalesce(u.name, '') as "from", v.subject, v.doc as words from touch t
-		join letter l on l.touch_id = t.id join message_version v on v.message_id = t.message_id and v.version = t.message_version
+	return all[PersonLetter](ctx, db, `
+		select t.made_at as at, coalesce(u.name, '') as "from", v.subject, v.doc as words from touch t
+		join letter l on l.touch_id = t.id
+		join message_version v on v.message_id = t.message_id and v.version = t.message_version
 		left join app_user u on u.id = l.sender_id where t.person_id = $1 and t.once is not null order by t.id`, person)
 }

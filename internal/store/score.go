@@ -92,8 +92,9 @@ func (tx Tx) SaveModel(ctx context.Context, m Model, at time.Time) (int64, error
 		if err != nil {
 			return 0, err
 		}
-		if _, err := exec(ctx, tx,
-			`insert into score_rule (model_id, position, kind, points, often, n, window_days, lasts, half, wipe, condition)
+		if _, err := exec(ctx, tx, `
+			insert into score_rule (model_id, position, kind, points, often, n, window_days, lasts, half, wipe,
+				condition)
 			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)`, m.ID, i, int16(r.On.Kind), r.Points,
 			string(r.Often), r.N, r.Window, r.Lasts, r.Half, r.Wipe, string(cond)); err != nil {
 			return 0, fmt.Errorf("keeping a score rule: %w", err)
@@ -120,8 +121,10 @@ func (tx Tx) SaveModel(ctx context.Context, m Model, at time.Time) (int64, error
 func (tx Tx) SaveFit(ctx context.Context, m Model) error {
 	listed := func(b []rule.Band) JSON[[]rule.Band] { return JSON[[]rule.Band]{append([]rule.Band{}, b...)} }
 	fit := JSON[rule.Fit]{append(rule.Fit{}, m.Fit...)}
-	_, err := exec(ctx, tx, `with was as (select fit from score_model where id = $1),
-		recount as (update audience set recount = true from was where live and asks @> array['fit'] and was.fit <> $2::jsonb)
+	_, err := exec(ctx, tx, `
+		with was as (select fit from score_model where id = $1),
+		recount as (
+			update audience set recount = true from was where live and asks @> array['fit'] and was.fit <> $2::jsonb)
 		update score_model set fit = $2, bands = $3, fit_bands = $4 where id = $1`, m.ID, fit, listed(m.Bands),
 		listed(m.FitBands))
 	if err != nil {
@@ -177,8 +180,10 @@ func (r standingRow) standing() Standing {
 
 // MarkStandings has the scores of these people counted again.
 func (tx Tx) MarkStandings(ctx context.Context, people []int64, at time.Time) error {
-	_, err := exec(ctx, tx, `insert into standing (model_id, person_id, due)
-		select m.id, p, $2 from (select id from score_model order by id) m, (select distinct unnest($1::bigint[]) as p order by 1) u
+	_, err := exec(ctx, tx, `
+		insert into standing (model_id, person_id, due)
+		select m.id, p, $2
+		from (select id from score_model order by id) m, (select distinct unnest($1::bigint[]) as p order by 1) u
 		on conflict (model_id, person_id) do update set due = least(standing.due, excluded.due)`, people, at)
 	return err
 }
@@ -218,8 +223,10 @@ func (tx Tx) KeepStandings(ctx context.Context, model int64, list []Standing) er
 			stamp(s.Until)
 		ready[i] = s.Ready
 	}
-	_, err := exec(ctx, tx,
-		`update standing s set score = u.score, armed = u.armed, ready = u.ready, rebase = false, counted_at = u.counted, until = u.until, due = u.until
+	_, err := exec(ctx, tx, `
+		update standing s
+		set score = u.score, armed = u.armed, ready = u.ready, rebase = false, counted_at = u.counted, until = u.until,
+			due = u.until
 		from unnest($2::bigint[], $3::float8[], $4::bool[], $5::timestamptz[], $6::timestamptz[], $7::bool[])
 			as u(person, score, armed, counted, until, ready)
 		where s.model_id = $1 and s.person_id = u.person`, model, person, value, armed, counted, until, ready)

@@ -33,8 +33,10 @@ type Sequence struct {
 	Ended    int64
 }
 
-const sequenceFields = `select q.id, q.name, q.state, q.entry, q.draft_n, q.version_id, v.number, v.launched_at as launched, q.updated_at,
-	coalesce(f.entered, 0) as entered, coalesce(f.on_the_way, 0) as on_the_way, coalesce(f.handed, 0) as handed, coalesce(f.ended, 0) as ended
+const sequenceFields = `
+	select q.id, q.name, q.state, q.entry, q.draft_n, q.version_id, v.number, v.launched_at as launched, q.updated_at,
+	coalesce(f.entered, 0) as entered, coalesce(f.on_the_way, 0) as on_the_way, coalesce(f.handed, 0) as handed,
+		coalesce(f.ended, 0) as ended
 	from sequence q left join sequence_version v on v.id = q.version_id
 	left join lateral (select count(*) as entered, count(*) filter (where ended_at is null) as on_the_way,
 		count(*) filter (where reason = 'handed over') as handed, count(*) filter (where ended_at is not null) as ended
@@ -196,9 +198,12 @@ func (db Queries) Versions(ctx context.Context, ids []int64) ([]Version, error) 
 
 // AddVersion launches: it keeps a version and makes it the running one.
 func (tx Tx) AddVersion(ctx context.Context, v Version, by int64) (int64, error) {
-	id, err := one[int64](ctx, tx,
-		`insert into sequence_version (sequence_id, number, plan, messages, entry, hold_until, launched_at, launched_by)
-		select $1, coalesce(max(number), 0) + 1, $2, $3, $4, $5, $6, nullif($7, 0) from sequence_version where sequence_id = $1 returning id`,
+	id, err := one[int64](ctx, tx, `
+		insert into sequence_version (sequence_id, number, plan, messages, entry, hold_until, launched_at, launched_by)
+		select $1, coalesce(max(number), 0) + 1, $2, $3, $4, $5, $6, nullif($7, 0)
+		from sequence_version
+		where sequence_id = $1
+		returning id`,
 		v.Sequence, v.Plan, v.Messages, v.Entry, v.Hold, v.Launched, by)
 	if err != nil {
 		return 0, fmt.Errorf("launching sequence %d: %w", v.Sequence, err)
@@ -213,8 +218,10 @@ func (tx Tx) AddVersion(ctx context.Context, v Version, by int64) (int64, error)
 func (tx Tx) MoveEnrolments(
 	ctx context.Context, sequenceID, version int64, steps []int32, at time.Time,
 ) (int64, error) {
-	return exec(ctx, tx,
-		`update enrolment set version_id = $2, look = $4 where sequence_id = $1 and version_id <> $2 and ended_at is null and step = any ($3)`,
+	return exec(ctx, tx, `
+			update enrolment
+			set version_id = $2, look = $4
+			where sequence_id = $1 and version_id <> $2 and ended_at is null and step = any ($3)`,
 		sequenceID, version, steps, at)
 }
 
@@ -275,8 +282,11 @@ func (db Queries) Passed(ctx context.Context, sequenceID int64) ([]StepFigure, e
 
 // Here counts the people at each step of a sequence now.
 func (db Queries) Here(ctx context.Context, sequenceID int64) ([]StepFigure, error) {
-	return all[StepFigure](ctx, db,
-		`select step, '' as exit, '' as reason, count(*) as n from enrolment where sequence_id = $1 and ended_at is null group by 1`, sequenceID)
+	return all[StepFigure](ctx, db, `
+			select step, '' as exit, '' as reason, count(*) as n
+			from enrolment
+			where sequence_id = $1 and ended_at is null
+			group by 1`, sequenceID)
 }
 
 // StepResult is what became of the touches of a step.
@@ -301,8 +311,10 @@ func (db Queries) StepResults(ctx context.Context, sequenceID int64) ([]StepResu
 			select touch_id, bool_or(kind = 4) as opened, bool_or(kind = 5) as clicked, bool_or(kind = 6) as replied
 			from signal where sequence_id = $1 and touch_id is not null and machine = '' group by 1)
 		select t.step, count(*) as made, count(*) filter (where t.state = 'sent') as sent,
-			count(*) filter (where a.opened) as opened, count(*) filter (where a.clicked) as clicked, count(*) filter (where a.replied) as replied,
-			count(*) filter (where t.state in ('held', 'stopped')) as trouble, count(*) filter (where t.state = 'done') as done,
+			count(*) filter (where a.opened) as opened, count(*) filter (where a.clicked) as clicked,
+				count(*) filter (where a.replied) as replied,
+			count(*) filter (where t.state in ('held', 'stopped')) as trouble,
+				count(*) filter (where t.state = 'done') as done,
 			count(*) filter (where t.state = 'missed') as missed, count(*) filter (where t.state = 'desk') as desk
 		from touch t left join acted a on a.touch_id = t.id where t.sequence_id = $1 group by 1`, sequenceID)
 }

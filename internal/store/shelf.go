@@ -28,7 +28,9 @@ type ShelfItem struct {
 	Taken    int64 // people
 }
 
-const shelfFields = `select i.id, i.title, i.kind, i.language, i.stage, i.note, i.about, i.ends_on, i.version, i.created_at, v.name as file, v.type, v.size, v.url,
+const shelfFields = `
+	select i.id, i.title, i.kind, i.language, i.stage, i.note, i.about, i.ends_on, i.version, i.created_at,
+		v.name as file, v.type, v.size, v.url,
 	(select count(distinct x.person_id) from shelf_taken x where x.item_id = i.id) as taken
 	from shelf_item i join shelf_version v on v.item_id = i.id and v.version = i.version `
 
@@ -111,8 +113,11 @@ func (tx Tx) SaveShelfItem(ctx context.Context, i ShelfItem, data []byte, user i
 	if data == nil && i.URL == "" {
 		return i.ID, nil
 	}
-	if _, err := exec(ctx, tx, `with n as (update shelf_item set version = version + 1 where id = $1 returning version)
-		insert into shelf_version (item_id, version, name, type, size, data, url, at, user_id) select $1, n.version, $2, $3, $4, $5, $6, $7, nullif($8::bigint, 0) from n`,
+	if _, err := exec(ctx, tx, `
+		with n as (update shelf_item set version = version + 1 where id = $1 returning version)
+		insert into shelf_version (item_id, version, name, type, size, data, url, at, user_id)
+		select $1, n.version, $2, $3, $4, $5, $6, $7, nullif($8::bigint, 0)
+		from n`,
 		i.ID, i.File, i.Type, len(data), data, i.URL, at, user); err != nil {
 		return 0, fmt.Errorf("keeping a version on the shelf: %w", err)
 	}
@@ -159,6 +164,11 @@ type ShelfVersion struct {
 
 // ShelfVersions lists them, the newest first.
 func (db Queries) ShelfVersions(ctx context.Context, id int64) ([]ShelfVersion, error) {
-	return all[ShelfVersion](ctx, db,
-		`select v.version, v.name as file, v.size, v.url, v.at, coalesce(u.name, '') as "user" from shelf_version v left join app_user u on u.id = v.user_id where v.item_id = $1 order by v.version desc limit 50`, id)
+	return all[ShelfVersion](ctx, db, `
+			select v.version, v.name as file, v.size, v.url, v.at, coalesce(u.name, '') as "user"
+			from shelf_version v
+			left join app_user u on u.id = v.user_id
+			where v.item_id = $1
+			order by v.version desc
+			limit 50`, id)
 }

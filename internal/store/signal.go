@@ -31,9 +31,12 @@ func (tx Tx) AddSignals(ctx context.Context, list []Signal) error {
 		why[i], detail[i] = s.Why, s.Detail
 	}
 	_, err := exec(ctx, tx, `
-		insert into signal (person_id, at, kind, sequence_id, step, message_id, link, page_id, touch_id, machine, detail)
-		select u.person, u.at, u.kind, nullif(u.seq, 0), nullif(u.step, 0), nullif(u.msg, 0), nullif(u.link, 0), nullif(u.page, 0), nullif(u.touch, 0), u.why, u.detail
-		from unnest($1::bigint[], $2::timestamptz[], $3::smallint[], $4::bigint[], $5::int[], $6::bigint[], $7::int[], $8::bigint[], $9::bigint[], $10::text[], $11::text[])
+		insert into signal (person_id, at, kind, sequence_id, step, message_id, link, page_id, touch_id, machine,
+			detail)
+		select u.person, u.at, u.kind, nullif(u.seq, 0), nullif(u.step, 0), nullif(u.msg, 0), nullif(u.link, 0),
+			nullif(u.page, 0), nullif(u.touch, 0), u.why, u.detail
+		from unnest($1::bigint[], $2::timestamptz[], $3::smallint[], $4::bigint[], $5::int[], $6::bigint[], $7::int[],
+			$8::bigint[], $9::bigint[], $10::text[], $11::text[])
 			as u(person, at, kind, seq, step, msg, link, page, touch, why, detail)`,
 		person, at, kind, seq, step, msg, link, page, touch, why, detail)
 	if err != nil {
@@ -106,7 +109,8 @@ func (db Queries) SignalsSince(ctx context.Context, who []Since) (map[int64][]si
 		ids[i], from[i] = w.Person, w.From
 	}
 	rows, err := db.QueryxContext(ctx, `
-		select s.id, s.person_id, s.at, s.kind, coalesce(s.sequence_id, 0), coalesce(s.step, 0), coalesce(s.message_id, 0), coalesce(s.link, 0), coalesce(s.page_id, 0), s.machine <> ''
+		select s.id, s.person_id, s.at, s.kind, coalesce(s.sequence_id, 0), coalesce(s.step, 0),
+			coalesce(s.message_id, 0), coalesce(s.link, 0), coalesce(s.page_id, 0), s.machine <> ''
 		from unnest($1::bigint[], $2::timestamptz[]) as w(person, since)
 		join signal s on s.person_id = w.person and s.at >= w.since
 		order by s.person_id, s.at, s.id`, ids, from)
@@ -166,8 +170,15 @@ func (tx Tx) MarkTrapped(ctx context.Context, person, touch int64, since time.Ti
 func (tx Tx) MarkIfAllPressed(
 	ctx context.Context, touch int64, links []int32, since time.Time, why string,
 ) (bool, error) {
-	n, err := exec(ctx, tx,
-		`with g as (select id, at, link from signal where touch_id = $1 and person_id = (select person_id from touch where id = $1) and kind = 5 and at > $3)
-		update signal s set machine = $4 from g where s.id = g.id and s.at = g.at and (select count(distinct link) from g where link = any ($2)) = cardinality($2::int[])`, touch, links, since, why)
+	n, err := exec(ctx, tx, `
+		with g as (
+			select id, at, link
+			from signal
+			where touch_id = $1 and person_id = (select person_id from touch where id = $1) and kind = 5 and at > $3)
+		update signal s
+		set machine = $4
+		from g
+		where s.id = g.id and s.at = g.at
+			and (select count(distinct link) from g where link = any ($2)) = cardinality($2::int[])`, touch, links, since, why)
 	return n > 0, err
 }

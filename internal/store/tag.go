@@ -25,11 +25,17 @@ type Tag struct {
 
 // Tags lists all, with what they are used for.
 func (db Queries) Tags(ctx context.Context) ([]Tag, error) {
-	return all[Tag](ctx, db,
-		`select t.id, t.name, t.note, t.owner_id, coalesce(u.name, '') as owner, t.ends_on, t.created_at, coalesce(x.used, 0) as used, x.last,
-		(select count(*) from audience a where a.live and jsonb_path_exists(a.rule, '$.**.if ? (@.about == "tag" && @.id == $id)', jsonb_build_object('id', t.id))) as asked
+	return all[Tag](ctx, db, `
+		select t.id, t.name, t.note, t.owner_id, coalesce(u.name, '') as owner, t.ends_on, t.created_at,
+			coalesce(x.used, 0) as used, x.last,
+		(
+			select count(*)
+			from audience a
+			where a.live and jsonb_path_exists(a.rule, '$.**.if ? (@.about == "tag" && @.id == $id)',
+				jsonb_build_object('id', t.id))) as asked
 		from tag t left join app_user u on u.id = t.owner_id
-		left join (select tag_id, count(*) as used, max(at) as last from person_tag group by 1) x on x.tag_id = t.id order by lower(t.name)`)
+		left join (select tag_id, count(*) as used, max(at) as last from person_tag group by 1) x on x.tag_id = t.id
+		order by lower(t.name)`)
 }
 
 // PersonTags lists a person's tags.
@@ -41,8 +47,14 @@ func (db Queries) PersonTags(ctx context.Context, person int64) ([]Tag, error) {
 
 // TagNamed finds a tag by its name without regard to case, or makes it.
 func (tx Tx) TagNamed(ctx context.Context, name string, owner int64, at time.Time) (int64, error) {
-	id, err := one[int64](ctx, tx, `with found as (select id from tag where lower(name) = lower($1)),
-		made as (insert into tag (name, owner_id, created_at) select $1, nullif($2::bigint, 0), $3 where not exists (select from found) on conflict (lower(name)) do update set name = tag.name returning id)
+	id, err := one[int64](ctx, tx, `
+		with found as (select id from tag where lower(name) = lower($1)),
+		made as (
+			insert into tag (name, owner_id, created_at)
+			select $1, nullif($2::bigint, 0), $3
+			where not exists (select from found)
+			on conflict (lower(name)) do update set name = tag.name
+			returning id)
 		select id from found union all select id from made`, name, owner, at)
 	if err != nil {
 		return 0, fmt.Errorf("making the tag %q: %w", name, err)

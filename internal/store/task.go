@@ -48,14 +48,21 @@ func (tx Tx) AddTasks(ctx context.Context, list []NewTask) error {
 		join person p on p.id = u.who
 		where not exists (
 			select from task t
-			where t.person_id = p.id and t.alert = u.alert and t.words = u.words and t.how = u.how and t.done_at is null)
+			where t.person_id = p.id and t.alert = u.alert and t.words = u.words and t.how = u.how
+				and t.done_at is null)
 		order by p.id, u.alert, u.words, u.how, u.at`, who, to, alert, words, how, at)
 	return err
 }
 
-const taskFields = `select t.id, t.person_id, t.user_id, t.alert, t.words, t.how, t.made_at, p.first_name as first, p.last_name as last, p.email, p.phone, p.title, p.zone, p.country, p.city,
-	coalesce(c.name, '') as company, coalesce(u.name, '') as username, coalesce((select max(score) from standing where person_id = p.id), 0) as score
-	from task t join person p on p.id = t.person_id left join company c on c.id = p.company_id left join app_user u on u.id = t.user_id `
+const taskFields = `
+	select t.id, t.person_id, t.user_id, t.alert, t.words, t.how, t.made_at, p.first_name as first, p.last_name as last,
+		p.email, p.phone, p.title, p.zone, p.country, p.city,
+	coalesce(c.name, '') as company, coalesce(u.name, '') as username,
+		coalesce((select max(score) from standing where person_id = p.id), 0) as score
+	from task t
+	join person p on p.id = t.person_id
+	left join company c on c.id = p.company_id
+	left join app_user u on u.id = t.user_id `
 
 // OpenTasks lists what a user has to do, and what nobody in particular has, the
 // longest waiting first; user 0 stands for everybody. Of alerts it lists those
@@ -69,8 +76,11 @@ func (db Queries) OpenTasks(ctx context.Context, user int64, alerts bool) ([]Tas
 // FinishTask keeps that a task is done. It answers ErrNotFound where it is not
 // open any more.
 func (tx Tx) FinishTask(ctx context.Context, id, user int64, notes string, at time.Time) (Task, error) {
-	return one[Task](ctx, tx,
-		`update task t set done_at = $4, done_by = $2, notes = $3 where id = $1 and done_at is null and not alert returning id, person_id, user_id, alert, words, how, made_at`, id, user, notes, at)
+	return one[Task](ctx, tx, `
+			update task t
+			set done_at = $4, done_by = $2, notes = $3
+			where id = $1 and done_at is null and not alert
+			returning id, person_id, user_id, alert, words, how, made_at`, id, user, notes, at)
 }
 
 // ReopenTask takes back that a user has done tasks or seen alerts.
@@ -101,6 +111,11 @@ type PersonTask struct {
 // PersonTasks lists what there was and is to do about somebody, the newest
 // first.
 func (db Queries) PersonTasks(ctx context.Context, person int64) ([]PersonTask, error) {
-	return all[PersonTask](ctx, db,
-		`select t.words, t.how, t.alert, t.made_at, t.done_at, coalesce(u.name, '') as "user", t.notes from task t left join app_user u on u.id = t.done_by where t.person_id = $1 order by t.id desc limit 200`, person)
+	return all[PersonTask](ctx, db, `
+			select t.words, t.how, t.alert, t.made_at, t.done_at, coalesce(u.name, '') as "user", t.notes
+			from task t
+			left join app_user u on u.id = t.done_by
+			where t.person_id = $1
+			order by t.id desc
+			limit 200`, person)
 }

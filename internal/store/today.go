@@ -17,10 +17,16 @@ type Day struct {
 // those of a zone.
 func (db Queries) Days(ctx context.Context, from time.Time, zone string) ([]Day, error) {
 	return all[Day](ctx, db, `
-		with t as (select date_trunc('day', done_at at time zone $2) as day, count(*) as sent from touch where state = 'sent' and done_at >= $1 group by 1),
-		g as (select date_trunc('day', at at time zone $2) as day, count(*) filter (where kind = 4) as opens, count(*) filter (where kind in (2, 3, 5, 6)) as acts
+		with t as (
+			select date_trunc('day', done_at at time zone $2) as day, count(*) as sent
+			from touch
+			where state = 'sent' and done_at >= $1
+			group by 1),
+		g as (select date_trunc('day', at at time zone $2) as day, count(*) filter (where kind = 4) as opens,
+			count(*) filter (where kind in (2, 3, 5, 6)) as acts
 			from signal where at >= $1 and machine = '' group by 1)
-		select coalesce(t.day, g.day) as day, coalesce(t.sent, 0) as sent, coalesce(g.opens, 0) as opens, coalesce(g.acts, 0) as acts
+		select coalesce(t.day, g.day) as day, coalesce(t.sent, 0) as sent, coalesce(g.opens, 0) as opens,
+			coalesce(g.acts, 0) as acts
 		from t full join g on t.day = g.day order by 1`, from, zone)
 }
 

@@ -46,7 +46,8 @@ func (tx Tx) MakeTouches(ctx context.Context, list []NewTouch) error {
 		with made as (
 			insert into touch (enrolment_id, sequence_id, version_id, person_id, step, visit, kind, state, made_at,
 				message_id, message_version, purpose_id, ground, request)
-			select u.enr, u.seq, u.ver, u.person, u.step, u.visit, u.kind, case u.kind when 'email' then 'ready' else 'desk' end,
+			select u.enr, u.seq, u.ver, u.person, u.step, u.visit, u.kind, case u.kind when 'email' then 'ready'
+				else 'desk' end,
 				u.at, nullif(u.msg, 0), nullif(u.mver, 0), nullif(u.purpose, 0), u.ground, u.request
 			from unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::bigint[], $5::int[], $6::int[], $7::text[],
 					$8::timestamptz[], $9::bigint[], $10::int[], $11::bigint[], $12::text[], $13::boolean[])
@@ -81,7 +82,8 @@ type EndedTouch struct {
 // EndedTouches reads those of some enrolments.
 func (db Queries) EndedTouches(ctx context.Context, enrolments []int64) ([]EndedTouch, error) {
 	rows, err := db.QueryxContext(ctx, `
-		select t.enrolment_id, t.step, t.visit, t.done_at, case when t.state = 'passed' then t.trouble else '' end, coalesce(w.outcome, '')
+		select t.enrolment_id, t.step, t.visit, t.done_at, case when t.state = 'passed' then t.trouble else '' end,
+			coalesce(w.outcome, '')
 		from touch t
 		left join work w on w.touch_id = t.id
 		where t.enrolment_id = any ($1) and t.done_at is not null and t.state in ('sent', 'done', 'missed', 'passed')`,
@@ -186,10 +188,13 @@ type Touch struct {
 	Score              float64
 }
 
-const touchFields = `select t.id, coalesce(t.enrolment_id, 0) as enrolment_id, coalesce(t.sequence_id, 0) as sequence_id,
-		coalesce(t.version_id, 0) as version_id, coalesce(t.mailing_id, 0) as mailing_id, t.person_id, t.step, t.kind, t.state,
+const touchFields = `
+		select t.id, coalesce(t.enrolment_id, 0) as enrolment_id, coalesce(t.sequence_id, 0) as sequence_id,
+		coalesce(t.version_id, 0) as version_id, coalesce(t.mailing_id, 0) as mailing_id, t.person_id, t.step, t.kind,
+			t.state,
 		t.made_at, coalesce(lt.ready_at, w.ready_at, t.made_at) as ready_at, t.done_at, lt.mail_id, t.message_id,
-		coalesce(lt.subject, '') as subject, coalesce(lt.address, '') as address, w.rep_id, coalesce(w.outcome, '') as outcome,
+		coalesce(lt.subject, '') as subject, coalesce(lt.address, '') as address, w.rep_id,
+			coalesce(w.outcome, '') as outcome,
 		coalesce(w.notes, '') as notes, coalesce(nullif(t.trouble, ''), lt.trouble, '') as trouble,
 		p.first_name as first, p.last_name as last, p.email, p.zone, p.country, p.city, p.phone, p.title,
 		coalesce(c.name, '') as company,
@@ -234,7 +239,10 @@ func (db Queries) PersonTouches(ctx context.Context, person int64) ([]Touch, err
 func (tx Tx) FinishCall(ctx context.Context, id, rep int64, outcome, notes string, at time.Time) (Touch, error) {
 	n, err := exec(ctx, tx, `
 		with done as (
-			update work set open = false, outcome = $3, notes = $4, rep_id = $2 where touch_id = $1 and open returning touch_id)
+			update work
+			set open = false, outcome = $3, notes = $4, rep_id = $2
+			where touch_id = $1 and open
+			returning touch_id)
 		update touch t set state = 'done', done_at = $5 from done where t.id = done.touch_id`, id, rep, outcome, notes,
 		at)
 	if err == nil && n == 0 {
@@ -278,7 +286,8 @@ type SentLink struct {
 // SentLink reads the email that a touch sent.
 func (db Queries) SentLink(ctx context.Context, id int64) (SentLink, error) {
 	return one[SentLink](ctx, db, `
-		select t.id as touch, t.person_id, coalesce(t.sequence_id, 0) as sequence_id, coalesce(t.mailing_id, 0) as mailing_id,
+		select t.id as touch, t.person_id, coalesce(t.sequence_id, 0) as sequence_id,
+			coalesce(t.mailing_id, 0) as mailing_id,
 			coalesce(t.answer_id, 0) as answer_id, t.step, t.message_id, t.message_version, l.edit, t.done_at
 		from touch t
 		join letter l on l.touch_id = t.id

@@ -63,7 +63,9 @@ func (tx Tx) RepsInTurn(ctx context.Context) ([]handoff.Rep, error) {
 		Away     bool
 		Open     int
 		Last     *time.Time `db:"handed_at"`
-	}](ctx, tx, `select a.id, a.capacity, a.away, a.handed_at, (select count(*) from handoff h where h.rep_id = a.id and h.state = 'open') as open
+	}](ctx, tx, `
+		select a.id, a.capacity, a.away, a.handed_at, (
+			select count(*) from handoff h where h.rep_id = a.id and h.state = 'open') as open
 		from app_user a where a.role = 'rep' and a.left_at is null
 		order by a.id for update of a`)
 	if err != nil {

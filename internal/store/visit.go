@@ -36,8 +36,10 @@ type Visit struct {
 // MeetVisitor finds a browser, new or not, locks it, and answers whose it is; 0
 // where that is not known.
 func (tx Tx) MeetVisitor(ctx context.Context, id string, at time.Time) (int64, error) {
-	return one[int64](ctx, tx,
-		`insert into visitor (id, first_at, seen_at) values ($1, $2, $2) on conflict (id) do update set seen_at = greatest(visitor.seen_at, excluded.seen_at)
+	return one[int64](ctx, tx, `
+		insert into visitor (id, first_at, seen_at)
+		values ($1, $2, $2)
+		on conflict (id) do update set seen_at = greatest(visitor.seen_at, excluded.seen_at)
 		returning coalesce(person_id, 0)`, id, at)
 }
 

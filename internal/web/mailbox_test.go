@@ -61,11 +61,20 @@ func TestChoosingWhatOneGets(t *testing.T) {
 	links := map[int64]string{}
 	for _, p := range []int64{id, bo} {
 		var touch int64
-		x.must(x.s.DB().QueryRowContext(t.Context(),
-			`with q as (insert into sequence (name, created_at, updated_at) values ('S', $2, $2) returning id),
-			v as (insert into sequence_version (sequence_id, number, plan, messages, entry, launched_at) select id, 1, $3, '{}', '{}', $2 from q returning id, sequence_id),
-			e as (insert into enrolment (sequence_id, version_id, person_id, step, entered_at, reached_at) select sequence_id, id, $1, 1, $2, $2 from v returning id, sequence_id, version_id),
-			t as (insert into touch (enrolment_id, sequence_id, version_id, person_id, step, kind, state, made_at, done_at, message_id, message_version)
+		x.must(x.s.DB().QueryRowContext(t.Context(), `
+			with q as (insert into sequence (name, created_at, updated_at) values ('S', $2, $2) returning id),
+			v as (
+				insert into sequence_version (sequence_id, number, plan, messages, entry, launched_at)
+				select id, 1, $3, '{}', '{}', $2
+				from q
+				returning id, sequence_id),
+			e as (
+				insert into enrolment (sequence_id, version_id, person_id, step, entered_at, reached_at)
+				select sequence_id, id, $1, 1, $2, $2
+				from v
+				returning id, sequence_id, version_id),
+			t as (insert into touch (enrolment_id, sequence_id, version_id, person_id, step, kind, state, made_at,
+				done_at, message_id, message_version)
 				select id, sequence_id, version_id, $1, 1, 'email', 'sent', $2, $2, 1, 1 from e returning id)
 			insert into letter (touch_id, lane, phase, ready_at) select id, 2, 'over', $2 from t returning touch_id`,
 			p, now, store.JSON[*sequence.Plan]{V: sequence.NewPlan()}).Scan(&touch))
@@ -157,9 +166,14 @@ func TestAServerOfOnesOwnByForm(t *testing.T) {
 	}
 	// What its server did not take yet.
 	ana := x.meet(store.NewPerson{First: "Ana", Email: "ana@fjord.example"})
-	_, err = x.s.DB().ExecContext(t.Context(),
-		`with t as (insert into touch (person_id, step, kind, state, made_at) values ($1, 0, 'email', 'ready', now()) returning id)
-		insert into letter (touch_id, lane, ready_at, tries, sender_id, trouble) select id, 1, now(), 2, $2, 'the mail server: 451 come <later>' from t`, ana, users[0].ID)
+	_, err = x.s.DB().ExecContext(t.Context(), `
+		with t as (
+			insert into touch (person_id, step, kind, state, made_at)
+			values ($1, 0, 'email', 'ready', now())
+			returning id)
+		insert into letter (touch_id, lane, ready_at, tries, sender_id, trouble)
+		select id, 1, now(), 2, $2, 'the mail server: 451 come <later>'
+		from t`, ana, users[0].ID)
 	x.must(err)
 	for _, path := range []string{"/content/mailboxes", fmt.Sprintf("/people/%d", ana)} {
 		if _, body := v.do("GET", path, nil); !strings.Contains(body,

@@ -455,7 +455,8 @@ func TestHasteDoesNotCount(t *testing.T) {
 			[]store.NewTouch{{Enrolment: 1, Sequence: seq, Version: v, Person: p, Step: plan.Start, Kind: "email",
 				At: now, Message: id, MessageVersion: 1}})
 	}))
-	_, err := x.s.DB().Exec("with l as (update letter set phase = 'over') update touch set state = 'sent', done_at = $1", now)
+	_, err := x.s.DB().Exec(`
+		with l as (update letter set phase = 'over') update touch set state = 'sent', done_at = $1`, now)
 	x.must(err)
 	touch = 1
 	v := x.visitor()

@@ -211,7 +211,8 @@ func TestSendingFromTheShelf(t *testing.T) {
 	ana := x.meet(store.NewPerson{First: "Ana", Last: "<b>Strand", Email: "ana@fjord.example", Company: "Fjord Farms"})
 	x.meet(store.NewPerson{First: "Ben", Email: "ben@kelp.example"})
 	x.exec("insert into shelf_item (title, kind, version, created_at) values ('Limits & fish', 'link', 1, now())")
-	x.exec("insert into shelf_version (item_id, version, url, at) values (1, 1, 'https://karang.example/limits', now())")
+	x.exec(`
+		insert into shelf_version (item_id, version, url, at) values (1, 1, 'https://karang.example/limits', now())`)
 	v := x.visitor().signIn("rep")
 	_, body := v.do("GET", "/content/shelf/1/send?text=fjord", nil)
 	if !strings.Contains(body, fmt.Sprintf("/people/%d/letter?item=1", ana)) || strings.Contains(body, "Ben") ||

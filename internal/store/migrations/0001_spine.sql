@@ -231,7 +231,8 @@ create table touch (
     step            int not null,
     kind            text not null check (kind in ('email', 'call')),
     -- email: ready → claimed → sending → sent, held or stopped; call: desk → done or missed; either: withdrawn, passed
-    state           text not null check (state in ('ready', 'claimed', 'sending', 'sent', 'held', 'stopped', 'desk', 'done', 'missed', 'withdrawn', 'passed')),
+    state           text not null check (state in ('ready', 'claimed', 'sending', 'sent', 'held', 'stopped', 'desk',
+    	'done', 'missed', 'withdrawn', 'passed')),
     made_at         timestamptz not null,
     ready_at        timestamptz not null,
     tries           int not null default 0,

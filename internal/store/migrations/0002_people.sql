@@ -16,7 +16,9 @@ alter table person
     add column batch_id   bigint,                      -- the import that made it
     add column erased_at  timestamptz;                 -- nothing is left but what is counted
 -- Rules compare texts as they stand: the core tidies them before they are kept.
-update person set first_name = btrim(first_name), last_name = btrim(last_name), title = btrim(title), city = btrim(city), source = btrim(source),
+update person
+set first_name = btrim(first_name), last_name = btrim(last_name), title = btrim(title), city = btrim(city),
+	source = btrim(source),
     country = upper(btrim(country)), phone = regexp_replace(phone, '[^+0-9]', '', 'g');
 alter table person drop constraint person_email_key;
 create unique index person_email on person (email) where email <> '';
@@ -307,22 +309,38 @@ begin
     return null;
 end $$;
 -- +goose StatementEnd
-create trigger tell_audiences_of_new after insert on person referencing new table as changed for each statement execute function tell_audiences('record');
-create trigger tell_audiences after update on person referencing new table as changed for each statement execute function tell_audiences('record');
-create trigger tell_audiences after update on company referencing new table as changed for each statement execute function tell_audiences('company');
-create trigger tell_audiences after insert on signal referencing new table as changed for each statement execute function tell_audiences('signal');
-create trigger tell_audiences_of_new after insert on standing referencing new table as changed for each statement execute function tell_audiences('score');
-create trigger tell_audiences after update on standing referencing new table as changed for each statement execute function tell_audiences('score');
-create trigger tell_audiences_of_new after insert on person_tag referencing new table as changed for each statement execute function tell_audiences('tag');
-create trigger tell_audiences after delete on person_tag referencing old table as changed for each statement execute function tell_audiences('tag');
-create trigger tell_audiences_of_new after insert on consent referencing new table as changed for each statement execute function tell_audiences('consent');
-create trigger tell_audiences after update on consent referencing new table as changed for each statement execute function tell_audiences('consent');
-create trigger tell_audiences_of_new after insert on deal referencing new table as changed for each statement execute function tell_audiences('deal');
-create trigger tell_audiences after update on deal referencing new table as changed for each statement execute function tell_audiences('deal');
-create trigger tell_audiences_of_new after insert on enrolment referencing new table as changed for each statement execute function tell_audiences('sequence');
-create trigger tell_audiences after update on enrolment referencing new table as changed for each statement execute function tell_audiences('sequence');
-create trigger tell_audiences_of_new after insert on audience_member referencing new table as changed for each statement execute function tell_audiences('audience');
-create trigger tell_audiences after delete on audience_member referencing old table as changed for each statement execute function tell_audiences('audience');
+create trigger tell_audiences_of_new after insert
+	on person referencing new table as changed for each statement execute function tell_audiences('record');
+create trigger tell_audiences after update
+	on person referencing new table as changed for each statement execute function tell_audiences('record');
+create trigger tell_audiences after update
+	on company referencing new table as changed for each statement execute function tell_audiences('company');
+create trigger tell_audiences after insert
+	on signal referencing new table as changed for each statement execute function tell_audiences('signal');
+create trigger tell_audiences_of_new after insert
+	on standing referencing new table as changed for each statement execute function tell_audiences('score');
+create trigger tell_audiences after update
+	on standing referencing new table as changed for each statement execute function tell_audiences('score');
+create trigger tell_audiences_of_new after insert
+	on person_tag referencing new table as changed for each statement execute function tell_audiences('tag');
+create trigger tell_audiences after delete
+	on person_tag referencing old table as changed for each statement execute function tell_audiences('tag');
+create trigger tell_audiences_of_new after insert
+	on consent referencing new table as changed for each statement execute function tell_audiences('consent');
+create trigger tell_audiences after update
+	on consent referencing new table as changed for each statement execute function tell_audiences('consent');
+create trigger tell_audiences_of_new after insert
+	on deal referencing new table as changed for each statement execute function tell_audiences('deal');
+create trigger tell_audiences after update
+	on deal referencing new table as changed for each statement execute function tell_audiences('deal');
+create trigger tell_audiences_of_new after insert
+	on enrolment referencing new table as changed for each statement execute function tell_audiences('sequence');
+create trigger tell_audiences after update
+	on enrolment referencing new table as changed for each statement execute function tell_audiences('sequence');
+create trigger tell_audiences_of_new after insert
+	on audience_member referencing new table as changed for each statement execute function tell_audiences('audience');
+create trigger tell_audiences after delete
+	on audience_member referencing old table as changed for each statement execute function tell_audiences('audience');
 
 -- Sets of signals by kind and time: audiences over windows.
 create index signal_kind on signal (kind, at, person_id) where machine = '';
@@ -334,10 +352,13 @@ drop index person_name;
 create index person_name on person (lower(last_name), lower(first_name), id);
 drop index signal_kind;
 alter table score_model drop column bands;
-drop trigger tell_audiences_of_new on person; drop trigger tell_audiences on person; drop trigger tell_audiences on company; drop trigger tell_audiences on signal;
-drop trigger tell_audiences_of_new on standing; drop trigger tell_audiences on standing; drop trigger tell_audiences_of_new on deal; drop trigger tell_audiences on deal;
+drop trigger tell_audiences_of_new on person; drop trigger tell_audiences on person; drop trigger tell_audiences
+	on company; drop trigger tell_audiences on signal;
+drop trigger tell_audiences_of_new on standing; drop trigger tell_audiences
+	on standing; drop trigger tell_audiences_of_new on deal; drop trigger tell_audiences on deal;
 drop trigger tell_audiences_of_new on enrolment; drop trigger tell_audiences on enrolment;
-drop table audience_stale, audience_move, audience_member, audience, import_memory, import_reject, import_company, import_row, import_piece, import, saved_view, not_double, never_again,
+drop table audience_stale, audience_move, audience_member, audience, import_memory, import_reject, import_company,
+	import_row, import_piece, import, saved_view, not_double, never_again,
     change, batch_person, batch, note, consent, purpose, person_tag, tag, own_field, contact_point cascade;
 drop function tell_audiences;
 alter table company drop column size, drop column revenue, drop column batch_id;
@@ -345,7 +366,9 @@ drop index company_name;
 drop index person_first_name, person_phone, person_batch, person_created, person_email, person_company, person_owner;
 delete from person where email = '' and not exists (select from enrolment e where e.person_id = person.id);
 update person set email = 'without-address-' || id || '@invalid' where email = '';
-alter table person drop column seniority, drop column department, drop column region, drop column language, drop column profile, drop column medium, drop column campaign,
-    drop column term, drop column content, drop column own, drop column batch_id, drop column erased_at, add constraint person_email_key unique (email);
+alter table person drop column seniority, drop column department, drop column region, drop column language,
+	drop column profile, drop column medium, drop column campaign,
+    drop column term, drop column content, drop column own, drop column batch_id, drop column erased_at,
+    	add constraint person_email_key unique (email);
 create index person_company on person (company_id);
 create index person_owner on person (owner_id);

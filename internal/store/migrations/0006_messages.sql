@@ -3,8 +3,10 @@
 -- What a message says, as core/message has it: sections, groups of readers and
 -- their versions.
 alter table message_version add column doc jsonb;
-update message_version set doc = jsonb_build_object('style', 'plain', 'subject', jsonb_build_object('0', subject), 'last', 1,
-    'sections', jsonb_build_array(jsonb_build_object('id', 1, 'kind', 'text', 'for', jsonb_build_object('0', jsonb_build_object('text', body)))));
+update message_version
+set doc = jsonb_build_object('style', 'plain', 'subject', jsonb_build_object('0', subject), 'last', 1,
+    'sections', jsonb_build_array(jsonb_build_object('id', 1, 'kind', 'text', 'for',
+    	jsonb_build_object('0', jsonb_build_object('text', body)))));
 alter table message_version alter column doc set not null, drop column body;
 
 alter table message

@@ -41,5 +41,8 @@ create index signal_touch on signal (touch_id, kind) where touch_id is not null 
 drop index signal_touch;
 delete from incoming where touch_id in (select id from touch where mailing_id is not null);
 delete from touch where mailing_id is not null;
-alter table touch drop column mailing_id, alter column enrolment_id set not null, alter column sequence_id set not null, alter column version_id set not null;
+alter table touch drop column mailing_id, alter column enrolment_id
+set not null, alter column sequence_id
+set not null, alter column version_id
+set not null;
 drop table mailing_left, mailing;

@@ -7,10 +7,14 @@ alter table page
     add column draft_n int not null default 0,
     add column removed_at timestamptz;
 update page set doc = jsonb_build_object('title', title, 'last', 1,
-    'blocks', case when intro = '' then '[]'::jsonb else jsonb_build_array(jsonb_build_object('id', 1, 'kind', 'text', 'content', jsonb_build_object('text', intro))) end,
-    'form', jsonb_build_object('title', offer, 'button', button, 'thanks', thanks, 'at_once', 0, 'questions', jsonb_build_array(
+    'blocks', case when intro = '' then '[]'::jsonb
+    	else jsonb_build_array(jsonb_build_object('id', 1, 'kind', 'text', 'content',
+    	jsonb_build_object('text', intro))) end,
+    'form', jsonb_build_object('title', offer, 'button', button, 'thanks', thanks, 'at_once', 0, 'questions',
+    	jsonb_build_array(
         jsonb_build_object('field', 'first name', 'must', true), jsonb_build_object('field', 'last name', 'must', true),
-        jsonb_build_object('field', 'company', 'must', true), jsonb_build_object('field', 'email', 'label', 'Work email', 'must', true))));
+        jsonb_build_object('field', 'company', 'must', true),
+        	jsonb_build_object('field', 'email', 'label', 'Work email', 'must', true))));
 alter table page alter column doc set not null, drop column intro, drop column button, drop column thanks;
 
 -- Every state a draft went through, for undo and redo.
@@ -36,9 +40,20 @@ create table page_visit (
     site        text not null default ''  -- the site that shows the form; empty: the page itself
 );
 create index page_visit_page on page_visit (page_id, at);
-insert into page_visit (page_id, at, started_at, finished_at) select page_id, at, at, at from signal where kind = 2 and page_id is not null order by at;
-insert into page_visit (page_id, at) select page_id, at from signal v where kind = 1 and machine = '' and page_id is not null
-    and not exists (select from signal f where f.kind = 2 and f.page_id = v.page_id and f.person_id = v.person_id and f.at between v.at and v.at + interval '1 day') order by at;
+insert into page_visit (page_id, at, started_at, finished_at)
+select page_id, at, at, at
+from signal
+where kind = 2 and page_id is not null
+order by at;
+insert into page_visit (page_id, at)
+select page_id, at
+from signal v
+where kind = 1 and machine = '' and page_id is not null
+    and not exists (
+    	select from signal f
+    	where f.kind = 2 and f.page_id = v.page_id and f.person_id = v.person_id
+    		and f.at between v.at and v.at + interval '1 day')
+    order by at;
 
 -- Each form that was filled in.
 create table page_answer (
@@ -85,6 +100,9 @@ drop table task;
 update touch set state = 'withdrawn' where answer_id is not null and state in ('ready', 'claimed', 'stopped');
 alter table touch drop column answer_id;
 drop table page_answer, page_visit, page_draft;
-alter table page add column intro text not null default '', add column button text not null default 'Send', add column thanks text not null default '';
-update page set intro = coalesce((select string_agg(b->'content'->>'text', '') from jsonb_array_elements(doc->'blocks') b), ''), button = doc->'form'->>'button', thanks = coalesce(doc->'form'->>'thanks', '');
+alter table page add column intro text not null default '', add column button text not null default 'Send',
+	add column thanks text not null default '';
+update page
+set intro = coalesce((select string_agg(b->'content'->>'text', '') from jsonb_array_elements(doc->'blocks') b), ''),
+	button = doc->'form'->>'button', thanks = coalesce(doc->'form'->>'thanks', '');
 alter table page alter column button drop default, drop column doc, drop column draft_n, drop column removed_at;

@@ -33,9 +33,11 @@ create function tell_ready() returns trigger language plpgsql as $$
 declare
     who bigint[] := array(
         select n.id from changed n join before b using (id)
-        where (n.do_not_contact, n.opted_out_at is null, n.bounced_at is null, n.email = '', n.phone = '', n.erased_at is null)
+        where (n.do_not_contact, n.opted_out_at is null, n.bounced_at is null, n.email = '', n.phone = '',
+        	n.erased_at is null)
             is distinct from
-            (b.do_not_contact, b.opted_out_at is null, b.bounced_at is null, b.email = '', b.phone = '', b.erased_at is null));
+            (b.do_not_contact, b.opted_out_at is null, b.bounced_at is null, b.email = '', b.phone = '',
+            	b.erased_at is null));
 begin
     if who <> '{}' then
         perform from standing where person_id = any (who) order by model_id, person_id for update;

@@ -49,7 +49,8 @@ create trigger search_new_people after insert on person referencing new table as
 -- +goose StatementBegin
 create function search_person() returns trigger language plpgsql as $$
 begin
-    update person_search s set last_name = lower(new.last_name collate "C"), first_name = lower(new.first_name collate "C"),
+    update person_search s
+    set last_name = lower(new.last_name collate "C"), first_name = lower(new.first_name collate "C"),
             words = search_words(new.first_name, new.last_name, new.email, c.name, c.domain)
         from (select 1) one left join company c on c.id = new.company_id where s.person_id = new.id;
     return null;

@@ -23,7 +23,8 @@ alter table person_search alter column words set statistics 1000;
 
 -- What is kept of each person.
 create view person_sought as
-    select p.id as person_id, lower(p.last_name collate "C") as last_name, lower(p.first_name collate "C") as first_name,
+    select p.id as person_id, lower(p.last_name collate "C") as last_name,
+    	lower(p.first_name collate "C") as first_name,
         p.email, p.company_id, coalesce(lower(c.name), '') as company, coalesce(s.score, 0) as score,
         search_words(p.first_name, p.last_name, p.email, c.name, c.domain) as words
     from person p
@@ -136,7 +137,8 @@ create trigger search_new_people after insert on person referencing new table as
 -- +goose StatementBegin
 create function search_person() returns trigger language plpgsql as $$
 begin
-    update person_search s set last_name = lower(new.last_name collate "C"), first_name = lower(new.first_name collate "C"),
+    update person_search s
+    set last_name = lower(new.last_name collate "C"), first_name = lower(new.first_name collate "C"),
             words = search_words(new.first_name, new.last_name, new.email, c.name, c.domain)
         from (select 1) one left join company c on c.id = new.company_id where s.person_id = new.id;
     return null;

@@ -89,7 +89,8 @@ update touch t set state = case when l.phase in ('claimed', 'sending') then l.ph
 update touch t set ready_at = w.ready_at, rep_id = w.rep_id, outcome = w.outcome, notes = w.notes
     from work w where w.touch_id = t.id;
 alter table touch alter column ready_at set not null, add constraint touch_state_check
-    check (state in ('ready', 'claimed', 'sending', 'sent', 'held', 'stopped', 'desk', 'done', 'missed', 'withdrawn', 'passed'));
+    check (state in ('ready', 'claimed', 'sending', 'sent', 'held', 'stopped', 'desk', 'done', 'missed', 'withdrawn',
+    	'passed'));
 create index touch_ready on touch (ready_at, id) where state = 'ready' and mailing_id is null;
 create index touch_ready_mailing on touch (ready_at, id) where state = 'ready' and mailing_id is not null;
 create index touch_single on touch (ready_at) where state = 'ready' and enrolment_id is null and mailing_id is null;
