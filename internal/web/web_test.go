@@ -13,6 +13,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"sort"
 	"strings"
 	"testing"
@@ -91,6 +92,14 @@ func (x *site) visitor() *visitor {
 	}}, "same-origin"}
 }
 
+// The white space that a page is laid out by, and that nobody sees.
+var between, within = regexp.MustCompile(`>\n *<`), regexp.MustCompile(`\n +`)
+
+// asRead is a page with its words as a reader has them, whatever lines they stand on.
+func asRead(page string) string {
+	return within.ReplaceAllString(between.ReplaceAllString(page, "><"), " ")
+}
+
 func (v *visitor) do(method, path string, form url.Values) (*http.Response, string) {
 	v.t.Helper()
 	req, err := http.NewRequest(method, v.srv.URL+path, strings.NewReader(form.Encode()))
@@ -112,6 +121,9 @@ func (v *visitor) do(method, path string, form url.Values) (*http.Response, stri
 	body, err := io.ReadAll(res.Body)
 	if err != nil {
 		v.t.Fatal(err)
+	}
+	if strings.HasPrefix(res.Header.Get("Content-Type"), "text/html") {
+		return res, asRead(string(body))
 	}
 	return res, string(body)
 }
@@ -464,8 +476,12 @@ func TestTheStylesheetIsFresh(t *testing.T) {
 		t.Fatal("no templates", err)
 	}
 	sort.Strings(files)
+	styles, err := filepath.Glob("assets/src/styles/*.css")
+	if err != nil || len(styles) == 0 {
+		t.Fatal("no styles", err)
+	}
 	h := sha256.New()
-	for _, f := range append([]string{"assets/src/app.css"}, files...) {
+	for _, f := range slices.Concat([]string{"assets/src/app.css"}, styles, files) {
 		b, err := os.ReadFile(f)
 		if err != nil {
 			t.Fatal(err)

@@ -193,6 +193,10 @@ var funcs = template.FuncMap{
 		return template.HTML(`<svg class="i" aria-hidden="true"><use href="/assets/icons.svg#` +
 			template.HTMLEscapeString(name) + `"/></svg>`)
 	},
+	// token is what a form carries so that nobody else can send it.
+	"token": func(csrf string) template.HTML {
+		return template.HTML(`<input type="hidden" name="_csrf" value="` + template.HTMLEscapeString(csrf) + `">`)
+	},
 	"asset": func(name string) string { return "/assets/" + name + "?v=" + version() },
 	"html":  func(s string) template.HTML { return template.HTML(s) }, // of what core/message has cleaned, alone
 	// encoded is a query of an address that url.Values has encoded: in an

@@ -2,109 +2,138 @@
 (() => {
   const $ = (s, el = document) => el.querySelector(s);
   const all = (s, el = document) => [...el.querySelectorAll(s)];
-  const typing = (e) => e.target.closest('input, textarea, select, trix-editor, [contenteditable]');
+  const typing = (e) => e.target.closest("input, textarea, select, trix-editor, [contenteditable]");
 
   // Each request of htmx carries the page's token.
-  document.addEventListener('htmx:config:request', (e) => {
-    e.detail.ctx.request.headers['X-CSRF-Token'] = $('meta[name=csrf]')?.content || '';
+  document.addEventListener("htmx:config:request", (e) => {
+    e.detail.ctx.request.headers["X-CSRF-Token"] = $("meta[name=csrf]")?.content || "";
   });
-  document.addEventListener('htmx:error', () => say('That did not reach Ombak. Nothing was changed; try again.'));
-  document.addEventListener('htmx:response:error', (e) => {
+  document.addEventListener("htmx:error", () => say("That did not reach Ombak. Nothing was changed; try again."));
+  document.addEventListener("htmx:response:error", (e) => {
     const status = e.detail.ctx.response?.raw?.status;
     if (status === 401) location.reload();
-    else if (status !== 422 && status !== 409) say('That did not work. Nothing was changed; reload the page and try again.');
+    else if (status !== 422 && status !== 409)
+      say("That did not work. Nothing was changed; reload the page and try again.");
   });
 
   function say(text) {
-    const el = $('#said');
+    const el = $("#said");
     if (!el) return;
     el.textContent = text;
     el.hidden = false;
     clearTimeout(say.timer);
-    say.timer = setTimeout(() => { el.hidden = true; }, 8000);
+    say.timer = setTimeout(() => {
+      el.hidden = true;
+    }, 8000);
   }
   window.ombakSay = say;
 
   let followed = null; // in a list with its detail beside it: what is ringed and not shown yet
 
   // Live changes: the server names what has changed, and whoever shows it asks again.
-  const wanted = () => all('[data-live]');
+  const wanted = () => all("[data-live]");
   if (wanted().length && window.EventSource) {
     // Nobody loses what they type, or the menu they have open: neither when a change is told nor when its answer comes.
     const inUse = (el) => {
       const part = (el.dataset.liveIn && $(el.dataset.liveIn)) || el;
-      return (part.contains(document.activeElement) && typing({ target: document.activeElement })) || part.querySelector('details[open]');
+      return (
+        (part.contains(document.activeElement) && typing({ target: document.activeElement })) ||
+        part.querySelector("details[open]")
+      );
     };
-    document.addEventListener('htmx:before:swap', (e) => {
+    document.addEventListener("htmx:before:swap", (e) => {
       const el = e.detail.ctx?.sourceElement;
-      if (el?.matches?.('[data-live]') && (inUse(el) || followed !== null)) e.preventDefault();
+      if (el?.matches?.("[data-live]") && (inUse(el) || followed !== null)) e.preventDefault();
     });
     // From the moment at which the page was begun: what changed while it came is told too.
-    const source = new EventSource('/events?since=' + encodeURIComponent(document.body.dataset.seen || ''));
+    const source = new EventSource("/events?since=" + encodeURIComponent(document.body.dataset.seen || ""));
     const due = new Map();
     source.onmessage = (e) => {
       for (const el of wanted()) {
-        const topics = el.dataset.live.split(' ');
-        if (e.data !== '' && !topics.includes(e.data)) continue;
+        const topics = el.dataset.live.split(" ");
+        if (e.data !== "" && !topics.includes(e.data)) continue;
         if (due.has(el)) continue;
-        due.set(el, setTimeout(() => {
-          due.delete(el);
-          if (inUse(el)) return;
-          if (el.isConnected) htmx.trigger(el, 'changed');
-        }, 400));
+        due.set(
+          el,
+          setTimeout(() => {
+            due.delete(el);
+            if (inUse(el)) return;
+            if (el.isConnected) htmx.trigger(el, "changed");
+          }, 400),
+        );
       }
     };
-    addEventListener('pagehide', () => source.close());
+    addEventListener("pagehide", () => source.close());
   }
 
   // The finder.
-  const finder = $('#finder');
+  const finder = $("#finder");
   function find() {
     finder.showModal();
-    $('input', finder).select();
+    $("input", finder).select();
   }
-  document.addEventListener('click', (e) => {
-    if (e.target.closest('[data-find]')) find();
-    if (e.target.closest('[data-keys]')) $('#keys').showModal();
-    const close = e.target.closest('[data-close]');
-    if (close) close.closest('dialog').close();
-    if (e.target.matches('dialog')) e.target.close();
-    const insert = e.target.closest('[data-insert]');
+  document.addEventListener("click", (e) => {
+    if (e.target.closest("[data-find]")) find();
+    if (e.target.closest("[data-keys]")) $("#keys").showModal();
+    const close = e.target.closest("[data-close]");
+    if (close) close.closest("dialog").close();
+    if (e.target.matches("dialog")) e.target.close();
+    const insert = e.target.closest("[data-insert]");
     if (insert) {
-      const ed = $('trix-editor');
-      if (insert.dataset.into === 'subject') {
-        const input = $('input[name=subject]');
-        input.setRangeText(insert.dataset.insert, input.selectionStart, input.selectionEnd, 'end');
+      const ed = $("trix-editor");
+      if (insert.dataset.into === "subject") {
+        const input = $("input[name=subject]");
+        input.setRangeText(insert.dataset.insert, input.selectionStart, input.selectionEnd, "end");
         input.focus();
-      } else if (insert.dataset.href) ed.editor.insertHTML(`<a href="${insert.dataset.href}">${insert.dataset.insert}</a>`);
+      } else if (insert.dataset.href)
+        ed.editor.insertHTML(`<a href="${insert.dataset.href}">${insert.dataset.insert}</a>`);
       else ed.editor.insertString(insert.dataset.insert);
     }
   });
-  document.addEventListener('change', (e) => {
-    if (e.target.closest('[data-submit]')) e.target.form.requestSubmit();
-    if (e.target.matches('[data-all]')) all('input[name=id]', e.target.form).forEach((x) => { x.checked = e.target.checked; });
-    const ticked = e.target.form && $('[data-ticked]', e.target.form);
+  document.addEventListener("change", (e) => {
+    if (e.target.closest("[data-submit]")) e.target.form.requestSubmit();
+    if (e.target.matches("[data-all]"))
+      all("input[name=id]", e.target.form).forEach((x) => {
+        x.checked = e.target.checked;
+      });
+    const ticked = e.target.form && $("[data-ticked]", e.target.form);
     if (ticked) {
-      const n = all('input[name=id]:checked', e.target.form).length;
-      ticked.textContent = $('input[name=everybody]', e.target.form)?.checked ? 'All' : n;
+      const n = all("input[name=id]:checked", e.target.form).length;
+      ticked.textContent = $("input[name=everybody]", e.target.form)?.checked ? "All" : n;
     }
   });
   // Menus within a page close when something else is pressed, or with Escape.
-  document.addEventListener('click', (e) => all('details.small-menu[open]').forEach((d) => { if (!d.contains(e.target)) d.open = false; }));
-  document.addEventListener('keydown', (e) => {
-    if (e.key === 'Escape') all('details.small-menu[open], details.edit[open]').forEach((d) => { d.open = false; $('summary', d).focus(); });
+  document.addEventListener("click", (e) =>
+    all("details.small-menu[open]").forEach((d) => {
+      if (!d.contains(e.target)) d.open = false;
+    }),
+  );
+  document.addEventListener("keydown", (e) => {
+    if (e.key === "Escape")
+      all("details.small-menu[open], details.edit[open]").forEach((d) => {
+        d.open = false;
+        $("summary", d).focus();
+      });
   });
-  document.addEventListener('toggle', (e) => {
-    if (e.target.matches?.('details.edit[open], details.small-menu[open]')) $('input:not([type=hidden]):not([type=checkbox]), select', e.target)?.focus();
-  }, true);
+  document.addEventListener(
+    "toggle",
+    (e) => {
+      if (e.target.matches?.("details.edit[open], details.small-menu[open]"))
+        $("input:not([type=hidden]):not([type=checkbox]), select", e.target)?.focus();
+    },
+    true,
+  );
 
   // Where a form comes back changed, the one who types stays where they were.
   let held = null;
-  document.addEventListener('htmx:before:swap', () => {
+  document.addEventListener("htmx:before:swap", () => {
     const el = document.activeElement;
-    held = el?.id && el.closest('form') ? { id: el.id, at: el.type === 'search' || el.type === 'text' ? el.selectionStart : null } : null;
+    held =
+      el?.id && el.closest("form")
+        ? { id: el.id, at: el.type === "search" || el.type === "text" ? el.selectionStart : null }
+        : null;
   });
-  document.addEventListener('htmx:after:swap', () => {
+  document.addEventListener("htmx:after:swap", () => {
     const el = held && document.getElementById(held.id);
     if (el && el !== document.activeElement) {
       el.focus();
@@ -112,46 +141,75 @@
     }
     held = null;
   });
-  document.addEventListener('trix-file-accept', (e) => e.preventDefault()); // pictures come with the shelf
+  document.addEventListener("trix-file-accept", (e) => e.preventDefault()); // pictures come with the shelf
 
   // Whoever leaves a form that is not kept is asked. The writers keep what is typed by themselves.
-  const typedInto = (f) => f.method === 'post' && !f.matches('#write, [action="/sign-in"]') && [...f.elements].some((el) => {
-    if (el.type === 'hidden' || el.type === 'file' || el.matches('[data-submit], button') || !el.offsetParent) return false;
-    if (el.type === 'checkbox' || el.type === 'radio') return el.name !== 'id' && el.checked !== el.defaultChecked;
-    if (el.matches('select')) return [...el.options].some((o) => o.selected !== o.defaultSelected) && [...el.options].some((o) => o.defaultSelected);
-    return el.matches('input, textarea') && el.value !== el.defaultValue;
-  });
-  const unkept = (part) => all('form', part).some(typedInto);
-  const question = 'What you typed is not kept yet. Leave it?';
+  const typedInto = (f) =>
+    f.method === "post" &&
+    !f.matches('#write, [action="/sign-in"]') &&
+    [...f.elements].some((el) => {
+      if (el.type === "hidden" || el.type === "file" || el.matches("[data-submit], button") || !el.offsetParent)
+        return false;
+      if (el.type === "checkbox" || el.type === "radio")
+        return el.name !== "id" && el.checked !== el.defaultChecked;
+      if (el.matches("select"))
+        return (
+          [...el.options].some((o) => o.selected !== o.defaultSelected) &&
+          [...el.options].some((o) => o.defaultSelected)
+        );
+      return el.matches("input, textarea") && el.value !== el.defaultValue;
+    });
+  const unkept = (part) => all("form", part).some(typedInto);
+  const question = "What you typed is not kept yet. Leave it?";
   let sending = false;
-  document.addEventListener('submit', () => { sending = true; setTimeout(() => { sending = false; }, 4000); });
-  addEventListener('beforeunload', (e) => { if (!sending && unkept(document)) e.preventDefault(); });
-  document.addEventListener('click', (e) => {
-    const a = e.target.closest('a[hx-get]');
-    const part = a && $(a.getAttribute('hx-target') || 'body');
-    if (part && unkept(part) && !confirm(question)) { e.preventDefault(); e.stopImmediatePropagation(); }
-  }, true);
+  document.addEventListener("submit", () => {
+    sending = true;
+    setTimeout(() => {
+      sending = false;
+    }, 4000);
+  });
+  addEventListener("beforeunload", (e) => {
+    if (!sending && unkept(document)) e.preventDefault();
+  });
+  document.addEventListener(
+    "click",
+    (e) => {
+      const a = e.target.closest("a[hx-get]");
+      const part = a && $(a.getAttribute("hx-target") || "body");
+      if (part && unkept(part) && !confirm(question)) {
+        e.preventDefault();
+        e.stopImmediatePropagation();
+      }
+    },
+    true,
+  );
 
   // Lists move with j and k (or the arrows), open with Enter; the rest of the keys stand in the page as data-key.
-  function rows() { return all('[data-row]').filter((r) => r.offsetParent); }
+  function rows() {
+    return all("[data-row]").filter((r) => r.offsetParent);
+  }
   function step(by) {
     const list = rows();
     if (!list.length) return;
-    let now = list.indexOf(document.activeElement.closest('[data-row]'));
+    let now = list.indexOf(document.activeElement.closest("[data-row]"));
     if (followed !== null) now = list.findIndex((r) => r.dataset.follow === followed);
-    else if (now < 0) now = list.findIndex((r) => r.dataset.follow !== undefined && r.getAttribute('aria-current') === 'true');
+    else if (now < 0)
+      now = list.findIndex((r) => r.dataset.follow !== undefined && r.getAttribute("aria-current") === "true");
     const next = list[Math.max(0, Math.min(list.length - 1, now < 0 ? (by > 0 ? 0 : list.length - 1) : now + by))];
     next.focus();
-    next.scrollIntoView({ block: 'nearest' });
+    next.scrollIntoView({ block: "nearest" });
     follow(next);
   }
 
-  // Where the detail stands beside the list, it follows the list, and the keys that act wait until what is ringed is what
-  // is shown: a key never takes somebody else.
+  // Where the detail stands beside the list, it follows the list, and the keys that act wait until what is ringed is
+  // what is shown: a key never takes somebody else.
   let waiting = [];
   function follow(row) {
-    if (row.dataset.follow === undefined || row.dataset.follow === $('[data-shown]')?.dataset.shown) { followed = null; return; }
-    if (unkept($(row.getAttribute('hx-target'))) && !confirm(question)) return;
+    if (row.dataset.follow === undefined || row.dataset.follow === $("[data-shown]")?.dataset.shown) {
+      followed = null;
+      return;
+    }
+    if (unkept($(row.getAttribute("hx-target"))) && !confirm(question)) return;
     followed = row.dataset.follow;
     waiting = [];
     if (!asking) ask(row);
@@ -160,71 +218,112 @@
   let asking = false;
   function ask(row) {
     asking = true;
-    const href = row.getAttribute('href');
-    history.replaceState(history.state, '', href);
-    htmx.ajax('GET', href, { target: row.getAttribute('hx-target'), swap: 'innerHTML' })
-      .catch(() => { followed = null; }).finally(() => { asking = false; followedOn(); });
+    const href = row.getAttribute("href");
+    history.replaceState(history.state, "", href);
+    htmx
+      .ajax("GET", href, { target: row.getAttribute("hx-target"), swap: "innerHTML" })
+      .catch(() => {
+        followed = null;
+      })
+      .finally(() => {
+        asking = false;
+        followedOn();
+      });
   }
   function followedOn() {
     if (followed === null) return;
-    const row = all('[data-follow]').find((r) => r.dataset.follow === followed);
+    const row = all("[data-follow]").find((r) => r.dataset.follow === followed);
     row?.focus();
-    if (row && $('[data-shown]')?.dataset.shown !== followed) return ask(row);
+    if (row && $("[data-shown]")?.dataset.shown !== followed) return ask(row);
     const keys = row ? waiting : [];
     followed = null;
     waiting = [];
     keys.forEach(act);
   }
   // A list that changed by itself shows something else than what was looked at: acting keys rest for a moment.
-  let last = $('[data-shown]')?.dataset.shown;
+  let last = $("[data-shown]")?.dataset.shown;
   let rest = 0;
-  document.addEventListener('htmx:after:swap', () => {
-    const now = $('[data-shown]')?.dataset.shown;
+  document.addEventListener("htmx:after:swap", () => {
+    const now = $("[data-shown]")?.dataset.shown;
     const asked = followed !== null || document.activeElement?.dataset?.follow === now;
     if (last && now && now !== last && !asked) rest = performance.now() + 1000;
     last = now;
   });
   function act(key) {
-    const el = all('[data-key]').find((x) => x.dataset.key === key && x.offsetParent);
+    const el = all("[data-key]").find((x) => x.dataset.key === key && x.offsetParent);
     if (!el) return false;
-    if (el.matches('input, textarea, select')) el.focus();
+    if (el.matches("input, textarea, select")) el.focus();
     else el.click();
     return true;
   }
-  document.addEventListener('keydown', (e) => {
+  document.addEventListener("keydown", (e) => {
     if (e.ctrlKey || e.metaKey || e.altKey) return;
     if (finder?.open) {
-      const list = all('[data-found]', finder);
+      const list = all("[data-found]", finder);
       const now = list.indexOf(document.activeElement);
-      if (e.key === 'ArrowDown' && list.length) { e.preventDefault(); list[Math.min(now + 1, list.length - 1)].focus(); }
-      if (e.key === 'ArrowUp' && list.length) { e.preventDefault(); now <= 0 ? $('input', finder).focus() : list[now - 1].focus(); }
-      if (e.key === 'Enter' && now < 0 && list.length) { e.preventDefault(); list[0].click(); }
+      if (e.key === "ArrowDown" && list.length) {
+        e.preventDefault();
+        list[Math.min(now + 1, list.length - 1)].focus();
+      }
+      if (e.key === "ArrowUp" && list.length) {
+        e.preventDefault();
+        now <= 0 ? $("input", finder).focus() : list[now - 1].focus();
+      }
+      if (e.key === "Enter" && now < 0 && list.length) {
+        e.preventDefault();
+        list[0].click();
+      }
       return;
     }
-    if (typing(e) || $('dialog[open]')) return;
-    if (e.key === '/') { e.preventDefault(); return find(); }
-    if (e.key === '?') { e.preventDefault(); return $('#keys').showModal(); }
-    if (e.key === 'j') { e.preventDefault(); return step(1); }
-    if (e.key === 'k') { e.preventDefault(); return step(-1); }
-    const tick = e.key === 'x' && $('input[name=id]', document.activeElement.closest('[data-row]') || document.createElement('i'));
-    if (tick) { e.preventDefault(); return tick.click(); }
-    if (followed !== null) { waiting.push(e.key); return; }
-    if (performance.now() < rest) return say('The list has changed. Look again before you press a key.');
+    if (typing(e) || $("dialog[open]")) return;
+    if (e.key === "/") {
+      e.preventDefault();
+      return find();
+    }
+    if (e.key === "?") {
+      e.preventDefault();
+      return $("#keys").showModal();
+    }
+    if (e.key === "j") {
+      e.preventDefault();
+      return step(1);
+    }
+    if (e.key === "k") {
+      e.preventDefault();
+      return step(-1);
+    }
+    const tick =
+      e.key === "x" &&
+      $("input[name=id]", document.activeElement.closest("[data-row]") || document.createElement("i"));
+    if (tick) {
+      e.preventDefault();
+      return tick.click();
+    }
+    if (followed !== null) {
+      waiting.push(e.key);
+      return;
+    }
+    if (performance.now() < rest) return say("The list has changed. Look again before you press a key.");
     if (act(e.key)) e.preventDefault();
   });
   // Browsers press a form's first button on Enter. Where that is one of several things to do, such as an undo or the
   // removal of a line, Enter keeps what was typed instead, or presses the button of the menu it was typed in.
-  document.addEventListener('keydown', (e) => {
+  document.addEventListener("keydown", (e) => {
     const input = e.target;
-    if (e.key !== 'Enter' || e.isComposing || !input.matches?.('input:not([type=checkbox]):not([type=radio]):not([type=submit])')) return;
-    const first = input.form && [...input.form.elements].find((x) => x.type === 'submit');
-    if (!first || first.name !== 'do' || first.matches('.main')) return;
+    if (
+      e.key !== "Enter" ||
+      e.isComposing ||
+      !input.matches?.("input:not([type=checkbox]):not([type=radio]):not([type=submit])")
+    )
+      return;
+    const first = input.form && [...input.form.elements].find((x) => x.type === "submit");
+    if (!first || first.name !== "do" || first.matches(".main")) return;
     e.preventDefault();
-    const own = $('button:not([type=button])', input.closest('.drop') || document.createElement('i'));
+    const own = $("button:not([type=button])", input.closest(".drop") || document.createElement("i"));
     if (own) own.click();
-    else input.dispatchEvent(new Event('change', { bubbles: true }));
+    else input.dispatchEvent(new Event("change", { bubbles: true }));
   });
-  document.addEventListener('keydown', (e) => {
-    if (e.key === 'Enter' && e.target.matches('[data-row]') && !e.target.matches('a')) $('a', e.target)?.click();
+  document.addEventListener("keydown", (e) => {
+    if (e.key === "Enter" && e.target.matches("[data-row]") && !e.target.matches("a")) $("a", e.target)?.click();
   });
 })();

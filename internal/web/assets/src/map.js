@@ -1,62 +1,102 @@
 // The sequence map: moving from step to step with the arrow keys, zooming, and an overview to move by where the map is
 // larger than its frame. The map itself is drawn by the server.
 (() => {
-  const chart = () => document.querySelector('#map');
+  const chart = () => document.querySelector("#map");
   function zoom(how) {
     const svg = chart();
     if (!svg) return;
     const box = svg.viewBox.baseVal;
-    const frame = svg.closest('.map-frame');
+    const frame = svg.closest(".map-frame");
     const now = svg.getBoundingClientRect().width / box.width;
     const fit = (frame.clientWidth - 4) / box.width;
     // At fit the smallest words, drawn at 11 px, are never smaller: a larger plan scrolls instead.
-    const next = how === 'fit' ? Math.max(1, Math.min(1.25, fit)) : how === 'width' ? fit : Math.max(0.3, Math.min(2.5, now * (how === 'in' ? 1.2 : 1 / 1.2)));
-    svg.setAttribute('width', Math.round(box.width * next));
-    svg.setAttribute('height', Math.round(box.height * next));
+    const next =
+      how === "fit"
+        ? Math.max(1, Math.min(1.25, fit))
+        : how === "width"
+          ? fit
+          : Math.max(0.3, Math.min(2.5, now * (how === "in" ? 1.2 : 1 / 1.2)));
+    svg.setAttribute("width", Math.round(box.width * next));
+    svg.setAttribute("height", Math.round(box.height * next));
     overview();
-    try { sessionStorage.setItem('map-zoom', how === 'fit' || how === 'width' ? how : String(next)); } catch { /* a browser without storage forgets the zoom */ }
+    try {
+      sessionStorage.setItem("map-zoom", how === "fit" || how === "width" ? how : String(next));
+    } catch {
+      /* a browser without storage forgets the zoom */
+    }
   }
   function keep() {
     let kept = null;
-    try { kept = sessionStorage.getItem('map-zoom'); } catch { /* as above */ }
-    if (kept === 'fit' || kept === 'width' || kept === null) return zoom(kept || 'fit');
+    try {
+      kept = sessionStorage.getItem("map-zoom");
+    } catch {
+      /* as above */
+    }
+    if (kept === "fit" || kept === "width" || kept === null) return zoom(kept || "fit");
     const svg = chart();
-    svg.setAttribute('width', Math.round(svg.viewBox.baseVal.width * kept));
-    svg.setAttribute('height', Math.round(svg.viewBox.baseVal.height * kept));
+    svg.setAttribute("width", Math.round(svg.viewBox.baseVal.width * kept));
+    svg.setAttribute("height", Math.round(svg.viewBox.baseVal.height * kept));
     overview();
   }
   // The overview is the water alone, a dot for each step, and the part that is seen. It says nothing that the map does
   // not, and keys move along the map's own steps, so it is for the pointer only.
   function overview() {
-    const svg = chart(), frame = svg?.closest('.map-frame'), at = document.querySelector('.map-overview');
+    const svg = chart(),
+      frame = svg?.closest(".map-frame"),
+      at = document.querySelector(".map-overview");
     if (!at) return;
-    const box = svg.viewBox.baseVal, wide = svg.getBoundingClientRect().width, scale = wide / box.width;
+    const box = svg.viewBox.baseVal,
+      wide = svg.getBoundingClientRect().width,
+      scale = wide / box.width;
     const over = wide > frame.clientWidth + 8 || svg.getBoundingClientRect().height > frame.clientHeight + 8;
     at.hidden = !over;
     if (!over) return at.replaceChildren();
     const make = (name, of) => {
-      const el = document.createElementNS('http://www.w3.org/2000/svg', name);
+      const el = document.createElementNS("http://www.w3.org/2000/svg", name);
       for (const k in of) el.setAttribute(k, of[k]);
       return el;
     };
     const tiny = Math.min(320 / box.width, 84 / box.height);
-    const small = make('svg', { viewBox: `0 0 ${box.width} ${box.height}`, width: Math.round(box.width * tiny), height: Math.round(box.height * tiny) });
-    small.append(make('use', { href: '#map-water' }));
-    for (const b of document.querySelectorAll('[data-buoy]')) {
-      small.append(make('circle', { cx: b.dataset.x, cy: b.dataset.y, r: 11, class: b.hasAttribute('aria-current') ? 'chosen' : '' }));
+    const small = make("svg", {
+      viewBox: `0 0 ${box.width} ${box.height}`,
+      width: Math.round(box.width * tiny),
+      height: Math.round(box.height * tiny),
+    });
+    small.append(make("use", { href: "#map-water" }));
+    for (const b of document.querySelectorAll("[data-buoy]")) {
+      small.append(
+        make("circle", {
+          cx: b.dataset.x,
+          cy: b.dataset.y,
+          r: 11,
+          class: b.hasAttribute("aria-current") ? "chosen" : "",
+        }),
+      );
     }
-    const seen = make('rect', { class: 'seen', rx: 8 });
+    const seen = make("rect", { class: "seen", rx: 8 });
     small.append(seen);
     const show = () => {
       const h = Math.min(box.height, frame.clientHeight / scale);
-      for (const [k, v] of Object.entries({ x: frame.scrollLeft / scale, y: frame.scrollTop / scale, width: Math.min(box.width, frame.clientWidth / scale), height: h })) seen.setAttribute(k, v);
+      for (const [k, v] of Object.entries({
+        x: frame.scrollLeft / scale,
+        y: frame.scrollTop / scale,
+        width: Math.min(box.width, frame.clientWidth / scale),
+        height: h,
+      }))
+        seen.setAttribute(k, v);
     };
     const go = (e) => {
       const r = small.getBoundingClientRect();
-      frame.scrollTo((e.clientX - r.left) / r.width * wide - frame.clientWidth / 2, (e.clientY - r.top) / r.height * box.height * scale - frame.clientHeight / 2);
+      frame.scrollTo(
+        ((e.clientX - r.left) / r.width) * wide - frame.clientWidth / 2,
+        ((e.clientY - r.top) / r.height) * box.height * scale - frame.clientHeight / 2,
+      );
     };
-    small.addEventListener('pointerdown', (e) => { small.setPointerCapture(e.pointerId); go(e); });
-    small.addEventListener('pointermove', (e) => e.buttons && go(e));
+    small.addEventListener("pointerdown", (e) => {
+      small.setPointerCapture(e.pointerId);
+      go(e);
+    });
+    small.addEventListener("pointermove", (e) => e.buttons && go(e));
     at.replaceChildren(small);
     frame.onscroll = () => {
       if (!frame.isConnected) return;
@@ -64,7 +104,7 @@
       show();
     };
     frame.scrollTo(...(places.get(location.pathname) || [0, 0]));
-    const chosen = document.querySelector('[data-buoy][aria-current]');
+    const chosen = document.querySelector("[data-buoy][aria-current]");
     if (chosen) reach(chosen, frame);
     show();
   }
@@ -72,36 +112,43 @@
   const places = new Map();
   // reach brings a step into the frame, and nothing else of the page.
   function reach(buoy, frame) {
-    const b = buoy.getBoundingClientRect(), f = frame.getBoundingClientRect();
+    const b = buoy.getBoundingClientRect(),
+      f = frame.getBoundingClientRect();
     if (b.left < f.left + 20) frame.scrollLeft -= f.left + 20 - b.left;
     if (b.right > f.right - 20) frame.scrollLeft += b.right - f.right + 20;
   }
-  document.addEventListener('click', (e) => {
-    const b = e.target.closest('[data-zoom]');
+  document.addEventListener("click", (e) => {
+    const b = e.target.closest("[data-zoom]");
     if (b) zoom(b.dataset.zoom);
   });
-  document.addEventListener('keydown', (e) => {
-    const b = document.activeElement?.closest?.('[data-buoy]');
-    if (!b || !e.key.startsWith('Arrow')) return;
+  document.addEventListener("keydown", (e) => {
+    const b = document.activeElement?.closest?.("[data-buoy]");
+    if (!b || !e.key.startsWith("Arrow")) return;
     e.preventDefault();
     const at = (el) => ({ x: +el.dataset.x, y: +el.dataset.y });
     const here = at(b);
     const [dx, dy] = { ArrowLeft: [-1, 0], ArrowRight: [1, 0], ArrowUp: [0, -1], ArrowDown: [0, 1] }[e.key];
-    let best = null, far = Infinity;
-    for (const o of document.querySelectorAll('[data-buoy]')) {
-      const p = at(o), along = (p.x - here.x) * dx + (p.y - here.y) * dy;
+    let best = null,
+      far = Infinity;
+    for (const o of document.querySelectorAll("[data-buoy]")) {
+      const p = at(o),
+        along = (p.x - here.x) * dx + (p.y - here.y) * dy;
       if (o === b || along <= 1) continue;
       const d = along + 2 * Math.abs((p.x - here.x) * dy + (p.y - here.y) * dx);
-      if (d < far) { far = d; best = o; }
+      if (d < far) {
+        far = d;
+        best = o;
+      }
     }
     best?.focus();
   });
   // Whoever came here by keys goes on from the step they chose.
-  document.addEventListener('htmx:after:swap', () => {
+  document.addEventListener("htmx:after:swap", () => {
     if (!chart()) return;
     keep();
-    if (document.activeElement === document.body) document.querySelector('[data-buoy][aria-current]')?.focus({ preventScroll: true });
+    if (document.activeElement === document.body)
+      document.querySelector("[data-buoy][aria-current]")?.focus({ preventScroll: true });
   });
   if (chart()) keep();
-  addEventListener('resize', () => chart() && keep());
+  addEventListener("resize", () => chart() && keep());
 })();
