@@ -127,4 +127,5 @@ func TopicOf(sequence, mailing int64) string {
 	return Topic("sequence", sequence)
 }
 
+// Topic names what is watched: "sequence:7".
 func Topic(kind string, id int64) string { return fmt.Sprintf("%s:%d", kind, id) }

@@ -12,14 +12,18 @@ import (
 // Link addresses carry a signature over what they are for, so that nobody can
 // make one up or change one.
 
+// Sign signs what an address is for.
 func (e *Base) Sign(what string, a, b int64) string { return SignWith(e.key, what, a, b) }
 
+// SignWith is Sign by a key: 20 characters that nobody can make up (HMAC, RFC 2104, with
+// SHA-256, cut to 120 bits).
 func SignWith(key []byte, what string, a, b int64) string {
 	m := hmac.New(sha256.New, key)
 	fmt.Fprintf(m, "%s/%d/%d", what, a, b)
 	return base64.RawURLEncoding.EncodeToString(m.Sum(nil)[:15])
 }
 
+// Signed reports whether a signature is ours.
 func (e *Base) Signed(what string, a, b int64, signature string) bool {
 	return hmac.Equal([]byte(e.Sign(what, a, b)), []byte(signature))
 }

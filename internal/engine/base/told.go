@@ -28,6 +28,7 @@ func Noted(err error) string {
 	return number
 }
 
+// Cut is the first n bytes of a text, less what would be half a letter.
 func Cut(s string, n int) string {
 	s = strings.ToValidUTF8(strings.ReplaceAll(s, "\x00", ""), "")
 	if len(s) <= n {

@@ -286,6 +286,7 @@ func (e *Flow) gather(
 	return b, nil
 }
 
+// Unique lists each person once, with the first of what is asked for them.
 func Unique(list []store.Since) []store.Since {
 	seen := map[int64]bool{}
 	out := list[:0]

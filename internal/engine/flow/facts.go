@@ -25,6 +25,7 @@ func (p *PersonOf) Record() *rule.Record { return p.record }
 // Score is asked by no rule of a score model: score.Rule.Check refuses it.
 func (p *PersonOf) Score(time.Time) float64 { return 0 }
 
+// Count counts what they did.
 func (p *PersonOf) Count(q *signal.Pattern, from, to time.Time) int {
 	return signal.Count(p.signals, q, from, to)
 }
@@ -36,6 +37,7 @@ func (e *Flow) ScoreModel(ctx context.Context, tx store.Tx) (store.Model, error)
 	return m, err
 }
 
+// AsksRecord reports whether a model asks for anything of the record.
 func AsksRecord(m *score.Model) bool {
 	for i := range m.Rules {
 		if m.Rules[i].If.Asks() {

@@ -22,6 +22,7 @@ func (e *Flow) Record(ctx context.Context, list ...store.Signal) error {
 	return err
 }
 
+// RecordSignals is Record within a transaction.
 func (e *Flow) RecordSignals(ctx context.Context, tx store.Tx, list []store.Signal) error {
 	if err := tx.AddSignals(ctx, list); err != nil {
 		return err

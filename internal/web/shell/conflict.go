@@ -53,6 +53,7 @@ type conflictLine struct {
 	Theirs, Mine template.HTML
 }
 
+// Words sets what is there and what was typed side by side, where they differ.
 func (d *ConflictData) Words(what, theirs, mine string) {
 	if theirs != mine {
 		d.Lines = append(d.Lines,
@@ -61,6 +62,7 @@ func (d *ConflictData) Words(what, theirs, mine string) {
 	}
 }
 
+// Shown is Words for HTML that the core has cleaned.
 func (d *ConflictData) Shown(what, theirs, mine string) {
 	if theirs != mine {
 		// Sketch's, which are cleaned

@@ -132,6 +132,7 @@ func (v View) Money(minor int64) string { return Money(minor, v.Currency) }
 // Amount is Money without the currency, as it is typed.
 func (v View) Amount(minor int64) string { return pipeline.Amount(minor, v.Currency) }
 
+// Money writes an amount in minor units with its currency.
 func Money(minor int64, currency string) string {
 	return currency + "\u00a0" + pipeline.Amount(minor, currency)
 }
@@ -391,6 +392,7 @@ func (s *Shell) Page(c *echo.Context, file, part, place, title string, data any)
 	return s.PageCode(c, http.StatusOK, file, part, place, title, data)
 }
 
+// PageCode is Page with the status it is answered with.
 func (s *Shell) PageCode(c *echo.Context, code int, file, part, place, title string, data any) error {
 	v := s.View(c, place, title, data)
 	if part != "" && IsHTMX(c) {
@@ -399,6 +401,7 @@ func (s *Shell) PageCode(c *echo.Context, code int, file, part, place, title str
 	return c.Render(code, file, v)
 }
 
+// IsHTMX reports whether a part of a page is asked for, in place.
 func IsHTMX(c *echo.Context) bool { return c.Request().Header.Get("HX-Request") != "" }
 
 // Done sends the browser on, with a word about what was done.

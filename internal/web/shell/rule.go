@@ -66,6 +66,7 @@ type condView struct {
 	Wrong  string
 }
 
+// Choice is one of several to choose from.
 type Choice struct {
 	Value, Words string
 	Chosen       bool
@@ -240,6 +241,7 @@ func coded(d person.Definition, s string) string {
 	return s
 }
 
+// Named is a value of a field as people read it.
 func Named(d person.Definition, v string) string {
 	switch d.Type {
 	case person.CountryType:

@@ -100,6 +100,7 @@ func (s *Shell) signInAs(c *echo.Context) error {
 	return echo.ErrNotFound
 }
 
+// Enter signs somebody in.
 func (s *Shell) Enter(c *echo.Context, u store.User) error {
 	ctx := c.Request().Context()
 	if err := s.Sessions.RenewToken(ctx); err != nil {
@@ -188,11 +189,13 @@ func Allow(roles ...string) echo.MiddlewareFunc {
 	}
 }
 
+// UserOf is who asks.
 func UserOf(c *echo.Context) store.User {
 	u, _ := c.Get("user").(store.User)
 	return u
 }
 
+// IDOf reads a number of the address; what is none is nothing that is there.
 func IDOf(c *echo.Context, name string) (int64, error) {
 	id, err := strconv.ParseInt(c.Param(name), 10, 64)
 	if err != nil || id < 1 {

@@ -35,6 +35,7 @@ type Tide struct {
 	Bars           []bar
 }
 
+// TidePoint is one of its values.
 type TidePoint struct {
 	X      float64 // of a level: 0 to 1, where it stands
 	Value  float64

@@ -16,6 +16,7 @@ import (
 	"ombak/internal/store"
 )
 
+// Either is one of two words.
 func Either(on bool, yes, no string) string {
 	if on {
 		return yes
@@ -43,6 +44,7 @@ func Number(s string) int64 {
 	return n
 }
 
+// YesNo says it.
 func YesNo(b bool) string {
 	if b {
 		return "yes"
@@ -61,6 +63,7 @@ func ClockTime(s string) (int, error) {
 	return hour*60 + minute, nil
 }
 
+// PeopleWords counts people in words.
 func PeopleWords(n int64) string {
 	if n == 1 {
 		return "1 person"
@@ -68,6 +71,7 @@ func PeopleWords(n int64) string {
 	return Thousands(n) + " people"
 }
 
+// ClockWords is minutes since midnight as a clock has them.
 func ClockWords(minutes int) string { return fmt.Sprintf("%02d:%02d", minutes/60, minutes%60) }
 
 // NotYours answers to somebody who would change what is another's.
@@ -78,6 +82,7 @@ func NotYours(err error) error {
 	return err
 }
 
+// ShelfOver reports whether an item of the shelf is not to be taken any more.
 func (s *Shell) ShelfOver(i store.ShelfItem) bool {
 	return i.Ends != nil && i.Ends.Format(time.DateOnly) < s.Engine.Now().In(s.Engine.Zone()).Format(time.DateOnly)
 }
