@@ -279,7 +279,10 @@ func benchMail(ctx context.Context, s *store.Store, _ *engine.Engine, clock *fix
 // benchLetter has three groups of readers and ten fields.
 func benchLetter() message.Document {
 	text := func(lang string) string {
-		return fmt.Sprintf(`<div>%s {{ person.first_name }} {{ person.last_name }},</div><div>{{ person.title }} {{ company.name }} {{ company.industry }} {{ person.city }} {{ person.country }} <a href="https://bench.example/a">one</a> %s</div><div>{{ sender.name }} {{ sender.email }} {{ sender.phone }}</div>`, lang, strings.Repeat("Some more words of a letter. ", 30))
+		return fmt.Sprintf(`<div>%s {{ person.first_name }} {{ person.last_name }},</div><div>{{ person.title }} {{ `+
+			`company.name }} {{ company.industry }} {{ person.city }} {{ person.country }} <a `+
+			`href="https://bench.example/a">one</a> %s</div><div>{{ sender.name }} {{ sender.email }} {{ `+
+			`sender.phone }}</div>`, lang, strings.Repeat("Some more words of a letter. ", 30))
 	}
 	d := message.Document{Style: message.Designed, Subject: message.Words{message.Else: "For {{ person.first_name }}"},
 		Last: 3,

@@ -106,7 +106,8 @@ func benchPages(ctx context.Context, s *store.Store, e *engine.Engine) error {
 		page{"in Norway, clicked in 30 days, by score",
 			"/people?rule=" +
 				url.QueryEscape(
-					`{"all":[{"if":{"field":"country","op":"is","value":"NO"}},{"if":{"signal":{"kind":5},"op":"at least","n":1,"days":30}}]}`)},
+					`{"all":[{"if":{"field":"country","op":"is","value":"NO"}},{"if":{"signal":{"kind":5},"op":"at `+
+						`least","n":1,"days":30}}]}`)},
 		page{"called “last7777”, by score", "/people?text=last7777"},
 		page{"with “ast777” in their name, by score", "/people?text=ast777"},
 		page{"with “ast” in their name, as all have", "/people?text=ast"},
@@ -164,7 +165,8 @@ func benchAudiences(ctx context.Context, s *store.Store, at time.Time) error {
 					and at between $1 and $3 group by 1 having count(*) >= 2))
 				and id not in (
 					select person_id from signal where kind = 4 and machine = '' and at between $2 and $3)
-				and not exists (select from person_tag t where t.person_id = p.id and t.tag_id = 1)`, []any{from(90), from(10), at}},
+				and not exists (select from person_tag t where t.person_id = p.id and t.tag_id = 1)`,
+			[]any{from(90), from(10), at}},
 	} {
 		var ours, theirs []float64
 		var n, m int64

@@ -34,7 +34,8 @@ var settings = []setting{
 		"file with the certificate (PEM, with those it rests on) by which it answers over HTTPS itself", file},
 	{"OMBAK_TLS_KEY", "", "file with the certificate's key", file},
 	{"OMBAK_PROXIES", "",
-		"networks of the proxies before it, such as 10.0.0.0/8, parted by commas: what they say of who asks is believed", networks},
+		"networks of the proxies before it, such as 10.0.0.0/8, parted by commas: what they say of who asks is " +
+			"believed", networks},
 	{"OMBAK_METRICS_ADDR", "", "where figures for Prometheus are answered, host:port; nowhere unless it is set",
 		address},
 	{"OMBAK_HOME", ".ombak", "folder for the database, where none is named, and the stand-ins' mail", nil},

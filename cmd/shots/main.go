@@ -18,7 +18,8 @@ import (
 )
 
 // keen are people in Canada who clicked at least three times in 180 days.
-var keen = url.QueryEscape(`{"all":[{"if":{"field":"country","op":"is","value":"CA"}},{"if":{"signal":{"kind":5},"op":"at least","n":3,"days":180}}]}`)
+var keen = url.QueryEscape(`{"all":[{"if":{"field":"country","op":"is","value":"CA"}},{"if":{"signal":{"kind":5},` +
+	`"op":"at least","n":3,"days":180}}]}`)
 
 // shot is one picture: who looks, at what, in which scheme.
 type shot struct {

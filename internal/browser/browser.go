@@ -135,8 +135,12 @@ func (t *Tab) Press(text string) error {
 		document.querySelectorAll('[data-pressing]').forEach(e => e.removeAttribute('data-pressing'));
 		const want = ` + strconv.Quote(text) +
 		`, says = e => (e.innerText || e.textContent || '').replace(/\s+/g, ' ').trim();
-		const all = [...document.querySelectorAll('button, a, summary, label')].filter(e => e.getClientRects().length && !e.disabled);
-		const e = all.find(e => says(e) === want) || all.find(e => (e.getAttribute('aria-label') || '') === want) || all.find(e => says(e).startsWith(want)) || all.find(e => (e.getAttribute('aria-label') || '').includes(want)) || all.find(e => says(e).includes(want));
+		const label = e => e.getAttribute('aria-label') || '';
+		const all = [...document.querySelectorAll('button, a, summary, label')]
+			.filter(e => e.getClientRects().length && !e.disabled);
+		const e = all.find(e => says(e) === want) || all.find(e => label(e) === want) ||
+			all.find(e => says(e).startsWith(want)) || all.find(e => label(e).includes(want)) ||
+			all.find(e => says(e).includes(want));
 		e?.setAttribute('data-pressing', '');
 		return e;
 	})()`
@@ -200,7 +204,8 @@ func (t *Tab) Type(selector, text string) error {
 			return err
 		}
 		// A page that draws itself anew meanwhile takes letters with it, as it would a person's.
-		got, err := t.Eval(`(e => e.value === undefined ? 'not a field' : e.matches('trix-editor') ? 'not a field' : e.value)(document.querySelector(` + strconv.Quote(selector) + `))`)
+		got, err := t.Eval(`(e => e.value === undefined ? 'not a field' : e.matches('trix-editor') ? 'not a field' : ` +
+			`e.value)(document.querySelector(` + strconv.Quote(selector) + `))`)
 		if err != nil || got == text || got == "not a field" {
 			return err
 		}

@@ -44,7 +44,8 @@ func TestTheDeskByKeys(t *testing.T) {
 	if h.must(err); !strings.HasPrefix(shown, accepted) {
 		t.Errorf("after the undo %s is shown, not %s", shown, accepted)
 	}
-	ringed := `document.activeElement.closest('[data-follow]')?.dataset.follow === document.querySelector('[data-shown]').dataset.shown`
+	ringed := `document.activeElement.closest('[data-follow]')?.dataset.follow === ` +
+		`document.querySelector('[data-shown]').dataset.shown`
 	h.key("k")
 	h.must(h.tab.Until("what is ringed to be shown", ringed))
 	h.key("a")

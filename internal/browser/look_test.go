@@ -37,7 +37,8 @@ func TestTheMapCanBeRead(t *testing.T) {
 	moved := `Math.round(document.querySelector('.map-frame').scrollLeft)`
 	before, err := h.tab.Eval(moved)
 	h.must(err)
-	if _, err := h.tab.Eval(`[...document.querySelectorAll('[data-buoy]')].sort((a, b) => a.dataset.x - b.dataset.x).at(-1).dispatchEvent(new MouseEvent('click', { bubbles: true, cancelable: true }))`); err != nil {
+	if _, err := h.tab.Eval(`[...document.querySelectorAll('[data-buoy]')].sort((a, b) => a.dataset.x - ` +
+		`b.dataset.x).at(-1).dispatchEvent(new MouseEvent('click', { bubbles: true, cancelable: true }))`); err != nil {
 		t.Fatal(err)
 	}
 	h.must(h.tab.Until("the step to be chosen", `document.querySelector('[data-buoy][aria-current]')`))

@@ -111,7 +111,8 @@ func TestAnEmailToAnAudience(t *testing.T) {
 	h.types(`.part.open input[name=link]`, "https://karang.example/spring")
 	h.key("\t")
 	h.must(h.tab.Until("the proof to be content",
-		`(x => !x.includes('Reading') && !x.includes('to be mended') && !x.includes('would not get it'))(document.querySelector('#proof').innerText)`))
+		`(x => !x.includes('Reading') && !x.includes('to be mended') && !x.includes('would not get `+
+			`it'))(document.querySelector('#proof').innerText)`))
 	h.presses("Save as version 1")
 	h.sees("Saved.")
 

@@ -24,7 +24,8 @@ func (h *house) fetches(selector string) string {
 	h.t.Helper()
 	h.must(h.tab.Find(selector))
 	_, err := h.tab.Eval(fmt.Sprintf(
-		`(() => { window.fetched = null; fetch(document.querySelector(%q).href).then(r => r.text()).then(t => { window.fetched = t }); return 'asked' })()`, selector))
+		`(() => { window.fetched = null; fetch(document.querySelector(%q).href).then(r => r.text()).then(t => { `+
+			`window.fetched = t }); return 'asked' })()`, selector))
 	h.must(err)
 	h.must(h.tab.Until("the file to arrive", "window.fetched !== null"))
 	text, err := h.tab.Eval("window.fetched")
@@ -83,7 +84,8 @@ func TestAListAndAnAudience(t *testing.T) {
 	h.goes("/people?text=cy")
 	h.presses("Cy Roy")
 	h.must(h.tab.Until("her country to be opened for typing",
-		`(() => { const x = [...document.querySelectorAll('#person details.edit summary')].find(s => s.innerText === 'Canada'); x?.click(); return x; })()`))
+		`(() => { const x = [...document.querySelectorAll('#person details.edit summary')].find(s => s.innerText === `+
+			`'Canada'); x?.click(); return x; })()`))
 	h.types(`details.edit[open] input[name=value]`, "Norway")
 	h.key("\r")
 	h.sees("Saved.", "country: Canada → Norway")

@@ -149,7 +149,9 @@ func (h *house) movesClock(how string) {
 	h.presses("Demo clock")
 	h.presses(how)
 	h.must(h.tab.Until("the clock to move and stand",
-		fmt.Sprintf(`document.querySelector('#clock details') && !document.querySelector('#clock').innerText.includes(%q)`, before.In(h.zone()).Format("Mon 2 Jan, 15:04"))))
+		fmt.Sprintf(`document.querySelector('#clock details') && `+
+			`!document.querySelector('#clock').innerText.includes(%q)`,
+			before.In(h.zone()).Format("Mon 2 Jan, 15:04"))))
 }
 
 func (h *house) zone() *time.Location { return h.d.Engine.Zone() }
@@ -305,7 +307,8 @@ func TestFromAFormToADeal(t *testing.T) {
 	h.types(`input[name=f-email]`, "ana at fjord")
 	h.presses("Send me the guide")
 	h.sees("Please give your last name.", "This does not look like an email address.")
-	if v, err := h.tab.Eval(`document.querySelector('input[name=f-first-name]').value + '|' + document.querySelector('input[name=f-email]').value`); err != nil || v != "Ana|ana at fjord" {
+	if v, err := h.tab.Eval(`document.querySelector('input[name=f-first-name]').value + '|' + ` +
+		`document.querySelector('input[name=f-email]').value`); err != nil || v != "Ana|ana at fjord" {
 		t.Errorf("what was typed is lost: %q, %v", v, err)
 	}
 	visit := func(first, last, company, email string) { // each in a browser of their own

@@ -31,7 +31,8 @@ func guidePDF() []byte {
 	}
 	objects := []string{
 		"<< /Type /Catalog /Pages 2 0 R >>", "<< /Type /Pages /Kids [3 0 R] /Count 1 >>",
-		"<< /Type /Page /Parent 2 0 R /MediaBox [0 0 595 842] /Contents 4 0 R /Resources << /Font << /F1 5 0 R >> >> >>",
+		"<< /Type /Page /Parent 2 0 R /MediaBox [0 0 595 842] /Contents 4 0 R " +
+			"/Resources << /Font << /F1 5 0 R >> >> >>",
 		fmt.Sprintf("<< /Length %d >>\nstream\n%sendstream", text.Len(), text.String()),
 		"<< /Type /Font /Subtype /Type1 /BaseFont /Helvetica >>",
 	}
@@ -220,9 +221,16 @@ func loanLetter(groups []message.Group) message.Document {
 					message.Content{Text: "30 noches con una de nuestras boyas"},
 					message.Content{Text: "30 netter med en bøye fra oss"})},
 			{ID: 2, Kind: message.Text, For: words(
-				message.Content{Text: `<div>Dear {{ person.first_name | default: "reader" }},</div><div><br></div><div>for 30 days we moor one of our buoys where you choose, and you keep what it measured. <a href="/p/oxygen-alarms">How the loan works</a>, and what others found out in a month:</div>`},
-				message.Content{Text: `<div>Estimado/a {{ person.first_name | default: "lector" }}:</div><div><br></div><div>durante 30 días fondeamos una boya donde usted elija, y los datos son suyos. <a href="/p/oxygen-alarms">Así funciona el préstamo</a>, y lo que otros descubrieron en un mes:</div>`},
-				message.Content{Text: `<div>Hei {{ person.first_name | default: "der" }},</div><div><br></div><div>i 30 dager legger vi ut en bøye der dere vil, og dere beholder målingene. <a href="/p/oxygen-alarms">Slik virker utlånet</a>:</div>`})},
+				message.Content{Text: `<div>Dear {{ person.first_name | default: "reader" }},</div><div><br></div>` +
+					`<div>for 30 days we moor one of our buoys where you choose, and you keep what it measured. <a ` +
+					`href="/p/oxygen-alarms">How the loan works</a>, and what others found out in a month:</div>`},
+				message.Content{Text: `<div>Estimado/a {{ person.first_name | default: "lector" }}:</div><div><br>` +
+					`</div><div>durante 30 días fondeamos una boya donde usted elija, y los datos son suyos. <a ` +
+					`href="/p/oxygen-alarms">Así funciona el préstamo</a>, y lo que otros descubrieron en un mes:` +
+					`</div>`},
+				message.Content{Text: `<div>Hei {{ person.first_name | default: "der" }},</div><div><br></div><div>i ` +
+					`30 dager legger vi ut en bøye der dere vil, og dere beholder målingene. <a ` +
+					`href="/p/oxygen-alarms">Slik virker utlånet</a>:</div>`})},
 			{ID: 3, Kind: message.List,
 				For: words(message.Content{Items: []string{"Oxygen fell most at four in the morning, not at noon",
 					"Two of three alarms came from fouling", "The deep pens were fine; the inner ones were not"}},
@@ -252,7 +260,10 @@ func clinicLetter() message.Document {
 		Sections: []message.Section{
 			{ID: 1, Kind: message.Heading, For: all(message.Content{Text: "Bring your worst sensor"})},
 			{ID: 2, Kind: message.Text,
-				For: all(message.Content{Text: `<div>Dear {{ person.first_name | default: "reader" }},</div><div><br></div><div>on 12 May we take apart, live, what drifts in a dissolved-oxygen sensor, and put it right with the readings you bring. Whoever wants to prepare reads the <a href="/g/oxygen-alarms">field guide</a> first.</div>`})},
+				For: all(message.Content{Text: `<div>Dear {{ person.first_name | default: "reader" }},</div><div><br>` +
+					`</div><div>on 12 May we take apart, live, what drifts in a dissolved-oxygen sensor, and put it ` +
+					`right with the readings you bring. Whoever wants to prepare reads the <a ` +
+					`href="/g/oxygen-alarms">field guide</a> first.</div>`})},
 			{ID: 3, Kind: message.List,
 				For: all(message.Content{Ordered: true,
 					Items: []string{"Two points or one? What calibration each sensor wants",

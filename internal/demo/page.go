@@ -99,7 +99,9 @@ func placeLetter() message.Document {
 		Sections: []message.Section{
 			{ID: 1, Kind: message.Heading, For: all(message.Content{Text: "One press, and the place is yours"})},
 			{ID: 2, Kind: message.Text,
-				For: all(message.Content{Text: `<div>Dear {{ person.first_name | default: "reader" }},</div><div>so that nobody else can take a place in your name, please press the button. What to have at hand stands behind it.</div>`})},
+				For: all(message.Content{Text: `<div>Dear {{ person.first_name | default: "reader" }},</div><div>so ` +
+					`that nobody else can take a place in your name, please press the button. What to have at hand ` +
+					`stands behind it.</div>`})},
 			{ID: 3, Kind: message.Button,
 				For: all(message.Content{Label: "Yes, this is me", Link: "/p/oxygen-alarms"})},
 			{ID: 4, Kind: message.Signature, For: all(message.Content{})},

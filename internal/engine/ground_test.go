@@ -80,7 +80,8 @@ func TestASequenceAsksForConsent(t *testing.T) {
 		t.Error("somebody who did not agree was written to, or somebody who did was not")
 	}
 	if n := w.count(`
-		select count(*) from touch where person_id = $1 and purpose_id = 1 and ground = '' and not request`, yes); n != 1 {
+		select count(*) from touch where person_id = $1 and purpose_id = 1 and ground = '' and not request`,
+		yes); n != 1 {
 		t.Error("the touch does not say on what ground it went out")
 	}
 	w.agrees(silent, true)

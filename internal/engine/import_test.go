@@ -113,7 +113,8 @@ func TestUndoLeavesWhatSomethingElseTouched(t *testing.T) {
 	ana := w.meet(store.NewPerson{First: "Ana", Email: "ana@fjord.example"})
 	bo := w.meet(store.NewPerson{First: "Bo", Email: "bo@fjord.example"})
 	id := w.bring("list.csv",
-		[]byte("Email,City\nana@fjord.example,Oslo\nbo@fjord.example,Oslo\ncy@fjord.example,Oslo\ndi@fjord.example,Oslo\nei@fjord.example,Oslo\n"), nil)
+		[]byte("Email,City\nana@fjord.example,Oslo\nbo@fjord.example,Oslo\ncy@fjord.example,Oslo\ndi@fjord.example,"+
+			"Oslo\nei@fjord.example,Oslo\n"), nil)
 	called := func(email string) store.Person {
 		p, err := w.s.PersonByEmail(w.ctx, email)
 		w.must(err)

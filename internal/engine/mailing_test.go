@@ -370,7 +370,8 @@ func TestProgramsGiveThemselvesAway(t *testing.T) {
 	w.tx(func(tx store.Tx) error {
 		var err error
 		doc := message.Simple("Three",
-			`<p><a href="https://a.example/1">a</a> <a href="https://a.example/2">b</a> <a href="https://a.example/3">c</a></p>`)
+			`<p><a href="https://a.example/1">a</a> <a href="https://a.example/2">b</a> <a `+
+				`href="https://a.example/3">c</a></p>`)
 		msg, err = tx.SaveMessage(w.ctx,
 			store.Message{Name: "T", Doc: store.JSON[message.Document]{V: doc}, SenderID: &w.marketer}, w.marketer,
 			day0)

@@ -122,12 +122,14 @@ var (
 	failures  = regexp.MustCompile(`(?m)^<([^<>\s]+@[^<>\s]+)>:[ \t]*\n((?:.+\n?)*)`)
 	failed    = regexp.MustCompile(`(?m)^[ \t]+<?([^<>\s]+@[^<>\s:]+)>?:?[ \t]*\n((?:[ \t]+.+\n?)*)`)
 	returned  = regexp.MustCompile(
-		`(?im)^(?:---+ ?(?:below this line is a copy|this is a copy of|original message|returned message|unsent message).*|.*copy of the message.*:?)$`)
+		`(?im)^(?:---+ ?(?:below this line is a copy|this is a copy of|original message|returned message|unsent ` +
+			`message).*|.*copy of the message.*:?)$`)
 	copyID = regexp.MustCompile(`(?im)^message-id:\s*(<[^<>]+>)`)
 	late   = regexp.MustCompile(
 		`(?i)\bdelayed\b|not yet (?:been )?delivered|still trying|will be retried|no action is required|temporar`)
 	gaveUp = regexp.MustCompile(
-		`(?i)permanent|could not be delivered|undeliver|returned|failed|failure|wasn.t able to deliver|unable to deliver`)
+		`(?i)permanent|could not be delivered|undeliver|returned|failed|failure|wasn.t able to deliver|unable to ` +
+			`deliver`)
 )
 
 // judge tells what a letter is that is no report by RFC 3464.

@@ -136,8 +136,10 @@ func (db Queries) SequencesAsking(ctx context.Context, audiences []int64) ([]int
 	return all[int64](ctx, db, `select s.id from sequence s where exists (select from unnest($1::bigint[]) as a(id)
 			where jsonb_path_exists(s.entry, `+path+`)
 				or exists (select from sequence_version v where v.sequence_id = s.id and jsonb_path_exists(v.plan, `+
-		path+`)
-					and (v.id = s.version_id or exists (select from enrolment e where e.version_id = v.id and e.ended_at is null))))
+		path+`
+					)
+					and (v.id = s.version_id
+						or exists (select from enrolment e where e.version_id = v.id and e.ended_at is null))))
 		order by 1`, audiences)
 }
 
@@ -221,8 +223,10 @@ func (tx Tx) Follow(ctx context.Context, a Audience, who []Stale, all bool, now 
 		` from joins x),
 		noted as (insert into audience_move (audience_id, person_id, at, joined)
 			select `+audience+`, x.id, `+instant+`, true from joins x union all select `+audience+`, x.id, `+instant+
-		`, false from leaves x returning joined),
-		kept as (update audience set members = members + (select count(*) from joins) - (select count(*) from leaves), recount = recount and not `+c.arg(all)+`::boolean
+		`
+		, false from leaves x returning joined),
+		kept as (update audience set members = members + (select count(*) from joins) - (select count(*) from leaves),
+			recount = recount and not `+c.arg(all)+`::boolean
 			where id = `+audience+` and (exists (select from joins) or exists (select from leaves) or recount))
 		select count(*) from noted`, c.args...)
 	if err != nil {
@@ -318,8 +322,10 @@ func (db Queries) AudienceUse(ctx context.Context, id int64) ([]Use, error) {
 	return all[Use](ctx, db,
 		`select 'audience' as kind, id, name from audience where live and id <> $1 and jsonb_path_exists(rule, `+path+`)
 		union all select 'sequence', s.id, s.name from sequence s where jsonb_path_exists(s.entry, `+path+`)
-			or exists (select from sequence_version v where v.id = s.version_id and jsonb_path_exists(v.plan, `+path+`))
-			or exists (select from sequence_draft d where d.sequence_id = s.id and d.n = s.draft_n and jsonb_path_exists(d.plan, `+path+`))
+			or exists (select from sequence_version v where v.id = s.version_id and jsonb_path_exists(v.plan, `+path+`
+			))
+			or exists (select from sequence_draft d where d.sequence_id = s.id and d.n = s.draft_n
+				and jsonb_path_exists(d.plan, `+path+`))
 		order by 1, 3`, id)
 }
 

@@ -127,7 +127,8 @@ func (db Queries) FillLists(ctx context.Context, people, signals int, at time.Ti
 			insert into person (first_name, last_name, email, phone, title, company_id, country, city, source,
 				created_at)
 			select 'First' || i % 997, 'Last' || i % 7919, 'p' || i || '@c' || (1 + i % ($1::int / 50)) || '.example',
-				'', (array['Site manager','Head of fish health','Harbour master','Plant manager','Biologist','Water quality lead'])[1 + (i * 7) % 6],
+				'', (array['Site manager','Head of fish health','Harbour master','Plant manager','Biologist',
+					'Water quality lead'])[1 + (i * 7) % 6],
 			1 + i % ($1::int / 50),
 				(array['NO','GB','CA','US','CL','ID','AE','SG','AU','DE','VN','CR'])[1 + (1 + i % ($1::int / 50)) % 12],
 				'City ' || i % 300, 'fair', $2::timestamptz - i * interval '20 seconds'

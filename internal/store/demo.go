@@ -95,7 +95,9 @@ func (db Queries) DemoRecordsMore(
 		update person p
 		set language = u.l, seniority = u.s, department = u.d, campaign = u.c, medium = case when u.c <> '' then 'email'
 			else '' end
-		from unnest($1::bigint[], $2::text[], $3::text[], $4::text[], $5::text[]) as u(id, l, s, d, c) where p.id = u.id`, people, languages, seniorities, departments, campaigns)
+		from unnest($1::bigint[], $2::text[], $3::text[], $4::text[], $5::text[]) as u(id, l, s, d, c)
+		where p.id = u.id`,
+		people, languages, seniorities, departments, campaigns)
 	return err
 }
 

@@ -121,7 +121,9 @@ func (db Queries) Catalogue(ctx context.Context) (*rule.Catalogue, error) {
 		union all select 'sequence', id, name
 		from sequence
 		union all select 'stage', id, name from stage union all select 'consent', id, name from purpose
-		union all select 'message', id, name from message union all select 'page', id, title from page order by 1, 3, 2`)
+		union all select 'message', id, name from message
+		union all select 'page', id, title from page
+		order by 1, 3, 2`)
 	if err != nil {
 		return nil, fmt.Errorf("reading what rules can name: %w", err)
 	}

@@ -93,10 +93,18 @@ func (i *importer) compared(where string) string {
 		pair(string(person.Own(id)), ownTextSQL(i.types[id], id, "p.own"), ownTextSQL(i.types[id], id, own))
 	}
 	return `select p.id, r.n` + sel + `, jsonb_strip_nulls(jsonb_build_object(` + before[2:] +
-		`)) as before, jsonb_strip_nulls(jsonb_build_object(` + after[2:] + `)) as after
+		`)) as before, jsonb_strip_nulls(jsonb_build_object(` + after[2:] + `
+		)) as after
 		from import_row r join person p on p.id = r.person_id left join company o on o.id = p.company_id
 		left join lateral (select c.id, c.name, c.domain from company c where c.domain = r.domain union all
-			select * from (select c.id, c.name, c.domain from company c where r.domain is null and r.company <> '' and lower(c.name) = lower(r.company) order by c.id limit 1) x limit 1) n on true
+			select *
+			from (
+				select c.id, c.name, c.domain
+				from company c
+				where r.domain is null and r.company <> '' and lower(c.name) = lower(r.company)
+				order by c.id
+				limit 1) x
+			limit 1) n on true
 		where ` + where
 }
 
@@ -252,8 +260,12 @@ func (tx Tx) ApplyRows(
 		}
 	}
 	if c.New, err = run(`insert into person (id, created_at, batch_id, company_id, owner_id, own, do_not_contact`+cols+
-		`) overriding system value
-		select r.person_id, $5, $1, coalesce(c.id, (select k.id from company k where r.domain is null and r.company is not null and lower(k.name) = lower(r.company) order by k.id limit 1)), r.owner_id, coalesce(r.own, '{}'), coalesce(r.do_not_contact, false)`+vals+`
+		`
+		) overriding system value
+		select r.person_id, $5, $1,
+			coalesce(c.id, (select k.id from company k where r.domain is null and r.company is not null
+			and lower(k.name) = lower(r.company) order by k.id limit 1)), r.owner_id, coalesce(r.own, '{}'),
+			coalesce(r.do_not_contact, false)`+vals+`
 		from import_row r left join company c on c.domain = r.domain
 		where `+rows+` and r.fate = 1`, a.At); err != nil {
 		if taken(err) {
@@ -271,8 +283,10 @@ func (tx Tx) ApplyRows(
 		if c.Updated,
 			err = one[int64](ctx, tx,
 			`with x as materialized (select * from (`+i.compared(rows+" and r.fate = 2")+
-				`) y where before <> '{}' or after <> '{}'),
-			done as (update person p set company_id = x.company_id, owner_id = x.owner_id, own = x.own, do_not_contact = x.do_not_contact`+set+`
+				`
+			) y where before <> '{}' or after <> '{}'),
+			done as (update person p set company_id = x.company_id, owner_id = x.owner_id, own = x.own,
+				do_not_contact = x.do_not_contact`+set+`
 			from x where p.id = x.id),
 			noted as (
 				insert into change (person_id, at, user_id, how, batch_id, before, after)
@@ -343,14 +357,37 @@ func (i *importer) companies(run func(string, ...any) (int64, error), a Author) 
 	_, err := run(`with x as materialized (select distinct on (c.id) c.id, c.own as own0, `+own+
 		` as own1, c.industry as industry0, c.size as size0, c.revenue as revenue0, c.country as country0,
 			`+next("industry", "''")+` as industry1, `+next("size", "0")+` as size1, `+next("revenue", "''")+
-		` as revenue1, `+next("country", "''")+` as country1
-			from import_company r cross join lateral (select * from company c where c.domain = r.domain union all (select * from company c where r.domain is null and lower(c.name) = lower(r.name) order by c.id limit 1)) c
+		` as revenue1, `+next("country", "''")+`
+			as country1
+			from import_company r
+			cross join lateral (
+				select *
+				from company c
+				where c.domain = r.domain
+				union all (
+					select *
+					from company c
+					where r.domain is null and lower(c.name) = lower(r.name)
+					order by c.id
+					limit 1)) c
 			where r.batch_id = $1 and c.batch_id is distinct from $1 order by c.id),
-		ch as (select * from x where (industry0, size0, revenue0, country0, own0) is distinct from (industry1, size1, revenue1, country1, own1)),
-		done as (update company c set industry = ch.industry1, size = ch.size1, revenue = ch.revenue1, country = ch.country1, own = ch.own1 from ch where c.id = ch.id)
-		insert into change (company_id, at, user_id, how, batch_id, company_own, before, after) select id, $2, nullif($3::bigint, 0), $4, $1, jsonb_build_array(own0, own1),
-			jsonb_build_object('industry', industry0, 'company size', size0::text, 'revenue', revenue0, 'company country', country0)`+before+`,
-			jsonb_build_object('industry', industry1, 'company size', size1::text, 'revenue', revenue1, 'company country', country1)`+after+` from ch`, a.At, a.User, a.How)
+		ch as (
+			select *
+			from x
+			where (industry0, size0, revenue0, country0, own0) is distinct from (industry1, size1, revenue1, country1,
+				own1)),
+		done as (
+			update company c
+			set industry = ch.industry1, size = ch.size1, revenue = ch.revenue1, country = ch.country1, own = ch.own1
+			from ch
+			where c.id = ch.id)
+		insert into change (company_id, at, user_id, how, batch_id, company_own, before, after)
+		select id, $2, nullif($3::bigint, 0), $4, $1, jsonb_build_array(own0, own1),
+			jsonb_build_object('industry', industry0, 'company size', size0::text, 'revenue', revenue0,
+				'company country', country0)`+before+`
+			,
+			jsonb_build_object('industry', industry1, 'company size', size1::text, 'revenue', revenue1,
+				'company country', country1)`+after+` from ch`, a.At, a.User, a.How)
 	return err
 }
 
@@ -425,9 +462,16 @@ func (i *importer) marks(ctx context.Context, tx Tx, run func(string, ...any) (i
 			continue
 		}
 		if _, err := run(`
-			with done as (insert into contact_point (person_id, kind, value) select distinct r.person_id, '`+k.kind+`', v from import_row r join person p on p.id = r.person_id, unnest(r.`+k.col+`) v
-			where `+rows+` and v <> p.`+k.kind+` and not ('`+k.kind+
-			`' = 'email' and exists (select from person o where o.email = v)) on conflict do nothing returning person_id, value)`+note("'also "+k.kind+" ' || d.value"), a.At, a.User, a.How); err != nil {
+			with done as (
+				insert into contact_point (person_id, kind, value)
+				select distinct r.person_id, '`+k.kind+`', v
+				from import_row r
+				join person p on p.id = r.person_id, unnest(r.`+k.col+`) v
+				where `+rows+` and v <> p.`+k.kind+`
+					and not ('`+k.kind+`' = 'email' and exists (select from person o where o.email = v))
+				on conflict do nothing
+				returning person_id, value)`+note("'also "+k.kind+" ' || d.value"),
+			a.At, a.User, a.How); err != nil {
 			return err
 		}
 	}

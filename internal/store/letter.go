@@ -185,9 +185,11 @@ func (c *claim) take(ctx context.Context, tx Tx) ([]Outgoing, error) {
 		woken as (
 			update enrolment e set look = least(e.look, $1) from ended where e.id = ended.enrolment_id),
 		claimed as (
-			update letter l set phase = 'claimed', claimed_at = $1, worker = $3, tries = l.tries + 1, address = due.email,
+			update letter l
+			set phase = 'claimed', claimed_at = $1, worker = $3, tries = l.tries + 1, address = due.email,
 				sender_id = coalesce(due.sender_id, l.sender_id),
-				mail_id = coalesce(l.mail_id, 't' || l.touch_id || '.' || substr(md5(random()::text || l.touch_id), 1, 12) || '@' || $4)
+				mail_id = coalesce(l.mail_id,
+					't' || l.touch_id || '.' || substr(md5(random()::text || l.touch_id), 1, 12) || '@' || $4)
 			from due where l.touch_id = due.id and due.why is null
 			returning due.*, l.mail_id, l.tries)
 		select `+outgoing+`, mail_id, tries, true as claimed from claimed

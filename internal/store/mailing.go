@@ -181,12 +181,16 @@ func (db Queries) Candidates(ctx context.Context, m *Mailing, after int64, now t
 	return all[Candidate](ctx, db, `
 		select p.id, p.zone, p.country, p.city, p.email <> '' as email, p.do_not_contact,
 			p.opted_out_at is not null as opted_out, p.bounced_at is not null as bounced, p.owner_id,
-		coalesce((select case when x.given then 1 else 2 end from consent x where x.person_id = p.id and x.purpose_id = `+c.arg(purpose)+`
+		coalesce((select case when x.given then 1 else 2 end
+			from consent x
+			where x.person_id = p.id and x.purpose_id = `+c.arg(purpose)+`
 		and x.current), 0) as said,
 		exists (select from deal d where d.person_id = p.id and d.closed_at is null) as deal,
 		exists (select from audience_member x where x.person_id = p.id and x.audience_id = any (`+c.arg(excluded)+
-		`)) as excluded,
-		(select max(t.done_at) from touch t where t.person_id = p.id and t.kind = 'email' and t.state = 'sent' and t.answer_id is null and t.done_at >= `+c.arg(rest)+`) as last_mail`+
+		`
+		)) as excluded,
+		(select max(t.done_at) from touch t where t.person_id = p.id and t.kind = 'email' and t.state = 'sent'
+			and t.answer_id is null and t.done_at >= `+c.arg(rest)+`) as last_mail`+
 		peopleTables+`where `+where+` and p.erased_at is null and p.id > `+c.arg(after)+` order by p.id limit `+
 		c.arg(n), c.args...)
 }

@@ -99,7 +99,8 @@ func (tx Tx) Merge(ctx context.Context, keep, gone int64, set person.Values, a A
 		update consent c set current = false where c.person_id in ($1, $2) and c.current
 		and exists (
 			select from consent o
-			where o.person_id in ($1, $2) and o.purpose_id = c.purpose_id and o.current and (o.at, o.id) > (c.at, c.id))`, keep, gone); err != nil {
+			where o.person_id in ($1, $2) and o.purpose_id = c.purpose_id and o.current
+				and (o.at, o.id) > (c.at, c.id))`, keep, gone); err != nil {
 		return fail(err)
 	}
 	if err := mergeMail(ctx, tx, &m, a.At); err != nil {

@@ -18,7 +18,9 @@ type MergedMail struct {
 // email that both were to get goes once, and what waits gives way to what has
 // gone. Words for the one that stays stand before those for the one that goes.
 func mergeMail(ctx context.Context, tx Tx, m *Merged, at time.Time) error {
-	const both = `t.id in (select g.id from touch g join touch k on k.mailing_id = g.mailing_id and k.person_id = $3 and not k.merged
+	const both = `
+		t.id in (select g.id from touch g join touch k on k.mailing_id = g.mailing_id and k.person_id = $3
+			and not k.merged
 		where g.person_id = $4 and not g.merged and k.state <> 'withdrawn')`
 	if _, err := withdraw(ctx, tx, "merged with a record that gets it", at, both, m.Kept, m.Gone); err != nil {
 		return err

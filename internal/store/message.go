@@ -233,12 +233,21 @@ func (tx Tx) RemoveMessage(ctx context.Context, id int64, at *time.Time) error {
 func (db Queries) MessageUse(ctx context.Context, id int64) ([]Use, error) {
 	path := `'$.**.message ? (@ == $id)', jsonb_build_object('id', $1::bigint)`
 	return all[Use](ctx, db, `select 'sequence' as kind, s.id, s.name from sequence s where s.removed_at is null and (
-			exists (select from sequence_version v where v.id = s.version_id and jsonb_path_exists(v.plan, `+path+`))
-			or exists (select from sequence_draft d where d.sequence_id = s.id and d.n = s.draft_n and jsonb_path_exists(d.plan, `+path+`)))
-		union all select 'one-off email', l.id, l.name from mailing l where l.message_id = $1 and l.state in ('draft', 'filling', 'sending', 'held')
-			and (l.state = 'draft' or exists (select from touch t where t.mailing_id = l.id and t.state in ('ready', 'held', 'stopped')))
-		union all select 'page', g.id, g.title from page g left join page_draft d on d.page_id = g.id and d.n = g.draft_n
-			where g.removed_at is null and ((g.doc->'form'->>'message')::bigint = $1 or (d.doc->'form'->>'message')::bigint = $1)
+			exists (select from sequence_version v where v.id = s.version_id and jsonb_path_exists(v.plan, `+path+`
+			))
+			or exists (select from sequence_draft d where d.sequence_id = s.id and d.n = s.draft_n
+				and jsonb_path_exists(d.plan, `+path+`
+		)))
+		union all select 'one-off email', l.id, l.name
+		from mailing l
+		where l.message_id = $1 and l.state in ('draft', 'filling', 'sending', 'held')
+			and (l.state = 'draft'
+				or exists (select from touch t where t.mailing_id = l.id and t.state in ('ready', 'held', 'stopped')))
+		union all select 'page', g.id, g.title
+		from page g
+		left join page_draft d on d.page_id = g.id and d.n = g.draft_n
+			where g.removed_at is null
+				and ((g.doc->'form'->>'message')::bigint = $1 or (d.doc->'form'->>'message')::bigint = $1)
 		order by 3`, id)
 }
 
@@ -355,7 +364,9 @@ func (db Queries) WorstReaders(ctx context.Context, r rule.Rule, now time.Time) 
 			(p.first_name <> '')::int + (p.last_name <> '')::int + (p.title <> '')::int + (p.country <> '')::int +
 				(p.city <> '')::int + (p.phone <> '')::int + (p.language <> '')::int + (c.id is not null)::int +
 				(p.owner_id is not null)::int as known`+
-		peopleTables+`where `+where+`)
-		select coalesce((select id from p order by long desc, id limit 1), 0) as longest, coalesce((select id from p order by known, id limit 1), 0) as barest`, c.args...)
+		peopleTables+`where `+where+`
+		)
+		select coalesce((select id from p order by long desc, id limit 1), 0) as longest,
+			coalesce((select id from p order by known, id limit 1), 0) as barest`, c.args...)
 	return w, err
 }

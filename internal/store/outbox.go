@@ -47,8 +47,10 @@ func (tx Tx) KeepOutbox(ctx context.Context, b Outbox) error {
 const outboxOf = `coalesce((select b.user_id from mailbox b where b.server <> '' and b.user_id = ` + senderOf + `), 0)`
 
 // senderOf is who writes it, as an expression; null: nobody.
-const senderOf = `(select coalesce(case when lt.lane = 1 then lt.sender_id end,
-		case when v.from_owner then (select o.id from app_user o where o.id = p.owner_id and o.left_at is null) end, v.sender_id)
+const senderOf = `
+		(select coalesce(case when lt.lane = 1 then lt.sender_id end,
+		case when v.from_owner then (
+			select o.id from app_user o where o.id = p.owner_id and o.left_at is null) end, v.sender_id)
 	from message_version v where v.message_id = t.message_id and v.version = t.message_version)`
 
 // StoppedOutboxes lists those by which nothing goes out now.

@@ -30,11 +30,20 @@ type Page struct {
 	Finished  int64
 }
 
-const plainPage = `g.id, g.slug, g.title, g.doc, g.offer, g.file_name, g.file_type, coalesce(length(g.file), 0) as file_size, g.published, g.updated_at`
+const plainPage = `
+	g.id, g.slug, g.title, g.doc, g.offer, g.file_name, g.file_type, coalesce(length(g.file), 0) as file_size,
+		g.published, g.updated_at`
 
 const pageFields = `select ` + plainPage +
-	`, coalesce((select d.doc <> g.doc from page_draft d where d.page_id = g.id and d.n = g.draft_n), false) as open, v.visits, v.started, v.finished
-	from page g left join lateral (select count(*) as visits, count(started_at) as started, count(finished_at) as finished from page_visit where page_id = g.id) v on true where g.removed_at is null `
+	`
+	, coalesce((select d.doc <> g.doc from page_draft d where d.page_id = g.id and d.n = g.draft_n), false) as open,
+		v.visits, v.started, v.finished
+	from page g
+	left join lateral (
+		select count(*) as visits, count(started_at) as started, count(finished_at) as finished
+		from page_visit
+		where page_id = g.id) v on true
+	where g.removed_at is null `
 
 // Page reads one.
 func (db Queries) Page(ctx context.Context, id int64) (Page, error) {
@@ -73,7 +82,9 @@ func (tx Tx) SavePage(ctx context.Context, p Page, file []byte, at time.Time) (i
 			update page
 			set slug = $2, offer = $3, file_name = case when $6::bytea is null then file_name else $4 end,
 				file_type = case when $6::bytea is null then file_type else $5 end,
-			file = coalesce($6, file), published = $7, updated_at = $8 where id = $1 and removed_at is null returning id`,
+			file = coalesce($6, file), published = $7, updated_at = $8
+		where id = $1 and removed_at is null
+		returning id`,
 			p.ID, p.Slug, p.Offer, p.FileName, p.FileType, file, p.Published, at)
 	}
 	if taken(err) {

@@ -268,7 +268,8 @@ func TestPagesOfBeforeMoveIn(t *testing.T) {
 	}
 	k.page("kept")
 	forward := k.before(14)
-	run(`update page set title = 'Alarms', intro = '<p>Read “this”.</p>', button = 'Send', thanks = 'Thanks.', offer = 'Field guide'`)
+	run(`update page set title = 'Alarms', intro = '<p>Read “this”.</p>', button = 'Send', thanks = 'Thanks.', offer ` +
+		`= 'Field guide'`)
 	run(`insert into page (slug, title, button, updated_at) values ('bare', 'Bare', 'Go', now())`)
 	ana, _ := k.meet(store.NewPerson{First: "Ana", Email: "ana@fjord.example"})
 	sig := func(kind signal.Kind, after time.Duration) store.Signal {

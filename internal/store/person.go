@@ -147,7 +147,9 @@ const personColumns = `
 	p.do_not_contact, p.opted_out_at, p.bounced_at, p.away_until, p.created_at, p.batch_id, p.erased_at`
 
 const personFields = personColumns +
-	`, coalesce(s.score, 0) as score, (select count(*) from enrolment e where e.person_id = p.id and e.ended_at is null) as sequences
+	`
+	, coalesce(s.score, 0) as score, (
+		select count(*) from enrolment e where e.person_id = p.id and e.ended_at is null) as sequences
 	from person p left join company c on c.id = p.company_id left join app_user o on o.id = p.owner_id
 	left join standing s on s.person_id = p.id and s.model_id = (select min(id) from score_model) `
 
@@ -319,12 +321,22 @@ func (db Queries) Records(ctx context.Context, people []int64) (map[int64]*rule.
 			Open     bool
 			Reason   string
 		}]
-	}](ctx, db, personColumns+`, 0 as score, 0 as sequences,
+	}](ctx, db, personColumns+`
+		, 0 as score, 0 as sequences,
 		(select json_agg(tag_id) from person_tag x where x.person_id = p.id) as tags,
 		(select json_agg(audience_id) from audience_member x where x.person_id = p.id) as audiences,
 		(select json_agg(purpose_id) from consent x where x.person_id = p.id and x.current and x.given) as consents,
-		(select json_agg(json_build_object('stage', x.stage_id, 'closed', x.closed_at, 'won', st.won, 'lost', st.lost)) from deal x join stage st on st.id = x.stage_id where x.person_id = p.id) as deals,
-		(select json_agg(json_build_object('sequence', x.sequence_id, 'open', x.ended_at is null, 'reason', x.reason)) from enrolment x where x.person_id = p.id) as ways`+
+		(
+			select json_agg(json_build_object('stage', x.stage_id, 'closed', x.closed_at, 'won', st.won, 'lost',
+				st.lost))
+			from deal x
+			join stage st on st.id = x.stage_id
+			where x.person_id = p.id) as deals,
+		(
+			select json_agg(json_build_object('sequence', x.sequence_id, 'open', x.ended_at is null, 'reason',
+				x.reason))
+			from enrolment x
+			where x.person_id = p.id) as ways`+
 		peopleTables+`where p.id = any ($1)`, people)
 	if err != nil {
 		return nil, fmt.Errorf("reading records: %w", err)

@@ -179,6 +179,7 @@ func (tx Tx) MarkIfAllPressed(
 		set machine = $4
 		from g
 		where s.id = g.id and s.at = g.at
-			and (select count(distinct link) from g where link = any ($2)) = cardinality($2::int[])`, touch, links, since, why)
+			and (select count(distinct link) from g where link = any ($2)) = cardinality($2::int[])`, touch, links,
+		since, why)
 	return n > 0, err
 }

@@ -51,7 +51,8 @@ func TestVisitsOfOurSite(t *testing.T) {
 		t.Error("what is no site was added, or refused without a word")
 	}
 	m.do("POST", "/content/sites", url.Values{"origin": {site + "/some/page"}})
-	if _, body := m.do("GET", "/content/sites", nil); !regexp.MustCompile(regexp.QuoteMeta(site)+`\s*</div>`).MatchString(body) ||
+	if _, body := m.do("GET", "/content/sites",
+		nil); !regexp.MustCompile(regexp.QuoteMeta(site)+`\s*</div>`).MatchString(body) ||
 		!strings.Contains(body, "/v.js") {
 		t.Error("the site is not listed")
 	}

@@ -26,18 +26,30 @@ const (
 // colon, or begins: in English, German, French, Spanish, Portuguese, Italian,
 // Dutch, Norwegian and Danish, Swedish, Finnish, Polish, Czech, Hungarian, Turkish,
 // Russian, Ukrainian, Japanese, Chinese and Korean.
-const wrote = `wrote|writes|schrieb(?:en)?|geschrieben|schreibt|a écrit|écrivait|escribió|escribio|escreveu|ha scritto|scrisse|schreef|geschreven|skrev|skreiv|kirjoitti|napisał\(a\)|napisał|napisała|pisze|napsal\(a\)|napsal|napsala|írta|şunu yazdı|yazdı|написал\(а\)|написал|написала|пишет|написав|さんは書きました|のメール|写道|님이 작성`
+const wrote = `wrote|writes|schrieb(?:en)?|geschrieben|schreibt|a écrit|écrivait|escribió|escribio|escreveu|ha ` +
+	`scritto|scrisse|schreef|geschreven|skrev|skreiv|kirjoitti|napisał\(a\)|napisał|napisała|pisze|napsal\(a\)|` +
+	`napsal|napsala|írta|şunu yazdı|yazdı|написал\(а\)|написал|написала|пишет|написав|さんは書きました|のメール|写道|님이 작성`
 
 // opens are the words that begin such a line.
-const opens = `on|am|le|el|em|il|op|den|på|ma|dnia|w dniu|dne|v|den|på|fre|lør|søn|man|tir|ons|tor|lör|sön|mån|tis|pe|la|su|mon|tue|wed|thu|fri|sat|sun|\d`
+const opens = `on|am|le|el|em|il|op|den|på|ma|dnia|w dniu|dne|v|den|på|fre|lør|søn|man|tir|ons|tor|lör|sön|mån|tis|` +
+	`pe|la|su|mon|tue|wed|thu|fri|sat|sun|\d`
 
 // original are what rules say that stand before a quoted letter.
-const original = `original message|original appointment|forwarded message|begin forwarded message|reply message|ursprüngliche nachricht|original-nachricht|originalnachricht|weitergeleitete nachricht|message d'origine|message d’origine|message original|message transféré|mensaje original|mensaje reenviado|mensagem original|mensagem encaminhada|messaggio originale|messaggio inoltrato|oorspronkelijk bericht|oorspronkelijke bericht|doorgestuurd bericht|opprinnelig melding|opprindelig meddelelse|oprindelig meddelelse|videresendt melding|ursprungligt meddelande|originalmeddelande|alkuperäinen viesti|wiadomość oryginalna|oryginalna wiadomość|původní zpráva|eredeti üzenet|orijinal mesaj|исходное сообщение|пересылаемое сообщение|元のメッセージ|原始邮件|원본 메시지`
+const original = `original message|original appointment|forwarded message|begin forwarded message|reply message|` +
+	`ursprüngliche nachricht|original-nachricht|originalnachricht|weitergeleitete nachricht|message d'origine|` +
+	`message d’origine|message original|message transféré|mensaje original|mensaje reenviado|mensagem original|` +
+	`mensagem encaminhada|messaggio originale|messaggio inoltrato|oorspronkelijk bericht|oorspronkelijke bericht|` +
+	`doorgestuurd bericht|opprinnelig melding|opprindelig meddelelse|oprindelig meddelelse|videresendt melding|` +
+	`ursprungligt meddelande|originalmeddelande|alkuperäinen viesti|wiadomość oryginalna|oryginalna wiadomość|` +
+	`původní zpráva|eredeti üzenet|orijinal mesaj|исходное сообщение|пересылаемое сообщение|元のメッセージ|原始邮件|원본 메시지`
 
 // Words of the head of a quoted letter: whom it is from, and the lines that follow.
 const (
 	headFrom = `from|von|de|da|van|fra|från|lähettäjä|od|feladó|kimden|от|від|差出人|送信者|发件人|보낸 사람`
-	headRest = `sent|date|to|cc|subject|gesendet|datum|an|betreff|envoyé|date|à|objet|enviado(?: el)?|enviada(?: em)?|fecha|data|para|asunto|assunto|inviato|a|oggetto|verzonden|aan|onderwerp|sendt|til|emne|skickat|till|ämne|lähetetty|vastaanottaja|aihe|wysłano|do|temat|odesláno|komu|předmět|elküldve|címzett|tárgy|gönderilen|tarih|kime|konu|отправлено|дата|кому|тема|送信日時|日時|宛先|件名|发送时间|收件人|主题|보낸 날짜|받는 사람|제목`
+	headRest = `sent|date|to|cc|subject|gesendet|datum|an|betreff|envoyé|date|à|objet|enviado(?: el)?|enviada(?: ` +
+		`em)?|fecha|data|para|asunto|assunto|inviato|a|oggetto|verzonden|aan|onderwerp|sendt|til|emne|skickat|till|` +
+		`ämne|lähetetty|vastaanottaja|aihe|wysłano|do|temat|odesláno|komu|předmět|elküldve|címzett|tárgy|gönderilen|` +
+		`tarih|kime|konu|отправлено|дата|кому|тема|送信日時|日時|宛先|件名|发送时间|收件人|主题|보낸 날짜|받는 사람|제목`
 )
 
 var (
@@ -46,7 +58,8 @@ var (
 	bare        = regexp.MustCompile(`(?i)^.{2,200}\d.{0,200}(?:` + wrote + `)\s?[:：]\s*$`)
 	ruled       = regexp.MustCompile(`(?i)^[\s>]*[-_=*]{2,}\s*(?:` + original + `)\s*[-_=*]*\s*:?\s*$`)
 	plainRule   = regexp.MustCompile(
-		`(?i)^(?:begin forwarded message|anfang der weitergeleiteten nachricht|début du message transféré|inizio messaggio inoltrato)\s*:\s*$`)
+		`(?i)^(?:begin forwarded message|anfang der weitergeleiteten nachricht|début du message transféré|inizio ` +
+			`messaggio inoltrato)\s*:\s*$`)
 	marks = regexp.MustCompile(`(?m)^[ \t]*>.*$\n?`)
 	line  = regexp.MustCompile(`^[_\-=]{8,}$`)
 	from  = regexp.MustCompile(`(?i)^[*_]?(?:` + headFrom + `)[*_]?\s?[:：][*_]?\s*\S`)

@@ -67,7 +67,8 @@ func init() {
 		return len(names[i]) > len(names[j]) || len(names[i]) == len(names[j]) && names[i] < names[j]
 	})
 	weekday := strings.Join(names, "|")
-	between := `[\s:,]*(?:(?:am|on|the|el|día|le|den|d\.|am:|from|il|giorno|op|em|no|na|a|o|dia|ao|à|w|we|dnia|på|kontoret|om)\s+){0,3}` +
+	between := `[\s:,]*(?:(?:am|on|the|el|día|le|den|d\.|am:|from|il|giorno|op|em|no|na|a|o|dia|ao|à|w|we|dnia|på|` +
+		`kontoret|om)\s+){0,3}` +
 		`(?:\(?(?:` + weekday + `)(?:[,.)]\s*|\s+|$)(?:(?:the|den|el|le|dem|the|il|dia|dnia|d\.)\s+)?)?`
 	last = regexp.MustCompile(`(?i)(?:^|[^\p{L}])(?:` + lastWords + `)` + between + date)
 	back = regexp.MustCompile(`(?i)(?:^|[^\p{L}])(?:` + backWords + `)` + between + date)
@@ -79,26 +80,36 @@ func init() {
 // The last day away comes behind the first kind of words, the first day back
 // behind the second.
 const (
-	lastWords = `until and including|up to and including|until|till|through|from \d[^.;]{0,25}? to|bis einschließlich|bis einschliesslich|` +
-		`bis inklusive|bis inkl\.|bis zum|bis|hasta el|hasta|del \d[^.;]{0,25}? al|jusqu[’']au|jusqu[’']à|du \d[^.;]{0,25}? au|` +
-		`fino a|fino al|sino al|dal \d[^.;]{0,25}? al|tot en met|t/m|t\.e\.m\.|tot|até ao|até o|até|de \d[^.;]{0,25}? a|` +
+	lastWords = `until and including|up to and including|until|till|through|from \d[^.;]{0,25}? to|bis ` +
+		`einschließlich|bis einschliesslich|` +
+		`bis inklusive|bis inkl\.|bis zum|bis|hasta el|hasta|del \d[^.;]{0,25}? al|jusqu[’']au|jusqu[’']à|du \d[^.;` +
+		`]{0,25}? au|` +
+		`fino a|fino al|sino al|dal \d[^.;]{0,25}? al|tot en met|t/m|t\.e\.m\.|tot|até ao|até o|até|de \d[^.;]{0,` +
+		`25}? a|` +
 		`til og med|t\.o\.m\.|till och med|fram til|fram till|til|till|do|włącznie do`
-	backWords = `back in the office on|back in the office|back in office on|back at work on|back at my desk on|back on|back|` +
-		`return to the office on|return to work on|returning on|returning|return on|return|available again on|available again from|` +
+	backWords = `back in the office on|back in the office|back in office on|back at work on|back at my desk on|back ` +
+		`on|back|` +
+		`return to the office on|return to work on|returning on|returning|return on|return|available again on|` +
+		`available again from|` +
 		`again on|again from|as of|` +
 		`wieder am|wieder ab dem|wieder ab|ab dem|ab|zurück am|zurück ab|zurück|zurueck am|zurueck|` +
 		`regreso el|regresaré el|regreso|regresaré|vuelvo el|volveré el|vuelvo|volveré|a partir del|de vuelta el|` +
 		`de retour au bureau|de retour le|de retour|à partir du|à compter du|reviens le|serai de retour|` +
-		`torno al lavoro|torno|tornerò|rientro|rientrerò|rientro in ufficio|di nuovo disponibile dal|nuovamente disponibile dal|` +
+		`torno al lavoro|torno|tornerò|rientro|rientrerò|rientro in ufficio|di nuovo disponibile dal|nuovamente ` +
+		`disponibile dal|` +
 		`di nuovo in ufficio dal|di nuovo in ufficio|a partire dal|` +
-		`terug op kantoor|terug vanaf|terug op|terug|weer bereikbaar vanaf|weer bereikbaar op|weer bereikbaar|weer aanwezig vanaf|` +
+		`terug op kantoor|terug vanaf|terug op|terug|weer bereikbaar vanaf|weer bereikbaar op|weer bereikbaar|weer ` +
+		`aanwezig vanaf|` +
 		`weer aanwezig op|weer aanwezig|weer op kantoor|vanaf|` +
-		`volto ao trabalho|volto|voltarei|regresso|regressarei|retorno|retornarei|de volta ao escritório|de volta|a partir de|` +
+		`volto ao trabalho|volto|voltarei|regresso|regressarei|retorno|retornarei|de volta ao escritório|de volta|a ` +
+		`partir de|` +
 		`tilbake på jobb|tilbake på kontoret|tilbake|på jobb igjen|på kontoret igjen|` +
 		`tillbaka på jobbet|tillbaka på kontoret|tillbaka|åter i tjänst|åter på kontoret|åter|på plats igen|` +
 		`tilbage på kontoret|tilbage på arbejde|tilbage|på kontoret igen|træffes igen|` +
-		`palaan töihin|palaan toimistolle|palaan lomalta|palaan|takaisin töissä|takaisin|paikalla jälleen|tavoitettavissa jälleen|` +
-		`wracam do biura|wracam do pracy|wracam|wrócę|będę z powrotem|z powrotem|ponownie dostępny od|ponownie dostępna od|` +
+		`palaan töihin|palaan toimistolle|palaan lomalta|palaan|takaisin töissä|takaisin|paikalla jälleen|` +
+		`tavoitettavissa jälleen|` +
+		`wracam do biura|wracam do pracy|wracam|wrócę|będę z powrotem|z powrotem|ponownie dostępny od|ponownie ` +
+		`dostępna od|` +
 		`dostępny od|dostępna od`
 	date = `(\d{4}-\d{2}-\d{2}|\d{1,2}[./]\d{1,2}[./](?:\d{4}|\d{2})|\d{1,2}\.\d{1,2}\.?|\d{1,2}-\d{1,2}-\d{4}|` +
 		`\d{1,2}(?:st|nd|rd|th|er|º|°)?\.?\s+(?:of\s+|de\s+)?\p{L}{3,12}\.?(?:,?\s+(?:de\s+)?\d{4})?|` +
@@ -111,20 +122,23 @@ var (
 	either = regexp.MustCompile(
 		`(?i)(?:^|[^\p{L}])(?:ab dem|ab|as of|a partir del|à partir du|à compter du|a partire dal|vanaf|a partir de)\s`)
 	absent = regexp.MustCompile(
-		`(?i)urlaub|abwesend|nicht|away|leave|holiday|vacation|out of|vacaciones|ausente|fuera|congé|absent|vacances|ferie|assente|fuori|vakantie|afwezig|férias|fora`)
+		`(?i)urlaub|abwesend|nicht|away|leave|holiday|vacation|out of|vacaciones|ausente|fuera|congé|absent|vacances|` +
+			`ferie|assente|fuori|vakantie|afwezig|férias|fora`)
 )
 
 // What follows the date, in Finnish and Japanese.
 var (
 	finnish  = regexp.MustCompile(`(?i)` + date + `\s+(asti|saakka|alkaen|lähtien)`)
 	japanese = regexp.MustCompile(
-		`(?:(\d{4})年)?(\d{1,2})月(\d{1,2})日(?:\s?[((][^))]{1,3}[))])?\s?(まで|(?:から|より|以降|に)[^。]{0,15}?(?:出社|復帰|戻|勤務|業務|対応|再開))`)
+		`(?:(\d{4})年)?(\d{1,2})月(\d{1,2})日(?:\s?[((][^))]{1,3}[))])?\s?(まで|(?:から|より|以降|に)[^。]{0,15}?(?:出社|復帰|戻|勤務|業務|` +
+			`対応|再開))`)
 )
 
 var (
 	last, back, day, lastDay *regexp.Regexp
 
-	tail = regexp.MustCompile(`(?i)^(\d{1,2})(?:st|nd|rd|th|er|º|°)?\.?\s+(?:of\s+|de\s+)?(\p{L}{3,12})\.?(?:,?\s+(?:de\s+)?(\d{4}))?$`)
+	tail = regexp.MustCompile(`(?i)^(\d{1,2})(?:st|nd|rd|th|er|º|°)?\.?\s+(?:of\s+|de\s+)?(\p{L}{3,12})\.?(?:,` +
+		`?\s+(?:de\s+)?(\d{4}))?$`)
 	head = regexp.MustCompile(`(?i)^(\p{L}{3,10})\.?\s+(\d{1,2})(?:st|nd|rd|th)?(?:,?\s+(\d{4}))?$`)
 	nums = regexp.MustCompile(`^(\d{1,2})([./-])(\d{1,2})(?:[./-](\d{4}|\d{2}))?\.?$`)
 )

@@ -75,7 +75,8 @@ func (p *Problem) Error() string {
 func (*Problem) Plain() {}
 
 // ErrNoWay is answered for a row that names nobody who could be found again.
-var ErrNoWay = plainly.New("there is no email address, telephone number or profile: nobody could find this record again")
+var ErrNoWay = plainly.New("there is no email address, telephone number or profile: " +
+	"nobody could find this record again")
 
 // Record is what a row says of somebody.
 type Record struct {

@@ -43,13 +43,16 @@ var said = []struct {
 	words *regexp.Regexp
 	fault Fault
 }{
-	{regexp.MustCompile(`relay|spam|block|black ?list|deny ?list|policy|polic|\bspf\b|dkim|dmarc|authenticat|not permitted|` +
+	{regexp.MustCompile(`relay|spam|block|black ?list|deny ?list|policy|polic|\bspf\b|dkim|dmarc|authenticat|not ` +
+		`permitted|` +
 		`not allowed|access denied|reputation|sender|reverse dns|\bptr\b|helo|too many|rate limit|listed|refused by|` +
 		`prohibited|greylist|suspicious|virus|content rejected`), Ours},
 	{regexp.MustCompile(`\bfull\b|quota|storage|too (?:big|large|long)|inactive|disabled|suspended|temporar`), Passing},
 	{regexp.MustCompile(`unknown|no such|not exist|n[o']t exist|invalid (?:recipient|address|mailbox|user)|not found|` +
-		`no mailbox|unroutable|unrouteable|bad destination|no longer|recipient.*rejected|address rejected|not our customer|` +
-		`not a (?:registered|known|valid)|mailbox unavailable|user .* not|undeliverable address|does not accept mail|doesn't accept mail|null mx`), Reader},
+		`no mailbox|unroutable|unrouteable|bad destination|no longer|recipient.*rejected|address rejected|not our ` +
+		`customer|` +
+		`not a (?:registered|known|valid)|mailbox unavailable|user .* not|undeliverable address|does not accept mail|` +
+		`doesn't accept mail|null mx`), Reader},
 }
 
 // FaultOf tells what a refusal is about: by its code of RFC 3463 ("5.1.1"),

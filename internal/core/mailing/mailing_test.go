@@ -133,10 +133,13 @@ func TestForecast(t *testing.T) {
 func TestTags(t *testing.T) {
 	tags := Tags{Source: "ombak", Medium: "email", Campaign: "oxygen spring"}
 	for in, want := range map[string]string{
-		"https://karang.example/a?x=1#b":         "https://karang.example/a?utm_campaign=oxygen+spring&utm_medium=email&utm_source=ombak&x=1#b",
-		"https://karang.example/?utm_source=own": "https://karang.example/?utm_campaign=oxygen+spring&utm_medium=email&utm_source=own",
-		"/p/alarms":                              "/p/alarms?utm_campaign=oxygen+spring&utm_medium=email&utm_source=ombak",
-		"mailto:a@b.example":                     "mailto:a@b.example", "tel:+44": "tel:+44", "http://[": "http://[",
+		"https://karang.example/a?x=1#b": "https://karang.example/a?utm_campaign=oxygen+spring&" +
+			"utm_medium=email&utm_source=ombak&x=1#b",
+		"https://karang.example/?utm_source=own": "https://karang.example/?utm_campaign=oxygen+spring&" +
+			"utm_medium=email&utm_source=own",
+		"/p/alarms": "/p/alarms?utm_campaign=oxygen+spring&utm_medium=email&" +
+			"utm_source=ombak",
+		"mailto:a@b.example": "mailto:a@b.example", "tel:+44": "tel:+44", "http://[": "http://[",
 	} {
 		if got := tags.Tagged(in); got != want {
 			t.Errorf("%s became %s", in, got)

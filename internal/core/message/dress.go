@@ -101,8 +101,15 @@ const OptOutLink = "/opt-out"
 // filled in for each reader: they are not merge fields.
 func frame(style Style, preheader, body string, bare bool) string {
 	var b strings.Builder
-	b.WriteString(`<!doctype html><html><head><meta charset="utf-8"><meta name="viewport" content="width=device-width"><meta name="color-scheme" content="light dark"><meta name="supported-color-schemes" content="light dark">` +
-		`<style>@media (prefers-color-scheme:dark){.bg{background:#0e2a33!important}.sheet{background:#12343f!important;color:#e8efec!important}.sheet h1,.sheet h2,.sheet a{color:#9fd8cf!important}.sheet a.button{background:#1a8a8a!important;color:#fff!important}.sheet blockquote{background:#17424e!important}.foot,.foot a{color:#9fb4b4!important}}@media (max-width:620px){.sheet{padding:22px 18px!important}}</style></head>`)
+	b.WriteString(`<!doctype html><html><head><meta charset="utf-8"><meta name="viewport" ` +
+		`content="width=device-width"><meta name="color-scheme" content="light dark"><meta ` +
+		`name="supported-color-schemes" content="light dark">` +
+		`<style>@media (prefers-color-scheme:dark){.bg{background:#0e2a33!important}` +
+		`.sheet{background:#12343f!important;color:#e8efec!important}` +
+		`.sheet h1,.sheet h2,.sheet a{color:#9fd8cf!important}` +
+		`.sheet a.button{background:#1a8a8a!important;color:#fff!important}` +
+		`.sheet blockquote{background:#17424e!important}.foot,.foot a{color:#9fb4b4!important}}` +
+		`@media (max-width:620px){.sheet{padding:22px 18px!important}}</style></head>`)
 	hidden := ""
 	if strings.TrimSpace(preheader) != "" {
 		// What follows it in a list of mail is filled up with spaces that are not seen.
@@ -113,12 +120,15 @@ func frame(style Style, preheader, body string, bare bool) string {
 	if !bare {
 		foot = `<p class="foot" style="margin:28px 0 0;font-size:13px;color:` + quiet +
 			`"><a class="foot" style="color:` + quiet +
-			`" href="{{ ombak.opt_out }}">No more mail from us, or less of it</a>{% if ombak.sender %}<br>{{ ombak.sender }}{% endif %}</p>`
+			`" href="{{ ombak.opt_out }}">No more mail from us, or less of it</a>{% if ombak.sender %}<br>{{ ` +
+			`ombak.sender }}{% endif %}</p>`
 	}
 	// Programs that look at letters follow every link; a person cannot follow this one.
-	pixel := `{% if ombak.trap %}<a href="{{ ombak.trap }}" style="display:none" tabindex="-1" aria-hidden="true"></a>{% endif %}` +
+	pixel := `{% if ombak.trap %}<a href="{{ ombak.trap }}" style="display:none" tabindex="-1" aria-hidden="true">` +
+		`</a>{% endif %}` +
 		`{% if ombak.pixel %}<img src="{{ ombak.pixel }}" width="1" height="1" alt="">{% endif %}` +
-		`{% if ombak.backdrop %}<div style="width:1px;height:1px;background-image:url('{{ ombak.backdrop }}')"></div>{% endif %}`
+		`{% if ombak.backdrop %}<div style="width:1px;height:1px;background-image:url('{{ ombak.backdrop }}')"></div>` +
+		`{% endif %}`
 	if style == Plain {
 		b.WriteString(`<body class="bg sheet" style="margin:0;padding:24px;` + face +
 			`;font-size:16px;line-height:1.55;color:` + ink + `;background:#ffffff">` + hidden +
@@ -126,8 +136,11 @@ func frame(style Style, preheader, body string, bare bool) string {
 		return b.String()
 	}
 	b.WriteString(`<body class="bg" style="margin:0;padding:0;background:#f6f2e9">` + hidden +
-		`<table role="presentation" width="100%" cellpadding="0" cellspacing="0" border="0" class="bg" style="background:#f6f2e9"><tr><td align="center" style="padding:24px 10px">` +
-		`<table role="presentation" width="600" cellpadding="0" cellspacing="0" border="0" style="width:100%;max-width:600px"><tr><td class="sheet" style="background:#fffefb;border-radius:12px;padding:34px 36px;` + face + `;font-size:16px;line-height:1.55;color:` + ink + `">` +
+		`<table role="presentation" width="100%" cellpadding="0" cellspacing="0" border="0" class="bg" ` +
+		`style="background:#f6f2e9"><tr><td align="center" style="padding:24px 10px">` +
+		`<table role="presentation" width="600" cellpadding="0" cellspacing="0" border="0" style="width:100%;` +
+		`max-width:600px"><tr><td class="sheet" style="background:#fffefb;border-radius:12px;padding:34px 36px;` +
+		face + `;font-size:16px;line-height:1.55;color:` + ink + `">` +
 		body + foot + pixel + `</td></tr></table></td></tr></table></body></html>`)
 	return b.String()
 }

@@ -61,7 +61,8 @@ func TestMergeFields(t *testing.T) {
 			t.Errorf("%s: %+v, %v", c.name, got, err)
 		}
 	}
-	if got := Needed(`{{ person.city }} {{ person.title | default: "" }} {{ person.phone | default: "x" }} {{ person.city }} {{ sender.signature }}`); !reflect.DeepEqual(got, []string{"person.city", "person.title"}) {
+	if got := Needed(`{{ person.city }} {{ person.title | default: "" }} {{ person.phone | default: "x" }} {{ ` +
+		`person.city }} {{ sender.signature }}`); !reflect.DeepEqual(got, []string{"person.city", "person.title"}) {
 		t.Errorf("needed: %q", got)
 	}
 }
@@ -88,7 +89,8 @@ func TestValuesCannotBreakOut(t *testing.T) {
 	if !strings.Contains(got.Subject, "{{ person.email }}") {
 		t.Errorf("a field within a value was filled in: %q", got.Subject)
 	}
-	dirty := `<p onclick="x()">a<script>1</script><a href="javascript:x()">b</a><style>p{}</style><img src=x onerror=y><form><input></form></p>`
+	dirty := `<p onclick="x()">a<script>1</script><a href="javascript:x()">b</a><style>p{}</style><img src=x ` +
+		`onerror=y><form><input></form></p>`
 	if c := Clean(dirty); strings.Contains(c, "script") || strings.Contains(c, "on") || strings.Contains(c, "<form") ||
 		strings.Contains(c, "style") {
 		t.Errorf("cleaned to %s", c)
@@ -118,7 +120,8 @@ func full(t *testing.T) Document {
 		}
 	}
 	put(Heading, Content{Text: "Oxygen at {{ company.name | default: \"night\" }}"})
-	put(Text, Content{Text: `<div>Dear {{ person.first_name }}, <a href="/g/alarms?a=1&amp;b=2">the guide</a>, <a href="mailto:a@b.example">me</a></div>`})
+	put(Text, Content{Text: `<div>Dear {{ person.first_name }}, <a href="/g/alarms?a=1&amp;b=2">the guide</a>, <a ` +
+		`href="mailto:a@b.example">me</a></div>`})
 	put(List, Content{Items: []string{" one ", "", "two & three"}, Ordered: true})
 	put(Picture, Content{Picture: "/pictures/buoy.png", Alt: "A buoy", Link: "https://karang.example/"})
 	put(Button, Content{Label: "Read it", Link: "/p/alarms"})
@@ -391,7 +394,8 @@ func FuzzRender(f *testing.F) {
 	f.Add(`Dear {{ person.first_name | default: "you" }}`, "x")
 	f.Add(`{{ company.name }} <a href="/p/x">y</a>`, "<a href=x>")
 	f.Add(`<a href="https://x.example/{{ person.first_name }}">{{ "x" }}</a>`, "{{ 1 }}")
-	f.Add(`{% if person.city == "x" %}{{ person.city | replace: "x", "yy" }}{% else %}{% case company.name %}{% when "a", 'b' %}1{% endcase %}{% endif %}`, "x")
+	f.Add(`{% if person.city == "x" %}{{ person.city | replace: "x", "yy" }}{% else %}{% case company.name %}{% when `+
+		`"a", 'b' %}1{% endcase %}{% endif %}`, "x")
 	f.Add(`{% include "/etc/passwd" %}{% for i in (1..99) %}{{ i }}{% endfor %}`, "x")
 	f.Fuzz(func(t *testing.T, body, value string) {
 		d := Simple("s", body)
@@ -415,7 +419,9 @@ func FuzzRender(f *testing.F) {
 // fields.
 func BenchmarkRender(b *testing.B) {
 	d := Simple("For {{ person.first_name }} at {{ company.name }}",
-		`<div>Dear {{ person.first_name }} {{ person.last_name }}, {{ person.title }}, {{ person.city }}, {{ person.country }}, {{ company.industry }}, {{ sender.name }}, {{ sender.email }}, {{ sender.phone }} <a href="/p/x">y</a></div>`)
+		`<div>Dear {{ person.first_name }} {{ person.last_name }}, {{ person.title }}, {{ person.city }}, {{ `+
+			`person.country }}, {{ company.industry }}, {{ sender.name }}, {{ sender.email }}, {{ sender.phone }} <a `+
+			`href="/p/x">y</a></div>`)
 	d.Use([]Group{{1, "a", rule.FieldIs(person.Language, "de")}, {2, "b", rule.FieldIs(person.Language, "es")},
 		{3, "c", rule.FieldIs(person.Language, "nb")}})
 	v := Values{}
@@ -521,7 +527,8 @@ func TestPieceByPiece(t *testing.T) {
 		names         int
 	}{
 		{"Dear {{ person.first_name }}",
-			`<p>{{ person.first_name }} &amp; {{ company.name }} <a href="https://x.example/{{ person.city }}">y</a></p>`, 2},
+			`<p>{{ person.first_name }} &amp; {{ company.name }} <a href="https://x.example/{{ person.city }}">y</a>` +
+				`</p>`, 2},
 		{"x", `{{ person.city | default: "there" | upcase }}, {{ person.title }}`, 2},
 		{"x", `{% if person.city %}in {{ person.city }}{% else %}abroad{% endif %} {{ sender.signature }}`, 1},
 		{"x {{- person.city -}} y", `a {%- if person.city -%} b {%- endif -%} c`, 1},

@@ -409,7 +409,8 @@ func (d *Document) Check(define func(person.Field) (person.Definition, bool)) er
 		}
 	}
 	if f.Proved && f.Message == 0 {
-		return plainly.New("an address can only prove itself by an email: choose the one that brings what was asked for")
+		return plainly.New("an address can only prove itself by an email: " +
+			"choose the one that brings what was asked for")
 	}
 	return nil
 }

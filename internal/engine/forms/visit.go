@@ -33,7 +33,8 @@ const (
 // host is a name as the domain name system has it (RFC 1123, 2.1), or an IPv4
 // address, with a port perhaps. It goes into security headers as it stands, so
 // nothing else may be in it.
-var host = regexp.MustCompile(`^([a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?\.)*[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?(:[0-9]{1,5})?$`)
+var host = regexp.MustCompile(`^([a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?\.)*[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?(:[0-9]{1,` +
+	`5})?$`)
 
 // Origin is the origin of a web address, empty for what is none.
 func Origin(address string) string {

@@ -23,7 +23,8 @@ func send(t *testing.T, s *Server, to, subject string) {
 	fate, err := out.Send(t.Context(),
 		mail.Letter{ID: "x" + to, FromName: "Ines Radu", From: "ines@karang.example", To: to, Subject: subject,
 			Text: "Hello\n",
-			HTML: `<html><head></head><body><p>Hello <script>1</script> <a href="http://ombak.example/l/1">the guide</a></p></body></html>`, Date: time.Now()})
+			HTML: `<html><head></head><body><p>Hello <script>1</script> <a href="http://ombak.example/l/1">the ` +
+				`guide</a></p></body></html>`, Date: time.Now()})
 	if fate != mail.Taken {
 		t.Fatal(err)
 	}

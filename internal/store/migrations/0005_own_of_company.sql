@@ -3,7 +3,8 @@
 alter table own_field add column of_company boolean not null default false;
 alter table company add column own jsonb not null default '{}';
 alter table import_company add column own jsonb;
-alter table change add column company_own jsonb; -- own fields of a company before and after an import, as they are kept: [before, after]
+-- Own fields of a company before and after an import, as they are kept: [before, after].
+alter table change add column company_own jsonb;
 
 -- +goose Down
 alter table change drop column company_own;

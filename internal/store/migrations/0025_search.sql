@@ -16,7 +16,8 @@ analyze company;
 -- several words at once, and in rows so narrow that thousands of them are read in a moment. Each word follows a space.
 create table person_search (
     person_id  bigint primary key references person on delete cascade,
-    last_name  text not null collate "C", -- as the order of names has them, so that they need not be fetched to be sorted
+    -- As the order of names has them, so that they need not be fetched to be sorted.
+    last_name  text not null collate "C",
     first_name text not null collate "C",
     words      text not null
 );
@@ -61,7 +62,8 @@ create trigger search_person after update of first_name, last_name, email, compa
         is distinct from (new.first_name, new.last_name, new.email, new.company_id))
     execute function search_person();
 
--- A person who comes to the company meanwhile holds a share of its row: for update waits until they are there to be seen.
+-- A person who comes to the company meanwhile holds a share of its row: for update waits until they are there to
+-- be seen.
 -- +goose StatementBegin
 create function search_company() returns trigger language plpgsql as $$
 begin

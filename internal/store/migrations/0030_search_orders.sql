@@ -1,5 +1,6 @@
 -- +goose Up
--- What a list of people is put in order by stands beside the words they are found by: thousands who have a word are then
+-- What a list of people is put in order by stands beside the words they are found by: thousands who have a word
+-- are then
 -- put in order as they are read, without a look at any other table.
 drop trigger search_company on company;
 drop trigger search_person on person;
@@ -64,7 +65,8 @@ create trigger search_person after update of first_name, last_name, email, compa
         is distinct from (new.first_name, new.last_name, new.email, new.company_id, new.erased_at))
     execute function search_person();
 
--- A person who comes to the company meanwhile holds a share of its row: for update waits until they are there to be seen.
+-- A person who comes to the company meanwhile holds a share of its row: for update waits until they are there to
+-- be seen.
 -- Rows are held in the order of their ids, as those that keep scores hold them: nobody waits in a circle.
 -- +goose StatementBegin
 create function search_company() returns trigger language plpgsql as $$

@@ -1,6 +1,8 @@
 -- +goose Up
--- A touch says that somebody is reached out to, and what came of it. What its letter needs to be sent, and its work on a
--- desk, stand by themselves: in rows so narrow, with so few indexes, that a letter is claimed and marked without a change
+-- A touch says that somebody is reached out to, and what came of it. What its letter needs to be sent, and its
+-- work on a
+-- desk, stand by themselves: in rows so narrow, with so few indexes, that a letter is claimed and marked without
+-- a change
 -- to any of them.
 create table letter (
     touch_id     bigint primary key references touch on delete cascade,
