@@ -10,6 +10,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"ombak/internal/core/right"
 	"ombak/internal/engine"
 	"ombak/internal/store"
 )
@@ -24,7 +25,7 @@ const (
 func benchImport(ctx context.Context, s *store.Store, e *engine.Engine, clock *fixed) error {
 	at := clock.Now()
 	user, err := s.AddUser(ctx,
-		store.User{Name: "Bench", Email: "bench@bench.example", Role: "marketer", PasswordHash: "x"}, at)
+		store.User{Name: "Bench", Email: "bench@bench.example", Role: right.Marketer, PasswordHash: "x"}, at)
 	if err != nil {
 		return err
 	}

@@ -16,6 +16,7 @@ import (
 	"ombak/internal/core/mailing"
 	"ombak/internal/core/message"
 	"ombak/internal/core/person"
+	"ombak/internal/core/right"
 	"ombak/internal/core/rule"
 	"ombak/internal/core/signal"
 	"ombak/internal/engine"
@@ -304,7 +305,7 @@ func benchLetter() message.Document {
 func keepMailing(ctx context.Context, s *store.Store, e *engine.Engine, doc message.Document) error {
 	at := e.Now()
 	user, err := s.AddUser(ctx,
-		store.User{Name: "Bench", Email: "bench@bench.example", Phone: "+442079460101", Role: "marketer",
+		store.User{Name: "Bench", Email: "bench@bench.example", Phone: "+442079460101", Role: right.Marketer,
 			PasswordHash: "x"}, at)
 	if err != nil {
 		return err

@@ -13,6 +13,7 @@ import (
 	"strings"
 	"time"
 
+	"ombak/internal/core/right"
 	"ombak/internal/core/rule"
 	"ombak/internal/core/score"
 	"ombak/internal/core/signal"
@@ -40,7 +41,7 @@ func benchPeopleLists(ctx context.Context, s *store.Store, e *engine.Engine, clo
 		return err
 	}
 	if _, err := s.AddUser(ctx,
-		store.User{Name: "Bench", Email: "bench@bench.example", Role: "marketer",
+		store.User{Name: "Bench", Email: "bench@bench.example", Role: right.Marketer,
 			PasswordHash: password.Hash("bench-bench")}, at); err != nil {
 		return err
 	}

@@ -18,6 +18,7 @@ import (
 	"time"
 
 	"ombak/internal/core/person"
+	"ombak/internal/core/right"
 	"ombak/internal/demo"
 	"ombak/internal/engine"
 	"ombak/internal/engine/base"
@@ -230,7 +231,7 @@ func runUser(ctx context.Context, c config) error {
 		return err
 	}
 	_, err = s.AddUser(ctx,
-		store.User{Name: person.Name(os.Args[2]), Email: email, Role: role, PasswordHash: password.Hash(typed)},
+		store.User{Name: person.Name(os.Args[2]), Email: email, Role: right.Role(role), PasswordHash: password.Hash(typed)},
 		time.Now().UTC())
 	return err
 }

@@ -12,6 +12,7 @@ import (
 	"sync"
 	"time"
 
+	"ombak/internal/core/right"
 	"ombak/internal/core/sequence"
 	"ombak/internal/engine"
 	"ombak/internal/engine/base"
@@ -253,7 +254,7 @@ func (d *Demo) repsWork(ctx context.Context, s *scenario) error {
 		}
 		rep := c.Rep
 		for j := range users {
-			if rep == nil && users[j].Role == "rep" {
+			if rep == nil && users[j].Role == right.Rep {
 				rep = &users[j].ID
 			}
 		}

@@ -17,6 +17,7 @@ import (
 
 	"ombak/internal/core/person"
 	"ombak/internal/core/pipeline"
+	"ombak/internal/core/right"
 	"ombak/internal/core/score"
 	"ombak/internal/core/signal"
 	"ombak/internal/engine"
@@ -35,12 +36,12 @@ const Zone = "Asia/Jakarta"
 const Password = "open-water"
 
 var users = []store.User{
-	{Name: "Ines Radu", Email: "ines.radu@karang.example", Phone: "+44 20 7946 0101", Role: "marketer"},
-	{Name: "Tomas Vale", Email: "tomas.vale@karang.example", Phone: "+44 20 7946 0102", Role: "rep", Capacity: 12},
-	{Name: "Uma Okoye", Email: "uma.okoye@karang.example", Phone: "+44 20 7946 0103", Role: "lead"},
-	{Name: "Wira Sandoval", Email: "wira.sandoval@karang.example", Phone: "+44 20 7946 0104", Role: "admin"},
-	{Name: "Signe Aalto", Email: "signe.aalto@karang.example", Phone: "+44 20 7946 0105", Role: "rep", Capacity: 12},
-	{Name: "Bao Lindqvist", Email: "bao.lindqvist@karang.example", Phone: "+44 20 7946 0106", Role: "rep", Capacity: 8},
+	{Name: "Ines Radu", Email: "ines.radu@karang.example", Phone: "+44 20 7946 0101", Role: right.Marketer},
+	{Name: "Tomas Vale", Email: "tomas.vale@karang.example", Phone: "+44 20 7946 0102", Role: right.Rep, Capacity: 12},
+	{Name: "Uma Okoye", Email: "uma.okoye@karang.example", Phone: "+44 20 7946 0103", Role: right.Lead},
+	{Name: "Wira Sandoval", Email: "wira.sandoval@karang.example", Phone: "+44 20 7946 0104", Role: right.Admin},
+	{Name: "Signe Aalto", Email: "signe.aalto@karang.example", Phone: "+44 20 7946 0105", Role: right.Rep, Capacity: 12},
+	{Name: "Bao Lindqvist", Email: "bao.lindqvist@karang.example", Phone: "+44 20 7946 0106", Role: right.Rep, Capacity: 8},
 }
 
 // faces is how many of the users one press signs in as.

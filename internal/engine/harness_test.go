@@ -11,6 +11,7 @@ import (
 	"ombak/internal/core/message"
 	"ombak/internal/core/page"
 	"ombak/internal/core/person"
+	"ombak/internal/core/right"
 	"ombak/internal/core/rule"
 	"ombak/internal/core/score"
 	"ombak/internal/core/sequence"
@@ -96,7 +97,7 @@ func newWorld(t *testing.T, o mailserver.Options) *world {
 
 	user := func(name, role string) int64 {
 		id, err := w.s.AddUser(w.ctx,
-			store.User{Name: name, Email: fmt.Sprintf("%s@karang.example", role+name[:1]), Role: role,
+			store.User{Name: name, Email: fmt.Sprintf("%s@karang.example", role+name[:1]), Role: right.Role(role),
 				PasswordHash: "x"}, day0)
 		w.must(err)
 		return id

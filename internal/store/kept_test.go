@@ -15,6 +15,7 @@ import (
 	"ombak/internal/core/page"
 	"ombak/internal/core/person"
 	"ombak/internal/core/pipeline"
+	"ombak/internal/core/right"
 	"ombak/internal/core/rule"
 	"ombak/internal/core/score"
 	"ombak/internal/core/sequence"
@@ -48,7 +49,7 @@ func (k kept) tx(f func(store.Tx) error) {
 
 func (k kept) user(name, role string) int64 {
 	k.t.Helper()
-	id, err := k.AddUser(k.ctx, store.User{Name: name, Email: name + "@karang.example", Role: role, PasswordHash: "x"},
+	id, err := k.AddUser(k.ctx, store.User{Name: name, Email: name + "@karang.example", Role: right.Role(role), PasswordHash: "x"},
 		at)
 	k.must(err)
 	return id

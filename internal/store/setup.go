@@ -7,6 +7,7 @@ import (
 
 	"ombak/internal/core/pipeline"
 	"ombak/internal/core/plainly"
+	"ombak/internal/core/right"
 )
 
 // Invitation is a colleague who was asked to join.
@@ -14,7 +15,7 @@ type Invitation struct {
 	ID    int64
 	Email string
 	Name  string
-	Role  string
+	Role  right.Role
 	By    string
 	Made  time.Time `db:"made_at"`
 	Until time.Time

@@ -15,7 +15,7 @@ type User struct {
 	Name         string
 	Email        string
 	Phone        string
-	Role         string // marketer, rep, lead or admin
+	Role         right.Role
 	PasswordHash string `db:"password_hash"`
 	Capacity     int
 	Away         bool

@@ -20,6 +20,7 @@ import (
 	"time"
 
 	"ombak/internal/core/page"
+	"ombak/internal/core/right"
 	"ombak/internal/core/sequence"
 	"ombak/internal/engine"
 	"ombak/internal/engine/base"
@@ -64,7 +65,7 @@ func newSite(t testing.TB) *site {
 	hash := password.Hash("correct horse")
 	for _, role := range []string{"marketer", "rep", "lead", "admin"} {
 		if _, err := st.AddUser(ctx,
-			store.User{Name: "The " + role, Email: role + "@karang.example", Role: role, PasswordHash: hash},
+			store.User{Name: "The " + role, Email: role + "@karang.example", Role: right.Role(role), PasswordHash: hash},
 			now); err != nil {
 			t.Fatal(err)
 		}

@@ -6,12 +6,12 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
 	"ombak/internal/core/person"
 	"ombak/internal/core/plainly"
+	"ombak/internal/core/right"
 	"ombak/internal/password"
 	"ombak/internal/store"
 )
@@ -61,7 +61,7 @@ func (e *Setup) IsFirstKey(ctx context.Context, token string) (bool, error) {
 // Joining is somebody who is about to sign in for the first time.
 type Joining struct{ Name, Email, Password string }
 
-func (j *Joining) user(role string) (store.User, error) {
+func (j *Joining) user(role right.Role) (store.User, error) {
 	u := store.User{Name: person.Name(j.Name), Role: role}
 	if u.Name == "" {
 		return u, plainly.New("say what you are called")
@@ -73,7 +73,7 @@ func (j *Joining) user(role string) (store.User, error) {
 	if n := len([]rune(j.Password)); n < 10 || n > 200 {
 		return u, ErrPassword
 	}
-	if role == "rep" {
+	if role == right.Rep {
 		u.Capacity = usualCapacity
 	}
 	u.PasswordHash = password.Hash(j.Password)
@@ -86,7 +86,7 @@ const usualCapacity = 10
 
 // BeginAs makes the first user, an admin. The key lets in once.
 func (e *Setup) BeginAs(ctx context.Context, token string, j Joining) (id int64, err error) {
-	u, err := j.user("admin")
+	u, err := j.user(right.Admin)
 	if err != nil {
 		return 0, err
 	}
@@ -106,7 +106,7 @@ func (e *Setup) BeginAs(ctx context.Context, token string, j Joining) (id int64,
 
 // AddUser keeps a user whose password is set by whoever calls.
 func (e *Setup) AddUser(ctx context.Context, u store.User) (id int64, err error) {
-	if !slices.Contains(roles, u.Role) {
+	if !u.Role.Known() {
 		return 0, ErrRole
 	}
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {
@@ -115,8 +115,6 @@ func (e *Setup) AddUser(ctx context.Context, u store.User) (id int64, err error)
 	})
 	return id, err
 }
-
-var roles = []string{"marketer", "rep", "lead", "admin"}
 
 // inviteFor is how long an invitation holds.
 const inviteFor = 7 * 24 * time.Hour
@@ -131,7 +129,7 @@ func (e *Setup) Invite(ctx context.Context, i store.Invitation, by store.User) (
 	if i.Name = person.Name(i.Name); i.Name == "" {
 		return "", nil, plainly.New("say what they are called")
 	}
-	if !slices.Contains(roles, i.Role) {
+	if !i.Role.Known() {
 		return "", nil, ErrRole
 	}
 	if _, err := e.Store.UserByEmail(ctx, i.Email); err == nil {
@@ -200,7 +198,7 @@ func (e *Setup) SetUser(ctx context.Context, u store.User) error {
 	if u.Name = person.Name(u.Name); u.Name == "" {
 		return plainly.New("a name cannot be empty")
 	}
-	if !slices.Contains(roles, u.Role) {
+	if !u.Role.Known() {
 		return ErrRole
 	}
 	if u.Capacity < 0 || u.Capacity > 1000 {
@@ -214,7 +212,7 @@ func (e *Setup) SetUser(ctx context.Context, u store.User) error {
 		u.Phone = phone
 	}
 	return e.Store.InTx(ctx, func(tx store.Tx) error {
-		if err := keepsAnAdmin(ctx, tx, u.ID, u.Role == "admin"); err != nil {
+		if err := keepsAnAdmin(ctx, tx, u.ID, u.Role == right.Admin); err != nil {
 			return err
 		}
 		if err := tx.SetUser(ctx, u); err != nil {
@@ -252,7 +250,7 @@ func (e *Setup) UserLeaves(ctx context.Context, id, to int64) error {
 
 func keepsAnAdmin(ctx context.Context, tx store.Tx, id int64, stays bool) error {
 	role, err := tx.RoleOf(ctx, id)
-	if err != nil || role != "admin" || stays {
+	if err != nil || role != right.Admin || stays {
 		return err
 	}
 	n, err := tx.Admins(ctx)

@@ -3,6 +3,7 @@ package content
 import (
 	"github.com/labstack/echo/v5"
 
+	"ombak/internal/core/right"
 	"ombak/internal/store"
 	"ombak/internal/web/shell"
 )
@@ -28,7 +29,7 @@ func (s *Place) content(c *echo.Context) error {
 
 // Routes are those of the place Content.
 func (s *Place) Routes(in *echo.Group) {
-	writes, leads := shell.Allow("marketer", "lead", "admin"), shell.Allow("lead", "admin")
+	writes, leads := shell.Allow(right.Marketer, right.Lead, right.Admin), shell.Allow(right.Lead, right.Admin)
 	in.GET("/content", s.content)
 	s.messageRoutes(in)
 	s.mailingRoutes(in)

@@ -18,13 +18,14 @@ import (
 	"ombak/internal/core/message"
 	"ombak/internal/core/person"
 	"ombak/internal/core/plainly"
+	"ombak/internal/core/right"
 	"ombak/internal/engine/post"
 	"ombak/internal/store"
 	"ombak/internal/web/shell"
 )
 
 func (s *Place) mailingRoutes(in *echo.Group) {
-	writes := shell.Allow("marketer", "lead", "admin")
+	writes := shell.Allow(right.Marketer, right.Lead, right.Admin)
 	m := in.Group("/content/emails")
 	m.GET("", s.mailings)
 	m.POST("/new", s.newMailing, writes)

@@ -14,6 +14,7 @@ import (
 
 	"ombak/internal/core/message"
 	"ombak/internal/core/person"
+	"ombak/internal/core/right"
 	"ombak/internal/engine/people"
 	"ombak/internal/engine/post"
 	"ombak/internal/store"
@@ -21,7 +22,7 @@ import (
 )
 
 func (s *Place) messageRoutes(in *echo.Group) {
-	writes := shell.Allow("marketer", "lead", "admin")
+	writes := shell.Allow(right.Marketer, right.Lead, right.Admin)
 	m := in.Group("/content/messages")
 	m.POST("/new", s.newMessage, writes)
 	m.GET("/:id", s.message)

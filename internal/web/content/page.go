@@ -19,6 +19,7 @@ import (
 	"ombak/internal/core/page"
 	"ombak/internal/core/person"
 	"ombak/internal/core/plainly"
+	"ombak/internal/core/right"
 	"ombak/internal/core/rule"
 	"ombak/internal/core/shelf"
 	"ombak/internal/core/signal"
@@ -27,7 +28,7 @@ import (
 )
 
 func (s *Place) pageRoutes(in *echo.Group) {
-	writes := shell.Allow("marketer", "lead", "admin")
+	writes := shell.Allow(right.Marketer, right.Lead, right.Admin)
 	p := in.Group("/content/pages")
 	p.GET("", s.pages)
 	p.POST("/new", s.newPage, writes)

@@ -10,13 +10,14 @@ import (
 
 	"ombak/internal/core/person"
 	"ombak/internal/core/plainly"
+	"ombak/internal/core/right"
 	"ombak/internal/core/shelf"
 	"ombak/internal/store"
 	"ombak/internal/web/shell"
 )
 
 func (s *Place) shelfRoutes(in *echo.Group) {
-	writes := shell.Allow("marketer", "lead", "admin")
+	writes := shell.Allow(right.Marketer, right.Lead, right.Admin)
 	in.POST("/content/upload", s.uploadFile, writes)
 	g := in.Group("/content/shelf")
 	g.GET("", s.shelf)

@@ -8,6 +8,7 @@ import (
 
 	"github.com/labstack/echo/v5"
 
+	"ombak/internal/core/right"
 	"ombak/internal/core/sequence"
 	"ombak/internal/engine/base"
 	"ombak/internal/engine/sales"
@@ -49,7 +50,7 @@ func (s *Place) showDesk(c *echo.Context, code int, wrong string) error {
 	u := shell.UserOf(c)
 	rep := u.ID
 	d := deskData{Outcomes: sequence.Outcomes(), Wrong: wrong}
-	if u.Role != "rep" {
+	if u.Role != right.Rep {
 		rep, d.All = 0, true
 	}
 	handoffs, err := s.Store.OpenHandoffs(ctx, rep)
@@ -218,12 +219,12 @@ func (s *Place) sortLetter(c *echo.Context) error {
 
 // Routes are those of the place Desk.
 func (s *Place) Routes(in *echo.Group) {
-	sells := shell.Allow("rep", "lead", "admin")
+	sells := shell.Allow(right.Rep, right.Lead, right.Admin)
 	in.GET("/desk", s.desk)
 	in.POST("/desk/tasks/:id", s.finishTask)
 	in.POST("/desk/tasks/back", s.reopenTask)
 	in.POST("/desk/alerts", s.seeAlerts)
-	in.POST("/letters/:id/sort", s.sortLetter, shell.Allow("marketer", "rep", "lead", "admin"))
+	in.POST("/letters/:id/sort", s.sortLetter, shell.Allow(right.Marketer, right.Rep, right.Lead, right.Admin))
 	in.POST("/desk/calls/:id", s.finishCall, sells)
 	in.POST("/desk/handoffs/:id/accept", s.accept, sells)
 	in.POST("/desk/handoffs/:id/send-back", s.sendBack, sells)

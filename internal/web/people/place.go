@@ -6,6 +6,7 @@ import (
 
 	"github.com/labstack/echo/v5"
 
+	"ombak/internal/core/right"
 	"ombak/internal/web/shell"
 )
 
@@ -21,8 +22,8 @@ type Place struct{ *shell.Shell }
 // records in order; who may be written to, and what happens to many at once,
 // is for those who write.
 func (s *Place) Routes(in *echo.Group) {
-	writes := shell.Allow("marketer", "lead", "admin")
-	keeps := shell.Allow("marketer", "rep", "lead", "admin")
+	writes := shell.Allow(right.Marketer, right.Lead, right.Admin)
+	keeps := shell.Allow(right.Marketer, right.Rep, right.Lead, right.Admin)
 	p := in.Group("/people")
 	in.GET("/people", s.people)
 	in.GET("/people/:id", s.person)
@@ -43,7 +44,7 @@ func (s *Place) Routes(in *echo.Group) {
 	p.POST("/:id/notes/:note/remove", s.removeNote, keeps)
 	p.POST("/:id/changes/:change/undo", s.undoChange, writes)
 	p.GET("/:id/everything", s.everything, writes)
-	p.POST("/:id/erase", s.erasePerson, shell.Allow("lead", "admin"))
+	p.POST("/:id/erase", s.erasePerson, shell.Allow(right.Lead, right.Admin))
 
 	p.GET("/companies", s.companies)
 	p.GET("/companies/export", s.exportCompanies, writes)

@@ -9,6 +9,7 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"ombak/internal/core/pipeline"
+	"ombak/internal/core/right"
 	"ombak/internal/store"
 	"ombak/internal/web/shell"
 )
@@ -41,7 +42,7 @@ func (s *Place) pipeline(c *echo.Context) error {
 		deals = append(deals, pipeline.Deal{Stage: x.Stage, Amount: x.Amount})
 		by[x.Stage] = append(by[x.Stage], x)
 	}
-	d := pipelineData{Sells: (shell.View{User: shell.UserOf(c)}).May("rep", "lead", "admin")}
+	d := pipelineData{Sells: (shell.View{User: shell.UserOf(c)}).May(right.Rep, right.Lead, right.Admin)}
 	var columns []pipeline.Column
 	columns, d.Promised = pipeline.Forecast(stages, deals)
 	for _, x := range columns {
@@ -95,7 +96,7 @@ func (s *Place) setAmount(c *echo.Context) error {
 
 // Routes are those of the place Pipeline.
 func (s *Place) Routes(in *echo.Group) {
-	sells := shell.Allow("rep", "lead", "admin")
+	sells := shell.Allow(right.Rep, right.Lead, right.Admin)
 	in.GET("/pipeline", s.pipeline)
 	in.POST("/pipeline/:id/move", s.moveDeal, sells)
 	in.POST("/pipeline/:id/amount", s.setAmount, sells)

@@ -8,6 +8,7 @@ import (
 
 	"github.com/labstack/echo/v5"
 
+	"ombak/internal/core/right"
 	"ombak/internal/core/score"
 	"ombak/internal/core/signal"
 	"ombak/internal/store"
@@ -167,7 +168,7 @@ func (s *Place) saveScoring(c *echo.Context) error {
 
 // Routes are those of the place Scoring.
 func (s *Place) Routes(in *echo.Group) {
-	writes := shell.Allow("marketer", "lead", "admin")
+	writes := shell.Allow(right.Marketer, right.Lead, right.Admin)
 	in.GET("/scoring", s.scoring)
 	in.POST("/scoring", s.saveScoring, writes)
 	in.POST("/scoring/usual", s.usualModel, writes)

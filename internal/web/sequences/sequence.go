@@ -18,6 +18,7 @@ import (
 	"ombak/internal/core/contact"
 	"ombak/internal/core/person"
 	"ombak/internal/core/plainly"
+	"ombak/internal/core/right"
 	"ombak/internal/core/rule"
 	"ombak/internal/core/sequence"
 	"ombak/internal/core/signal"
@@ -842,7 +843,7 @@ func (s *Place) setRunning(c *echo.Context, f func(context.Context, int64) error
 
 // Routes are those of the place Sequences.
 func (s *Place) Routes(in *echo.Group) {
-	writes := shell.Allow("marketer", "lead", "admin")
+	writes := shell.Allow(right.Marketer, right.Lead, right.Admin)
 	in.GET("/sequences", s.sequences)
 	in.POST("/sequences", s.newSequence, writes)
 	in.GET("/sequences/:id", s.sequence)

@@ -13,6 +13,7 @@ import (
 	"ombak/internal/core/calendar"
 	"ombak/internal/core/pipeline"
 	"ombak/internal/core/plainly"
+	"ombak/internal/core/right"
 	"ombak/internal/engine/base"
 	"ombak/internal/store"
 	"ombak/internal/web/shell"
@@ -21,7 +22,7 @@ import (
 // Routes are those of the workspace's settings. Everybody sees them;
 // admins change them, and leads the stages and grounds.
 func (s *Place) Routes(in *echo.Group) {
-	admin, leads := shell.Allow("admin"), shell.Allow("lead", "admin")
+	admin, leads := shell.Allow(right.Admin), shell.Allow(right.Lead, right.Admin)
 	x := in.Group("/settings")
 	x.GET("", s.workspace)
 	x.POST("", s.saveWorkspace, admin)
@@ -57,7 +58,7 @@ type settingsData struct {
 	Users       []store.User
 	Invitations []store.Invitation
 	Join        string // the address of an invitation whose letter did not go out
-	Roles       []string
+	Roles       []right.Role
 	Open        int64 // whose form is open
 
 	Stages []pipeline.Stage
@@ -159,7 +160,7 @@ func (s *Place) colleagues(c *echo.Context) error {
 
 func (s *Place) showColleagues(c *echo.Context, code int, d settingsData) error {
 	ctx := c.Request().Context()
-	d.Room, d.Roles = "people", []string{"marketer", "rep", "lead", "admin"}
+	d.Room, d.Roles = "people", right.Roles()
 	var err error
 	if d.Users, err = s.Store.Users(ctx); err != nil {
 		return err
@@ -174,7 +175,7 @@ func (s *Place) invite(c *echo.Context) error {
 	if !s.Limits.Allow("account", fmt.Sprint(shell.UserOf(c).ID), 5*time.Second, 12) {
 		return s.NotDone(c, "/settings/people", "Too many invitations at once. Wait a minute.")
 	}
-	i := store.Invitation{Name: c.FormValue("name"), Email: c.FormValue("email"), Role: c.FormValue("role")}
+	i := store.Invitation{Name: c.FormValue("name"), Email: c.FormValue("email"), Role: right.Role(c.FormValue("role"))}
 	address, letter, err := s.Engine.Invite(c.Request().Context(), i, shell.UserOf(c))
 	if err != nil {
 		return s.showColleagues(c, http.StatusUnprocessableEntity, settingsData{Wrong: shell.Sentence(err)})
@@ -204,7 +205,7 @@ func (s *Place) saveUser(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	u := store.User{ID: id, Name: c.FormValue("name"), Role: c.FormValue("role"), Phone: c.FormValue("phone"),
+	u := store.User{ID: id, Name: c.FormValue("name"), Role: right.Role(c.FormValue("role")), Phone: c.FormValue("phone"),
 		Away: c.FormValue("away") != ""}
 	u.Capacity, err = strconv.Atoi(strings.TrimSpace(c.FormValue("capacity")))
 	if err != nil {

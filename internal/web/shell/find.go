@@ -9,6 +9,7 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"ombak/internal/core/person"
+	"ombak/internal/core/right"
 	"ombak/internal/store"
 )
 
@@ -174,7 +175,7 @@ var places = []struct{ Name, Path string }{
 
 // Places are the places of the bar, in the order in which the user works.
 func (v View) Places() []struct{ Name, Path string } {
-	if v.User.Role != "rep" {
+	if v.User.Role != right.Rep {
 		return places
 	}
 	out := append([]struct{ Name, Path string }{}, places[5:]...)

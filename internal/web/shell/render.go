@@ -19,6 +19,7 @@ import (
 	"ombak/internal/core/calendar"
 	"ombak/internal/core/person"
 	"ombak/internal/core/pipeline"
+	"ombak/internal/core/right"
 	"ombak/internal/store"
 )
 
@@ -67,7 +68,7 @@ type View struct {
 }
 
 // May reports whether the user has one of the roles.
-func (v View) May(roles ...string) bool {
+func (v View) May(roles ...right.Role) bool {
 	for _, r := range roles {
 		if v.User.Role == r {
 			return true
@@ -77,7 +78,7 @@ func (v View) May(roles ...string) bool {
 }
 
 // Writes reports whether the user may change content, sequences and scoring.
-func (v View) Writes() bool { return v.May("marketer", "lead", "admin") }
+func (v View) Writes() bool { return v.May(right.Marketer, right.Lead, right.Admin) }
 
 // Dates have one form everywhere, and so have times.
 const (

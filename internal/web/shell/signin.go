@@ -13,6 +13,7 @@ import (
 
 	"github.com/labstack/echo/v5"
 
+	"ombak/internal/core/right"
 	"ombak/internal/password"
 	"ombak/internal/store"
 )
@@ -178,7 +179,7 @@ func (s *Shell) signedIn(next echo.HandlerFunc) echo.HandlerFunc {
 }
 
 // Allow lets only some roles through.
-func Allow(roles ...string) echo.MiddlewareFunc {
+func Allow(roles ...right.Role) echo.MiddlewareFunc {
 	return func(next echo.HandlerFunc) echo.HandlerFunc {
 		return func(c *echo.Context) error {
 			if u := UserOf(c); !(View{User: u}).May(roles...) {

@@ -8,13 +8,14 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"ombak/internal/core/calendar"
+	"ombak/internal/core/right"
 	"ombak/internal/store"
 	"ombak/internal/web/shell"
 )
 
 // home leads everybody to where their work begins.
 func (s *Place) home(c *echo.Context) error {
-	if shell.UserOf(c).Role == "rep" {
+	if shell.UserOf(c).Role == right.Rep {
 		return c.Redirect(http.StatusSeeOther, "/desk")
 	}
 	return c.Redirect(http.StatusSeeOther, "/today")
@@ -147,5 +148,5 @@ func (s *Place) resolve(c *echo.Context) error {
 func (s *Place) Routes(in *echo.Group) {
 	in.GET("/", s.home)
 	in.GET("/today", s.today)
-	in.POST("/touches/:id/resolve", s.resolve, shell.Allow("marketer", "lead", "admin"))
+	in.POST("/touches/:id/resolve", s.resolve, shell.Allow(right.Marketer, right.Lead, right.Admin))
 }
