@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"ombak/internal/engine/flow"
+	"ombak/internal/engine/post"
 )
 
 // idle is how long an engine without work waits before it looks again, where
@@ -156,8 +157,7 @@ func (e *Engine) walkOn(ctx context.Context) (bool, error) {
 	if err := e.RefreshWorkspace(ctx); err != nil {
 		return false, err
 	}
-	if held, err := e.Store.HoldOrphans(ctx,
-		"the process that was sending it ended before the mail server’s answer: perhaps sent"); err != nil {
+	if held, err := e.Store.HoldOrphans(ctx, post.NobodyKnows); err != nil {
 		return false, err
 	} else if held > 0 {
 		slog.Warn("emails are held: nobody knows whether they were sent", "count", held)

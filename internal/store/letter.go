@@ -61,6 +61,9 @@ func (s *Store) ClaimEmails(
 			now, int16(touch.Single)); err != nil {
 			return err
 		}
+		if err := here(ctx, tx, worker); err != nil {
+			return err
+		}
 		stopped, err := tx.StoppedOutboxes(ctx)
 		if err != nil {
 			return err
@@ -92,6 +95,20 @@ func (s *Store) ClaimEmails(
 	}
 	slices.SortFunc(out, func(a, b Outgoing) int { return cmp.Compare(a.ID, b.ID) })
 	return out, nil
+}
+
+// here holds a worker's row while its transaction lasts: whoever looks after the
+// workers that are gone passes it over, and finds all that it has done the next time.
+// One that was looked after already does nothing more.
+func here(ctx context.Context, tx Tx, worker int64) error {
+	if worker == 0 {
+		return nil
+	}
+	_, err := one[int64](ctx, tx, "select id from worker where id = $1 for key share", worker)
+	if IsNotFound(err) {
+		return fmt.Errorf("worker %d was taken for dead, and what it had was given back", worker)
+	}
+	return err
 }
 
 // mostLooks is how often a claim looks on in one lane.
@@ -222,10 +239,12 @@ func (db Queries) BeginSending(ctx context.Context, worker int64, list []Begin) 
 	if err != nil {
 		return nil, err
 	}
-	done, err := all[int64](ctx, db, `update letter l set phase = 'sending', reader_group = u.grp, edit = u.edit::jsonb
+	done, err := all[int64](ctx, db, `
+		with alive as (select id from worker where id = $4 for key share)
+		update letter l set phase = 'sending', reader_group = u.grp, edit = u.edit::jsonb
 		from unnest($1::bigint[], $2::bigint[], $3::text[]) as u(id, grp, edit)
-		where l.touch_id = u.id and l.worker = $4 and l.phase = 'claimed' returning l.touch_id`, ids, groups, texts,
-		worker)
+		where l.touch_id = u.id and l.worker = $4 and l.phase = 'claimed' and ($4 = 0 or exists (select from alive))
+		returning l.touch_id`, ids, groups, texts, worker)
 	begun := make(map[int64]bool, len(done))
 	for _, id := range done {
 		begun[id] = true

@@ -48,7 +48,9 @@ func (w *Worker) Alive(ctx context.Context) error {
 	return w.conn.Ping(ctx)
 }
 
-// HoldOrphans looks after the emails of workers that are gone, and forgets those.
+// HoldOrphans looks after the emails of workers that are gone, and forgets those. A
+// worker whose last transaction is still under way is left for the next look: it may
+// have died the moment before, and what it does then is seen only once it is through.
 // One that was being sent is held: whether it went out nobody knows. Those that
 // were only claimed are ready again, under the Message-ID they have. It answers
 // how many are held.
@@ -56,8 +58,12 @@ func (s *Store) HoldOrphans(ctx context.Context, why string) (int64, error) {
 	var held int64
 	err := s.InTx(ctx, func(tx Tx) error {
 		held = 0
-		gone, err := all[int64](ctx, tx, `select id from (select id from worker order by id offset 0) w
-			where pg_try_advisory_xact_lock(id)`)
+		gone, err := all[int64](ctx, tx, `
+			select id
+			from worker
+			where id in (
+				select id from (select id from worker order by id offset 0) w where pg_try_advisory_xact_lock(id))
+			for update skip locked`)
 		if err != nil {
 			return err
 		}
@@ -68,6 +74,23 @@ func (s *Store) HoldOrphans(ctx context.Context, why string) (int64, error) {
 			return err
 		}
 		_, err = exec(ctx, tx, "delete from worker where id = any ($1)", gone)
+		return err
+	})
+	return held, err
+}
+
+// HoldLost is HoldOrphans for emails of workers that nobody knows any more. It looks
+// through all that waits to go out, and is for the start of a worker.
+func (s *Store) HoldLost(ctx context.Context, why string) (held int64, err error) {
+	err = s.InTx(ctx, func(tx Tx) error {
+		lost, err := all[int64](ctx, tx, `
+			select distinct worker
+			from letter l
+			where open and phase in ('claimed', 'sending') and worker > 0
+				and not exists (select from worker w where w.id = l.worker)`)
+		if err == nil && len(lost) > 0 {
+			held, err = giveBack(ctx, tx, lost, why)
+		}
 		return err
 	})
 	return held, err

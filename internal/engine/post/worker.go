@@ -14,9 +14,19 @@ func (e *Post) Register(ctx context.Context) error {
 		return nil
 	}
 	w, err := e.Store.NewWorker(ctx, e.Now())
+	if err != nil {
+		return err
+	}
 	e.worker = w
+	held, err := e.Store.HoldLost(ctx, NobodyKnows)
+	if held > 0 {
+		slog.Warn("emails of workers that nobody knows any more are held", "count", held)
+	}
 	return err
 }
+
+// NobodyKnows is why an email is held that a worker was sending when it died.
+const NobodyKnows = "the process that was sending it ended before the mail server’s answer: perhaps sent"
 
 // Unregister ends that.
 func (e *Post) Unregister() {
