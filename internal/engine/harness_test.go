@@ -113,7 +113,7 @@ func newWorld(t *testing.T, o mailserver.Options) *world {
 			{On: signal.Pattern{Kind: signal.Open}, Points: 1, Lasts: 30},
 			{On: signal.Pattern{Kind: signal.Click}, Points: 3, Lasts: 30},
 			{On: signal.Pattern{Kind: signal.Reply}, Points: 2},
-		}}}, day0)
+		}}})
 		w.must(err)
 		w.first, err = tx.SaveMessage(w.ctx,
 			store.Message{Name: "Guide",

@@ -10,19 +10,18 @@ import (
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 
 	"ombak/internal/engine/base"
-	"ombak/internal/engine/people"
 )
 
 type batchWorker struct {
-	river.WorkerDefaults[people.BatchJob]
+	river.WorkerDefaults[base.BatchJob]
 	e *Engine
 }
 
 // Timeout lets a batch take as long as it takes: it can be stopped by hand.
-func (batchWorker) Timeout(*river.Job[people.BatchJob]) time.Duration { return -1 }
+func (batchWorker) Timeout(*river.Job[base.BatchJob]) time.Duration { return -1 }
 
 // Work runs the batch.
-func (w *batchWorker) Work(ctx context.Context, j *river.Job[people.BatchJob]) error {
+func (w *batchWorker) Work(ctx context.Context, j *river.Job[base.BatchJob]) error {
 	return w.e.RunBatch(ctx, j.Args.ID)
 }
 

@@ -34,7 +34,7 @@ func (b Batch) Over() bool {
 
 // Undoable reports whether it can be taken back.
 func (b Batch) Undoable() bool {
-	return (b.State == "done" || b.State == "stopped") && b.Kind != "erase"
+	return (b.State == "done" || b.State == "stopped") && b.Kind != "erase" && b.Kind != "recount"
 }
 
 // BatchDetail is what a batch does, and what became of it.
@@ -45,6 +45,7 @@ type BatchDetail struct {
 	Undone  int64         `json:"undone,omitempty"` // records set back
 	Kept    int64         `json:"kept,omitempty"`   // records left: something else has changed them since
 	Merge   *Merged       `json:"merge,omitempty"`
+	Upto    int64         `json:"upto,omitempty"` // of a recount: the last person counted
 }
 
 const batchFields = `

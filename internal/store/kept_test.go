@@ -525,7 +525,7 @@ func testSearch(t *testing.T) {
 	}
 	// And what they are put in order by follows too.
 	k.tx(func(tx store.Tx) error {
-		m, err := tx.SaveModel(k.ctx, store.Model{Model: score.Model{Name: "Engagement", Line: 15}}, at)
+		m, err := tx.SaveModel(k.ctx, store.Model{Model: score.Model{Name: "Engagement", Line: 15}})
 		return errors.Join(err, tx.MarkStandings(k.ctx, []int64{owen, kuhl, 7, 9, 11}, at), tx.KeepStandings(k.ctx, m,
 			[]store.Standing{{Person: owen, Score: 7.5}, {Person: kuhl, Score: 12}, {Person: 7, Score: 12},
 				{Person: 9, Score: -3},

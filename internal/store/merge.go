@@ -369,6 +369,12 @@ func (s *Store) PairsToLookAt(ctx context.Context, n int) ([]Pair, error) {
 	return out, err
 }
 
+// mailKey is an address less what mail servers leave out, as an index has it.
+func mailKey(of string) string {
+	return "(replace(split_part(split_part(" + of + ".email, '@', 1), '+', 1), '.', '') || '@' || " +
+		"split_part(" + of + ".email, '@', 2))"
+}
+
 // PairsOf finds the pairs that one person is half of.
 func (db Queries) PairsOf(ctx context.Context, id int64) ([]Pair, error) {
 	return all[Pair](ctx, db, `
@@ -376,10 +382,9 @@ func (db Queries) PairsOf(ctx context.Context, id int64) ([]Pair, error) {
 		same as (
 			select p.id
 			from person p, me
-			where p.email <> '' and me.email <> '' and p.company_id is not distinct from me.company_id and p.id <> me.id
-				and replace(split_part(split_part(p.email, '@', 1), '+', 1), '.', '') || '@' || split_part(p.email, '@',
-					2) = replace(split_part(split_part(me.email, '@', 1), '+', 1), '.',
-					'') || '@' || split_part(me.email, '@', 2)
+			where p.email <> '' and me.email <> '' and p.id <> me.id
+				and `+mailKey("p")+` = `+mailKey("me")+`
+				and (p.company_id = me.company_id or p.company_id is null and me.company_id is null)
 			union select p.id from person p, me where p.phone <> '' and p.phone = me.phone and p.id <> me.id
 			union select p.id
 			from person p, me

@@ -111,8 +111,7 @@ func newRuleWorld(t *testing.T, n int) *ruleWorld {
 		}
 		model, err = tx.SaveModel(w.ctx, store.Model{Model: score.Model{Name: "m", Line: 15}, Fit: fit,
 			Bands:    []rule.Band{{Name: "cold", To: 10}, {Name: "warm", From: 10, To: 20}, {Name: "hot", From: 20}},
-			FitBands: []rule.Band{{Name: "far", To: 30}, {Name: "near", From: 30, To: 60}, {Name: "here", From: 60}}},
-			ruleNow)
+			FitBands: []rule.Band{{Name: "far", To: 30}, {Name: "near", From: 30, To: 60}, {Name: "here", From: 60}}})
 		if err != nil {
 			return err
 		}

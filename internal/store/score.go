@@ -65,9 +65,9 @@ func (db Queries) Model(ctx context.Context) (Model, error) {
 	return m, err
 }
 
-// SaveModel keeps the model, replacing its rules, and has everybody's score
-// counted again.
-func (tx Tx) SaveModel(ctx context.Context, m Model, at time.Time) (int64, error) {
+// SaveModel keeps the model, replacing its rules. Scores that were counted by the
+// earlier rules are to be counted again: by the change alone nobody crosses a line.
+func (tx Tx) SaveModel(ctx context.Context, m Model) (int64, error) {
 	var err error
 	if m.ID == 0 {
 		m.ID, err = one[int64](ctx, tx,
@@ -112,7 +112,7 @@ func (tx Tx) SaveModel(ctx context.Context, m Model, at time.Time) (int64, error
 		append([]string{}, slices.Sorted(maps.Keys(asks))...)); err != nil {
 		return 0, err
 	}
-	_, err = exec(ctx, tx, "update standing set due = $2, rebase = true where model_id = $1", m.ID, at)
+	_, err = exec(ctx, tx, "update score_model set changes = changes + 1 where id = $1", m.ID)
 	return m.ID, err
 }
 
@@ -190,18 +190,53 @@ func (tx Tx) MarkStandings(ctx context.Context, people []int64, at time.Time) er
 
 // ClaimStandings takes up to n scores that have to be counted by now.
 func (tx Tx) ClaimStandings(ctx context.Context, model int64, now time.Time, n int) ([]Standing, error) {
-	rows, err := all[standingRow](ctx, tx,
-		`select person_id, score, armed, rebase, ready, counted_at, until, due from standing
-		where model_id = $1 and due is not null and due <= $2 order by due limit $3 for update skip locked`, model, now,
-		n)
+	rows, err := all[standingRow](ctx, tx, `
+		select person_id, score, armed, `+rebased+` as rebase, ready, counted_at, until, due
+		from standing
+		where model_id = $1 and due is not null and due <= $2
+		order by due
+		limit $3
+		for update skip locked`, model, now, n)
 	return standings(rows), err
+}
+
+// rebased is whether a score was counted by rules that have changed since.
+const rebased = "(rebase or changes <> (select m.changes from score_model m where m.id = standing.model_id))"
+
+// NextStandings takes the scores of the next up to n people after one.
+func (tx Tx) NextStandings(ctx context.Context, model, after int64, n int) ([]Standing, error) {
+	rows, err := all[standingRow](ctx, tx, `
+		select person_id, score, armed, `+rebased+` as rebase, ready, counted_at, until, due
+		from standing
+		where model_id = $1 and person_id > $2
+		order by person_id
+		limit $3
+		for update`, model, after, n)
+	return standings(rows), err
+}
+
+// CountStandings counts scores, up to some.
+func (db Queries) CountStandings(ctx context.Context, most int) (int64, error) {
+	return one[int64](ctx, db, "select count(*) from (select from standing limit $1) s", most)
+}
+
+// StopRecounts has recounts that are under way, or wait, stop: another begins.
+func (tx Tx) StopRecounts(ctx context.Context) error {
+	_, err := exec(ctx, tx, "update batch set stop = true where kind = 'recount' and state in ('waiting', 'running')")
+	return err
+}
+
+// Recounting is the recount that is under way, or waits; ErrNotFound: none does.
+func (db Queries) Recounting(ctx context.Context) (Batch, error) {
+	return one[Batch](ctx, db, batchFields+
+		"where b.kind = 'recount' and b.state in ('waiting', 'running') order by b.id desc limit 1")
 }
 
 // Standings reads the scores of some people.
 func (db Queries) Standings(ctx context.Context, model int64, people []int64) ([]Standing, error) {
 	rows, err := all[standingRow](ctx, db,
-		"select person_id, score, armed, rebase, ready, counted_at, until, due from standing where model_id = $1 and "+
-			"person_id = any ($2)", model, people)
+		"select person_id, score, armed, "+rebased+" as rebase, ready, counted_at, until, due from standing "+
+			"where model_id = $1 and person_id = any ($2)", model, people)
 	return standings(rows), err
 }
 
@@ -226,7 +261,7 @@ func (tx Tx) KeepStandings(ctx context.Context, model int64, list []Standing) er
 	_, err := exec(ctx, tx, `
 		update standing s
 		set score = u.score, armed = u.armed, ready = u.ready, rebase = false, counted_at = u.counted, until = u.until,
-			due = u.until
+			due = u.until, changes = (select m.changes from score_model m where m.id = $1)
 		from unnest($2::bigint[], $3::float8[], $4::bool[], $5::timestamptz[], $6::timestamptz[], $7::bool[])
 			as u(person, score, armed, counted, until, ready)
 		where s.model_id = $1 and s.person_id = u.person`, model, person, value, armed, counted, until, ready)

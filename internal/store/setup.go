@@ -186,8 +186,14 @@ func (db Queries) Begun(ctx context.Context) (Begun, error) {
 		(select count(*) from sequence where version_id is not null) as running`)
 }
 
-// CountAllAgain has every score counted anew; by that alone nobody crosses a line.
+// CountAllAgain has every score counted by the worker that looks next.
 func (tx Tx) CountAllAgain(ctx context.Context, at time.Time) error {
-	_, err := exec(ctx, tx, "update standing set due = $1, rebase = true", at)
+	_, err := exec(ctx, tx, "update standing set due = $1", at)
+	return err
+}
+
+// DaysMoved says of every model that what it counts by has changed: its days.
+func (tx Tx) DaysMoved(ctx context.Context) error {
+	_, err := exec(ctx, tx, "update score_model set changes = changes + 1")
 	return err
 }

@@ -2,10 +2,13 @@ package base
 
 import (
 	"context"
+	"fmt"
 	"log/slog"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
+
+	"ombak/internal/store"
 )
 
 type jobs = river.Client[pgx.Tx]
@@ -18,4 +21,56 @@ type quieter struct{ slog.Handler }
 
 func (q quieter) Enabled(ctx context.Context, l slog.Level) bool {
 	return l >= slog.LevelWarn && q.Handler.Enabled(ctx, l)
+}
+
+// BatchJob has a worker run a batch.
+type BatchJob struct {
+	ID int64 `json:"id"`
+}
+
+// Kind names the job.
+func (BatchJob) Kind() string { return "batch" }
+
+// Ask has some worker run a batch.
+func (e *Base) Ask(ctx context.Context, id int64) error {
+	_, err := e.Jobs.Insert(ctx, BatchJob{id}, &river.InsertOpts{MaxAttempts: 5})
+	if err != nil {
+		return fmt.Errorf("asking for batch %d: %w", id, err)
+	}
+	return nil
+}
+
+// fewScores is how many scores are counted again by the worker that looks next; of
+// more a batch does it, which can be watched and stopped.
+const fewScores = 5000
+
+// Recount begins to count all scores again, by rules that have changed. It answers the
+// batch that somebody has to be asked to run once the transaction is through; 0: none.
+func (e *Base) Recount(ctx context.Context, tx store.Tx) (batch int64, err error) {
+	n, err := tx.CountStandings(ctx, fewScores+1)
+	if err != nil {
+		return 0, err
+	}
+	if n <= fewScores {
+		return 0, tx.CountAllAgain(ctx, e.Now())
+	}
+	if err := tx.StopRecounts(ctx); err != nil {
+		return 0, err
+	}
+	if n, err = tx.CountStandings(ctx, 1<<30); err != nil {
+		return 0, err
+	}
+	b := store.Batch{Kind: "recount", Title: "count every score again", State: "waiting", Total: n}
+	return tx.AddBatch(ctx, b, e.Now())
+}
+
+// AskFor has some worker run a batch, where there is one.
+func (e *Base) AskFor(ctx context.Context, batch int64, err error) error {
+	if err == nil && batch != 0 {
+		err = e.Ask(ctx, batch)
+	}
+	if err == nil {
+		e.Nudge()
+	}
+	return err
 }

@@ -101,18 +101,19 @@ func (e *Base) SetWorkspace(ctx context.Context, w Workspace) error {
 		return plainly.New("the sender’s address has at most six lines and 500 letters")
 	}
 	moved := w.Zone != e.Workspace().Zone
+	var batch int64
 	err := e.Store.InTx(ctx, func(tx store.Tx) error {
-		if err := tx.KeepSetting(ctx, workspaceSetting, w); err != nil {
+		if err := tx.KeepSetting(ctx, workspaceSetting, w); err != nil || !moved {
 			return err
 		}
-		if moved {
-			return tx.CountAllAgain(ctx, e.Now())
+		err := tx.DaysMoved(ctx)
+		if err == nil {
+			batch, err = e.Recount(ctx, tx)
 		}
-		return nil
+		return err
 	})
 	if err == nil {
 		e.knows(w)
-		e.Nudge()
 	}
-	return err
+	return e.AskFor(ctx, batch, err)
 }

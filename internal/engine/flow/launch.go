@@ -52,7 +52,7 @@ func (e *Flow) Problems(ctx context.Context, q store.Sequence, p *sequence.Plan)
 		if part.What != sequence.MessagePart || part.ID == 0 {
 			continue
 		}
-		m, err := e.Store.Message(ctx, part.ID)
+		m, err := e.Store.MessageText(ctx, part.ID)
 		if store.IsNotFound(err) {
 			problems = append(problems, sequence.Problem{Step: part.Step, Text: "its message is not there any more"})
 			continue

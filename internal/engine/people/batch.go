@@ -3,33 +3,13 @@ package people
 import (
 	"context"
 	"errors"
-	"fmt"
 	"log/slog"
-
-	"github.com/riverqueue/river"
 
 	"ombak/internal/core/person"
 	"ombak/internal/core/plainly"
 	"ombak/internal/engine/base"
 	"ombak/internal/store"
 )
-
-// BatchJob has a worker run a batch.
-type BatchJob struct {
-	ID int64 `json:"id"`
-}
-
-// Kind names the job.
-func (BatchJob) Kind() string { return "batch" }
-
-// Ask has some worker run a batch.
-func (e *People) Ask(ctx context.Context, id int64) error {
-	_, err := e.Jobs.Insert(ctx, BatchJob{id}, &river.InsertOpts{MaxAttempts: 5})
-	if err != nil {
-		return fmt.Errorf("asking for batch %d: %w", id, err)
-	}
-	return nil
-}
 
 // StopBatch stops a batch; what it has done stays and can be undone.
 func (e *People) StopBatch(ctx context.Context, id int64) error { return e.Store.StopBatch(ctx, id) }
@@ -73,6 +53,8 @@ func (e *People) RunBatch(ctx context.Context, id int64) error {
 		err = e.undoBatch(ctx, &b)
 	case b.Kind == "import":
 		err = e.runImport(ctx, &b)
+	case b.Kind == "recount":
+		err = e.runRecount(ctx, &b)
 	default:
 		err = e.runBulk(ctx, &b)
 	}

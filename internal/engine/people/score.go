@@ -38,99 +38,151 @@ func (e *People) CountBatch(ctx context.Context, n int) (int, error) {
 	err := e.Store.InTx(ctx, func(tx store.Tx) error {
 		now := e.Now()
 		m, err := e.ScoreModel(ctx, tx)
-		if store.IsNotFound(err) {
-			return nil
-		}
 		if err != nil {
-			return err
+			return flow.Gone(err)
 		}
 		list, err := tx.ClaimStandings(ctx, m.ID, now, n)
 		if err != nil || len(list) == 0 {
 			return err
 		}
 		counted = len(list)
-		var who []store.Since
-		var ids []int64
-		for _, s := range list {
-			who = append(who, store.Since{Person: s.Person})
-			ids = append(ids, s.Person)
-		}
-		signals, err := tx.SignalsSince(ctx, who)
-		if err != nil {
-			return err
-		}
-		var records map[int64]*rule.Record
-		if flow.AsksRecord(&m.Model) {
-			if records, err = tx.Records(ctx, ids); err != nil {
-				return err
-			}
-		}
-		reach, err := tx.Reachable(ctx, ids)
-		if err != nil {
-			return err
-		}
-		var ledger []score.Entry
-		crossed := map[int64]time.Time{}
-		for i := range list {
-			s := &list[i]
-			p := flow.NewPersonOf(records[s.Person], signals[s.Person])
-			ledger = m.Ledger(ledger[:0], signals[s.Person], p, now)
-			was := s.Score
-			if s.Rebase {
-				was = m.Shown(score.Sum(ledger, s.CountedAt))
-			}
-			ready := reach[s.Person]
-			if ready && !s.Ready && s.Armed {
-				was = math.Inf(-1) // who could not be reached stood below the line, whatever the score
-			}
-			fired, armed := m.Crossings(ledger, s.CountedAt, now, was, s.Armed)
-			if ready {
-				s.Armed = armed
-				if len(fired) > 0 {
-					crossed[s.Person] = fired[len(fired)-1]
-				}
-			} else { // nobody crosses now; who falls below the line can cross again later
-				s.Armed = s.Armed || armed
-			}
-			s.Ready = ready
-			s.Score = m.Shown(score.Sum(ledger, now))
-			s.CountedAt = now
-			s.Until = m.NextChange(ledger, now)
-		}
-		if err := tx.KeepStandings(ctx, m.ID, list); err != nil {
-			return err
-		}
-		var deeds []flow.Deed
-		for _, s := range list {
-			if at, ok := crossed[s.Person]; ok {
-				deeds = append(deeds,
-					flow.Deed{Act: act.HandOver{}, Occasion: flow.Occasion{Person: s.Person, At: at, By: "crossing"}})
-			}
-		}
-		if err := e.Do(ctx, tx, deeds); err != nil {
-			return err
-		}
-		return tx.Notify(ctx, "score")
+		_, err = e.count(ctx, tx, &m, list, now)
+		return err
 	})
 	return counted, err
 }
 
-// SaveModel keeps a changed score model and has every score counted again. The
-// change itself makes nobody cross: only what people do from now on does.
+// runRecount counts every score anew, in the order of the people.
+func (e *People) runRecount(ctx context.Context, b *store.Batch) error {
+	for {
+		if err := e.progress(ctx, b); err != nil {
+			return err
+		}
+		next := *b
+		n := 0
+		err := e.Store.InTx(ctx, func(tx store.Tx) error {
+			next = *b
+			m, err := e.ScoreModel(ctx, tx)
+			if err != nil {
+				return flow.Gone(err)
+			}
+			list, err := tx.NextStandings(ctx, m.ID, b.Detail.V.Upto, recountChunk)
+			if err != nil || len(list) == 0 {
+				return err
+			}
+			n = len(list)
+			next.Detail.V.Upto, next.Done = list[n-1].Person, b.Done+int64(n)
+			changed, err := e.count(ctx, tx, &m, list, e.Now())
+			if err != nil {
+				return err
+			}
+			next.Detail.V.Changed += changed
+			return tx.SetBatch(ctx, &next)
+		})
+		if err != nil || n == 0 {
+			return err
+		}
+		*b = next
+	}
+}
+
+// recountChunk is how many scores one transaction of a recount counts.
+const recountChunk = 2000
+
+// count counts claimed scores and does what follows from them. It answers how many
+// are not what they were.
+func (e *People) count(
+	ctx context.Context, tx store.Tx, m *store.Model, list []store.Standing, now time.Time,
+) (changed int64, err error) {
+	var who []store.Since
+	var ids []int64
+	for _, s := range list {
+		who = append(who, store.Since{Person: s.Person})
+		ids = append(ids, s.Person)
+	}
+	signals, err := tx.SignalsSince(ctx, who)
+	if err != nil {
+		return 0, err
+	}
+	var records map[int64]*rule.Record
+	if flow.AsksRecord(&m.Model) {
+		if records, err = tx.Records(ctx, ids); err != nil {
+			return 0, err
+		}
+	}
+	reach, err := tx.Reachable(ctx, ids)
+	if err != nil {
+		return 0, err
+	}
+	var ledger []score.Entry
+	var deeds []flow.Deed
+	for i := range list {
+		s := &list[i]
+		was, did := s.Score, signals[s.Person]
+		ledger = m.Ledger(ledger[:0], did, flow.NewPersonOf(records[s.Person], did), now)
+		if at, crossed := counted(m, s, ledger, reach[s.Person], now); crossed {
+			deeds = append(deeds, flow.Deed{Act: act.HandOver{},
+				Occasion: flow.Occasion{Person: s.Person, At: at, By: "crossing"}})
+		}
+		if s.Score != was {
+			changed++
+		}
+	}
+	if err := tx.KeepStandings(ctx, m.ID, list); err != nil {
+		return 0, err
+	}
+	if err := e.Do(ctx, tx, deeds); err != nil {
+		return 0, err
+	}
+	return changed, tx.Notify(ctx, "score")
+}
+
+// counted counts one score from its ledger and answers when it last crossed the line,
+// if it did.
+func counted(
+	m *store.Model, s *store.Standing, ledger []score.Entry, ready bool, now time.Time,
+) (at time.Time, crossed bool) {
+	was := s.Score
+	if s.Rebase {
+		was = m.Shown(score.Sum(ledger, s.CountedAt))
+	}
+	if ready && !s.Ready && s.Armed {
+		was = math.Inf(-1) // who could not be reached stood below the line, whatever the score
+	}
+	fired, armed := m.Crossings(ledger, s.CountedAt, now, was, s.Armed)
+	if ready {
+		s.Armed = armed
+		if crossed = len(fired) > 0; crossed {
+			at = fired[len(fired)-1]
+		}
+	} else { // nobody crosses now; who falls below the line can cross again later
+		s.Armed = s.Armed || armed
+	}
+	s.Ready = ready
+	s.Score = m.Shown(score.Sum(ledger, now))
+	s.CountedAt = now
+	s.Until = m.NextChange(ledger, now)
+	return at, crossed
+}
+
+// SaveModel keeps a changed score model and has every score counted again; of many a
+// batch does it, while the earlier scores still serve. The change itself makes nobody
+// cross: only what people do from now on does.
 func (e *People) SaveModel(ctx context.Context, m store.Model) error {
 	for i := range m.Rules {
 		if err := m.Rules[i].Check(); err != nil {
 			return err
 		}
 	}
+	var batch int64
 	err := e.Store.InTx(ctx, func(tx store.Tx) error {
-		_, err := tx.SaveModel(ctx, m, e.Now())
+		_, err := tx.SaveModel(ctx, m)
+		if err == nil {
+			batch, err = e.Recount(ctx, tx)
+		}
 		return err
 	})
-	if err == nil {
-		e.Nudge()
-	}
-	return err
+	return e.AskFor(ctx, batch, err)
 }
 
 // SaveFit keeps what makes the fit, and the bands of score and fit. Audiences
@@ -152,7 +204,7 @@ func (e *People) SaveFit(ctx context.Context, m store.Model) error {
 		}
 		if m.ID == 0 { // no model of engagement yet
 			m.Name = "Engagement"
-			_, err = tx.SaveModel(ctx, m, e.Now())
+			_, err = tx.SaveModel(ctx, m)
 			return err
 		}
 		return tx.SaveFit(ctx, m)

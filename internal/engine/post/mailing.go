@@ -109,7 +109,7 @@ func (e *Post) senderOf(ctx context.Context, m *store.Mailing) (fromOwner bool, 
 	if m.Message == nil {
 		return false, 0, nil
 	}
-	msg, err := e.Store.Message(ctx, *m.Message)
+	msg, err := e.Store.MessageText(ctx, *m.Message)
 	if store.IsNotFound(err) {
 		return false, 0, nil
 	}
@@ -191,7 +191,7 @@ func (e *Post) Ready(ctx context.Context, m *store.Mailing) error {
 			return plainly.Errorf("what pressing a link does besides: %w", err)
 		}
 	}
-	msg, err := e.Store.Message(ctx, *m.Message)
+	msg, err := e.Store.MessageText(ctx, *m.Message)
 	if store.IsNotFound(err) {
 		return plainly.New("its message is not there any more")
 	}

@@ -37,7 +37,7 @@ func (e *Post) NewMessage(
 
 // CopyMessage begins a message that says what another's draft says.
 func (e *Post) CopyMessage(ctx context.Context, id, user int64) (int64, error) {
-	m, err := e.Store.Message(ctx, id)
+	m, err := e.Store.MessageText(ctx, id)
 	if err != nil {
 		return 0, err
 	}
@@ -72,7 +72,7 @@ func (e *Post) KeepMessage(ctx context.Context, id, user int64) error {
 	if err != nil {
 		return err
 	}
-	m, err := e.Store.Message(ctx, id)
+	m, err := e.Store.MessageText(ctx, id)
 	if err != nil {
 		return err
 	}
@@ -211,7 +211,7 @@ func (e *Post) TestSend(ctx context.Context, id, reader, to int64, group int64) 
 // EditForOne keeps what is changed in a message for one reader; nil takes it
 // back. What has gone out already stays as it was.
 func (e *Post) EditForOne(ctx context.Context, id, reader, user int64, edit *message.Edit) error {
-	m, err := e.Store.Message(ctx, id)
+	m, err := e.Store.MessageText(ctx, id)
 	if err != nil {
 		return err
 	}

@@ -58,7 +58,7 @@ func (e *Post) Proof(
 	ctx context.Context, doc *message.Document, fromOwner bool, sender *int64, readers rule.Rule,
 ) (Proof, error) {
 	var p Proof
-	pages, err := e.Store.Pages(ctx)
+	pages, err := e.Store.PageNames(ctx)
 	if err != nil {
 		return p, err
 	}

@@ -54,7 +54,7 @@ func (r actRow) For() string {
 // actChoices is what acts can be done with.
 type actChoices struct {
 	Audiences []store.Audience // hand-picked ones
-	Sequences []store.Sequence
+	Sequences []store.SequenceName
 	Users     []store.User
 	Tags      []store.Tag
 }
@@ -70,14 +70,8 @@ func (s *Place) actChoices(ctx context.Context) (*actChoices, error) {
 			d.Audiences = append(d.Audiences, a)
 		}
 	}
-	sequences, err := s.Store.Sequences(ctx)
-	if err != nil {
+	if d.Sequences, err = s.Store.RunningNames(ctx); err != nil {
 		return nil, err
-	}
-	for _, q := range sequences {
-		if q.State == "running" || q.State == "held" {
-			d.Sequences = append(d.Sequences, q)
-		}
 	}
 	if d.Users, err = s.Store.Users(ctx); err != nil {
 		return nil, err

@@ -78,7 +78,7 @@ type mailingData struct {
 	Left    []leftLine
 	Tide    shell.Tide
 	Over    bool
-	Kept    []store.Message
+	Kept    []store.MessageName
 	Exclude map[int64]bool
 }
 
@@ -119,7 +119,7 @@ func (s *Place) showMailing(c *echo.Context, code int, m store.Mailing, wrong st
 	}
 	var doc message.Document
 	if m.Message != nil {
-		msg, err := s.Store.Message(ctx, *m.Message)
+		msg, err := s.Store.MessageText(ctx, *m.Message)
 		if err == nil {
 			doc = msg.Doc.V
 			if m.Version != nil && *m.Version != msg.Version {
@@ -198,7 +198,7 @@ func (s *Place) showMailing(c *echo.Context, code int, m store.Mailing, wrong st
 
 func (s *Place) showDraft(c *echo.Context, code int, d mailingData) error {
 	ctx := c.Request().Context()
-	messages, err := s.Store.Messages(ctx)
+	messages, err := s.Store.MessageNames(ctx)
 	if err != nil {
 		return err
 	}

@@ -123,7 +123,7 @@ type messageData struct {
 	Fields  []fieldGroup
 	Kinds   []message.Kind
 	Users   []store.User
-	Pages   []store.Page
+	Pages   []store.PageName
 	Shelf   []store.ShelfItem
 	Use     []store.Use
 	Edited  int
@@ -252,7 +252,7 @@ func (s *Place) showMessage(c *echo.Context, code int, id int64, at int, group i
 	if d.Users, err = s.Store.Users(ctx); err != nil {
 		return err
 	}
-	if d.Pages, err = s.Store.Pages(ctx); err != nil {
+	if d.Pages, err = s.Store.PageNames(ctx); err != nil {
 		return err
 	}
 	if d.Use, err = s.Store.MessageUse(ctx, id); err != nil {

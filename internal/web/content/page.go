@@ -76,7 +76,7 @@ type pageData struct {
 	Askable  []person.Definition // what is not asked yet
 	Keepable []person.Definition
 	Purposes []store.Purpose
-	Messages []store.Message
+	Messages []store.MessageName
 	Acts     []actRow
 	Choices  *actChoices
 	Ladder   int // how many further questions there are
@@ -177,7 +177,7 @@ func (s *Place) showPage(c *echo.Context, code int, d pageData) error {
 	if d.Purposes, err = s.Store.Purposes(ctx); err != nil {
 		return err
 	}
-	if d.Messages, err = s.Store.Messages(ctx); err != nil {
+	if d.Messages, err = s.Store.MessageNames(ctx); err != nil {
 		return err
 	}
 	if d.Choices, err = s.actChoices(ctx); err != nil {

@@ -64,7 +64,7 @@ func (s *Place) previewMessage(c *echo.Context) error {
 	}
 	d := previewData{In: shell.Number(q.Get("in")), Sought: person.Name(q.Get("text")),
 		Wide: pick("wide", "desktop", "phone"), Scheme: pick("scheme", "light", "dark"), As: pick("as", "html", "text")}
-	if d.M, err = s.Store.Message(ctx, id); err != nil {
+	if d.M, err = s.Store.MessageText(ctx, id); err != nil {
 		return err
 	}
 	d.Kept = d.M.Version > 0
@@ -226,7 +226,7 @@ func (s *Place) showForOne(c *echo.Context, code int, typed *message.Edit, wrong
 		return err
 	}
 	d := forOneData{Wrong: wrong}
-	if d.M, err = s.Store.Message(ctx, id); err != nil {
+	if d.M, err = s.Store.MessageText(ctx, id); err != nil {
 		return err
 	}
 	if d.M.Version == 0 {
@@ -281,7 +281,7 @@ func (s *Place) keepForOne(c *echo.Context) error {
 		}
 		return s.Done(c, back, "They get what everybody like them gets.")
 	}
-	m, err := s.Store.Message(ctx, id)
+	m, err := s.Store.MessageText(ctx, id)
 	if err != nil {
 		return err
 	}

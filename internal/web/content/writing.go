@@ -193,7 +193,7 @@ func (s *Place) keepTyped(c *echo.Context, id, user int64, at int, group int64, 
 // messageConflicts shows a draft as it stands beside what was typed.
 func (s *Place) messageConflicts(c *echo.Context, id int64, at int, group int64, v url.Values) error {
 	ctx := c.Request().Context()
-	m, err := s.Store.Message(ctx, id)
+	m, err := s.Store.MessageText(ctx, id)
 	if err != nil {
 		return err
 	}

@@ -28,6 +28,7 @@ type scoringData struct {
 	Tide   shell.Tide
 	Over   int64
 	People int64
+	Again  *store.Batch // scores are counted again by it
 }
 
 // ruleForm is a rule as typed.
@@ -61,6 +62,11 @@ func (s *Place) scoring(c *echo.Context) error {
 func (s *Place) showScoring(c *echo.Context, code int, d scoringData) error {
 	ctx := c.Request().Context()
 	d.Kinds = signal.Kinds()
+	if again, err := s.Store.Recounting(ctx); err == nil {
+		d.Again = &again
+	} else if !store.IsNotFound(err) {
+		return err
+	}
 	d.Rules = append(d.Rules, ruleForm{}) // an empty one, to add
 	counts, err := s.Store.ScoreBands(ctx, d.Model.ID, bandStep, bands)
 	if err != nil {

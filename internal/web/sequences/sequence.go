@@ -77,7 +77,7 @@ type sequenceData struct {
 	Kinds   []kindChoice
 	Entry   entryForm
 	Typed   *[2]string // sending hours that were wrong; nil: those of the plan
-	Pages   []store.Page
+	Pages   []store.PageName
 	Wrong   string
 	Lately  []lately
 
@@ -119,7 +119,7 @@ type entryForm struct {
 	Words string
 }
 
-func entryOf(e store.Entry, pages []store.Page, cat *rule.Catalogue) entryForm {
+func entryOf(e store.Entry, pages []store.PageName, cat *rule.Catalogue) entryForm {
 	f := entryForm{How: "page", Page: e.Page, Field: person.Country, Words: "nobody yet"}
 	if e.Rule != nil {
 		f.How = "rule"
@@ -175,7 +175,7 @@ func (s *Place) showSequence(c *echo.Context, code int, id int64, adjust func(*s
 		}
 	}
 	d.Editable = d.Draft && (shell.View{User: shell.UserOf(c)}).Writes()
-	if d.Pages, err = s.Store.Pages(ctx); err != nil {
+	if d.Pages, err = s.Store.PageNames(ctx); err != nil {
 		return err
 	}
 	cat, err := s.Store.Catalogue(ctx)
@@ -190,7 +190,7 @@ func (s *Place) showSequence(c *echo.Context, code int, id int64, adjust func(*s
 		return err
 	}
 	d.Entry = entryOf(q.Entry.V, d.Pages, cat)
-	messages, err := s.Store.Messages(ctx)
+	messages, err := s.Store.MessageNames(ctx)
 	if err != nil {
 		return err
 	}
@@ -342,7 +342,7 @@ func (s *Place) happening(c *echo.Context, d *sequenceData) error {
 
 // stepForm renders the form of a step's kind.
 func (s *Place) stepForm(
-	p *sequence.Plan, st sequence.Step, messages []store.Message, pages []store.Page, audiences []rule.Named,
+	p *sequence.Plan, st sequence.Step, messages []store.MessageName, pages []store.PageName, audiences []rule.Named,
 ) (template.HTML, error) {
 	form, ok := StepForms[st.Kind().Word]
 	if !ok {
@@ -422,7 +422,7 @@ func (s *Place) planConflict(
 	a, b := theirs.Step(step), mine.Step(step)
 	switch {
 	case cannot == nil && a != nil && b != nil && v.Has("title"):
-		list, err := s.Store.Messages(ctx)
+		list, err := s.Store.MessageNames(ctx)
 		if err != nil {
 			return err
 		}
@@ -440,7 +440,7 @@ func (s *Place) planConflict(
 		d.Words("Launch hold", shell.YesNo(theirs.LaunchHold), shell.YesNo(mine.LaunchHold))
 		d.Words("Ground", groundValue(theirs.Ground), v.Get("ground"))
 		if entry, err := readEntry(c); err == nil && shell.StateOf(entry) != shell.StateOf(q.Entry.V) {
-			pages, err := s.Store.Pages(ctx)
+			pages, err := s.Store.PageNames(ctx)
 			if err != nil {
 				return err
 			}
@@ -694,7 +694,7 @@ func (s *Place) askLaunch(c *echo.Context) error {
 		return err
 	}
 	d.Others = draft.Plan.V.Ground.Other
-	pages, err := s.Store.Pages(ctx)
+	pages, err := s.Store.PageNames(ctx)
 	if err != nil {
 		return err
 	}
