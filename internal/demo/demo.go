@@ -12,6 +12,7 @@ import (
 	"sync"
 	"time"
 
+	"ombak/internal/core/event"
 	"ombak/internal/core/right"
 	"ombak/internal/core/sequence"
 	"ombak/internal/engine"
@@ -409,7 +410,7 @@ func (d *Demo) Move(how string) error {
 		d.mu.Lock()
 		d.target = time.Time{}
 		d.mu.Unlock()
-		if err := d.Store.Tell(context.Background(), "clock", "desk", "signal"); err != nil {
+		if err := d.Store.Tell(context.Background(), event.Clock, event.Desk, event.Signal); err != nil {
 			slog.Error("telling that the clock has moved", "error", err)
 		}
 	}(d.done)

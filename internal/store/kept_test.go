@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"ombak/internal/core/contact"
+	"ombak/internal/core/event"
 	"ombak/internal/core/handoff"
 	"ombak/internal/core/message"
 	"ombak/internal/core/page"
@@ -387,7 +388,7 @@ func TestSettingsAndTelling(t *testing.T) {
 	heard := make(chan string, 8)
 	go k.Listen(ctx, func(topic string) { heard <- topic })
 	for {
-		k.must(k.Tell(ctx, "desk"))
+		k.must(k.Tell(ctx, event.Desk))
 		select {
 		case topic := <-heard:
 			if topic != "desk" {

@@ -30,6 +30,7 @@ import (
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 	"github.com/riverqueue/river/rivermigrate"
 
+	"ombak/internal/core/event"
 	"ombak/internal/core/plainly"
 )
 
@@ -325,13 +326,9 @@ func (tx Tx) KeepSetting(ctx context.Context, name string, v any) error {
 
 // Notify tells every process that listens what has changed, when the
 // transaction commits.
-func (tx Tx) Notify(ctx context.Context, topics ...string) error {
-	for _, t := range topics {
-		if _, err := exec(ctx, tx, "select pg_notify('ombak', $1)", t); err != nil {
-			return err
-		}
-	}
-	return nil
+func (tx Tx) Notify(ctx context.Context, events ...event.Event) error {
+	_, err := exec(ctx, tx, "select pg_notify('ombak', t) from unnest($1::text[]) t", event.Topics(events...))
+	return err
 }
 
 // Listen calls f with each topic that Notify tells, until ctx ends. A broken
@@ -379,6 +376,6 @@ func (db Queries) InitSetting(ctx context.Context, name string, v any) error {
 }
 
 // Tell is Notify outside a transaction.
-func (s *Store) Tell(ctx context.Context, topics ...string) error {
-	return s.InTx(ctx, func(tx Tx) error { return tx.Notify(ctx, topics...) })
+func (s *Store) Tell(ctx context.Context, events ...event.Event) error {
+	return s.InTx(ctx, func(tx Tx) error { return tx.Notify(ctx, events...) })
 }

@@ -14,6 +14,7 @@ import (
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 
+	"ombak/internal/core/event"
 	"ombak/internal/core/plainly"
 	"ombak/internal/mail"
 	"ombak/internal/seal"
@@ -119,13 +120,10 @@ func (e *Base) Nudge() {
 	}
 }
 
-// TopicOf names what an email belongs to, for those who watch it.
-func TopicOf(sequence, mailing int64) string {
+// Sending is that something has become of an email of a sequence or a one-off email.
+func Sending(sequence, mailing int64) event.Event {
 	if mailing != 0 {
-		return Topic("mailing", mailing)
+		return event.Mailing.Of(mailing)
 	}
-	return Topic("sequence", sequence)
+	return event.Sequence.Of(sequence)
 }
-
-// Topic names what is watched: "sequence:7".
-func Topic(kind string, id int64) string { return fmt.Sprintf("%s:%d", kind, id) }

@@ -4,8 +4,8 @@ import (
 	"context"
 
 	"ombak/internal/core/act"
+	"ombak/internal/core/event"
 	"ombak/internal/core/touch"
-	"ombak/internal/engine/base"
 	"ombak/internal/store"
 )
 
@@ -29,7 +29,7 @@ func (e *Flow) Enter(ctx context.Context, tx store.Tx, q store.RunningEntry, peo
 	if _, err := tx.Enrol(ctx, &q, people, e.Now()); err != nil {
 		return err
 	}
-	return tx.Notify(ctx, base.Topic("sequence", q.Sequence))
+	return tx.Notify(ctx, event.Sequence.Of(q.Sequence).About(people...))
 }
 
 // write makes the emails of steps, ready to go out.
@@ -51,7 +51,7 @@ func (e *Flow) putOnDesk(ctx context.Context, tx store.Tx, list []Doing[act.Work
 	if err := tx.MakeTouches(ctx, out); err != nil {
 		return err
 	}
-	return tx.Notify(ctx, "desk")
+	return tx.Notify(ctx, event.Desk.About(Whom(list)...))
 }
 
 // touch is what a step reaches out by.
@@ -69,5 +69,5 @@ func (e *Flow) takeOffDesk(ctx context.Context, tx store.Tx, list []Doing[act.Wi
 	if err := tx.MissTouches(ctx, out); err != nil {
 		return err
 	}
-	return tx.Notify(ctx, "desk")
+	return tx.Notify(ctx, event.Desk.About(Whom(list)...))
 }

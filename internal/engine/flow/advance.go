@@ -14,6 +14,7 @@ import (
 
 	"ombak/internal/core/calendar"
 	"ombak/internal/core/contact"
+	"ombak/internal/core/event"
 	"ombak/internal/core/rule"
 	"ombak/internal/core/sequence"
 	"ombak/internal/core/signal"
@@ -133,6 +134,7 @@ type walk struct {
 	deeds    []Deed
 	left     map[sequence.Reason][]int64
 	changed  map[int64]bool // sequences
+	moved    []int64        // people
 	unable   []int64        // enrolments whose version cannot run
 	steps    int
 }
@@ -143,6 +145,7 @@ func (w *walk) add(c *store.Claimed, p *program, d *sequence.Decision) {
 	w.steps += len(d.Logs)
 	if len(d.Logs) > 0 || len(d.Effects) > 0 {
 		w.changed[c.Sequence] = true
+		w.moved = append(w.moved, c.Person)
 	}
 	for _, x := range d.Effects {
 		w.deeds = append(w.deeds, Deed{x.Act, Occasion{Person: c.Person, At: x.At, By: "step",
@@ -163,12 +166,14 @@ func (w *walk) keep(ctx context.Context, tx store.Tx, now time.Time) error {
 	if err := tx.KeepProgress(ctx, &w.progress); err != nil {
 		return err
 	}
-	for q := range w.changed {
-		if err := tx.Notify(ctx, base.Topic("sequence", q)); err != nil {
-			return err
-		}
+	if len(w.changed) == 0 {
+		return nil
 	}
-	return nil
+	events := []event.Event{event.Way.About(w.moved...)}
+	for q := range w.changed {
+		events = append(events, event.Sequence.Of(q))
+	}
+	return tx.Notify(ctx, events...)
 }
 
 // leaving is why and when somebody leaves everything they are on.

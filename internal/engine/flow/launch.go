@@ -8,6 +8,7 @@ import (
 
 	"ombak/internal/core/calendar"
 	"ombak/internal/core/contact"
+	"ombak/internal/core/event"
 	"ombak/internal/core/person"
 	"ombak/internal/core/plainly"
 	"ombak/internal/core/sequence"
@@ -136,7 +137,7 @@ func (e *Flow) Launch(ctx context.Context, id, user int64, move bool) error {
 				return err
 			}
 		}
-		return tx.Notify(ctx, base.Topic("sequence", id))
+		return tx.Notify(ctx, event.Sequence.Of(id))
 	})
 	if err == nil {
 		e.Nudge()
@@ -165,7 +166,7 @@ func (e *Flow) HoldAll(ctx context.Context, user int64) (id, n int64, err error)
 		if id, n, err = tx.HoldEverything(ctx, user, e.Now()); err != nil {
 			return err
 		}
-		return tx.Notify(ctx, "signal")
+		return tx.Notify(ctx, event.Signal)
 	})
 	return id, n, err
 }
@@ -177,7 +178,7 @@ func (e *Flow) TakeBackHold(ctx context.Context, id int64) (n int64, err error) 
 		if n, err = tx.TakeBackHold(ctx, id, e.Now()); err != nil {
 			return err
 		}
-		return tx.Notify(ctx, "signal")
+		return tx.Notify(ctx, event.Signal)
 	})
 	e.Nudge()
 	return n, err
@@ -255,7 +256,7 @@ func (e *Flow) EndSequence(ctx context.Context, id int64) (n int64, err error) {
 		if n, err = tx.EndSequence(ctx, id, sequence.Over, e.Now()); err != nil {
 			return err
 		}
-		return tx.Notify(ctx, base.Topic("sequence", id), "desk")
+		return tx.Notify(ctx, event.Sequence.Of(id), event.Desk.AboutSomebody())
 	})
 	return n, err
 }
@@ -317,7 +318,7 @@ func (e *Flow) EnterByRules(ctx context.Context) (int64, error) {
 				return err
 			}
 			entered += n
-			if err := tx.Notify(ctx, base.Topic("sequence", q.Sequence)); err != nil {
+			if err := tx.Notify(ctx, event.Sequence.Of(q.Sequence).AboutSomebody()); err != nil {
 				return err
 			}
 		}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"time"
 
+	"ombak/internal/core/event"
 	"ombak/internal/core/sequence"
 	"ombak/internal/store"
 )
@@ -50,7 +51,7 @@ func (e *Flow) RecordSignals(ctx context.Context, tx store.Tx, list []store.Sign
 	if err := tx.MarkStandings(ctx, people, first); err != nil {
 		return err
 	}
-	return tx.Notify(ctx, "signal")
+	return tx.Notify(ctx, event.Signal.About(people...))
 }
 
 // Leave takes a person off every sequence they are on, as of an instant: what
@@ -72,5 +73,5 @@ func (e *Flow) Leave(ctx context.Context, tx store.Tx, person int64, reason sequ
 			return err
 		}
 	}
-	return tx.Notify(ctx, "desk")
+	return tx.Notify(ctx, event.Desk.About(person))
 }

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"ombak/internal/core/event"
 	"ombak/internal/core/plainly"
 	"ombak/internal/core/rule"
 	"ombak/internal/engine/flow"
@@ -60,7 +61,7 @@ func (e *People) recountAudiences(ctx context.Context) (int64, error) {
 					if _, err := tx.Follow(ctx, a, nil, true, e.Now()); err != nil {
 						return fmt.Errorf("asking the rule of audience %d about everybody: %w", a.ID, err)
 					}
-					return tx.Notify(ctx, "audience")
+					return tx.Notify(ctx, event.Audience.AboutSomebody())
 				}
 			}
 			return nil
@@ -131,7 +132,7 @@ func (e *People) followChanges(ctx context.Context) (int64, error) {
 		}
 		did += moved
 		if did > 0 {
-			return tx.Notify(ctx, "audience")
+			return tx.Notify(ctx, event.Audience.AboutSomebody())
 		}
 		return nil
 	})
@@ -237,7 +238,7 @@ func (e *People) SaveAudience(ctx context.Context, a store.Audience) (int64, err
 		if err != nil {
 			return err
 		}
-		return tx.Notify(ctx, "audience")
+		return tx.Notify(ctx, event.Audience.AboutSomebody())
 	})
 	if err != nil {
 		return 0, err
@@ -278,7 +279,7 @@ func (e *People) countAudience(ctx context.Context, id int64) error {
 		if _, err := tx.Follow(ctx, a, nil, true, e.Now()); err != nil {
 			return err
 		}
-		return tx.Notify(ctx, "audience")
+		return tx.Notify(ctx, event.Audience.AboutSomebody())
 	})
 }
 
@@ -310,7 +311,7 @@ func (e *People) GiveAudiences(ctx context.Context, ids []int64, owner int64) (n
 		if n, err = tx.GiveAudiences(ctx, ids, owner); err != nil {
 			return err
 		}
-		return tx.Notify(ctx, "audience")
+		return tx.Notify(ctx, event.Audience.AboutSomebody())
 	})
 	return n, err
 }
@@ -335,7 +336,7 @@ func (e *People) RemoveAudience(ctx context.Context, id int64) error {
 		if err := tx.RemoveAudience(ctx, id); err != nil {
 			return err
 		}
-		return tx.Notify(ctx, "audience")
+		return tx.Notify(ctx, event.Audience.AboutSomebody())
 	})
 }
 

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"log/slog"
 
+	"ombak/internal/core/event"
 	"ombak/internal/core/person"
 	"ombak/internal/core/plainly"
 	"ombak/internal/engine/base"
@@ -78,7 +79,7 @@ func (e *People) RunBatch(ctx context.Context, id int64) error {
 		return kerr
 	}
 	e.Nudge()
-	return e.Store.Tell(ctx, base.Topic("batch", id), "person")
+	return e.Store.Tell(ctx, event.Batch.Of(id), event.Person.AboutSomebody())
 }
 
 var errStopped = plainly.New("stopped")
@@ -93,7 +94,7 @@ func (e *People) progress(ctx context.Context, b *store.Batch) error {
 
 // tellProgress tells whoever watches, and reports errStopped where it is to stop.
 func (e *People) tellProgress(ctx context.Context, b *store.Batch) error {
-	if err := e.Store.Tell(ctx, base.Topic("batch", b.ID)); err != nil {
+	if err := e.Store.Tell(ctx, event.Batch.Of(b.ID)); err != nil {
 		return err
 	}
 	stop, err := e.Store.BatchStopped(ctx, b.ID)

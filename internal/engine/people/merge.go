@@ -3,6 +3,7 @@ package people
 import (
 	"context"
 
+	"ombak/internal/core/event"
 	"ombak/internal/core/person"
 	"ombak/internal/core/plainly"
 	"ombak/internal/store"
@@ -120,7 +121,7 @@ func (e *People) Merge(ctx context.Context, keep, gone int64, set person.Values,
 		if err := tx.Wake(ctx, []int64{keep}, now); err != nil {
 			return err
 		}
-		return tx.Notify(ctx, "person", "desk")
+		return tx.Notify(ctx, event.Person.AboutSomebody(), event.Desk)
 	})
 	if err == nil {
 		e.Nudge()

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"time"
 
+	"ombak/internal/core/event"
 	"ombak/internal/core/person"
 	"ombak/internal/core/sequence"
 	"ombak/internal/store"
@@ -16,7 +17,7 @@ func (e *People) Erase(ctx context.Context, id int64) error {
 		if err := e.erase(ctx, tx, id); err != nil {
 			return err
 		}
-		return tx.Notify(ctx, "person", "desk")
+		return tx.Notify(ctx, event.Person.About(id), event.Desk)
 	})
 	if err == nil {
 		e.Nudge()

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"ombak/internal/core/act"
+	"ombak/internal/core/event"
 	"ombak/internal/core/rule"
 	"ombak/internal/core/score"
 	"ombak/internal/core/signal"
@@ -116,6 +117,7 @@ func (e *People) count(
 	}
 	var ledger []score.Entry
 	var deeds []flow.Deed
+	var moved []int64
 	for i := range list {
 		s := &list[i]
 		was, did := s.Score, signals[s.Person]
@@ -125,7 +127,7 @@ func (e *People) count(
 				Occasion: flow.Occasion{Person: s.Person, At: at, By: "crossing"}})
 		}
 		if s.Score != was {
-			changed++
+			moved = append(moved, s.Person)
 		}
 	}
 	if err := tx.KeepStandings(ctx, m.ID, list); err != nil {
@@ -134,7 +136,7 @@ func (e *People) count(
 	if err := e.Do(ctx, tx, deeds); err != nil {
 		return 0, err
 	}
-	return changed, tx.Notify(ctx, "score")
+	return int64(len(moved)), tx.Notify(ctx, event.Score.About(moved...))
 }
 
 // counted counts one score from its ledger and answers when it last crossed the line,

@@ -11,6 +11,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"ombak/internal/core/event"
 	"ombak/internal/core/mailbox"
 	"ombak/internal/core/plainly"
 	"ombak/internal/core/touch"
@@ -257,11 +258,11 @@ func (e *Post) sendRound(ctx context.Context, r *round) error {
 	}
 	// Told once for all of them: a commit that tells waits for every other that
 	// does.
-	told := map[string]bool{}
-	for i := range r.list {
-		told[base.TopicOf(r.list[i].Sequence, r.list[i].Mailing)] = true
+	told := make([]event.Event, len(r.list))
+	for i, o := range r.list {
+		told[i] = base.Sending(o.Sequence, o.Mailing).About(o.Person)
 	}
-	return e.Store.Tell(ctx, slices.Sorted(maps.Keys(told))...)
+	return e.Store.Tell(ctx, told...)
 }
 
 // giveBack gives back the emails of a round that were not tried, and what they
@@ -390,7 +391,7 @@ func (e *Post) Resolve(ctx context.Context, id int64, how string) error {
 				return err
 			}
 		}
-		return tx.Notify(ctx, base.TopicOf(t.Sequence, t.Mailing))
+		return tx.Notify(ctx, base.Sending(t.Sequence, t.Mailing).About(t.Person))
 	})
 	if err == nil {
 		e.Nudge()

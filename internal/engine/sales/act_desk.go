@@ -4,6 +4,7 @@ import (
 	"context"
 
 	"ombak/internal/core/act"
+	"ombak/internal/core/event"
 	"ombak/internal/core/handoff"
 	"ombak/internal/core/rule"
 	"ombak/internal/engine/flow"
@@ -32,7 +33,11 @@ func told(ctx context.Context, tx store.Tx, list []store.NewTask) error {
 	if err := tx.AddTasks(ctx, list); err != nil {
 		return err
 	}
-	return tx.Notify(ctx, "desk")
+	people := make([]int64, len(list))
+	for i, t := range list {
+		people[i] = t.Person
+	}
+	return tx.Notify(ctx, event.Desk.About(people...))
 }
 
 // handOver hands people over who have neither an open handoff nor an open deal, in
@@ -65,10 +70,11 @@ func (e *Sales) handOver(ctx context.Context, tx store.Tx, list []flow.Doing[act
 	if err := e.brief(ctx, tx, out); err != nil {
 		return err
 	}
-	if _, err := tx.AddHandoffs(ctx, out); err != nil {
+	handed, err := tx.AddHandoffs(ctx, out)
+	if err != nil {
 		return err
 	}
-	return tx.Notify(ctx, "desk")
+	return tx.Notify(ctx, event.Desk.About(handed...))
 }
 
 // brief says in each handoff why now, from the ledgers as they stand.

@@ -3,6 +3,7 @@ package sales
 import (
 	"context"
 
+	"ombak/internal/core/event"
 	"ombak/internal/core/plainly"
 	"ombak/internal/core/sequence"
 	"ombak/internal/core/signal"
@@ -38,7 +39,7 @@ func (e *Sales) FinishCall(ctx context.Context, touch, rep int64, outcome sequen
 		if err := tx.WakeOne(ctx, t.Enrolment, now); err != nil {
 			return err
 		}
-		return tx.Notify(ctx, "desk", base.Topic("sequence", t.Sequence))
+		return tx.Notify(ctx, event.Desk.About(t.Person), event.Sequence.Of(t.Sequence))
 	})
 	if err == nil {
 		e.Nudge()

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"ombak/internal/core/act"
+	"ombak/internal/core/event"
 	"ombak/internal/core/plainly"
 	"ombak/internal/core/right"
 	"ombak/internal/core/sequence"
@@ -84,7 +85,7 @@ func (e *Sales) Accept(ctx context.Context, id, rep int64) (deal int64, err erro
 		if err := e.Leave(ctx, tx, h.Person, sequence.DealOpened, now); err != nil {
 			return err
 		}
-		return tx.Notify(ctx, "desk", "pipeline")
+		return tx.Notify(ctx, event.Desk.About(h.Person), event.Pipeline)
 	})
 	return deal, err
 }
@@ -127,7 +128,7 @@ func (e *Sales) TakeBack(ctx context.Context, id, user int64) error {
 		if ok, err := tx.ReopenHandoff(ctx, id); err != nil || !ok {
 			return errors.Join(err, ErrMovedOn)
 		}
-		return tx.Notify(ctx, "desk", "pipeline", "signal")
+		return tx.Notify(ctx, event.Desk.About(h.Person), event.Pipeline)
 	})
 	if err == nil {
 		e.Nudge()
@@ -145,14 +146,14 @@ func (e *Sales) SendBack(ctx context.Context, id, rep int64, reason string) erro
 		if err := base.MayWork(ctx, tx, rep, store.HandoffWork, id); err != nil {
 			return err
 		}
-		_, err := tx.DecideHandoff(ctx, id, rep, "sent back", base.Cut(reason, 500), e.Now())
+		h, err := tx.DecideHandoff(ctx, id, rep, "sent back", base.Cut(reason, 500), e.Now())
 		if store.IsNotFound(err) {
 			return base.ErrGone
 		}
 		if err != nil {
 			return err
 		}
-		return tx.Notify(ctx, "desk")
+		return tx.Notify(ctx, event.Desk.About(h.Person))
 	})
 }
 
@@ -206,6 +207,6 @@ func (e *Sales) changeDeal(
 		if err := change(tx, rep, amount); err != nil {
 			return err
 		}
-		return tx.Notify(ctx, "pipeline")
+		return tx.Notify(ctx, event.Pipeline.AboutSomebody())
 	})
 }

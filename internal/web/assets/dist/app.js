@@ -51,7 +51,8 @@
     source.onmessage = (e) => {
       for (const el of wanted()) {
         const topics = el.dataset.live.split(" ");
-        if (e.data !== "" && !topics.includes(e.data)) continue;
+        const told = (topic) => topic === e.data || (e.data === "about:*" && topic.startsWith("about:"));
+        if (e.data !== "" && !topics.some(told)) continue;
         if (due.has(el)) continue;
         due.set(
           el,
