@@ -27,6 +27,7 @@ import (
 	"github.com/jackc/pgx/v5/stdlib"
 	"github.com/jmoiron/sqlx"
 	"github.com/pressly/goose/v3"
+	"github.com/pressly/goose/v3/lock"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 	"github.com/riverqueue/river/rivermigrate"
 
@@ -165,20 +166,29 @@ func (s *Store) DB() *sql.DB { return s.db.DB }
 
 // Migrate brings the database's shape up to date. Several processes may call
 // it at once: an advisory lock lets one go first.
-func (s *Store) Migrate(ctx context.Context) error {
+func (s *Store) Migrate(ctx context.Context) (err error) {
 	dir, err := fs.Sub(migrations, "migrations")
 	if err != nil {
 		return err
 	}
-	conn, err := s.Pool.Acquire(ctx)
+	// One lock for all of it: the tables of background jobs have none of their own.
+	locker, err := lock.NewPostgresSessionLocker(lock.WithLockID(lockMigrate), lock.WithLockTimeout(1, 600))
 	if err != nil {
 		return err
 	}
-	defer conn.Release()
-	if _, err := conn.Exec(ctx, "select pg_advisory_lock($1)", lockMigrate); err != nil {
+	conn, err := s.db.DB.Conn(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	if err := locker.SessionLock(ctx, conn); err != nil {
 		return fmt.Errorf("waiting for another migration: %w", err)
 	}
-	defer conn.Exec(context.WithoutCancel(ctx), "select pg_advisory_unlock($1)", lockMigrate)
+	defer func() {
+		if uerr := locker.SessionUnlock(context.WithoutCancel(ctx), conn); err == nil && uerr != nil {
+			err = fmt.Errorf("letting the next migration begin: %w", uerr)
+		}
+	}()
 	p, err := goose.NewProvider(goose.DialectPostgres, s.db.DB, dir, goose.WithLogger(goose.NopLogger()))
 	if err != nil {
 		return err

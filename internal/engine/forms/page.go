@@ -11,6 +11,11 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode"
+
+	"golang.org/x/text/runes"
+	"golang.org/x/text/transform"
+	"golang.org/x/text/unicode/norm"
 
 	"ombak/internal/core/act"
 	"ombak/internal/core/message"
@@ -340,21 +345,21 @@ func (e *Forms) NewPage(ctx context.Context, title string, user int64) (id int64
 	return 0, err
 }
 
-// Slug makes an address of a title: small letters, figures and hyphens.
+// Slug makes an address of a title: small letters, figures and hyphens. Letters with
+// marks lose them (Unicode, annex 15: what NFD takes apart); a few that are letters of
+// their own are written as people there write them where they cannot.
 func Slug(title string) string {
-	s := strings.Map(func(r rune) rune {
-		switch {
-		case r >= 'a' && r <= 'z', r >= '0' && r <= '9':
+	bare := transform.Chain(norm.NFD, runes.Remove(runes.In(unicode.Mn)))
+	s, _, err := transform.String(bare, written.Replace(strings.ToLower(title)))
+	if err != nil { // no text makes it fail
+		s = title
+	}
+	s = strings.Map(func(r rune) rune {
+		if r >= 'a' && r <= 'z' || r >= '0' && r <= '9' {
 			return r
-		case strings.ContainsRune("àáâãäå", r):
-			return 'a'
-		case strings.ContainsRune("òóôõöø", r):
-			return 'o'
-		case strings.ContainsRune("èéêë", r):
-			return 'e'
 		}
 		return ' '
-	}, strings.ToLower(title))
+	}, s)
 	if s = strings.Join(strings.Fields(s), "-"); len(s) > 60 {
 		s = strings.Trim(s[:60], "-")
 	}
@@ -363,6 +368,8 @@ func Slug(title string) string {
 	}
 	return s
 }
+
+var written = strings.NewReplacer("ø", "o", "æ", "ae", "œ", "oe", "ß", "ss", "đ", "d", "ł", "l", "þ", "th", "ð", "d")
 
 // SavePage keeps where a page is and what file it offers; data nil leaves the
 // file there is.

@@ -129,11 +129,11 @@ func nextDay(d string) string {
 
 // nextWorkingDay is the day on which what was beyond a limit goes out.
 func nextWorkingDay(d string) string {
-	t, err := time.Parse(time.DateOnly, nextDay(d))
-	for err == nil && (t.Weekday() == time.Saturday || t.Weekday() == time.Sunday) {
-		t = t.AddDate(0, 0, 1)
+	t, err := time.Parse(time.DateOnly, d)
+	if err != nil {
+		return "9999-12-31" // never: days are made by Format
 	}
-	return t.Format(time.DateOnly)
+	return calendar.Working{}.Add(calendar.DateOf(t, time.UTC), 1).String()
 }
 
 func (e *Post) eachCandidate(ctx context.Context, m *store.Mailing, f func([]store.Candidate) error) error {
