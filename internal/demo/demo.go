@@ -267,7 +267,7 @@ func (d *Demo) repsWork(ctx context.Context, s *scenario) error {
 	if err != nil {
 		return err
 	}
-	board, err := d.Store.Board(ctx, d.Clock.Now())
+	board, err := d.Store.Board(ctx, store.BoardQuery{ClosedSince: d.Clock.Now(), Each: store.MostDeals})
 	if err != nil {
 		return err
 	}

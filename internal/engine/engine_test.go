@@ -61,7 +61,7 @@ func TestFromFormToDeal(t *testing.T) {
 	if _, err := w.e.Accept(w.ctx, list[0].ID, w.rep1); !errors.Is(err, base.ErrGone) {
 		t.Errorf("accepting twice: %v", err)
 	}
-	board, err := w.s.Board(w.ctx, day0)
+	board, err := w.s.Board(w.ctx, store.BoardQuery{ClosedSince: day0, Each: 20})
 	w.must(err)
 	if len(board) != 1 || board[0].ID != deal || board[0].Name != "Fjord Farms" {
 		t.Errorf("board %+v", board)

@@ -48,11 +48,39 @@ func (db Queries) AddStage(ctx context.Context, st pipeline.Stage) (int64, error
 			"from stage), $2, $3, $4) returning id", st.Name, st.Share, st.Won, st.Lost)
 }
 
-// Board lists the deals of the pipeline: the open ones, and those closed since
-// an instant.
-func (db Queries) Board(ctx context.Context, closedSince time.Time) ([]Deal, error) {
-	return all[Deal](ctx, db,
-		dealFields+"where d.closed_at is null or d.closed_at >= $1 order by d.position, d.id limit 2000", closedSince)
+// BoardQuery is what a board shows: the open deals, and those closed since an instant.
+type BoardQuery struct {
+	ClosedSince time.Time
+	Each        int   // how many of each stage, the first
+	Whole       int64 // a stage of which MostDeals are shown; 0: none
+}
+
+// MostDeals is how many deals of one stage are shown at most.
+const MostDeals = 500
+
+// Board lists the first deals of each stage of the pipeline, in their order.
+func (db Queries) Board(ctx context.Context, q BoardQuery) ([]Deal, error) {
+	return all[Deal](ctx, db, dealFields+`
+		where d.id in (
+			select x.id
+			from stage st
+			cross join lateral (
+				select o.id
+				from deal o
+				where o.stage_id = st.id and (o.closed_at is null or o.closed_at >= $1)
+				order by o.position, o.id
+				limit case when st.id = $3 then $4::int else $2::int end) x)
+		order by d.position, d.id`, q.ClosedSince, q.Each, q.Whole, MostDeals)
+}
+
+// StageSums sums all deals of each stage: the open ones, and those closed since an
+// instant.
+func (db Queries) StageSums(ctx context.Context, closedSince time.Time) ([]pipeline.Sum, error) {
+	return all[pipeline.Sum](ctx, db, `
+		select stage_id as stage, count(*) as deals, coalesce(sum(amount), 0)::bigint as amount
+		from deal
+		where closed_at is null or closed_at >= $1
+		group by stage_id`, closedSince)
 }
 
 // PersonDeals lists a person's, the newest first.

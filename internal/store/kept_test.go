@@ -245,7 +245,7 @@ func TestDealsKeepTheOrderTheyAreDraggedInto(t *testing.T) {
 		})
 	}
 	order := func(stage int64) (out []int64) {
-		board, err := k.Board(k.ctx, at)
+		board, err := k.Board(k.ctx, store.BoardQuery{ClosedSince: at, Each: 20})
 		k.must(err)
 		for _, d := range board {
 			if d.Stage == stage {
@@ -266,7 +266,7 @@ func TestDealsKeepTheOrderTheyAreDraggedInto(t *testing.T) {
 		t.Errorf("%s, want %s", got, want)
 	}
 	move(a, stages[2], 0)
-	board, err := k.Board(k.ctx, at)
+	board, err := k.Board(k.ctx, store.BoardQuery{ClosedSince: at, Each: 20})
 	k.must(err)
 	for _, x := range board {
 		if (x.Closed != nil) != (x.ID == a) {

@@ -547,3 +547,32 @@ func TestWrongHoursKeepWhatWasTyped(t *testing.T) {
 		t.Errorf("something was kept: %+v, %v", q, err)
 	}
 }
+
+// A column of the board shows its first deals and the sum of all; the rest on asking.
+func TestABoardOfManyDeals(t *testing.T) {
+	x := newSite(t)
+	x.must(x.e.UsualStages(t.Context()))
+	x.exec(`insert into person (first_name, email, created_at)
+		select 'P' || i, 'p' || i || '@n.example', '2026-04-01' from generate_series(1, 3000) i`)
+	x.exec(`insert into deal (person_id, stage_id, name, amount, position, opened_at, moved_at)
+		select id, case when id % 100 = 0 then 2 else 1 end, 'Deal ' || id, 100, id, '2026-04-01', '2026-04-01'
+		from person where email like 'p%@n.example'`)
+	v := x.visitor().signIn("lead")
+	_, body := v.do("GET", "/pipeline", nil)
+	for _, want := range []string{"<b>3,000</b> open deals", "2,950 more in First talk", "10 more in Need is clear"} {
+		if !strings.Contains(body, want) {
+			t.Errorf("the board does not say %q", want)
+		}
+	}
+	// Weighted: 2,970 deals of 1.00 at 10 % and 30 at 25 %.
+	if !strings.Contains(body, "EUR\u00a0304.50") {
+		t.Error("what is promised is not of all deals")
+	}
+	if n := strings.Count(body, "data-deal="); n != 40 {
+		t.Errorf("%d deals are shown, want 20 of each of two stages", n)
+	}
+	_, body = v.do("GET", "/pipeline?stage=1", nil)
+	if n := strings.Count(body, "data-deal="); n != store.MostDeals+20 || !strings.Contains(body, "2,470 more") {
+		t.Errorf("%d deals are shown of a stage that was asked for", n)
+	}
+}

@@ -37,9 +37,10 @@ func (s Stage) Check() error {
 // Closed reports whether deals in the stage are done with.
 func (s Stage) Closed() bool { return s.Won || s.Lost }
 
-// Deal is what a forecast needs of a deal. Amounts are in cents.
-type Deal struct {
+// Sum is the deals of one stage together. Amounts are in cents.
+type Sum struct {
 	Stage  int64
+	Deals  int
 	Amount int64
 }
 
@@ -50,22 +51,22 @@ type Column struct {
 	Amount int64 // sum, in cents
 }
 
-// Forecast sums the deals of each stage and, over the open ones, what they
-// promise: each amount weighted with its stage's share. Deals in no known
-// stage are left out.
-func Forecast(stages []Stage, deals []Deal) (columns []Column, promised int64) {
+// Forecast puts sums to their stages and answers what the open ones promise: each
+// amount weighted with its stage's share. A stage may have several; what is in no
+// known stage is left out.
+func Forecast(stages []Stage, sums []Sum) (columns []Column, promised int64) {
 	at := map[int64]int{}
 	for i, s := range stages {
 		at[s.ID] = i
 		columns = append(columns, Column{Stage: s})
 	}
 	weighted := 0.0
-	for _, d := range deals {
+	for _, d := range sums {
 		i, ok := at[d.Stage]
 		if !ok {
 			continue
 		}
-		columns[i].Deals++
+		columns[i].Deals += d.Deals
 		columns[i].Amount += d.Amount
 		if !columns[i].Stage.Closed() {
 			weighted += float64(d.Amount) * float64(columns[i].Stage.Share) / 100

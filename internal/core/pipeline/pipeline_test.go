@@ -5,7 +5,7 @@ import "testing"
 func TestForecast(t *testing.T) {
 	stages := []Stage{{ID: 1, Name: "Accepted", Share: 10}, {ID: 2, Name: "Trial", Share: 50},
 		{ID: 3, Name: "Won", Share: 100, Won: true}, {ID: 4, Lost: true}}
-	columns, promised := Forecast(stages, []Deal{{1, 1000}, {1, 2000}, {2, 1000}, {3, 9000}, {4, 7000}, {99, 5}})
+	columns, promised := Forecast(stages, []Sum{{1, 1, 1000}, {1, 1, 2000}, {2, 1, 1000}, {3, 1, 9000}, {4, 1, 7000}, {99, 1, 5}})
 	if promised != 800 { // 3000 at 10 % and 1000 at 50 %: what is won or lost is no promise
 		t.Errorf("promised %d", promised)
 	}

@@ -16,14 +16,21 @@ import (
 
 type stageColumn struct {
 	pipeline.Column
-	List []store.Deal
+	List  []store.Deal
+	Next  int64 // the deal that would follow
+	Rest  int   // how many are not shown
+	Whole bool  // all were asked for
 }
+
+// firstDeals is how many deals of a stage are shown without asking.
+const firstDeals = 20
 
 type pipelineData struct {
 	Columns  []stageColumn
 	Promised int64
 	Open     int
 	Sells    bool
+	Whole    int64 // the stage that is shown as a whole
 }
 
 func (s *Place) pipeline(c *echo.Context) error {
@@ -32,24 +39,35 @@ func (s *Place) pipeline(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	board, err := s.Store.Board(ctx, s.Engine.Now().AddDate(0, 0, -30))
+	q := store.BoardQuery{ClosedSince: s.Engine.Now().AddDate(0, 0, -30), Each: firstDeals + 1,
+		Whole: shell.Number(c.QueryParam("stage"))}
+	board, err := s.Store.Board(ctx, q)
 	if err != nil {
 		return err
 	}
-	var deals []pipeline.Deal
+	sums, err := s.Store.StageSums(ctx, q.ClosedSince)
+	if err != nil {
+		return err
+	}
 	by := map[int64][]store.Deal{}
 	for _, x := range board {
-		deals = append(deals, pipeline.Deal{Stage: x.Stage, Amount: x.Amount})
 		by[x.Stage] = append(by[x.Stage], x)
 	}
 	d := pipelineData{Sells: (shell.View{User: shell.UserOf(c)}).May(right.Rep, right.Lead, right.Admin)}
+	d.Whole = q.Whole
 	var columns []pipeline.Column
-	columns, d.Promised = pipeline.Forecast(stages, deals)
+	columns, d.Promised = pipeline.Forecast(stages, sums)
 	for _, x := range columns {
 		if !x.Stage.Closed() {
 			d.Open += x.Deals
 		}
-		d.Columns = append(d.Columns, stageColumn{x, by[x.Stage.ID]})
+		col := stageColumn{Column: x, List: by[x.Stage.ID]}
+		if n := firstDeals; x.Stage.ID != q.Whole && len(col.List) > n {
+			col.Next, col.List = col.List[n].ID, col.List[:n]
+		}
+		col.Rest = x.Deals - len(col.List)
+		col.Whole = x.Stage.ID == q.Whole && x.Deals > firstDeals
+		d.Columns = append(d.Columns, col)
 	}
 	return s.Page(c, "pipeline.html", "board", "Pipeline", "Pipeline", d)
 }

@@ -2,7 +2,8 @@
 (() => {
   async function moved(card) {
     const column = card.closest("[data-stage]");
-    const next = card.nextElementSibling?.dataset.deal || "0";
+    const after = card.nextElementSibling?.dataset;
+    const next = after?.deal || after?.dealNext || "0"; // what follows may not be shown
     const body = new URLSearchParams({ stage: column.dataset.stage, before: next });
     const res = await fetch(`/pipeline/${card.dataset.deal}/move`, {
       method: "POST",
