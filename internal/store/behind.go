@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
+
+	"ombak/internal/core/signal"
 )
 
 // Behind names the people behind a figure: of a sequence, of one of its steps,
@@ -60,13 +62,13 @@ var figures = map[string]map[string]string{
 		"done":     "select t.person_id from touch t where t.sequence_id = $id and t.step = $n and t.state = 'done'",
 		"missed":   "select t.person_id from touch t where t.sequence_id = $id and t.step = $n and t.state = 'missed'",
 		"desk":     "select t.person_id from touch t where t.sequence_id = $id and t.step = $n and t.state = 'desk'",
-		"opened":   stepSignal(4),
-		"clicked":  stepSignal(5),
-		"answered": stepSignal(6),
+		"opened":   stepSignal(signal.Open),
+		"clicked":  stepSignal(signal.Click),
+		"answered": stepSignal(signal.Reply),
 	},
 }
 
-func stepSignal(kind int) string {
+func stepSignal(kind signal.Kind) string {
 	return fmt.Sprintf("select g.person_id from signal g where g.sequence_id = $id and g.step = $n and g.kind = %d "+
 		"and g.machine = ''", kind)
 }

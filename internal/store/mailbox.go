@@ -42,9 +42,9 @@ func (db Queries) Mailboxes(ctx context.Context, since time.Time) ([]Mailbox, er
 	return all[Mailbox](ctx, db, `
 				with r as (select lt.sender_id, count(*) as recent,
 				count(*) filter (where exists (select from signal g where g.person_id = t.person_id
-					and g.touch_id = t.id and g.kind = 9)) as bounced,
+					and g.touch_id = t.id and g.kind = {bounce})) as bounced,
 				count(*) filter (where exists (select from signal g where g.person_id = t.person_id
-					and g.touch_id = t.id and g.kind = 10)) as complained
+					and g.touch_id = t.id and g.kind = {complaint})) as complained
 			from touch t join letter lt on lt.touch_id = t.id where t.state = 'sent' and t.done_at >= $1 group by 1),
 			w as (select sender_id, count(*) as waiting,
 				(array_agg(trouble order by touch_id desc))[1] as trouble from letter

@@ -8,6 +8,7 @@ import (
 	"ombak/internal/core/contact"
 	"ombak/internal/core/mailing"
 	"ombak/internal/core/rule"
+	"ombak/internal/core/signal"
 	"ombak/internal/core/touch"
 )
 
@@ -35,6 +36,12 @@ type Mailing struct {
 	LeftCount int64 `db:"left_count"`
 }
 
+// plainMailing is a mailing without what would be counted.
+const plainMailing = `
+	select l.id, l.name, l.state, l.message_id, l.message_version, l.purpose_id, l.audience_id,
+		to_json(l.excluded) as excluded, l.plan, l.acts, l.made_at, l.launched_at, l.filled_to
+	from mailing l `
+
 const mailingFields = `
 	select l.id, l.name, l.state, l.message_id, l.message_version, l.purpose_id, l.audience_id,
 		to_json(l.excluded) as excluded, l.plan, l.acts, l.made_at, l.launched_at, l.filled_to,
@@ -54,9 +61,14 @@ func (db Queries) Mailing(ctx context.Context, id int64) (Mailing, error) {
 	return one[Mailing](ctx, db, mailingFields+"where l.id = $1", id)
 }
 
-// LockMailing is Mailing within a transaction, locked.
+// MailingText reads one without its figures.
+func (db Queries) MailingText(ctx context.Context, id int64) (Mailing, error) {
+	return one[Mailing](ctx, db, plainMailing+"where l.id = $1", id)
+}
+
+// LockMailing is MailingText within a transaction, locked.
 func (tx Tx) LockMailing(ctx context.Context, id int64) (Mailing, error) {
-	return one[Mailing](ctx, tx, mailingFields+"where l.id = $1 for update of l", id)
+	return one[Mailing](ctx, tx, plainMailing+"where l.id = $1 for update of l", id)
 }
 
 // Mailings lists all, the newest first.
@@ -131,7 +143,7 @@ func (db Queries) MailingPlan(ctx context.Context, id int64) (mailing.Plan, erro
 // locked, and that has to do with none of some audiences; ErrNotFound: there is
 // none, or others are at it.
 func (tx Tx) FillingMailing(ctx context.Context, uncounted []int64) (Mailing, error) {
-	return one[Mailing](ctx, tx, mailingFields+`where l.state = 'filling' and not l.excluded && $1
+	return one[Mailing](ctx, tx, plainMailing+`where l.state = 'filling' and not l.excluded && $1
 		and (l.audience_id is null or l.audience_id <> all ($1)) order by l.id limit 1 for update of l skip locked`,
 		append([]int64{}, uncounted...))
 }
@@ -261,31 +273,58 @@ type MailingFigures struct {
 }
 
 // behind are the people behind a figure, as a condition on touch t and on the
-// signals of their emails.
-func behind(kind string) string {
-	did := func(k int, machine string) string {
-		return fmt.Sprintf("exists (select from signal g where g.touch_id = t.id and g.sequence_id is null and "+
-			"g.kind = %d and g.machine %s '')", k, machine)
-	}
+// signals of its email: did says that there is one of a kind, made by a machine or
+// not.
+func behind(kind string, did func(k signal.Kind, machine bool) string) string {
+	human := func(k signal.Kind) string { return did(k, false) }
 	return map[string]string{
 		"readers": "true", "sent": "t.state = 'sent'", "waiting": "t.state = 'ready'",
 		"trouble": "t.state in ('held', 'stopped')", "withdrawn": "t.state = 'withdrawn'",
-		"delivered": "t.state = 'sent' and not " + did(9, "="), "opened": did(4, "="), "clicked": did(5, "="),
-		"answered": did(6, "="), "automatic": did(7, "="), "bounced": did(9, "="),
-		"opted out": did(8, "="), "complained": did(10, "="),
-		"machines": "(" + did(4, "<>") + " or " + did(5, "<>") + ") and not " + did(4, "=") + " and not " + did(5, "="),
+		"delivered": "t.state = 'sent' and not " + human(signal.Bounce),
+		"opened":    human(signal.Open), "clicked": human(signal.Click),
+		"answered": human(signal.Reply), "automatic": human(signal.AutomaticReply),
+		"bounced": human(signal.Bounce), "opted out": human(signal.OptOut), "complained": human(signal.Complaint),
+		"machines": "(" + did(signal.Open, true) + " or " + did(signal.Click, true) + ") and not " +
+			human(signal.Open) + " and not " + human(signal.Click),
 	}[kind]
 }
 
-// MailingFigures counts what became of a mailing, in people.
+// oneOf asks for a signal of an email by itself, where few emails are looked at.
+func oneOf(k signal.Kind, machine bool) string {
+	return fmt.Sprintf("exists (select from signal g where g.touch_id = t.id and g.sequence_id is null and "+
+		"g.kind = %d and (g.machine <> '') = %t)", k, machine)
+}
+
+// allOf asks for it among what was gathered of all signals of a mailing at once.
+func allOf(k signal.Kind, machine bool) string {
+	if machine {
+		return fmt.Sprintf("coalesce(g.machines & %d <> 0, false)", 1<<k)
+	}
+	return fmt.Sprintf("coalesce(g.people & %d <> 0, false)", 1<<k)
+}
+
+// MailingFigures counts what became of a mailing, in people: its signals are read
+// once, from its launch on.
 func (db Queries) MailingFigures(ctx context.Context, id int64) (MailingFigures, error) {
-	n := func(kind, as string) string { return "count(*) filter (where " + behind(kind) + ") as " + as + ", " }
-	return one[MailingFigures](ctx, db,
-		"select "+n("sent", "sent")+n("delivered", "delivered")+n("opened", "opened")+n("machines", "machines")+
-			n("clicked", "clicked")+n("answered", "answered")+n("automatic", "automatic")+
-			n("bounced", "bounced")+n("opted out", "opted_out")+n("complained", "complains")+n("waiting", "waiting")+
-			n("trouble", "trouble")+n("withdrawn", "withdrawn")+
-			"count(*) as readers from touch t where t.mailing_id = $1", id)
+	n := func(kind, as string) string {
+		return "count(*) filter (where " + behind(kind, allOf) + ") as " + as + ", "
+	}
+	return one[MailingFigures](ctx, db, `
+		with g as (
+			select x.touch_id, coalesce(bit_or(1 << x.kind) filter (where x.machine = ''), 0) as people,
+				coalesce(bit_or(1 << x.kind) filter (where x.machine <> ''), 0) as machines
+			from touch t
+			join signal x on x.touch_id = t.id
+			where t.mailing_id = $1 and x.sequence_id is null
+				and x.at >= coalesce((select launched_at from mailing where id = $1), '-infinity')
+			group by x.touch_id)
+		select `+n("sent", "sent")+n("delivered", "delivered")+n("opened", "opened")+n("machines", "machines")+
+		n("clicked", "clicked")+n("answered", "answered")+n("automatic", "automatic")+
+		n("bounced", "bounced")+n("opted out", "opted_out")+n("complained", "complains")+n("waiting", "waiting")+
+		n("trouble", "trouble")+n("withdrawn", "withdrawn")+`count(*) as readers
+		from touch t
+		left join g on g.touch_id = t.id
+		where t.mailing_id = $1`, id)
 }
 
 // mailingFigure is the query of the people behind a figure of a mailing, or left
@@ -295,13 +334,13 @@ func mailingFigure(kind string, link int32) string {
 		// one of Reasons
 		return "select x.person_id from mailing_left x where x.mailing_id = $id and x.reason = '" + why + "'"
 	}
-	where := behind(kind)
+	where := behind(kind, oneOf)
 	if where == "" {
 		return ""
 	}
 	if link > 0 {
 		where = `exists (select from signal g where g.touch_id = t.id and g.sequence_id is null
-			and g.kind = 5 and g.machine = '' and g.link = $n)`
+			and g.kind = {click} and g.machine = '' and g.link = $n)`
 	}
 	return "select t.person_id from touch t where t.mailing_id = $id and " + where
 }
@@ -340,7 +379,7 @@ func (db Queries) MailingLinks(ctx context.Context, id int64) ([]LinkFigures, er
 	return all[LinkFigures](ctx, db, `
 		select g.link, count(distinct g.person_id) as people, count(*) as presses
 		from touch t
-		join signal g on g.touch_id = t.id and g.sequence_id is null and g.kind = 5 and g.machine = ''
+		join signal g on g.touch_id = t.id and g.sequence_id is null and g.kind = {click} and g.machine = ''
 		where t.mailing_id = $1 group by 1 order by 2 desc, 1`, id)
 }
 
@@ -352,11 +391,11 @@ func (db Queries) MailingHours(ctx context.Context, id int64, hours int) ([]int6
 		Opens  int64
 		Clicks int64
 	}](ctx, db, `
-			with first as (select t.id, min(g.at) filter (where g.kind = 4) as opened,
-				min(g.at) filter (where g.kind = 5) as clicked, t.done_at as sent
+			with first as (select t.id, min(g.at) filter (where g.kind = {open}) as opened,
+				min(g.at) filter (where g.kind = {click}) as clicked, t.done_at as sent
 			from mailing l
 			join touch t on t.mailing_id = l.id
-			join signal g on g.touch_id = t.id and g.sequence_id is null and g.kind in (4, 5) and g.machine = ''
+			join signal g on g.touch_id = t.id and g.sequence_id is null and g.kind in ({open}, {click}) and g.machine = ''
 			where l.id = $1 and t.done_at is not null
 			group by t.id, t.done_at),
 		h as (select floor(extract(epoch from opened - sent) / 3600)::int as hour, 1 as o,

@@ -308,7 +308,8 @@ type StepResult struct {
 func (db Queries) StepResults(ctx context.Context, sequenceID int64) ([]StepResult, error) {
 	return all[StepResult](ctx, db, `
 		with acted as (
-			select touch_id, bool_or(kind = 4) as opened, bool_or(kind = 5) as clicked, bool_or(kind = 6) as replied
+			select touch_id, bool_or(kind = {open}) as opened, bool_or(kind = {click}) as clicked,
+				bool_or(kind = {reply}) as replied
 			from signal where sequence_id = $1 and touch_id is not null and machine = '' group by 1)
 		select t.step, count(*) as made, count(*) filter (where t.state = 'sent') as sent,
 			count(*) filter (where a.opened) as opened, count(*) filter (where a.clicked) as clicked,

@@ -16,6 +16,7 @@ import (
 	"io"
 	"io/fs"
 	"log/slog"
+	"strconv"
 	"strings"
 	"syscall"
 	"time"
@@ -33,6 +34,7 @@ import (
 
 	"ombak/internal/core/event"
 	"ombak/internal/core/plainly"
+	"ombak/internal/core/signal"
 )
 
 //go:embed migrations/*.sql
@@ -258,17 +260,33 @@ type querier interface {
 	SelectContext(ctx context.Context, dest any, query string, args ...any) error
 }
 
+// spelt puts the numbers of signals' kinds where a statement names them: kind = {open}.
+func spelt(query string) string {
+	if !strings.Contains(query, "{") {
+		return query
+	}
+	return kindNumbers.Replace(query)
+}
+
+var kindNumbers = func() *strings.Replacer {
+	var pairs []string
+	for _, k := range signal.Kinds() {
+		pairs = append(pairs, "{"+k.String()+"}", strconv.Itoa(int(k)))
+	}
+	return strings.NewReplacer(pairs...)
+}()
+
 // all reads every row into a slice of structs, by column name.
 func all[T any](ctx context.Context, q querier, query string, args ...any) ([]T, error) {
 	var list []T
-	err := q.SelectContext(ctx, &list, query, args...)
+	err := q.SelectContext(ctx, &list, spelt(query), args...)
 	return list, err
 }
 
 // one reads one row or value, or answers ErrNotFound.
 func one[T any](ctx context.Context, q querier, query string, args ...any) (T, error) {
 	var v T
-	err := q.GetContext(ctx, &v, query, args...)
+	err := q.GetContext(ctx, &v, spelt(query), args...)
 	if errors.Is(err, sql.ErrNoRows) {
 		err = ErrNotFound
 	}
@@ -277,7 +295,7 @@ func one[T any](ctx context.Context, q querier, query string, args ...any) (T, e
 
 // exec runs a statement and answers how many rows it changed.
 func exec(ctx context.Context, q querier, query string, args ...any) (int64, error) {
-	r, err := q.ExecContext(ctx, query, args...)
+	r, err := q.ExecContext(ctx, spelt(query), args...)
 	if err != nil {
 		return 0, err
 	}

@@ -22,8 +22,8 @@ func (db Queries) Days(ctx context.Context, from time.Time, zone string) ([]Day,
 			from touch
 			where state = 'sent' and done_at >= $1
 			group by 1),
-		g as (select date_trunc('day', at at time zone $2) as day, count(*) filter (where kind = 4) as opens,
-			count(*) filter (where kind in (2, 3, 5, 6)) as acts
+		g as (select date_trunc('day', at at time zone $2) as day, count(*) filter (where kind = {open}) as opens,
+			count(*) filter (where kind in ({form}, {download}, {click}, {reply})) as acts
 			from signal where at >= $1 and machine = '' group by 1)
 		select coalesce(t.day, g.day) as day, coalesce(t.sent, 0) as sent, coalesce(g.opens, 0) as opens,
 			coalesce(g.acts, 0) as acts
@@ -53,7 +53,7 @@ func (db Queries) Figures(ctx context.Context, since time.Time) (Figures, error)
 		(select count(*) from work where open) as calls,
 		(select count(*) from letter where aside) as trouble,
 		(select count(*) from deal where closed_at is null) as deals,
-		(select count(*) from incoming where kind = 6 and at >= $1) as replies,
+		(select count(*) from incoming where kind = {reply} and at >= $1) as replies,
 		(select count(*) from person where created_at >= $1) as fresh`, since)
 }
 

@@ -239,7 +239,7 @@ func (e *Post) SaveMailing(ctx context.Context, m store.Mailing, user int64) (id
 // with the instant at which their email may go out, and who is left out with
 // the reason.
 func (e *Post) LaunchMailing(ctx context.Context, id int64) error {
-	m, err := e.Store.Mailing(ctx, id)
+	m, err := e.Store.MailingText(ctx, id)
 	if err != nil {
 		return err
 	}

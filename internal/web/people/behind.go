@@ -37,7 +37,7 @@ func (s *Place) behind(c *echo.Context, b store.Behind) (*behindWords, error) {
 	case "":
 		return nil, nil
 	case "email":
-		m, err := s.Store.Mailing(ctx, b.ID)
+		m, err := s.Store.MailingText(ctx, b.ID)
 		if err != nil {
 			return nil, err
 		}
