@@ -31,7 +31,8 @@ func TestLinesFit(t *testing.T) {
 			return nil
 		}
 		script := filepath.Ext(path) == "" && filepath.Base(filepath.Dir(path)) == "scripts"
-		if !slices.Contains(kinds[:len(kinds)-1], filepath.Ext(path)) && !script || strings.HasSuffix(path, "_test.go") {
+		if !slices.Contains(kinds[:len(kinds)-1], filepath.Ext(path)) && !script ||
+			strings.HasSuffix(path, "_test.go") {
 			return nil
 		}
 		f, err := os.Open(path)
@@ -44,7 +45,8 @@ func TestLinesFit(t *testing.T) {
 		for n := 1; lines.Scan(); n++ {
 			looked++
 			text := lines.Text()
-			if cols := utf8.RuneCountInString(strings.ReplaceAll(text, "\t", "    ")); cols > widest && !isTable(path, text) {
+			if cols := utf8.RuneCountInString(strings.ReplaceAll(text, "\t", "    ")); cols > widest &&
+				!isTable(path, text) {
 				t.Errorf("%s:%d has %d columns", path, n, cols)
 			}
 		}

@@ -231,7 +231,8 @@ func runUser(ctx context.Context, c config) error {
 		return err
 	}
 	_, err = s.AddUser(ctx,
-		store.User{Name: person.Name(os.Args[2]), Email: email, Role: right.Role(role), PasswordHash: password.Hash(typed)},
+		store.User{Name: person.Name(os.Args[2]), Email: email, Role: right.Role(role),
+			PasswordHash: password.Hash(typed)},
 		time.Now().UTC())
 	return err
 }

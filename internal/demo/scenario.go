@@ -40,8 +40,10 @@ var users = []store.User{
 	{Name: "Tomas Vale", Email: "tomas.vale@karang.example", Phone: "+44 20 7946 0102", Role: right.Rep, Capacity: 12},
 	{Name: "Uma Okoye", Email: "uma.okoye@karang.example", Phone: "+44 20 7946 0103", Role: right.Lead},
 	{Name: "Wira Sandoval", Email: "wira.sandoval@karang.example", Phone: "+44 20 7946 0104", Role: right.Admin},
-	{Name: "Signe Aalto", Email: "signe.aalto@karang.example", Phone: "+44 20 7946 0105", Role: right.Rep, Capacity: 12},
-	{Name: "Bao Lindqvist", Email: "bao.lindqvist@karang.example", Phone: "+44 20 7946 0106", Role: right.Rep, Capacity: 8},
+	{Name: "Signe Aalto", Email: "signe.aalto@karang.example", Phone: "+44 20 7946 0105", Role: right.Rep,
+		Capacity: 12},
+	{Name: "Bao Lindqvist", Email: "bao.lindqvist@karang.example", Phone: "+44 20 7946 0106", Role: right.Rep,
+		Capacity: 8},
 }
 
 // faces is how many of the users one press signs in as.

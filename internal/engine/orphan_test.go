@@ -56,7 +56,8 @@ func TestAWorkerDiesInTheMiddle(t *testing.T) {
 	if _, err := w.s.ClaimEmails(w.ctx, worker.ID, "mail.karang.example", w.clock.Now(), 10, nil); err == nil {
 		t.Error("who was looked after claims on")
 	}
-	if begun, err := w.s.BeginSending(w.ctx, worker.ID, []store.Begin{{ID: list[1].ID}}); err != nil || len(begun) != 0 {
+	if begun, err := w.s.BeginSending(w.ctx, worker.ID, []store.Begin{{ID: list[1].ID}}); err != nil ||
+		len(begun) != 0 {
 		t.Errorf("who was looked after begins %v, %v", begun, err)
 	}
 	// What was lost by an earlier version is found by the next worker that starts.

@@ -50,7 +50,8 @@ func (k kept) tx(f func(store.Tx) error) {
 
 func (k kept) user(name, role string) int64 {
 	k.t.Helper()
-	id, err := k.AddUser(k.ctx, store.User{Name: name, Email: name + "@karang.example", Role: right.Role(role), PasswordHash: "x"},
+	id, err := k.AddUser(k.ctx,
+		store.User{Name: name, Email: name + "@karang.example", Role: right.Role(role), PasswordHash: "x"},
 		at)
 	k.must(err)
 	return id

@@ -395,7 +395,8 @@ func (db Queries) MailingHours(ctx context.Context, id int64, hours int) ([]int6
 				min(g.at) filter (where g.kind = {click}) as clicked, t.done_at as sent
 			from mailing l
 			join touch t on t.mailing_id = l.id
-			join signal g on g.touch_id = t.id and g.sequence_id is null and g.kind in ({open}, {click}) and g.machine = ''
+			join signal g on g.touch_id = t.id and g.sequence_id is null and g.kind in ({open}, {click})
+				and g.machine = ''
 			where l.id = $1 and t.done_at is not null
 			group by t.id, t.done_at),
 		h as (select floor(extract(epoch from opened - sent) / 3600)::int as hour, 1 as o,

@@ -151,17 +151,20 @@ const TrapLink = -1
 
 // TrappedSince reports whether a program gave itself away in an email.
 func (db Queries) TrappedSince(ctx context.Context, person, touch int64, since time.Time) (bool, error) {
-	return one[bool](ctx, db,
-		"select exists (select from signal where person_id = $1 and at > $2 and touch_id = $3 and kind = {click} and link "+
-			"= $4)", person, since, touch, TrapLink)
+	return one[bool](ctx, db, `
+		select exists (
+			select from signal where person_id = $1 and at > $2 and touch_id = $3 and kind = {click} and link = $4)`,
+		person, since, touch, TrapLink)
 }
 
 // MarkTrapped marks what was opened and pressed in an email since an instant as
 // a program's.
 func (tx Tx) MarkTrapped(ctx context.Context, person, touch int64, since time.Time, why string) error {
-	_, err := exec(ctx, tx,
-		"update signal set machine = $4 where person_id = $1 and at > $3 and touch_id = $2 and kind in ({open}, {click}) and "+
-			"machine = ''", person, touch, since, why)
+	_, err := exec(ctx, tx, `
+		update signal
+		set machine = $4
+		where person_id = $1 and at > $3 and touch_id = $2 and kind in ({open}, {click}) and machine = ''`,
+		person, touch, since, why)
 	return err
 }
 
@@ -174,7 +177,8 @@ func (tx Tx) MarkIfAllPressed(
 		with g as (
 			select id, at, link
 			from signal
-			where touch_id = $1 and person_id = (select person_id from touch where id = $1) and kind = {click} and at > $3)
+			where touch_id = $1 and person_id = (select person_id from touch where id = $1) and kind = {click}
+				and at > $3)
 		update signal s
 		set machine = $4
 		from g

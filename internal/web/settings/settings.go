@@ -205,8 +205,9 @@ func (s *Place) saveUser(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	u := store.User{ID: id, Name: c.FormValue("name"), Role: right.Role(c.FormValue("role")), Phone: c.FormValue("phone"),
-		Away: c.FormValue("away") != ""}
+	u := store.User{ID: id, Name: c.FormValue("name"), Role: right.Role(c.FormValue("role")),
+		Phone: c.FormValue("phone"),
+		Away:  c.FormValue("away") != ""}
 	u.Capacity, err = strconv.Atoi(strings.TrimSpace(c.FormValue("capacity")))
 	if err != nil {
 		err = plainly.New("room is a whole number")
