@@ -292,3 +292,13 @@ func (w *world) sorted(theirs bool) int {
 	}
 	return len(list)
 }
+
+// until waits for what a worker beside the test brings about.
+func until(t *testing.T, what string, f func() bool) {
+	t.Helper()
+	for deadline := time.Now().Add(30 * time.Second); !f(); time.Sleep(10 * time.Millisecond) {
+		if time.Now().After(deadline) {
+			t.Fatalf("waited half a minute for %s", what)
+		}
+	}
+}

@@ -184,15 +184,6 @@ func (m *realMail) letters(reader string) [][]byte {
 	return out
 }
 
-func (m *realMail) until(what string, f func() bool) {
-	m.t.Helper()
-	for deadline := time.Now().Add(30 * time.Second); !f(); time.Sleep(100 * time.Millisecond) {
-		if time.Now().After(deadline) {
-			m.t.Fatalf("waited half a minute for %s", what)
-		}
-	}
-}
-
 // names answers what a domain name server would of one name: a text.
 func names(t *testing.T, name, text string) (port int) {
 	t.Helper()
@@ -285,7 +276,7 @@ func TestRealMail(t *testing.T) {
 	})
 	w.must(w.e.LaunchMailing(w.ctx, news.ID))
 	w.settle()
-	m.until("the letter to arrive", func() bool { return len(m.letters("ana")) == 1 })
+	until(m.t, "the letter to arrive", func() bool { return len(m.letters("ana")) == 1 })
 	letter := m.letters("ana")[0]
 
 	t.Run("it is verified", func(t *testing.T) {
@@ -310,7 +301,7 @@ func TestRealMail(t *testing.T) {
 		}
 	})
 	t.Run("who is not there bounces", func(t *testing.T) {
-		m.until("the report", func() bool {
+		until(m.t, "the report", func() bool {
 			w.settle()
 			return w.count("select count(*) from person where bounced_at is not null and id = $1", left) == 1
 		})
@@ -332,7 +323,7 @@ func TestRealMail(t *testing.T) {
 		if out, err := cmd.CombinedOutput(); err != nil {
 			t.Fatalf("%v: %s", err, out)
 		}
-		m.until("the answer", func() bool {
+		until(m.t, "the answer", func() bool {
 			list, err := w.s.PersonIncoming(w.ctx, ana)
 			w.must(err)
 			return len(list) == 1 && list[0].Said == "Please call me." && list[0].Touch != nil && !list[0].Unsure
@@ -363,7 +354,7 @@ func TestRealMail(t *testing.T) {
 					"Monday.\n\nWith kind regards"}, w.rep1))
 		w.settle()
 		var byHand []byte
-		m.until("it to arrive", func() bool {
+		until(m.t, "it to arrive", func() bool {
 			for _, l := range m.letters("ana") {
 				if bytes.Contains(l, []byte("The limits you asked for")) {
 					byHand = l
