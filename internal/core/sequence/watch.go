@@ -2,7 +2,6 @@ package sequence
 
 import (
 	"fmt"
-	"time"
 
 	"ombak/internal/core/calendar"
 	"ombak/internal/core/signal"
@@ -112,7 +111,7 @@ func (s *Watch) advance(r *run) verdict {
 	// The limit itself still counts, so the decision falls just after it.
 	over := r.now.After(limit)
 	if s.AtEnd && !over {
-		return r.wait(limit.Add(time.Microsecond))
+		return r.wait(limit.Add(tick))
 	}
 	at, ok := r.f.Nth(pattern, max(s.N, 1), from, to)
 	switch {
@@ -126,5 +125,5 @@ func (s *Watch) advance(r *run) verdict {
 	case over:
 		return verdict{exit: 1, at: limit}
 	}
-	return r.wait(limit.Add(time.Microsecond))
+	return r.wait(limit.Add(tick))
 }

@@ -1,0 +1,155 @@
+package calendar
+
+import (
+	"slices"
+	"testing"
+	"time"
+)
+
+// What a plan may wait, in words and on its axis, where nobody's calendar is known.
+func TestSpans(t *testing.T) {
+	for _, c := range []struct {
+		span  Span
+		says  string
+		days  float64
+		wrong string
+	}{
+		{Span{}, "at once", 0, ""},
+		{Span{0, Days}, "at once", 0, ""},
+		{Span{1, Minutes}, "1 minute", 1. / 1440, ""},
+		{Span{36, Hours}, "36 hours", 1.5, ""},
+		{Span{1, Days}, "1 day", 1, ""},
+		{Span{1, WorkingDays}, "1 working day", 1, ""},
+		{Span{5, WorkingDays}, "5 working days", 7, ""}, // a week
+		{Span{8, WorkingDays}, "8 working days", 10, ""},
+		{Span{MaxSpan, Days}, "731 days", 731, ""},
+		{Span{MaxSpan + 1, Days}, "732 days", 732, "a length of time can be at most 731 days"},
+		{Span{MaxSpan * 24, Hours}, "17544 hours", 731, ""},
+		{Span{(MaxSpan + 1) * 1440, Minutes}, "1054080 minutes", 732, "a length of time can be at most 731 days"},
+		{Span{-1, Hours}, "-1 hours", -1. / 24, "a length of time cannot be negative"},
+		{Span{3, ""}, "", 3, "a length of time needs a unit"},
+		{Span{3, "moons"}, "3 moons", 3, `unknown unit of time "moons"`},
+	} {
+		if got := c.span.String(); c.says != "" && got != c.says {
+			t.Errorf("%+v says %q, want %q", c.span, got, c.says)
+		}
+		if got := c.span.NominalDays(); got != c.days {
+			t.Errorf("%+v is %v days on the axis, want %v", c.span, got, c.days)
+		}
+		wrong := ""
+		if err := c.span.Check(); err != nil {
+			wrong = err.Error()
+		}
+		if wrong != c.wrong {
+			t.Errorf("%+v: %q, want %q", c.span, wrong, c.wrong)
+		}
+	}
+	for _, s := range []Span{{}, {0, WorkingDays}, {0, Days}} {
+		now := time.Date(2026, 4, 18, 12, 0, 0, 1, time.UTC) // a Saturday
+		if got := s.After(now, time.UTC, Working{}); got != now {
+			t.Errorf("%+v after %v is %v", s, now, got)
+		}
+	}
+	now := time.Date(2026, 4, 18, 12, 0, 0, 1, time.UTC)
+	if got, want := (Span{90, Minutes}).After(now, time.UTC, Working{}), now.Add(90*time.Minute); got != want {
+		t.Errorf("90 minutes after %v is %v", now, got)
+	}
+	if got := (Date{2026, 4, 9}).String(); got != "2026-04-09" { // ISO 8601
+		t.Errorf("a date is written %q", got)
+	}
+}
+
+// Working days of every week there can be, with and without holidays, against counting
+// on a calendar of all dates one by one.
+func TestWorkingDaysAgainstCounting(t *testing.T) {
+	holidays := map[Date]bool{{2026, 4, 3}: true, {2026, 4, 6}: true, {2026, 5, 1}: true, {2026, 12, 25}: true}
+	for mask := range 1 << 7 {
+		var w Working
+		for d := range 7 {
+			if mask>>d&1 == 1 {
+				w.Weekdays = append(w.Weekdays, time.Weekday(d))
+			}
+		}
+		if mask%2 == 1 {
+			w.Holidays = holidays
+		}
+		works := func(d Date) bool {
+			day := time.Date(d.Year, d.Month, d.Day, 12, 0, 0, 0, time.UTC).Weekday()
+			in := mask>>day&1 == 1
+			if mask == 0 { // as nobody has said: Monday to Friday
+				in = day >= time.Monday && day <= time.Friday
+			}
+			return in && (mask%2 == 0 || !holidays[d])
+		}
+		for start := 0; start < 40; start += 3 {
+			from := Date{2026, 3, 25}.Add(start)
+			if w.On(from) != works(from) {
+				t.Fatalf("%v: %s is worked on: %v", w.Weekdays, from, w.On(from))
+			}
+			d := from
+			for n := 0; n <= 8; n++ {
+				if got := w.Add(from, n); got != d {
+					t.Fatalf("%v: the %d. working day after %s is %s, counting gives %s", w.Weekdays, n, from, got, d)
+				}
+				for d = d.Add(1); !works(d); d = d.Add(1) {
+				}
+			}
+		}
+	}
+}
+
+// Sending hours that cannot be are refused by the day and the reason, and said in words.
+func TestHoursThatCannotBe(t *testing.T) {
+	day := func(in ...Interval) (h SendingHours) { h.Days[time.Wednesday] = in; return h }
+	odd := OfficeHours(510, 1020)
+	odd.Days[time.Friday] = []Interval{{510, 720}}
+	odd.Days[time.Wednesday] = []Interval{{510, 720}, {780, 1020}}
+	odd.Zone = "Europe/Oslo"
+	elsewhere := OfficeHours(0, 1440)
+	elsewhere.Zone = "Mars/Olympus"
+	for _, c := range []struct {
+		h           SendingHours
+		wrong, says string
+	}{
+		{day(Interval{0, 60}, Interval{60, 120}), "", "Wed 00:00–01:00 01:00–02:00 in the reader’s own time"},
+		{day(Interval{0, 60}, Interval{59, 120}), "sending hours: two intervals overlap on Wednesday", ""},
+		{day(Interval{0, 1}, Interval{2, 3}, Interval{4, 5}, Interval{6, 7}),
+			"sending hours: more than three intervals on Wednesday", ""},
+		{day(Interval{60, 0}), "sending hours: 01:00–00:00 is no interval on Wednesday", ""},
+		{elsewhere, `sending hours: unknown time zone "Mars/Olympus"`, ""},
+		{SendingHours{}, ErrNoHours.Error(), "never"},
+		{odd, "", "Mon–Tue 08:30–17:00, Wed 08:30–12:00 13:00–17:00, Thu 08:30–17:00, Fri 08:30–12:00 in Europe/Oslo"},
+	} {
+		wrong := ""
+		if err := c.h.Check(); err != nil {
+			wrong = err.Error()
+		}
+		if wrong != c.wrong {
+			t.Errorf("%s: %q, want %q", c.h, wrong, c.wrong)
+		}
+		if got := c.h.String(); c.says != "" && got != c.says {
+			t.Errorf("said as %q, want %q", got, c.says)
+		}
+	}
+	if _, err := (SendingHours{}).Next(time.Date(2026, 4, 18, 12, 0, 0, 0, time.UTC), time.UTC); err != ErrNoHours {
+		t.Errorf("the next of no hours: %v", err)
+	}
+}
+
+// Zones are found by the names that the list of all has, and by no other.
+func TestZonesByName(t *testing.T) {
+	names := ZoneNames()
+	if !slices.IsSorted(names) || !slices.Contains(names, "UTC") || !slices.Contains(names, "Asia/Jakarta") {
+		t.Errorf("%d names of zones", len(names))
+	}
+	for _, name := range names {
+		if loc, err := Zone(name); err != nil || loc.String() != name {
+			t.Errorf("%s: %v, %v", name, loc, err)
+		}
+	}
+	for _, name := range []string{"", "Local", "Mars/Olympus", "../etc/passwd"} {
+		if loc, err := Zone(name); err == nil {
+			t.Errorf("%q is the zone %v", name, loc)
+		}
+	}
+}
