@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"ombak/internal/core/person"
+	"ombak/internal/core/plainly"
 )
 
 func builder(t testing.TB, m Mapping) *Builder {
@@ -150,4 +151,68 @@ func FuzzBuild(f *testing.F) {
 			}
 		}
 	})
+}
+
+// Whatever an editor offers for a column can be chosen, alone or beside the address.
+func TestEveryTargetCanBeChosen(t *testing.T) {
+	own := []person.Definition{{Field: person.Own(1), Name: "Since", Type: person.Date}}
+	targets := Targets(own)
+	seen := map[string]bool{}
+	for _, to := range targets {
+		if seen[to] || to == "" {
+			t.Errorf("%q is offered twice", to)
+		}
+		seen[to] = true
+		columns := []string{"email", to}
+		if to == "email" {
+			columns = []string{to, ""}
+		}
+		for _, policy := range Policies() {
+			r, p := builder(t, Mapping{Columns: columns, Policy: policy, Loose: true}).Build([]string{"ana@x.example", ""})
+			if p != nil || r.Values[person.EmailField] != "ana@x.example" {
+				t.Errorf("a column of %s, %s: %+v, %v", to, policy, r, p)
+			}
+		}
+	}
+	for _, to := range []string{FullName, FurtherEmail, FurtherPhone, Tags, "own 1", string(person.Country)} {
+		if !seen[to] {
+			t.Errorf("%s is not offered", to)
+		}
+	}
+}
+
+// A row that cannot be taken says which cell, and why; further addresses and numbers
+// are told apart, and the first stands in where there is no main one.
+func TestRowsOfManyWays(t *testing.T) {
+	b := builder(t, Mapping{Columns: []string{FullName, FurtherEmail, FurtherPhone, "country", Tags, "email"},
+		Policy: Fill, Country: "NO"})
+	r, p := b.Build([]string{"Radu,  Ines", "ines@x.example; i.radu@x.example", "22 12 34 56", "", " fair ; ; keen"})
+	if p != nil {
+		t.Fatal(p)
+	}
+	if r.Values[person.FirstName] != "Ines" || r.Values[person.LastName] != "Radu" ||
+		r.Values[person.EmailField] != "ines@x.example" || !slices.Equal(r.Emails, []string{"i.radu@x.example"}) ||
+		r.Values[person.PhoneField] != "+4722123456" || len(r.Phones) != 0 || !slices.Equal(r.Tags, []string{"fair", "keen"}) {
+		t.Errorf("%+v", r)
+	}
+	if r, p = b.Build([]string{"Ines", "ines@x.example"}); p != nil || r.Values[person.LastName] != "Ines" {
+		t.Errorf("one word of a name: %+v, %v", r, p)
+	}
+	for _, c := range []struct {
+		cells []string
+		want  string
+	}{
+		{[]string{"Ana", "no address"}, "further email: "}, {[]string{"Ana", "a@x.example", "abc"}, "further phone: "},
+		{[]string{"Ana"}, ErrNoWay.Error()}, {nil, ErrNoWay.Error()},
+		{[]string{"Ana", "a@x.example", "", "Atlantis"}, "country: "},
+	} {
+		_, p := b.Build(c.cells)
+		if p == nil || !strings.HasPrefix(p.Error(), c.want) || len(p.Reason) == 0 {
+			t.Errorf("%q: %v, want %q", c.cells, p, c.want)
+			continue
+		}
+		if _, ok := plainly.Says(p); !ok {
+			t.Errorf("nobody may read %v", p)
+		}
+	}
 }

@@ -1,9 +1,11 @@
 package mailing
 
 import (
+	"encoding/json"
 	"testing"
 	"time"
 
+	"ombak/internal/core/act"
 	"ombak/internal/core/calendar"
 	"ombak/internal/core/contact"
 )
@@ -147,5 +149,42 @@ func TestTags(t *testing.T) {
 	}
 	if got := (Tags{}).Tagged("https://a.example/?b"); got != "https://a.example/?b" {
 		t.Errorf("without tags: %s", got)
+	}
+}
+
+// What a link does is kept beside its number, as it was written before acts were types.
+func TestLinkActsAreKept(t *testing.T) {
+	for text, want := range map[string]LinkAct{
+		`{"link":2,"do":"tag","what":"keen"}`:  {2, act.Tag{Name: "keen"}},
+		`{"link":1,"do":"audience","what":"4"}`: {1, act.Include{Audience: 4}},
+	} {
+		var got LinkAct
+		if err := json.Unmarshal([]byte(text), &got); err != nil || got != want {
+			t.Errorf("%s is read as %+v, %v", text, got, err)
+		}
+		if back, err := json.Marshal(want); err != nil || string(back) != text {
+			t.Errorf("%+v is written %s, %v", want, back, err)
+		}
+	}
+	for _, text := range []string{`{"link":"x","do":"tag"}`, `{"link":1,"do":"sing"}`, `[]`} {
+		var got LinkAct
+		if err := json.Unmarshal([]byte(text), &got); err == nil {
+			t.Errorf("%s is read as %+v", text, got)
+		}
+	}
+}
+
+// Each reason there is stands once, in the order in which they are asked.
+func TestReasons(t *testing.T) {
+	list := Reasons()
+	seen := map[Reason]bool{}
+	for _, why := range list {
+		if why == "" || seen[why] {
+			t.Errorf("%q is no reason, or there twice", why)
+		}
+		seen[why] = true
+	}
+	if list[0] != Excluded || list[len(list)-1] != InRest || !seen[contact.OptedOut] {
+		t.Errorf("in the order %q", list)
 	}
 }

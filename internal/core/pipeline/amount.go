@@ -16,7 +16,8 @@ var ErrAmount = plainly.New("an amount is a number, such as 12,500.50 or 12.500,
 // maxAmount bounds an amount, in whole units.
 const maxAmount = 10_000_000_000
 
-// Digits is how many decimals a currency has (ISO 4217); 2 for one that is not known.
+// Digits is how many decimals a currency has: those of ISO 4217, save for a few whose
+// minor unit nobody uses, which have none in CLDR; 2 for one that is not known.
 func Digits(code string) int {
 	u, err := currency.ParseISO(code)
 	if err != nil {

@@ -64,3 +64,30 @@ func TestEveryKindHasItsWords(t *testing.T) {
 		t.Errorf("within 30 days begins %v", got)
 	}
 }
+
+// A signal is said as a noun, as a deed and as an answer; which come from pages is held
+// against the places a signal can have.
+func TestWhatSignalsSay(t *testing.T) {
+	for _, c := range []struct {
+		k                      Kind
+		noun, did, answer, two string
+		page                   bool
+	}{
+		{Click, "click", "clicked a link", "Clicked", "2 clicks", false},
+		{PageView, "page view", "viewed a page", "Looked", "2 page views", true},
+		{Form, "form", "filled in a form", "Filled in", "2 forms", true},
+		{99, "signal 99", "signal 99", "It happened", "2 × signal 99", false},
+	} {
+		if c.k.String() != c.noun || c.k.Did() != c.did || c.k.Answer() != c.answer || c.k.OfPage() != c.page {
+			t.Errorf("%q, %q, %q, from a page: %v", c.k, c.k.Did(), c.k.Answer(), c.k.OfPage())
+		}
+		if got := c.k.Plural(2); c.k.Known() && got != c.two {
+			t.Errorf("two of them are %q", got)
+		}
+	}
+	for _, k := range Kinds() {
+		if k.Answer() == "" {
+			t.Errorf("%s has no answer", k)
+		}
+	}
+}

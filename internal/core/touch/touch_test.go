@@ -2,6 +2,7 @@ package touch
 
 import (
 	"slices"
+	"strings"
 	"testing"
 )
 
@@ -60,5 +61,45 @@ func TestPhases(t *testing.T) {
 	}
 	if !slices.Equal(Lanes(), []Lane{Single, OfWay, ToGroup}) {
 		t.Error("somebody waits behind a large email for what they asked for")
+	}
+}
+
+// A history has a line for each state that something has come to, and none of what is
+// told by others.
+func TestHistoriesTellTouches(t *testing.T) {
+	for _, k := range Kinds() {
+		for _, s := range States() {
+			for _, trouble := range []bool{false, true} {
+				l, ok := k.Line(s, trouble)
+				if !ok {
+					continue
+				}
+				if l.Icon == "" || strings.Contains(l.Text, "*") != (l.About != "") {
+					t.Errorf("a %s that is %s: %+v", k, s, l)
+				}
+				if got := l.Words("“Field guide”"); strings.Contains(got, "*") ||
+					strings.Contains(got, "“Field guide”") != (l.About != "") {
+					t.Errorf("a %s that is %s: %q", k, s, got)
+				}
+			}
+		}
+	}
+	for _, c := range []struct {
+		kind    Kind
+		state   State
+		trouble bool
+		want    string
+	}{
+		{Email, Sent, false, "Got the email “Guide”"}, {Email, Ready, false, "An email is ready to go out"},
+		{Email, Ready, true, "An email is tried again: Guide"}, {Call, Missed, false, "Nobody called in time"},
+		{Call, Sent, false, ""}, {"post", Sent, false, ""},
+	} {
+		l, ok := c.kind.Line(c.state, c.trouble)
+		if got := l.Words("Guide"); ok != (c.want != "") || got != c.want {
+			t.Errorf("a %s that is %s says %q, want %q", c.kind, c.state, got, c.want)
+		}
+	}
+	if !Email.Known() || !Call.Known() || Kind("post").Known() {
+		t.Error("kinds that are known")
 	}
 }
