@@ -1,13 +1,10 @@
 package people
 
 import (
-	"cmp"
 	"fmt"
 	"net/http"
 	"slices"
 	"sort"
-	"strconv"
-	"strings"
 	"time"
 
 	"github.com/labstack/echo/v5"
@@ -15,9 +12,6 @@ import (
 	"ombak/internal/core/person"
 	"ombak/internal/core/rule"
 	"ombak/internal/core/score"
-	"ombak/internal/core/sequence"
-	"ombak/internal/core/signal"
-	"ombak/internal/core/touch"
 	"ombak/internal/engine/people"
 	"ombak/internal/store"
 	"ombak/internal/web/shell"
@@ -114,21 +108,6 @@ type ledgerLine struct {
 	Over      bool
 }
 
-// moment is a line of a timeline.
-type moment struct {
-	At    time.Time
-	Icon  string
-	Text  string
-	Said  string
-	Whole string // of a letter that quotes; empty: no more than Said
-	Quiet bool
-}
-
-type wayLine struct {
-	store.Way
-	StepTitle string
-}
-
 func (s *Place) person(c *echo.Context) error {
 	id, err := shell.IDOf(c, "id")
 	if err != nil {
@@ -186,7 +165,7 @@ func (s *Place) showPerson(c *echo.Context, code int, id int64, wrong *wrongFiel
 	for _, x := range d.Deals {
 		d.CanHand = d.CanHand && x.Closed != nil
 	}
-	if err := s.timeline(c, &d, id); err != nil {
+	if d.Times, d.Ways, err = s.history(ctx, &d.P, d.Handoffs); err != nil {
 		return err
 	}
 	if err := s.record(c, &d); err != nil {
@@ -353,185 +332,6 @@ func changeWords(h store.Changed, cat *rule.Catalogue) []string {
 	return out
 }
 
-// timeline gathers all that happened with a person into one line of time.
-func (s *Place) timeline(c *echo.Context, d *personData, id int64) error {
-	ctx := c.Request().Context()
-	add := func(at time.Time, icon, text, said string, quiet bool) {
-		d.Times = append(d.Times, moment{At: at, Icon: icon, Text: text, Said: said, Quiet: quiet})
-	}
-	signals, err := s.Store.PersonTimeline(ctx, id)
-	if err != nil {
-		return err
-	}
-	for _, x := range signals {
-		if x.Kind == signal.Reply || x.Kind == signal.AutomaticReply || x.Kind == signal.CallAnswered {
-			continue // the mail or the call itself tells more
-		}
-		text := strings.ToUpper(x.Kind.Did()[:1]) + x.Kind.Did()[1:]
-		if x.Detail != "" {
-			text += ": " + x.Detail
-		}
-		if x.Machine != "" {
-			text += " — not counted: " + x.Machine
-		}
-		add(x.At, signalIcons[x.Kind], text, "", x.Machine != "")
-	}
-	mails, err := s.Store.PersonIncoming(ctx, id)
-	if err != nil {
-		return err
-	}
-	for _, m := range mails {
-		text := "Answered: " + m.Subject
-		if m.Kind == signal.AutomaticReply {
-			text = "Automatic answer: " + m.Subject
-		} else if m.Kind == signal.Bounce {
-			text = "Bounce report: " + m.Subject
-		}
-		add(m.At, "chat-circle-text", text, strings.TrimSpace(m.Said), false)
-		if whole := strings.TrimSpace(m.Body); whole != strings.TrimSpace(m.Said) {
-			d.Times[len(d.Times)-1].Whole = whole
-		}
-	}
-	touches, err := s.Store.PersonTouches(ctx, id)
-	if err != nil {
-		return err
-	}
-	for _, t := range touches {
-		line, ok := t.Kind.Line(t.State, t.Trouble != "")
-		if !ok {
-			continue
-		}
-		at := t.Made
-		switch {
-		case line.At == touch.Due:
-			at = t.Ready
-		case line.At == touch.Ended && t.Done != nil:
-			at = *t.Done
-		}
-		about := map[touch.About]string{touch.Subject: t.Subject, touch.Outcome: t.Outcome, touch.Trouble: t.Trouble}
-		said := ""
-		if line.About == touch.Outcome {
-			said = t.Notes
-		}
-		add(at, line.Icon, line.Words(about[line.About]), said, line.Quiet)
-	}
-	for _, h := range d.Handoffs {
-		to := h.RepName
-		if to == "" {
-			to = "the pool"
-		}
-		by := map[string]string{"crossing": "the score crossed the ready line", "step": "a sequence asked for it",
-			"hand": "by hand"}[h.MadeBy]
-		add(h.Made, "handshake", fmt.Sprintf("Handed over to %s: %s", to, by), "", false)
-		if h.Decided != nil {
-			add(*h.Decided, "handshake", fmt.Sprintf("%s by %s", strings.ToUpper(h.State[:1])+h.State[1:], h.RepName),
-				h.Reason, false)
-		}
-	}
-	tasks, err := s.Store.PersonTasks(ctx, id)
-	if err != nil {
-		return err
-	}
-	for _, t := range tasks {
-		kind, icon := "Task", "list-checks"
-		if t.Alert {
-			kind, icon = "Alert", "bell"
-		}
-		add(t.Made, icon, kind+": "+t.Words, t.How, true)
-		if t.Done != nil && !t.Alert {
-			add(*t.Done, icon, fmt.Sprintf("Done by %s: %s", t.User, t.Words), t.Notes, false)
-		}
-	}
-	answers, err := s.Store.PersonAnswers(ctx, id)
-	if err != nil {
-		return err
-	}
-	for _, a := range answers {
-		for _, c := range a.Consents.V {
-			text := "Ticked “" + c.Words + "”"
-			if a.Proved == nil {
-				text += ", which waits until their address has proved itself"
-			}
-			add(a.At, "check", text, "", true)
-		}
-	}
-	moves, err := s.Store.PersonMoves(ctx, id)
-	if err != nil {
-		return err
-	}
-	for _, m := range moves {
-		add(m.At, "kanban", "Deal in stage "+m.Stage, "", false)
-	}
-	changes, err := s.Store.PersonDealChanges(ctx, id)
-	if err != nil {
-		return err
-	}
-	for _, x := range changes {
-		add(x.At, "kanban", dealChange(x, s.Engine.Workspace().Currency), "", false)
-	}
-	ways, err := s.Store.PersonWays(ctx, id)
-	if err != nil {
-		return err
-	}
-	logs, err := s.Store.PersonLogs(ctx, id)
-	if err != nil {
-		return err
-	}
-	plans := map[int64]*sequence.Plan{}
-	var versions []int64
-	for _, w := range ways {
-		versions = append(versions, w.Version)
-	}
-	for _, l := range logs {
-		versions = append(versions, l.Version)
-	}
-	list, err := s.Store.Versions(ctx, versions)
-	if err != nil {
-		return err
-	}
-	for _, v := range list {
-		plans[v.ID] = v.Plan.V
-	}
-	title := func(version int64, step int32) string {
-		if p := plans[version]; p != nil {
-			if x := p.Step(sequence.StepID(step)); x != nil {
-				return x.About().Title
-			}
-		}
-		return "a step"
-	}
-	for _, w := range ways {
-		d.Ways = append(d.Ways, wayLine{w, title(w.Version, w.Step)})
-		add(w.Entered, "waves", "Entered “"+w.Name+"”", "", false)
-	}
-	for _, l := range logs {
-		switch {
-		case l.Exit == "" && (l.Reason == string(sequence.Finished) || l.Reason == string(sequence.HandedOver)):
-			add(l.At, "flag", "Came to the end of the sequence: “"+title(l.Version, l.Step)+"”", "", true)
-		case l.Exit == "":
-			add(l.At, "flag", "Left the sequence at “"+title(l.Version, l.Step)+"”: "+l.Reason, "", false)
-		case l.Exit != "next" && l.Exit != "done":
-			add(l.At, "arrow-right", fmt.Sprintf("“%s”: %s", title(l.Version, l.Step), l.Exit), "", true)
-		}
-	}
-	add(d.P.Created, "user", "First met, from "+orUnknown(d.P.Source), "", false)
-	sort.SliceStable(d.Times, func(i, j int) bool { return d.Times[i].At.After(d.Times[j].At) })
-	return nil
-}
-
-func orUnknown(s string) string {
-	if s == "" {
-		return "an unknown source"
-	}
-	return s
-}
-
-var signalIcons = map[signal.Kind]string{
-	signal.PageView: "globe", signal.Form: "note-pencil", signal.Download: "download-simple", signal.Open: "eye",
-	signal.Click:  "cursor-click",
-	signal.OptOut: "prohibit", signal.Bounce: "warning", signal.Complaint: "warning", signal.Meeting: "calendar-blank",
-}
-
 // scoreTide draws a person's score over the last 90 days, and how it runs out
 // over the next 30 if nothing more happens.
 func scoreTide(m *score.Model, ledger []score.Entry, now time.Time, zone *time.Location) shell.Tide {
@@ -571,25 +371,4 @@ func (s *Place) handOver(c *echo.Context) error {
 		return s.NotDone(c, to, shell.Sentence(err))
 	}
 	return s.Done(c, to, "Handed over.")
-}
-
-// dealChange says what changed of a deal, and by whom.
-func dealChange(x store.DealChange, currency string) string {
-	by := ""
-	if x.User != "" {
-		by = ", by " + x.User
-	}
-	if x.What == "amount" {
-		return "Deal worth " + moneyOf(x.Became, currency) + ", before " + moneyOf(x.Was, currency) + by
-	}
-	return "Deal of " + cmp.Or(x.Became, "nobody") + ", before of " + cmp.Or(x.Was, "nobody") + by
-}
-
-// moneyOf shows an amount as a history has kept it.
-func moneyOf(minor, currency string) string {
-	n, err := strconv.ParseInt(minor, 10, 64)
-	if err != nil {
-		return minor
-	}
-	return shell.Money(n, currency)
 }

@@ -1,0 +1,259 @@
+package people
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"sort"
+	"strconv"
+	"strings"
+	"time"
+
+	"ombak/internal/core/sequence"
+	"ombak/internal/core/signal"
+	"ombak/internal/core/touch"
+	"ombak/internal/store"
+	"ombak/internal/web/shell"
+)
+
+// moment is a line of a timeline.
+type moment struct {
+	At    time.Time
+	Icon  string
+	Text  string
+	Said  string
+	Whole string // of a letter that quotes; empty: no more than Said
+	Quiet bool
+}
+
+type wayLine struct {
+	store.Way
+	StepTitle string
+}
+
+// history is all that happened with a person, told on one line of time, the newest
+// first, and where they stand in each sequence.
+func (s *Place) history(ctx context.Context, p *store.Person, handoffs []store.Handoff) ([]moment, []wayLine, error) {
+	t := telling{s: s, ctx: ctx, person: p.ID, given: handoffs}
+	for _, tell := range []func() error{t.signals, t.mail, t.touches, t.handoffs, t.tasks, t.consents, t.deals,
+		t.sequences} {
+		if err := tell(); err != nil {
+			return nil, nil, fmt.Errorf("telling the history of person %d: %w", p.ID, err)
+		}
+	}
+	t.add(p.Created, "user", "First met, from "+cmp.Or(p.Source, "an unknown source"))
+	sort.SliceStable(t.line, func(i, j int) bool { return t.line[i].At.After(t.line[j].At) })
+	return t.line, t.ways, nil
+}
+
+// telling is a history while it is gathered, one kind of thing after the other.
+type telling struct {
+	s      *Place
+	ctx    context.Context
+	person int64
+	given  []store.Handoff
+	line   []moment
+	ways   []wayLine
+}
+
+// add tells something, and answers it for what else there is to say.
+func (t *telling) add(at time.Time, icon, text string) *moment {
+	t.line = append(t.line, moment{At: at, Icon: icon, Text: text})
+	return &t.line[len(t.line)-1]
+}
+
+func (t *telling) signals() error {
+	list, err := t.s.Store.PersonTimeline(t.ctx, t.person)
+	for _, x := range list {
+		if x.Kind == signal.Reply || x.Kind == signal.AutomaticReply || x.Kind == signal.CallAnswered {
+			continue // the mail or the call itself tells more
+		}
+		text := strings.ToUpper(x.Kind.Did()[:1]) + x.Kind.Did()[1:]
+		if x.Detail != "" {
+			text += ": " + x.Detail
+		}
+		if x.Machine != "" {
+			text += " — not counted: " + x.Machine
+		}
+		t.add(x.At, signalIcons[x.Kind], text).Quiet = x.Machine != ""
+	}
+	return err
+}
+
+var signalIcons = map[signal.Kind]string{
+	signal.PageView: "globe", signal.Form: "note-pencil", signal.Download: "download-simple", signal.Open: "eye",
+	signal.Click:  "cursor-click",
+	signal.OptOut: "prohibit", signal.Bounce: "warning", signal.Complaint: "warning", signal.Meeting: "calendar-blank",
+}
+
+func (t *telling) mail() error {
+	list, err := t.s.Store.PersonIncoming(t.ctx, t.person)
+	for _, m := range list {
+		text := "Answered: "
+		switch m.Kind {
+		case signal.AutomaticReply:
+			text = "Automatic answer: "
+		case signal.Bounce:
+			text = "Bounce report: "
+		}
+		line := t.add(m.At, "chat-circle-text", text+m.Subject)
+		line.Said = strings.TrimSpace(m.Said)
+		if whole := strings.TrimSpace(m.Body); whole != line.Said {
+			line.Whole = whole
+		}
+	}
+	return err
+}
+
+func (t *telling) touches() error {
+	list, err := t.s.Store.PersonTouches(t.ctx, t.person)
+	for _, x := range list {
+		told, ok := x.Kind.Line(x.State, x.Trouble != "")
+		if !ok {
+			continue
+		}
+		at := x.Made
+		switch {
+		case told.At == touch.Due:
+			at = x.Ready
+		case told.At == touch.Ended && x.Done != nil:
+			at = *x.Done
+		}
+		about := map[touch.About]string{touch.Subject: x.Subject, touch.Outcome: x.Outcome, touch.Trouble: x.Trouble}
+		line := t.add(at, told.Icon, told.Words(about[told.About]))
+		line.Quiet = told.Quiet
+		if told.About == touch.Outcome {
+			line.Said = x.Notes
+		}
+	}
+	return err
+}
+
+func (t *telling) handoffs() error {
+	for _, h := range t.given {
+		by := map[string]string{"crossing": "the score crossed the ready line", "step": "a sequence asked for it",
+			"hand": "by hand"}[h.MadeBy]
+		t.add(h.Made, "handshake", fmt.Sprintf("Handed over to %s: %s", cmp.Or(h.RepName, "the pool"), by))
+		if h.Decided != nil {
+			t.add(*h.Decided, "handshake", strings.ToUpper(h.State[:1])+h.State[1:]+" by "+h.RepName).Said = h.Reason
+		}
+	}
+	return nil
+}
+
+func (t *telling) tasks() error {
+	list, err := t.s.Store.PersonTasks(t.ctx, t.person)
+	for _, x := range list {
+		kind, icon := "Task", "list-checks"
+		if x.Alert {
+			kind, icon = "Alert", "bell"
+		}
+		line := t.add(x.Made, icon, kind+": "+x.Words)
+		line.Said, line.Quiet = x.How, true
+		if x.Done != nil && !x.Alert {
+			t.add(*x.Done, icon, fmt.Sprintf("Done by %s: %s", x.User, x.Words)).Said = x.Notes
+		}
+	}
+	return err
+}
+
+func (t *telling) consents() error {
+	list, err := t.s.Store.PersonAnswers(t.ctx, t.person)
+	for _, a := range list {
+		for _, c := range a.Consents.V {
+			text := "Ticked “" + c.Words + "”"
+			if a.Proved == nil {
+				text += ", which waits until their address has proved itself"
+			}
+			t.add(a.At, "check", text).Quiet = true
+		}
+	}
+	return err
+}
+
+func (t *telling) deals() error {
+	moves, err := t.s.Store.PersonMoves(t.ctx, t.person)
+	if err != nil {
+		return err
+	}
+	for _, m := range moves {
+		t.add(m.At, "kanban", "Deal in stage "+m.Stage)
+	}
+	changes, err := t.s.Store.PersonDealChanges(t.ctx, t.person)
+	for _, x := range changes {
+		t.add(x.At, "kanban", dealChange(x, t.s.Engine.Workspace().Currency))
+	}
+	return err
+}
+
+// sequences tells where the person entered, went and left, by the versions they are or were on.
+func (t *telling) sequences() error {
+	ways, err := t.s.Store.PersonWays(t.ctx, t.person)
+	if err != nil {
+		return err
+	}
+	logs, err := t.s.Store.PersonLogs(t.ctx, t.person)
+	if err != nil {
+		return err
+	}
+	var versions []int64
+	for _, w := range ways {
+		versions = append(versions, w.Version)
+	}
+	for _, l := range logs {
+		versions = append(versions, l.Version)
+	}
+	list, err := t.s.Store.Versions(t.ctx, versions)
+	if err != nil {
+		return err
+	}
+	plans := map[int64]*sequence.Plan{}
+	for _, v := range list {
+		plans[v.ID] = v.Plan.V
+	}
+	title := func(version int64, step int32) string {
+		if p := plans[version]; p != nil {
+			if x := p.Step(sequence.StepID(step)); x != nil {
+				return x.About().Title
+			}
+		}
+		return "a step"
+	}
+	for _, w := range ways {
+		t.ways = append(t.ways, wayLine{w, title(w.Version, w.Step)})
+		t.add(w.Entered, "waves", "Entered “"+w.Name+"”")
+	}
+	for _, l := range logs {
+		at := "“" + title(l.Version, l.Step) + "”"
+		switch {
+		case l.Exit == "" && (l.Reason == string(sequence.Finished) || l.Reason == string(sequence.HandedOver)):
+			t.add(l.At, "flag", "Came to the end of the sequence: "+at).Quiet = true
+		case l.Exit == "":
+			t.add(l.At, "flag", "Left the sequence at "+at+": "+l.Reason)
+		case l.Exit != "next" && l.Exit != "done":
+			t.add(l.At, "arrow-right", fmt.Sprintf("%s: %s", at, l.Exit)).Quiet = true
+		}
+	}
+	return nil
+}
+
+// dealChange says what changed of a deal, and by whom.
+func dealChange(x store.DealChange, currency string) string {
+	by := ""
+	if x.User != "" {
+		by = ", by " + x.User
+	}
+	if x.What == "amount" {
+		return "Deal worth " + moneyOf(x.Became, currency) + ", before " + moneyOf(x.Was, currency) + by
+	}
+	return "Deal of " + cmp.Or(x.Became, "nobody") + ", before of " + cmp.Or(x.Was, "nobody") + by
+}
+
+// moneyOf shows an amount as a history has kept it.
+func moneyOf(minor, currency string) string {
+	n, err := strconv.ParseInt(minor, 10, 64)
+	if err != nil {
+		return minor
+	}
+	return shell.Money(n, currency)
+}
