@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"time"
 
 	"ombak/internal/core/person"
 	"ombak/internal/core/plainly"
@@ -42,17 +41,38 @@ var (
 // that happened with the one that goes has then happened with the one that
 // stays. It notes how to take that back.
 func (tx Tx) Merge(ctx context.Context, keep, gone int64, set person.Values, a Author) (Merged, error) {
-	m := Merged{Kept: keep, Gone: gone, Moved: map[string][]int64{}}
-	fail := func(err error) (Merged, error) {
-		return m, fmt.Errorf("merging person %d into %d: %w", gone, keep, err)
+	g := merging{tx: tx, ctx: ctx, a: a, set: set,
+		m: Merged{Kept: keep, Gone: gone, Moved: map[string][]int64{}}}
+	// What the one that goes has alone is moved before it goes; its addresses come to the
+	// one that stays after it, for an address is one person's.
+	for _, part := range []func() error{g.allowed, g.note, g.endDoubles, g.lastConsents, g.move, g.marks, g.leaveLive,
+		g.standings, g.remove, g.settle} {
+		if err := part(); err != nil {
+			return g.m, fmt.Errorf("merging person %d into %d: %w", gone, keep, err)
+		}
 	}
-	rows, err := all[int64](ctx, tx,
-		"select id from person where id in ($1, $2) and erased_at is null order by id for update", keep, gone)
+	return g.m, tx.MarkStandings(ctx, []int64{keep}, a.At)
+}
+
+// merging is a merge while it is made.
+type merging struct {
+	tx     Tx
+	ctx    context.Context
+	a      Author
+	set    person.Values
+	m      Merged
+	points []ContactPoint // that the one that goes had, its main ones too
+}
+
+// allowed locks both and sees that neither stands in the other's way.
+func (g *merging) allowed() error {
+	rows, err := all[int64](g.ctx, g.tx,
+		"select id from person where id in ($1, $2) and erased_at is null order by id for update", g.m.Kept, g.m.Gone)
 	if err != nil {
-		return fail(err)
+		return err
 	}
 	if len(rows) != 2 {
-		return m, ErrNotFound
+		return ErrNotFound
 	}
 	for _, c := range []struct {
 		query string
@@ -61,160 +81,192 @@ func (tx Tx) Merge(ctx context.Context, keep, gone int64, set person.Values, a A
 		{"select count(*) = 2 from deal where person_id in ($1, $2) and closed_at is null", ErrTwoDeals},
 		{"select count(*) = 2 from handoff where person_id in ($1, $2) and state = 'open'", ErrTwoHandoffs},
 	} {
-		two, err := one[bool](ctx, tx, c.query, keep, gone)
+		two, err := one[bool](g.ctx, g.tx, c.query, g.m.Kept, g.m.Gone)
 		if err != nil {
-			return fail(err)
+			return err
 		}
 		if two {
-			return m, c.err
+			return c.err
 		}
 	}
-	if m.Row, err = one[json.RawMessage](ctx, tx, "select to_jsonb(p) from person p where id = $1", gone); err != nil {
-		return fail(err)
+	return nil
+}
+
+// note keeps both as they are.
+func (g *merging) note() (err error) {
+	if g.m.Row, err = one[json.RawMessage](g.ctx, g.tx, "select to_jsonb(p) from person p where id = $1",
+		g.m.Gone); err != nil {
+		return err
 	}
-	if m.Stood, err = one[json.RawMessage](ctx, tx, `
+	g.m.Stood, err = one[json.RawMessage](g.ctx, g.tx, `
 		select jsonb_build_object('stopped_at', stopped_at, 'stopped_by', stopped_by, 'opted_out_at', opted_out_at,
 			'bounced_at', bounced_at, 'do_not_contact', do_not_contact, 'away_until', away_until, 'held_at', held_at,
 			'created_at', created_at)
-		from person where id = $1`, keep); err != nil {
-		return fail(err)
-	}
-	// A person is on a sequence once: of two open ways the one of the record that stays goes on.
-	if m.Ended, err = all[int64](ctx, tx, `
+		from person where id = $1`, g.m.Kept)
+	return err
+}
+
+// endDoubles has a person be on a sequence once: of two open ways the one of the
+// record that stays goes on.
+func (g *merging) endDoubles() (err error) {
+	if g.m.Ended, err = all[int64](g.ctx, g.tx, `
 		update enrolment e
 		set ended_at = $3, reason = 'merged', due = null, look = null
 		where e.person_id = $2 and e.ended_at is null
 		and exists (
 			select from enrolment k where k.person_id = $1 and k.sequence_id = e.sequence_id and k.ended_at is null)
-		returning e.id`, keep, gone, a.At); err != nil {
-		return fail(err)
+		returning e.id`, g.m.Kept, g.m.Gone, g.a.At); err != nil || len(g.m.Ended) == 0 {
+		return err
 	}
-	if len(m.Ended) > 0 {
-		if err := tx.Withdraw(ctx, m.Ended, "merged", a.At); err != nil {
-			return fail(err)
-		}
-	}
-	// Of two current consents the later one stands.
-	if _, err := exec(ctx, tx, `
+	return g.tx.Withdraw(g.ctx, g.m.Ended, "merged", g.a.At)
+}
+
+// lastConsents has the later of two current consents stand.
+func (g *merging) lastConsents() error {
+	_, err := exec(g.ctx, g.tx, `
 		update consent c set current = false where c.person_id in ($1, $2) and c.current
 		and exists (
 			select from consent o
 			where o.person_id in ($1, $2) and o.purpose_id = c.purpose_id and o.current
-				and (o.at, o.id) > (c.at, c.id))`, keep, gone); err != nil {
-		return fail(err)
-	}
-	if err := mergeMail(ctx, tx, &m, a.At); err != nil {
-		return fail(err)
+				and (o.at, o.id) > (c.at, c.id))`, g.m.Kept, g.m.Gone)
+	return err
+}
+
+// move gives what happened with the one to the other.
+func (g *merging) move() (err error) {
+	if err = mergeMail(g.ctx, g.tx, &g.m, g.a.At); err != nil {
+		return err
 	}
 	for _, t := range belongings {
-		if m.Moved[t],
-			err = all[int64](ctx, tx, "update "+t+" set person_id = $1 where person_id = $2 returning id", keep,
-			gone); err != nil {
-			return fail(err)
+		if g.m.Moved[t], err = all[int64](g.ctx, g.tx,
+			"update "+t+" set person_id = $1 where person_id = $2 returning id", g.m.Kept, g.m.Gone); err != nil {
+			return err
 		}
 	}
-	if err := moveMail(ctx, tx, &m); err != nil {
-		return fail(err)
+	return moveMail(g.ctx, g.tx, &g.m)
+}
+
+// marks gives tags and places in hand-picked audiences to the one that stays.
+func (g *merging) marks() (err error) {
+	if g.m.HadT, err = all[int64](g.ctx, g.tx, "select tag_id from person_tag where person_id = $1",
+		g.m.Gone); err != nil {
+		return err
 	}
-	if m.HadT, err = all[int64](ctx, tx, "select tag_id from person_tag where person_id = $1", gone); err != nil {
-		return fail(err)
+	if g.m.HadH, err = all[int64](g.ctx, g.tx, `
+		select m.audience_id
+		from audience_member m
+		join audience a on a.id = m.audience_id
+		where m.person_id = $1 and not a.live`, g.m.Gone); err != nil {
+		return err
 	}
-	if m.HadH, err = all[int64](ctx, tx,
-		"select m.audience_id from audience_member m join audience a on a.id = m.audience_id where m.person_id = $1 "+
-			"and not a.live", gone); err != nil {
-		return fail(err)
+	if g.m.Tags, err = all[int64](g.ctx, g.tx, `
+		insert into person_tag (tag_id, person_id, at)
+		select tag_id, $1, at from person_tag where person_id = $2
+		on conflict do nothing
+		returning tag_id`, g.m.Kept, g.m.Gone); err != nil {
+		return err
 	}
-	if m.Tags, err = all[int64](ctx, tx,
-		"insert into person_tag (tag_id, person_id, at) select tag_id, $1, at from person_tag where person_id = $2 "+
-			"on conflict do nothing returning tag_id", keep, gone); err != nil {
-		return fail(err)
-	}
-	for _, id := range m.HadH {
-		if err := setMembers(ctx, tx, id, []int64{gone}, false, a.At); err != nil {
-			return fail(err)
+	for _, id := range g.m.HadH {
+		if err := setMembers(g.ctx, g.tx, id, []int64{g.m.Gone}, false, g.a.At); err != nil {
+			return err
 		}
-		there, err := one[bool](ctx, tx,
-			"select exists (select from audience_member where audience_id = $1 and person_id = $2)", id, keep)
+		there, err := one[bool](g.ctx, g.tx,
+			"select exists (select from audience_member where audience_id = $1 and person_id = $2)", id, g.m.Kept)
 		if err != nil {
-			return fail(err)
+			return err
 		}
-		if !there {
-			m.Hand = append(m.Hand, id)
-			if err := setMembers(ctx, tx, id, []int64{keep}, true, a.At); err != nil {
-				return fail(err)
-			}
+		if there {
+			continue
+		}
+		g.m.Hand = append(g.m.Hand, id)
+		if err := setMembers(g.ctx, g.tx, id, []int64{g.m.Kept}, true, g.a.At); err != nil {
+			return err
 		}
 	}
-	var old struct {
-		Email, Phone string
-		Created      time.Time `json:"created_at"`
-	}
-	if err := json.Unmarshal(m.Row, &old); err != nil {
-		return fail(err)
-	}
-	points, err := all[ContactPoint](ctx, tx, "delete from contact_point where person_id = $1 returning kind, value",
-		gone)
-	if err != nil {
-		return fail(err)
-	}
-	points = append(points, ContactPoint{"email", old.Email}, ContactPoint{"phone", old.Phone})
-	// Live audiences let the record go by themselves, with what they count.
-	if _, err := exec(ctx, tx, `
+	return nil
+}
+
+// leaveLive has live audiences let the record go, with what they count.
+func (g *merging) leaveLive() error {
+	_, err := exec(g.ctx, g.tx, `
 		with gone as (delete from audience_member where person_id = $1 returning audience_id),
 		noted as (
 			insert into audience_move (audience_id, person_id, at, joined) select audience_id, $1, $2, false from gone)
-		update audience a set members = members - 1 from gone where a.id = gone.audience_id`, gone, a.At); err != nil {
-		return fail(err)
-	}
-	if _, err := exec(ctx, tx, `
+		update audience a set members = members - 1 from gone where a.id = gone.audience_id`, g.m.Gone, g.a.At)
+	return err
+}
+
+// standings has whatever kept either from being reached keep both.
+func (g *merging) standings() error {
+	_, err := exec(g.ctx, g.tx, `
 		update person k
-		set held_at = coalesce(k.held_at, g.held_at), stopped_at = greatest(k.stopped_at, g.stopped_at),
-			stopped_by = case when g.stopped_at > coalesce(k.stopped_at, '-infinity') then g.stopped_by
-			else k.stopped_by end,
-		opted_out_at = coalesce(k.opted_out_at, g.opted_out_at), bounced_at = case when $3 = k.email then k.bounced_at
-			when $3 = g.email then g.bounced_at else coalesce(k.bounced_at, g.bounced_at) end,
-		do_not_contact = k.do_not_contact or g.do_not_contact, away_until = greatest(k.away_until, g.away_until),
+		set held_at = coalesce(k.held_at, g.held_at),
+			stopped_at = greatest(k.stopped_at, g.stopped_at),
+			stopped_by = case
+				when g.stopped_at > coalesce(k.stopped_at, '-infinity') then g.stopped_by
+				else k.stopped_by end,
+			opted_out_at = coalesce(k.opted_out_at, g.opted_out_at),
+			bounced_at = case
+				when $3 = k.email then k.bounced_at
+				when $3 = g.email then g.bounced_at
+				else coalesce(k.bounced_at, g.bounced_at) end,
+			do_not_contact = k.do_not_contact or g.do_not_contact,
+			away_until = greatest(k.away_until, g.away_until),
 			created_at = least(k.created_at, g.created_at)
-		from person g where k.id = $1 and g.id = $2`, keep, gone, set[person.EmailField]); err != nil {
-		return fail(err)
+		from person g
+		where k.id = $1 and g.id = $2`, g.m.Kept, g.m.Gone, g.set[person.EmailField])
+	return err
+}
+
+// remove has the one go, and keeps by what it was found.
+func (g *merging) remove() (err error) {
+	var old struct{ Email, Phone string }
+	if err := json.Unmarshal(g.m.Row, &old); err != nil {
+		return err
 	}
-	if _, err := exec(ctx, tx, "delete from person where id = $1", gone); err != nil {
-		return fail(err)
+	if g.points, err = all[ContactPoint](g.ctx, g.tx,
+		"delete from contact_point where person_id = $1 returning kind, value", g.m.Gone); err != nil {
+		return err
 	}
-	p, err := one[Person](ctx, tx, personFields+"where p.id = $1", keep)
+	g.points = append(g.points, ContactPoint{"email", old.Email}, ContactPoint{"phone", old.Phone})
+	_, err = exec(g.ctx, g.tx, "delete from person where id = $1", g.m.Gone)
+	return err
+}
+
+// settle sets the values that are to stand, and keeps every other address and number
+// beside them.
+func (g *merging) settle() error {
+	p, err := one[Person](g.ctx, g.tx, personFields+"where p.id = $1", g.m.Kept)
 	if err != nil {
-		return fail(err)
+		return err
 	}
 	now := p.Values()
-	points = append(points, ContactPoint{"email", p.Email}, ContactPoint{"phone", p.Phone})
 	final := func(f person.Field) string {
-		if v, ok := set[f]; ok {
+		if v, ok := g.set[f]; ok {
 			return v
 		}
 		return now[f]
 	}
-	for _, c := range points {
+	for _, c := range append(g.points, ContactPoint{"email", p.Email}, ContactPoint{"phone", p.Phone}) {
 		if c.Value == "" || c.Value == final(person.EmailField) || c.Value == final(person.PhoneField) {
 			continue
 		}
-		n, err := exec(ctx, tx,
-			"insert into contact_point (person_id, kind, value) values ($1, $2, $3) on conflict (person_id, kind, "+
-				"value) do nothing", keep, c.Kind, c.Value)
+		n, err := exec(g.ctx, g.tx, `
+			insert into contact_point (person_id, kind, value) values ($1, $2, $3)
+			on conflict (person_id, kind, value) do nothing`, g.m.Kept, c.Kind, c.Value)
 		if err != nil {
-			return fail(err)
+			return err
 		}
 		if n > 0 {
-			m.Also = append(m.Also, c.Kind+" "+c.Value)
+			g.m.Also = append(g.m.Also, c.Kind+" "+c.Value)
 		}
 	}
-	if _, err := exec(ctx, tx, "delete from contact_point where person_id = $1 and kind = 'email' and value = $2", keep,
-		final(person.EmailField)); err != nil {
-		return fail(err)
+	if _, err := exec(g.ctx, g.tx, "delete from contact_point where person_id = $1 and kind = 'email' and value = $2",
+		g.m.Kept, final(person.EmailField)); err != nil {
+		return err
 	}
-	if _, err := tx.Change(ctx, []Edit{{P: &p, Now: now, Set: set}}, a); err != nil {
-		return fail(err)
-	}
-	return m, tx.MarkStandings(ctx, []int64{keep}, a.At)
+	_, err = g.tx.Change(g.ctx, []Edit{{P: &p, Now: now, Set: g.set}}, g.a)
+	return err
 }
 
 // Unmerge takes a merge back: the record that went is there again, with what
