@@ -54,120 +54,150 @@ func (tx Tx) Change(ctx context.Context, edits []Edit, a Author) (int, error) {
 	if err != nil {
 		return 0, err
 	}
-	var (
-		ids, changed   []int64
-		cols           = make([][]*string, len(editable))
-		companies      []*int64
-		owners         []*int64
-		dnc            []*bool
-		own            []string
-		befores, after []string
-		marks          = map[rule.Field]map[bool][]int64{}
-		writes         bool
-	)
-	companyOf, ownerOf := map[string]*int64{}, map[string]*int64{}
+	ch := changing{tx: tx, ctx: ctx, a: a, types: types, cols: make([][]*string, len(editable)),
+		marks: map[rule.Field]map[bool][]int64{}, companyOf: map[string]*int64{}, ownerOf: map[string]*int64{}}
 	for _, e := range edits {
-		b, x := person.Diff(e.Now, e.Set)
-		if len(x) == 0 {
-			continue
-		}
-		bj, err := json.Marshal(b)
-		if err != nil {
+		if err := ch.take(e); err != nil {
 			return 0, err
 		}
-		aj, err := json.Marshal(x)
-		if err != nil {
-			return 0, err
-		}
-		changed, befores, after = append(changed, e.P.ID), append(befores, string(bj)), append(after, string(aj))
-		ids = append(ids, e.P.ID)
-		for i, c := range editable {
-			var v *string
-			if s, ok := x[c.f]; ok {
-				v, writes = &s, true
-			}
-			cols[i] = append(cols[i], v)
-		}
-		var company, owner *int64
-		if name, ok := x[person.Company]; ok {
-			if company = companyOf[name]; company == nil { // nil only before the first look
-				if company, err = companyNamed(ctx, tx, name, e.Set[person.Domain], a.At); err != nil {
-					return 0, err
-				}
-				companyOf[name] = company
-			}
-			writes = true
-		}
-		if name, ok := x[person.Owner]; ok {
-			if owner = ownerOf[name]; owner == nil {
-				if owner, err = userNamed(ctx, tx, name); err != nil {
-					return 0, err
-				}
-				ownerOf[name] = owner
-			}
-			writes = true
-		}
-		companies, owners = append(companies, company), append(owners, owner)
-		patch := map[string]any{}
-		var contact *bool
-		for f, v := range x {
-			if id, ok := f.OwnID(); ok {
-				patch[fmt.Sprint(id)] = ownValue(types[id], v)
-				writes = true
-				continue
-			}
-			if f == person.DoNotContact {
-				yes := v != ""
-				contact, writes = &yes, true
-				continue
-			}
-			if kind, _, _ := person.MarkOf(f); kind != "" {
-				if marks[f] == nil {
-					marks[f] = map[bool][]int64{}
-				}
-				marks[f][v != ""] = append(marks[f][v != ""], e.P.ID)
-			}
-		}
-		dnc = append(dnc, contact)
-		pj, err := json.Marshal(patch)
-		if err != nil {
-			return 0, err
-		}
-		own = append(own, string(pj))
 	}
-	if len(changed) == 0 {
+	if len(ch.ids) == 0 {
 		return 0, nil
 	}
-	if writes {
-		set, from, names := "", "", ""
-		args := []any{ids, own, companies, owners, dnc}
-		for i, c := range editable {
-			args = append(args, cols[i])
-			set += fmt.Sprintf(", %s = coalesce(u.%s, p.%s)", c.col, c.col, c.col)
-			from += fmt.Sprintf(", $%d::text[]", len(args))
-			names += ", " + c.col
-		}
-		if _, err := exec(ctx, tx,
-			`update person p set own = case when u.own = '{}' then p.own else jsonb_strip_nulls(p.own || u.own) end,
-			company_id = case when u.company is null then p.company_id else nullif(u.company, 0) end,
-			owner_id = case when u.owner is null then p.owner_id else nullif(u.owner, 0) end,
-			do_not_contact = coalesce(u.dnc, p.do_not_contact)`+set+`
-			from unnest($1::bigint[], $2::jsonb[], $3::bigint[], $4::bigint[], $5::boolean[]`+from+
-				`) as u(id, own, company, owner, dnc`+names+`) where p.id = u.id`, args...); err != nil {
-			if taken(err) {
-				return 0, plainly.Errorf("%w: another person has this address", ErrTaken)
-			}
-			return 0, fmt.Errorf("changing %d records: %w", len(ids), err)
-		}
+	if err := ch.write(); err != nil {
+		return 0, err
 	}
-	for f, m := range marks {
+	for f, m := range ch.marks {
 		for on, people := range m {
 			if err := setMark(ctx, tx, f, people, on, a); err != nil {
 				return 0, err
 			}
 		}
 	}
-	return len(changed), tx.KeepChanges(ctx, changed, befores, after, a)
+	return len(ch.ids), tx.KeepChanges(ctx, ch.ids, ch.befores, ch.afters, a)
+}
+
+// changing is many edits as the columns of one statement: each list has a value for
+// each record that changes, and nil where that stays.
+type changing struct {
+	tx    Tx
+	ctx   context.Context
+	a     Author
+	types map[int64]person.Type // of the workspace's own fields
+
+	ids             []int64
+	befores, afters []string    // what changed, as JSON
+	cols            [][]*string // of editable
+	companies       []*int64    // 0: none any more
+	owners          []*int64
+	noContact       []*bool
+	own             []string                        // what changes of the own fields, as JSON
+	marks           map[rule.Field]map[bool][]int64 // mark → set or taken away → people
+	writes          bool                            // the record itself changes, and not only marks
+
+	companyOf, ownerOf map[string]*int64 // that have been looked for
+}
+
+// take adds an edit. One that changes nothing adds nothing.
+func (ch *changing) take(e Edit) error {
+	before, after := person.Diff(e.Now, e.Set)
+	if len(after) == 0 {
+		return nil
+	}
+	bj, err := json.Marshal(before)
+	if err != nil {
+		return err
+	}
+	aj, err := json.Marshal(after)
+	if err != nil {
+		return err
+	}
+	ch.ids, ch.befores, ch.afters = append(ch.ids, e.P.ID), append(ch.befores, string(bj)), append(ch.afters, string(aj))
+	for i, c := range editable {
+		var v *string
+		if s, ok := after[c.f]; ok {
+			v, ch.writes = &s, true
+		}
+		ch.cols[i] = append(ch.cols[i], v)
+	}
+	if err := ch.refer(after, e.Set[person.Domain]); err != nil {
+		return err
+	}
+	patch := map[string]any{}
+	var contact *bool
+	for f, v := range after {
+		if id, ok := f.OwnID(); ok {
+			patch[fmt.Sprint(id)], ch.writes = ownValue(ch.types[id], v), true
+		} else if f == person.DoNotContact {
+			yes := v != ""
+			contact, ch.writes = &yes, true
+		} else if kind, _, _ := person.MarkOf(f); kind != "" {
+			if ch.marks[f] == nil {
+				ch.marks[f] = map[bool][]int64{}
+			}
+			ch.marks[f][v != ""] = append(ch.marks[f][v != ""], e.P.ID)
+		}
+	}
+	ch.noContact = append(ch.noContact, contact)
+	pj, err := json.Marshal(patch)
+	ch.own = append(ch.own, string(pj))
+	return err
+}
+
+// refer adds the company and the owner that an edit names, each looked for once.
+func (ch *changing) refer(after person.Values, domain string) (err error) {
+	var company, owner *int64
+	if name, ok := after[person.Company]; ok {
+		if company = ch.companyOf[name]; company == nil { // nil only before the first look
+			if company, err = companyNamed(ch.ctx, ch.tx, name, domain, ch.a.At); err != nil {
+				return err
+			}
+			ch.companyOf[name] = company
+		}
+		ch.writes = true
+	}
+	if name, ok := after[person.Owner]; ok {
+		if owner = ch.ownerOf[name]; owner == nil {
+			if owner, err = userNamed(ch.ctx, ch.tx, name); err != nil {
+				return err
+			}
+			ch.ownerOf[name] = owner
+		}
+		ch.writes = true
+	}
+	ch.companies, ch.owners = append(ch.companies, company), append(ch.owners, owner)
+	return nil
+}
+
+// write changes the records themselves, in one statement.
+func (ch *changing) write() error {
+	if !ch.writes {
+		return nil
+	}
+	set, from, names := "", "", ""
+	args := []any{ch.ids, ch.own, ch.companies, ch.owners, ch.noContact}
+	for i, c := range editable {
+		args = append(args, ch.cols[i])
+		set += fmt.Sprintf(", %s = coalesce(u.%s, p.%s)", c.col, c.col, c.col)
+		from += fmt.Sprintf(", $%d::text[]", len(args))
+		names += ", " + c.col
+	}
+	_, err := exec(ch.ctx, ch.tx, `
+		update person p
+		set own = case when u.own = '{}' then p.own else jsonb_strip_nulls(p.own || u.own) end,
+			company_id = case when u.company is null then p.company_id else nullif(u.company, 0) end,
+			owner_id = case when u.owner is null then p.owner_id else nullif(u.owner, 0) end,
+			do_not_contact = coalesce(u.dnc, p.do_not_contact)`+set+`
+		from unnest($1::bigint[], $2::jsonb[], $3::bigint[], $4::bigint[], $5::boolean[]`+from+`)
+			as u(id, own, company, owner, dnc`+names+`)
+		where p.id = u.id`, args...)
+	switch {
+	case err == nil:
+		return nil
+	case taken(err):
+		return plainly.Errorf("%w: another person has this address", ErrTaken)
+	}
+	return fmt.Errorf("changing %d records: %w", len(ch.ids), err)
 }
 
 // KeepChanges notes changes that have been made, each as JSON before and after.
