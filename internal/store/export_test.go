@@ -7,3 +7,6 @@ func AskRows(walk float64) (back func()) {
 	fewHave, walkAtMost, walkTimes = map[Order]float64{}, walk, walk
 	return func() { fewHave, walkAtMost, walkTimes = few, most, times }
 }
+
+// LikeOne is what PairsOf asks, for a test of how it is answered.
+var LikeOne = likeOne

@@ -427,25 +427,30 @@ func mailKey(of string) string {
 		"split_part(" + of + ".email, '@', 2))"
 }
 
+// likeOne finds who may be one person with somebody, by equality alone: by the address's
+// key, the number, and the name as the index of names has it.
+var likeOne = `
+	with me as (select * from person where id = $1),
+	same as (
+		select p.id
+		from person p, me
+		where p.email <> '' and me.email <> '' and p.id <> me.id
+			and ` + mailKey("p") + ` = ` + mailKey("me") + `
+			and (p.company_id = me.company_id or p.company_id is null and me.company_id is null)
+		union select p.id from person p, me where p.phone <> '' and p.phone = me.phone and p.id <> me.id
+		union select p.id
+		from person p, me
+		where p.company_id = me.company_id and lower(p.first_name collate "C") = lower(me.first_name collate "C")
+			and lower(p.last_name collate "C") = lower(me.last_name collate "C") and p.last_name <> ''
+			and p.id <> me.id)
+	select least(id, $1) as a, greatest(id, $1) as b
+	from same
+	where not exists (select from not_double d where d.low = least(id, $1) and d.high = greatest(id, $1))
+	limit 20`
+
 // PairsOf finds the pairs that one person is half of.
 func (db Queries) PairsOf(ctx context.Context, id int64) ([]Pair, error) {
-	return all[Pair](ctx, db, `
-		with me as (select * from person where id = $1),
-		same as (
-			select p.id
-			from person p, me
-			where p.email <> '' and me.email <> '' and p.id <> me.id
-				and `+mailKey("p")+` = `+mailKey("me")+`
-				and (p.company_id = me.company_id or p.company_id is null and me.company_id is null)
-			union select p.id from person p, me where p.phone <> '' and p.phone = me.phone and p.id <> me.id
-			union select p.id
-			from person p, me
-			where p.company_id = me.company_id and lower(p.first_name) = lower(me.first_name)
-				and lower(p.last_name) = lower(me.last_name) and p.last_name <> '' and p.id <> me.id)
-		select least(id, $1) as a, greatest(id, $1) as b
-		from same
-		where not exists (select from not_double d where d.low = least(id, $1) and d.high = greatest(id, $1))
-		limit 20`, id)
+	return all[Pair](ctx, db, likeOne, id)
 }
 
 // KnownOf reads what is looked at to tell whether records are one person.

@@ -5,13 +5,11 @@
 alter table score_model add column changes int not null default 0;
 alter table standing add column changes int not null default 0;
 
--- By these records that may be one person's are found: by the address without what mail servers
--- leave out, and by name within a company.
-create index person_mail_key on person (
+-- By this records that may be one person's are found: by the address without what mail servers
+-- leave out. It is asked for equality alone, and a hash costs whoever writes many people less.
+create index person_mail_key on person using hash (
     (replace(split_part(split_part(email, '@', 1), '+', 1), '.', '') || '@' || split_part(email, '@', 2)))
     where email <> '';
-create index person_full_name on person (company_id, lower(last_name), lower(first_name))
-    where company_id is not null and last_name <> '';
 
 -- Which kinds of touch there are, the program says.
 alter table touch drop constraint if exists touch_kind_check;
@@ -60,6 +58,6 @@ begin
 end $$;
 -- +goose StatementEnd
 alter table touch add constraint touch_kind_check check (kind in ('email', 'call'));
-drop index person_full_name, person_mail_key;
+drop index person_mail_key;
 alter table standing drop column changes;
 alter table score_model drop column changes;
