@@ -155,7 +155,7 @@ func TestTags(t *testing.T) {
 // What a link does is kept beside its number, as it was written before acts were types.
 func TestLinkActsAreKept(t *testing.T) {
 	for text, want := range map[string]LinkAct{
-		`{"link":2,"do":"tag","what":"keen"}`:  {2, act.Tag{Name: "keen"}},
+		`{"link":2,"do":"tag","what":"keen"}`:   {2, act.Tag{Name: "keen"}},
 		`{"link":1,"do":"audience","what":"4"}`: {1, act.Include{Audience: 4}},
 	} {
 		var got LinkAct
