@@ -112,7 +112,8 @@ func (ch *changing) take(e Edit) error {
 	if err != nil {
 		return err
 	}
-	ch.ids, ch.befores, ch.afters = append(ch.ids, e.P.ID), append(ch.befores, string(bj)), append(ch.afters, string(aj))
+	ch.ids = append(ch.ids, e.P.ID)
+	ch.befores, ch.afters = append(ch.befores, string(bj)), append(ch.afters, string(aj))
 	for i, c := range editable {
 		var v *string
 		if s, ok := after[c.f]; ok {
