@@ -13,6 +13,8 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"ombak/internal/core/intake"
 	"ombak/internal/core/person"
 	"ombak/internal/roster"
@@ -33,19 +35,11 @@ func (e *People) check(ctx context.Context, b *store.Batch, i *store.Import) err
 	if err := e.Store.InTx(ctx, func(tx store.Tx) error { return tx.ClearStaged(ctx, b.ID) }); err != nil {
 		return err
 	}
-	builder, err := e.builder(ctx, i)
+	x, err := e.newReading(ctx, b, i)
 	if err != nil {
 		return err
 	}
-	owners, err := e.ownerNames(ctx)
-	if err != nil {
-		return err
-	}
-	ownJSON, err := e.Store.OwnJSON(ctx, false)
-	if err != nil {
-		return err
-	}
-	companyOwn, err := e.Store.OwnJSON(ctx, true)
+	never, err := e.Store.AnyNeverAgain(ctx)
 	if err != nil {
 		return err
 	}
@@ -54,102 +48,39 @@ func (e *People) check(ctx context.Context, b *store.Batch, i *store.Import) err
 		return err
 	}
 	defer r.Close()
-	staging := store.NewStaging(b.ID, &i.Options.V)
-	// One goroutine reads and understands while others ask the database and
-	// write to it.
-	inner, cancel := context.WithCancel(ctx)
-	defer cancel()
+	k := keeping{e: e, b: b, staging: x.staging, known: knownRows{rows: map[int64]int{}}, never: never,
+		told: time.Now()}
+	// One goroutine reads and understands while others ask the database and write to it.
+	group, inner := errgroup.WithContext(ctx)
 	read := make(chan checkedRows, 1)
-	x := reading{e: e, m: &i.Options.V, builder: builder, staging: staging, owners: owners, own: ownJSON,
-		theirs: companyOwn, seen: map[uint64]int32{}, seed: maphash.MakeSeed(),
-		companies: map[string]*store.StagedCompany{}}
-	go func() {
+	group.Go(func() error {
 		defer close(read)
 		for {
 			c := x.chunk(r)
+			if c.err != nil || c.read == 0 {
+				return c.err
+			}
 			select {
 			case read <- c:
 			case <-inner.Done():
-				return
-			}
-			if c.err != nil || c.read == 0 {
-				return
+				return inner.Err()
 			}
 		}
-	}()
-	never, err := e.Store.AnyNeverAgain(ctx)
-	if err != nil {
-		return err
-	}
-	known := &knownRows{rows: map[int64]int{}}
-	told := time.Now()
-	var mu sync.Mutex
-	var wg sync.WaitGroup
-	var failed error
-	rejected := 0
-	take := func(c checkedRows) error {
-		if c.err != nil {
-			return c.err
-		}
-		if err := e.match(ctx, staging, &c, known, never); err != nil {
-			return err
-		}
-		if err := staging.Write(ctx, e.Store, c.rows); err != nil {
-			return err
-		}
-		// A row that is not taken after all is named once.
-		gone := map[int]bool{}
-		for _, r := range c.rejects {
-			gone[r.N] = true
-		}
-		out := slices.DeleteFunc(c.out, func(r store.Reject) bool { return gone[r.N] })
-		if err := e.Store.AddRejects(ctx, b.ID, append(out, c.rejects...)); err != nil {
-			return err
-		}
-		mu.Lock()
-		defer mu.Unlock()
-		if rejected += len(c.rejects); rejected > maxProblems {
-			return &roster.BadFile{Reason: fmt.Sprintf("more than %d rows cannot be taken: look at how the columns "+
-				"are read first", maxProblems)}
-		}
-		b.Done += int64(c.read)
-		if time.Since(told) > tellEvery {
-			told = time.Now()
-			return e.progress(ctx, b)
-		}
-		return nil
-	}
+	})
 	for range checkAtOnce {
-		wg.Go(func() {
+		group.Go(func() error {
 			for c := range read {
-				if err := take(c); err != nil {
-					mu.Lock()
-					if failed == nil {
-						failed = err
-					}
-					mu.Unlock()
-					cancel()
-					return
+				if err := k.keep(inner, &c); err != nil {
+					return err
 				}
 			}
+			return nil
 		})
 	}
-	wg.Wait()
-	if failed != nil {
-		return failed
+	if err := group.Wait(); err != nil {
+		return err
 	}
-	if ctx.Err() != nil {
-		return ctx.Err()
-	}
-	companies := make([]*store.StagedCompany, 0, len(x.companies))
-	for _, key := range slices.Sorted(maps.Keys(x.companies)) {
-		c := x.companies[key]
-		if c.Name == "" {
-			c.Name = c.Domain
-		}
-		companies = append(companies, c)
-	}
-	if err := e.Store.StageCompanies(ctx, b.ID, companies); err != nil {
+	if err := e.Store.StageCompanies(ctx, b.ID, x.named()); err != nil {
 		return err
 	}
 	if i.Counts.V, err = e.Store.CountImport(ctx, b.ID, &i.Options.V); err != nil {
@@ -161,6 +92,51 @@ func (e *People) check(ctx context.Context, b *store.Batch, i *store.Import) err
 	}
 	b.State, b.Total = "checked", i.Counts.V.Rows
 	return nil
+}
+
+// keeping holds the pieces of a file against what is known, and stages them; by several
+// at once.
+type keeping struct {
+	e       *People
+	staging *store.Staging
+	known   knownRows
+	never   bool // somebody has been erased who is not to be taken again
+
+	mu       sync.Mutex // of all below
+	b        *store.Batch
+	rejected int
+	told     time.Time
+}
+
+// keep stages a piece, and tells how far the file is read.
+func (k *keeping) keep(ctx context.Context, c *checkedRows) error {
+	if err := k.e.match(ctx, k.staging, c, &k.known, k.never); err != nil {
+		return err
+	}
+	if err := k.staging.Write(ctx, k.e.Store, c.rows); err != nil {
+		return err
+	}
+	// A row that is not taken after all is named once.
+	gone := map[int]bool{}
+	for _, r := range c.rejects {
+		gone[r.N] = true
+	}
+	out := slices.DeleteFunc(c.out, func(r store.Reject) bool { return gone[r.N] })
+	if err := k.e.Store.AddRejects(ctx, k.b.ID, append(out, c.rejects...)); err != nil {
+		return err
+	}
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.rejected += len(c.rejects); k.rejected > maxProblems {
+		return &roster.BadFile{Reason: fmt.Sprintf("more than %d rows cannot be taken: look at how the columns are "+
+			"read first", maxProblems)}
+	}
+	k.b.Done += int64(c.read)
+	if time.Since(k.told) <= tellEvery {
+		return nil
+	}
+	k.told = time.Now()
+	return k.e.progress(ctx, k.b)
 }
 
 // ownerNames are the users by name and by address.
@@ -175,7 +151,6 @@ func (e *People) ownerNames(ctx context.Context) (map[string]int64, error) {
 
 // reading turns a file's rows into staged ones.
 type reading struct {
-	e       *People
 	m       *intake.Mapping
 	builder *intake.Builder
 	staging *store.Staging
@@ -186,6 +161,36 @@ type reading struct {
 	seed    maphash.Seed
 
 	companies map[string]*store.StagedCompany
+}
+
+func (e *People) newReading(ctx context.Context, b *store.Batch, i *store.Import) (*reading, error) {
+	x := reading{m: &i.Options.V, staging: store.NewStaging(b.ID, &i.Options.V), seen: map[uint64]int32{},
+		seed: maphash.MakeSeed(), companies: map[string]*store.StagedCompany{}}
+	var err error
+	if x.builder, err = e.builder(ctx, i); err != nil {
+		return nil, err
+	}
+	if x.owners, err = e.ownerNames(ctx); err != nil {
+		return nil, err
+	}
+	if x.own, err = e.Store.OwnJSON(ctx, false); err != nil {
+		return nil, err
+	}
+	x.theirs, err = e.Store.OwnJSON(ctx, true)
+	return &x, err
+}
+
+// named lists the companies that rows have named, in the order of what tells them apart.
+func (x *reading) named() []*store.StagedCompany {
+	out := make([]*store.StagedCompany, 0, len(x.companies))
+	for _, key := range slices.Sorted(maps.Keys(x.companies)) {
+		c := x.companies[key]
+		if c.Name == "" {
+			c.Name = c.Domain
+		}
+		out = append(out, c)
+	}
+	return out
 }
 
 // company notes what a row says of its company. Of what rows say differently
