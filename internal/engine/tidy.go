@@ -2,12 +2,14 @@ package engine
 
 import (
 	"context"
+	"errors"
 	"log/slog"
 	"time"
 
 	"github.com/riverqueue/river"
 
 	"ombak/internal/engine/forms"
+	"ombak/internal/engine/people"
 )
 
 // tidyEvery is how often what has had its time is dropped; one of all processes
@@ -39,7 +41,7 @@ const monthsAhead = 3
 
 // Tidy makes room for the signals of the months to come, and drops browsers of
 // our own sites that nobody is known by and that have not come for 90 days, with
-// what they viewed.
+// what they viewed; and the files of exports that have lain for a day.
 func (e *Engine) Tidy(ctx context.Context) error {
 	if err := e.Store.EnsureMonths(ctx, e.Now(), e.Now().AddDate(0, monthsAhead, 0)); err != nil {
 		return err
@@ -48,5 +50,5 @@ func (e *Engine) Tidy(ctx context.Context) error {
 	if n > 0 {
 		slog.Info("browsers that nobody is known by are forgotten", "count", n)
 	}
-	return err
+	return errors.Join(err, e.Store.ForgetExports(ctx, e.Now().Add(-people.KeepExports)))
 }

@@ -10,7 +10,7 @@ import (
 )
 
 // Batch is long work on many people, or one step that can be taken back: an
-// import, a bulk action, a merge.
+// import, a bulk action, an export, a merge.
 type Batch struct {
 	ID      int64
 	Kind    string
@@ -34,7 +34,8 @@ func (b Batch) Over() bool {
 
 // Undoable reports whether it can be taken back.
 func (b Batch) Undoable() bool {
-	return (b.State == "done" || b.State == "stopped") && b.Kind != "erase" && b.Kind != "recount"
+	return (b.State == "done" || b.State == "stopped") && b.Kind != "erase" && b.Kind != "recount" &&
+		b.Kind != "export"
 }
 
 // BatchDetail is what a batch does, and what became of it.
@@ -46,6 +47,7 @@ type BatchDetail struct {
 	Kept    int64         `json:"kept,omitempty"`   // records left: something else has changed them since
 	Merge   *Merged       `json:"merge,omitempty"`
 	Upto    int64         `json:"upto,omitempty"` // of a recount: the last person counted
+	Export  *Export       `json:"export,omitempty"`
 }
 
 const batchFields = `

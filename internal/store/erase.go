@@ -32,6 +32,9 @@ func (tx Tx) Erase(ctx context.Context, id int64, addresses []string, hashes [][
 		update audience a set members = members - 1 from gone where a.id = gone.audience_id`, id); err != nil {
 		return fail(err)
 	}
+	if err := tx.dropExports(ctx); err != nil {
+		return fail(err)
+	}
 	for _, q := range []string{
 		"delete from contact_point where person_id = $1", "delete from note where person_id = $1",
 		"delete from consent where person_id = $1",

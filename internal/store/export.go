@@ -3,6 +3,8 @@ package store
 import (
 	"context"
 	"fmt"
+	"io"
+	"time"
 
 	"ombak/internal/core/intake"
 )
@@ -22,8 +24,11 @@ type ExportedPerson struct {
 const exportPage = 2000
 
 // EachPerson calls f with everybody whom a query is about, in the order of
-// their ids, a page at a time: however many there are, few are in memory.
-func (s *Store) EachPerson(ctx context.Context, q PeopleQuery, f func(*ExportedPerson) error) error {
+// their ids, a page at a time: however many there are, few are in memory. Before
+// each page it tells how many of them there are and how many are done.
+func (s *Store) EachPerson(
+	ctx context.Context, q PeopleQuery, told func(all, done int) error, f func(*ExportedPerson) error,
+) error {
 	var ids []int64
 	err := s.InTx(ctx, func(tx Tx) error {
 		var err error
@@ -33,7 +38,10 @@ func (s *Store) EachPerson(ctx context.Context, q PeopleQuery, f func(*ExportedP
 	if err != nil {
 		return fmt.Errorf("finding whom to export: %w", err)
 	}
-	for len(ids) > 0 {
+	for whole := len(ids); len(ids) > 0; {
+		if err := told(whole, whole-len(ids)); err != nil {
+			return err
+		}
 		n := min(exportPage, len(ids))
 		page, err := all[ExportedPerson](ctx, s.db, personColumns+`
 			, 0 as score, 0 as sequences,
@@ -73,4 +81,53 @@ func (s *Store) EachPerson(ctx context.Context, q PeopleQuery, f func(*ExportedP
 		ids = ids[n:]
 	}
 	return nil
+}
+
+// Export is a file that an export has written.
+type Export struct {
+	Form   string      `json:"form"` // as package roster names it
+	Name   string      `json:"name"` // without its end
+	Query  PeopleQuery `json:"query"`
+	Pieces int         `json:"pieces,omitempty"` // that it has when it is whole
+	Size   int64       `json:"size,omitempty"`   // bytes
+}
+
+// AddExported keeps a piece of an export's file.
+func (db Queries) AddExported(ctx context.Context, batch int64, n int, data []byte) error {
+	_, err := exec(ctx, db, "insert into export_piece (batch_id, n, data) values ($1, $2, $3)", batch, n, data)
+	return err
+}
+
+// ExportedPieces counts what is there of an export's file.
+func (db Queries) ExportedPieces(ctx context.Context, batch int64) (int, error) {
+	return one[int](ctx, db, "select count(*) from export_piece where batch_id = $1", batch)
+}
+
+// ExportFile reads an export's file.
+func (s *Store) ExportFile(ctx context.Context, batch int64) io.Reader {
+	return &pieces{ctx: ctx, s: s, batch: batch, query: "select data from export_piece where batch_id = $1 and n = $2"}
+}
+
+// ForgetExport removes an export's file: it names people.
+func (db Queries) ForgetExport(ctx context.Context, batch int64) error {
+	_, err := exec(ctx, db, "delete from export_piece where batch_id = $1", batch)
+	return err
+}
+
+// dropExports removes the files of all exports, and stops those that are being written:
+// whoever is erased may be in any of them, and a file is made anew in a minute.
+func (tx Tx) dropExports(ctx context.Context) error {
+	if _, err := exec(ctx, tx,
+		"update batch set stop = true where kind = 'export' and state in ('waiting', 'running')"); err != nil {
+		return err
+	}
+	_, err := exec(ctx, tx, "delete from export_piece")
+	return err
+}
+
+// ForgetExports removes the files of exports that ended before an instant.
+func (db Queries) ForgetExports(ctx context.Context, before time.Time) error {
+	_, err := exec(ctx, db,
+		"delete from export_piece p using batch b where b.id = p.batch_id and b.ended_at < $1", before)
+	return err
 }

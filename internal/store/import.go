@@ -90,19 +90,19 @@ type pieces struct {
 	ctx   context.Context
 	s     *Store
 	batch int64
+	query string // for a piece of a batch by its number
 	n     int
 	left  []byte
 }
 
 // ImportFile reads the file of an import.
 func (s *Store) ImportFile(ctx context.Context, batch int64) io.Reader {
-	return &pieces{ctx: ctx, s: s, batch: batch}
+	return &pieces{ctx: ctx, s: s, batch: batch, query: "select data from import_piece where batch_id = $1 and n = $2"}
 }
 
 func (p *pieces) Read(b []byte) (int, error) {
 	for len(p.left) == 0 {
-		data, err := one[[]byte](p.ctx, p.s.db, "select data from import_piece where batch_id = $1 and n = $2", p.batch,
-			p.n)
+		data, err := one[[]byte](p.ctx, p.s.db, p.query, p.batch, p.n)
 		if IsNotFound(err) {
 			return 0, io.EOF
 		}

@@ -28,15 +28,16 @@ func Orders() []Order { return []Order{ByScore, ByName, ByCompany, ByEmail, Newe
 
 // PeopleQuery asks for a page of the people list.
 type PeopleQuery struct {
-	Rule   rule.Rule
-	Text   string  // words of names, addresses and companies
-	Only   []int64 // nil: everybody
-	Batch  int64   // whom an import made; 0: everybody
-	Behind Behind  // a figure; zero: everybody
-	Order  Order
-	After  Key // where the page before ended; zero: the first page
-	Limit  int
-	Now    time.Time
+	Rule    rule.Rule
+	Text    string  // words of names, addresses and companies
+	Only    []int64 // nil: everybody
+	Batch   int64   // whom an import made; 0: everybody
+	Company int64   // who are of it; 0: everybody
+	Behind  Behind  // a figure; zero: everybody
+	Order   Order
+	After   Key // where the page before ended; zero: the first page
+	Limit   int
+	Now     time.Time
 
 	search search // of Text; whoever reads a page puts it into its order
 }
@@ -96,6 +97,9 @@ func (c *compiler) people(q PeopleQuery) string {
 	where += c.behind(q.Behind)
 	if q.Batch != 0 {
 		where += " and p.batch_id = " + c.arg(q.Batch)
+	}
+	if q.Company != 0 {
+		where += " and p.company_id = " + c.arg(q.Company)
 	}
 	return where
 }

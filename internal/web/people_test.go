@@ -165,7 +165,7 @@ func TestAudiencesByForm(t *testing.T) {
 		!strings.Contains(body, "cannot ask for itself") {
 		t.Errorf("a circle: %s", res.Status)
 	}
-	res, body = v.do("GET", at+"/export?form=csv", nil)
+	res, body = v.do("POST", at+"/export", url.Values{"form": {"csv"}})
 	if res.StatusCode != http.StatusOK || !strings.Contains(body, "ana@fjord.example") ||
 		!strings.Contains(res.Header.Get("Content-Disposition"), "attachment") {
 		t.Errorf("taken out: %s", res.Status)
@@ -641,5 +641,68 @@ func TestAPageKnowsHowFarItWasTold(t *testing.T) {
 	_, body := x.visitor().signIn("rep").do("GET", "/people", nil)
 	if !regexp.MustCompile(`data-seen="[0-9a-z]+\.[0-9]+"`).MatchString(body) {
 		t.Error("it does not")
+	}
+}
+
+// A large list is written as work: the page of it shows how far it is and leads to the
+// file, for those who may have it.
+func TestALargeListIsWrittenAsWork(t *testing.T) {
+	x := newSite(t)
+	x.e.People.BigExport = 1
+	x.meet(store.NewPerson{First: "Ana", Email: "ana@fjord.example", Country: "NO"})
+	x.meet(store.NewPerson{First: "Bo", Email: "bo@x.example", Country: "CA"})
+	v := x.visitor().signIn("marketer")
+	res, _ := v.do("POST", "/people/export", url.Values{"form": {"csv"}})
+	at := res.Header.Get("Location")
+	if res.StatusCode != http.StatusSeeOther || !strings.HasPrefix(at, "/people/work/") {
+		t.Fatalf("%s to %s", res.Status, at)
+	}
+	if _, body := v.do("GET", at, nil); !strings.Contains(body, "You can leave this page meanwhile") ||
+		strings.Contains(body, at+"/file") {
+		t.Errorf("the page before it is done: %.600s", body)
+	}
+	if res, _ := v.do("GET", at+"/file", nil); res.StatusCode != http.StatusSeeOther {
+		t.Errorf("a file that is not there yet: %s", res.Status)
+	}
+	x.must(x.e.RunBatches(t.Context()))
+	if _, body := v.do("GET", at, nil); !strings.Contains(body, at+"/file") || !strings.Contains(body, "2 people, 1 kB") {
+		t.Errorf("the page when it is done: %.900s", body)
+	}
+	res, file := v.do("GET", at+"/file", nil)
+	if res.StatusCode != http.StatusOK || !strings.Contains(file, "ana@fjord.example") ||
+		!strings.Contains(file, "bo@x.example") || !strings.Contains(res.Header.Get("Content-Disposition"), `.csv"`) {
+		t.Errorf("the file: %s %s", res.Status, file)
+	}
+	if res, _ := x.visitor().signIn("rep").do("GET", at+"/file", nil); res.StatusCode != http.StatusForbidden {
+		t.Errorf("a rep gets it: %s", res.Status)
+	}
+	if _, body := v.do("GET", "/people/work", nil); !strings.Contains(body, ".csv") {
+		t.Error("the list of work does not name it")
+	}
+	// One of a list of one is answered at once, and another form is none.
+	if res, file := v.do("POST", "/people/export?text=ana", url.Values{"form": {"csv"}}); res.StatusCode != http.StatusOK ||
+		!strings.Contains(file, "ana@") || strings.Contains(file, "bo@") {
+		t.Errorf("one: %s %s", res.Status, file)
+	}
+	if res, _ := v.do("POST", "/people/export", url.Values{"form": {"exe"}}); res.StatusCode != http.StatusBadRequest {
+		t.Errorf("no form: %s", res.Status)
+	}
+}
+
+// The people of a company are those of its number, whatever else is called as it is.
+func TestPeopleOfACompany(t *testing.T) {
+	x := newSite(t)
+	x.meet(store.NewPerson{First: "Ana", Email: "ana@fjord.example", Company: "Fjord"})
+	x.meet(store.NewPerson{First: "Bo", Email: "bo@sund.example", Company: "Sund"})
+	x.exec("update company set name = 'Fjord', domain = '' where domain = 'sund.example' or name = 'Sund'")
+	v := x.visitor().signIn("marketer")
+	for _, c := range []struct{ who, not string }{{"Ana", "Bo"}, {"Bo", "Ana"}} {
+		var id int64
+		x.must(x.s.DB().QueryRowContext(t.Context(), "select company_id from person where first_name = $1", c.who).
+			Scan(&id))
+		_, body := v.do("GET", fmt.Sprintf("/people/companies/%d", id), nil)
+		if !strings.Contains(body, ">"+c.who+"<") || strings.Contains(body, ">"+c.not+"<") {
+			t.Errorf("the company of %s shows others", c.who)
+		}
 	}
 }

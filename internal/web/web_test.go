@@ -232,7 +232,7 @@ func TestRoles(t *testing.T) {
 		{"POST", "/content/pages/1/place", marketing}, {"POST", "/content/pages/1/remove", marketing},
 		{"POST", "/scoring", marketing}, {"POST", "/people/1/hand-over", marketing},
 		{"POST", "/touches/1/resolve", marketing},
-		{"GET", "/people/export?form=csv", marketing}, {"POST", "/people/bulk", marketing}, {"GET", "/people/new", all},
+		{"POST", "/people/export?form=csv", marketing}, {"POST", "/people/bulk", marketing}, {"GET", "/people/new", all},
 		{"POST", "/people", all}, {"POST", "/people/1/field", all}, {"POST", "/people/1/mark", marketing},
 		{"POST", "/people/1/notes", all}, {"POST", "/people/1/notes/1/remove", all},
 		{"POST", "/people/1/changes/1/undo", marketing}, {"GET", "/people/1/everything", marketing},

@@ -20,11 +20,15 @@ import (
 type People struct {
 	*base.Base
 	*flow.Flow
+
+	// BigExport is from how many people on a file is written as work of its own,
+	// for whoever asked to fetch when it is done.
+	BigExport int
 }
 
 // New readies the room; the flow has it do what is done to records.
 func New(b *base.Base, f *flow.Flow) *People {
-	e := &People{b, f}
+	e := &People{Base: b, Flow: f, BigExport: 20_000}
 	f.Does("tag", flow.Each(e.tagAll))
 	f.Does("audience", flow.Each(e.include))
 	f.Does("assign", flow.Each(e.assign))

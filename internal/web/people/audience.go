@@ -282,5 +282,5 @@ func (s *Place) exportAudience(c *echo.Context) error {
 		return err
 	}
 	return s.writeList(c, store.PeopleQuery{Rule: rule.ThingIs(rule.Audience, id), Now: s.Engine.Now()},
-		c.QueryParam("form"), fmt.Sprintf("audience-%d", id))
+		fmt.Sprintf("audience-%d", id))
 }

@@ -205,7 +205,7 @@ func (s *Place) exportAudiences(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := s.attach(c, f, "audiences"); err != nil {
+	if err := s.attach(c, f, s.fileName("audiences")); err != nil {
 		return err
 	}
 	w, err := roster.NewWriter(f, c.Response())

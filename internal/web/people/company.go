@@ -274,7 +274,7 @@ func (s *Place) exportCompanies(c *echo.Context) error {
 	if f != roster.CSV && f != roster.XLSX && f != roster.JSON {
 		return echo.ErrBadRequest
 	}
-	if err := s.attach(c, f, "companies"); err != nil {
+	if err := s.attach(c, f, s.fileName("companies")); err != nil {
 		return err
 	}
 	w, err := roster.NewWriter(f, c.Response())
@@ -372,7 +372,7 @@ func (s *Place) showCompany(c *echo.Context, code int, id int64, wrong *wrongFie
 		cond = rule.FieldIs(person.Domain, d.C.Domain)
 	}
 	people, _, err := s.Store.People(ctx,
-		store.PeopleQuery{Rule: cond, Order: store.ByScore, Limit: 40, Now: s.Engine.Now()})
+		store.PeopleQuery{Company: id, Order: store.ByScore, Limit: 40, Now: s.Engine.Now()})
 	if err != nil {
 		return err
 	}

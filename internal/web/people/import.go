@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -338,8 +339,9 @@ func (s *Place) work(c *echo.Context) error {
 }
 
 type batchData struct {
-	B   store.Batch
-	Sub string
+	B    store.Batch
+	Sub  string
+	File bool // of an export, which is there to be fetched
 }
 
 // batch shows one piece of long work: how far it is, and what became of it.
@@ -355,7 +357,38 @@ func (s *Place) batch(c *echo.Context) error {
 	if b.Kind == "import" {
 		return c.Redirect(http.StatusSeeOther, fmt.Sprintf("/people/imports/%d", id))
 	}
-	return s.Page(c, "batch.html", "batch", "People", b.Title, batchData{b, "imports"})
+	file, err := s.Engine.People.ExportFile(c.Request().Context(), &b)
+	if err != nil {
+		return err
+	}
+	return s.Page(c, "batch.html", "batch", "People", b.Title, batchData{b, "imports", file != nil})
+}
+
+// exportedFile answers the file that an export has written.
+func (s *Place) exportedFile(c *echo.Context) error {
+	id, err := shell.IDOf(c, "id")
+	if err != nil {
+		return err
+	}
+	ctx := c.Request().Context()
+	b, err := s.Store.Batch(ctx, id)
+	if err != nil {
+		return err
+	}
+	file, err := s.Engine.People.ExportFile(ctx, &b)
+	if err != nil {
+		return err
+	}
+	if file == nil {
+		return s.NotDone(c, batchAddress(id), "This file is not there, or not any more: export the list once more.")
+	}
+	x := b.Detail.V.Export
+	c.Response().Header().Set("Content-Length", strconv.FormatInt(x.Size, 10))
+	if err := s.attach(c, roster.Form(x.Form), x.Name); err != nil {
+		return err
+	}
+	_, err = io.Copy(c.Response(), file)
+	return err
 }
 
 func batchAddress(id int64) string { return fmt.Sprintf("/people/work/%d", id) }

@@ -297,16 +297,38 @@ func (s *Place) exportPeople(c *echo.Context) error {
 		}
 		pq.Only = append(pq.Only, n)
 	}
-	return s.writeList(c, pq, c.QueryParam("form"), "people")
+	return s.writeList(c, pq, "people")
 }
 
-func (s *Place) writeList(c *echo.Context, pq store.PeopleQuery, form, name string) error {
-	f := roster.Form(form)
-	if err := s.attach(c, f, name); err != nil {
+// writeList answers a list as a file of the form that was asked for; where there are
+// many, it is written as work of its own, with a page that shows how far it is.
+func (s *Place) writeList(c *echo.Context, pq store.PeopleQuery, name string) error {
+	ctx := c.Request().Context()
+	f := roster.Form(c.FormValue("form"))
+	if roster.Types[f] == "" {
+		return echo.ErrBadRequest
+	}
+	n, err := s.Store.CountPeople(ctx, pq)
+	if err != nil {
 		return err
 	}
-	_, err := s.Engine.Export(c.Request().Context(), pq, f, c.Response())
+	if n > int64(s.Engine.People.BigExport) {
+		id, err := s.Engine.People.BeginExport(ctx, pq, f, s.fileName(name), shell.UserOf(c).ID)
+		if err != nil {
+			return err
+		}
+		return c.Redirect(http.StatusSeeOther, batchAddress(id))
+	}
+	if err := s.attach(c, f, s.fileName(name)); err != nil {
+		return err
+	}
+	_, err = s.Engine.Export(ctx, pq, f, c.Response())
 	return err
+}
+
+// fileName adds today's date to the name of a file.
+func (s *Place) fileName(name string) string {
+	return name + "-" + s.Engine.Now().In(s.Engine.Zone()).Format("2006-01-02")
 }
 
 // attach begins an answer that is a file, however long it takes to write.
@@ -321,8 +343,7 @@ func (s *Place) attach(c *echo.Context, f roster.Form, name string) error {
 	h := c.Response().Header()
 	h.Set("Content-Type", kind)
 	h.Set("Content-Disposition",
-		fmt.Sprintf(`attachment; filename="%s-%s%s"`, name, s.Engine.Now().In(s.Engine.Zone()).Format("2006-01-02"),
-			roster.Ends[f]))
+		fmt.Sprintf(`attachment; filename="%s%s"`, name, roster.Ends[f]))
 	return nil
 }
 

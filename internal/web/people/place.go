@@ -31,7 +31,7 @@ func (s *Place) Routes(in *echo.Group) {
 	in.GET("/sequences/:id/people", s.stepPeople)
 	in.GET("/content/emails/:id/people", s.mailingPeople)
 	p.GET("/count", s.countPeople)
-	p.GET("/export", s.exportPeople, writes)
+	p.POST("/export", s.exportPeople, writes)
 	p.POST("/bulk", s.bulk, writes)
 	p.POST("/views", s.saveView)
 	p.POST("/views/:id/remove", s.removeView)
@@ -61,7 +61,7 @@ func (s *Place) Routes(in *echo.Group) {
 	p.GET("/audiences/:id/edit", s.audienceEditor, writes)
 	p.POST("/audiences/:id/edit", s.saveAudience, writes)
 	p.POST("/audiences/:id/remove", s.removeAudience, writes)
-	p.GET("/audiences/:id/export", s.exportAudience, writes)
+	p.POST("/audiences/:id/export", s.exportAudience, writes)
 
 	p.GET("/tags", s.tags)
 	p.POST("/tags", s.saveTag, writes)
@@ -80,6 +80,7 @@ func (s *Place) Routes(in *echo.Group) {
 	p.GET("/imports/:id/to-mend.csv", s.rejectsFile, writes)
 	p.GET("/work", s.work, writes)
 	p.GET("/work/:id", s.batch, writes)
+	p.GET("/work/:id/file", s.exportedFile, writes)
 	p.POST("/work/:id/stop", s.stopBatch, writes)
 	p.POST("/work/:id/undo", s.undoBatch, writes)
 

@@ -168,7 +168,8 @@ func (s *Shell) Patiently() echo.MiddlewareFunc {
 		Skipper: func(c *echo.Context) bool {
 			path := c.Request().URL.Path
 			return c.Request().Method != http.MethodGet || path == "/events" || strings.HasSuffix(path, "/export") ||
-				strings.HasSuffix(path, "/everything") || strings.HasSuffix(path, ".csv")
+				strings.HasSuffix(path, "/everything") || strings.HasSuffix(path, ".csv") ||
+				strings.HasSuffix(path, "/file")
 		},
 	})
 }
