@@ -26,8 +26,6 @@ import (
 	"ombak/internal/mail"
 	"ombak/internal/password"
 	"ombak/internal/seal"
-	"ombak/internal/standin/mailserver"
-	"ombak/internal/standin/readers"
 	"ombak/internal/standin/website"
 	"ombak/internal/store"
 	"ombak/internal/store/server"
@@ -446,31 +444,21 @@ func runDemo(ctx context.Context, c config) error {
 	if err != nil {
 		return err
 	}
-	world := &readers.World{}
-	world.Seed, err = strconv.ParseUint(c.get("OMBAK_SEED"), 10, 64)
+	seed, err := strconv.ParseUint(c.get("OMBAK_SEED"), 10, 64)
 	if err != nil {
 		return err
 	}
-	out, err := mailserver.Start(mailserver.Options{Addr: "127.0.0.1:0", Dir: filepath.Join(home, "mailbox"),
-		Now: clock.Now, On: world.Got})
+	d, close, err := demo.Open(ctx, demo.Surroundings{Store: s, Clock: clock, Seed: seed,
+		Letters: filepath.Join(home, "mailbox"), MailIn: inAddr,
+		Readers: "http://" + boxes.Addr().String(), Site: "http://" + site.Addr().String(),
+		Engine: func(out string) (*engine.Engine, func(), error) {
+			return newEngine(ctx, c, s, clock, c.url(l), out, demo.Zone)
+		}})
 	if err != nil {
 		return err
 	}
-	defer out.Close()
-	e, closeMail, err := newEngine(ctx, c, s, clock, c.url(l), out.Addr(), demo.Zone)
-	if err != nil {
-		return err
-	}
-	defer closeMail()
-	in, err := mail.Listen(inAddr, e.Receive)
-	if err != nil {
-		return err
-	}
-	defer in.Close()
-	world.Mail = out
-	world.View = &mailserver.View{Server: out, Answer: in.Addr(), Home: e.URL}
-	d := &demo.Demo{Store: s, Engine: e, Clock: clock, World: world, Seed: world.Seed,
-		Readers: "http://" + boxes.Addr().String(), Site: "http://" + site.Addr().String()}
+	defer close()
+	e, world := d.Engine, d.World
 
 	inner, cancel := context.WithCancel(ctx)
 	defer cancel()
@@ -506,7 +494,7 @@ Ombak's demo is ready, after %.1f s.
   Mail out          %s (for more workers: OMBAK_CLOCK=demo OMBAK_MAIL_OUT=%s OMBAK_URL=%s bin/ombak work)
 
 Sign in with one press, or by address; everybody's password is %s
-`, time.Since(began).Seconds(), e.URL, d.Readers, e.URL, d.Site, out.Addr(), out.Addr(), e.URL, demo.Password)
+`, time.Since(began).Seconds(), e.URL, d.Readers, e.URL, d.Site, world.Mail.Addr(), world.Mail.Addr(), e.URL, demo.Password)
 	faces, err := d.Faces(ctx)
 	if err != nil {
 		return err

@@ -15,9 +15,6 @@ import (
 	"ombak/internal/demo"
 	"ombak/internal/engine"
 	"ombak/internal/engine/base"
-	"ombak/internal/mail"
-	"ombak/internal/standin/mailserver"
-	"ombak/internal/standin/readers"
 	"ombak/internal/store"
 	"ombak/internal/store/storetest"
 	"ombak/internal/web"
@@ -43,27 +40,14 @@ func open(t *testing.T) *house {
 	h := &house{t: t, s: storetest.New(t)}
 	clock, err := base.NewHandClock(ctx, h.s, demo.Start)
 	h.must(err)
-	box, err := mailserver.Start(mailserver.Options{Addr: "127.0.0.1:0", Now: clock.Now})
+	l, lv := listen(t), listen(t)
+	h.url, h.mailbox = "http://"+l.Addr().String(), "http://"+lv.Addr().String()
+	d, end, err := demo.Open(ctx, demo.Surroundings{Store: h.s, Clock: clock, MailIn: "127.0.0.1:0", Readers: h.mailbox,
+		Engine: func(out string) (*engine.Engine, func(), error) { return demo.Plain(ctx, h.s, clock, h.url, out) }})
 	h.must(err)
-	t.Cleanup(func() { box.Close() })
-	sender, err := mail.NewSender(box.Addr())
-	h.must(err)
-	t.Cleanup(sender.Close)
-	l := listen(t)
-	h.url = "http://" + l.Addr().String()
-	zone, err := time.LoadLocation(demo.Zone)
-	h.must(err)
-	e, err := engine.New(ctx,
-		base.Config{Store: h.s, Clock: clock, Mail: sender, URL: h.url, Domain: "mail.karang.example", Zone: zone})
-	h.must(err)
-	in, err := mail.Listen("127.0.0.1:0", e.Receive)
-	h.must(err)
-	t.Cleanup(func() { in.Close() })
-	view := &mailserver.View{Server: box, Answer: in.Addr(), Home: h.url}
-	lv := listen(t)
-	h.mailbox = "http://" + lv.Addr().String()
-	h.d = &demo.Demo{Store: h.s, Engine: e, Clock: clock, World: &readers.World{Mail: box, View: view},
-		Readers: h.mailbox}
+	t.Cleanup(end)
+	h.d = d
+	e, view := d.Engine, d.World.View
 	_, _, err = h.d.Begin(ctx)
 	h.must(err)
 	h.must(h.s.EnsureMonths(ctx, demo.Start, demo.Start.AddDate(0, 2, 0)))

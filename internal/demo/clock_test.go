@@ -11,8 +11,6 @@ import (
 
 	"ombak/internal/engine"
 	"ombak/internal/engine/base"
-	"ombak/internal/mail"
-	"ombak/internal/standin/mailserver"
 	"ombak/internal/standin/readers"
 	"ombak/internal/store"
 	"ombak/internal/store/storetest"
@@ -35,28 +33,16 @@ func small(t *testing.T) *Demo {
 	s := storetest.New(t)
 	clock, err := base.NewHandClock(ctx, s, Start)
 	must(err)
-	world := &readers.World{Seed: 7}
-	box, err := mailserver.Start(mailserver.Options{Addr: "127.0.0.1:0", Now: clock.Now, On: world.Got})
-	must(err)
-	t.Cleanup(func() { box.Close() })
-	sender, err := mail.NewSender(box.Addr())
-	must(err)
-	t.Cleanup(sender.Close)
 	var handler http.Handler
 	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		handler.ServeHTTP(w, r)
 	}))
 	t.Cleanup(srv.Close)
-	zone, err := time.LoadLocation(Zone)
+	d, end, err := Open(ctx, Surroundings{Store: s, Clock: clock, Seed: 7, MailIn: "127.0.0.1:0",
+		Engine: func(out string) (*engine.Engine, func(), error) { return Plain(ctx, s, clock, srv.URL, out) }})
 	must(err)
-	e, err := engine.New(ctx,
-		base.Config{Store: s, Clock: clock, Mail: sender, URL: srv.URL, Domain: "mail.karang.example", Zone: zone})
-	must(err)
-	in, err := mail.Listen("127.0.0.1:0", e.Receive)
-	must(err)
-	t.Cleanup(func() { in.Close() })
-	world.Mail, world.View = box, &mailserver.View{Server: box, Answer: in.Addr()}
-	d := &Demo{Store: s, Engine: e, Clock: clock, World: world, Seed: 7}
+	t.Cleanup(end)
+	e := d.Engine
 	handler = web.New(ctx, shell.Config{Store: s, Engine: e, Demo: d}).Handler()
 	must(e.Register(ctx))
 	t.Cleanup(e.Unregister)

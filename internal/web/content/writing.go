@@ -63,87 +63,15 @@ func (s *Place) changeMessage(c *echo.Context) error {
 		}
 		return s.showMessage(c, http.StatusUnprocessableEntity, id, at, group, shell.Sentence(err))
 	}
-	do := strings.Fields(v.Get("do"))
-	if len(do) == 0 {
-		do = []string{""}
-	}
-	arg := func(i int) int {
-		if i >= len(do) {
-			return 0
+	p := pressed{c: c, s: s, id: id, user: user, at: at, group: group, form: v, do: strings.Fields(v.Get("do"))}
+	if len(p.do) > 0 {
+		do, known := pressings[p.do[0]]
+		if !known {
+			return echo.ErrBadRequest
 		}
-		n, _ := strconv.Atoi(do[i]) // what is no number is no section
-		return n
+		err = do(&p)
 	}
-	edit := func(what string, f func(d *message.Document) error) error {
-		return s.Engine.EditMessage(ctx, id, user, what, func(d *store.MessageDraft) error { return f(&d.Doc.V) })
-	}
-	said := ""
-	switch do[0] {
-	case "":
-	case "open":
-		at = arg(1)
-	case "group":
-		group = int64(arg(1))
-	case "add":
-		kind := message.Kind(strings.Join(do[1:max(len(do)-1, 1)], " "))
-		err = edit("put in: "+string(kind), func(d *message.Document) error {
-			behind := arg(len(do) - 1)
-			if behind == 0 && len(d.Sections) > 0 {
-				behind = d.Sections[len(d.Sections)-1].ID
-			}
-			at, err = d.Insert(kind, behind)
-			return err
-		})
-	case "remove":
-		err = edit("took out a section", func(d *message.Document) error { return d.Remove(arg(1)) })
-		at = 0
-	case "move":
-		err = edit("moved a section", func(d *message.Document) error { return d.Move(arg(1), arg(2)) })
-	case "copy":
-		err = edit("copied a section", func(d *message.Document) error { at, err = d.Copy(arg(1)); return err })
-	case "order":
-		err = edit("moved a section", func(d *message.Document) error {
-			var ids []int
-			for _, x := range strings.Split(strings.Join(do[1:], ""), ",") {
-				n, err := strconv.Atoi(x)
-				if err != nil {
-					return echo.ErrBadRequest
-				}
-				ids = append(ids, n)
-			}
-			d.Order(ids)
-			return nil
-		})
-	case "undo", "redo":
-		_, err = s.Engine.MoveMessageDraft(ctx, id, map[string]int{"undo": -1, "redo": 1}[do[0]])
-	case "keep":
-		if err = s.Engine.KeepMessage(ctx, id, user); err == nil {
-			said = "Saved. Sequences that are running go on with the version they were launched with."
-		}
-	case "attach":
-		item := int64(arg(1))
-		if item == 0 {
-			item = shell.Number(v.Get("attach"))
-		}
-		err = s.Engine.Attach(ctx, id, user, item)
-	case "detach":
-		err = edit("took a file off", func(d *message.Document) error {
-			d.Files = slices.DeleteFunc(d.Files, func(f message.File) bool { return f.Item == int64(arg(1)) })
-			return nil
-		})
-	case "unset":
-		err = edit("gave up a version", func(d *message.Document) error { return d.Unset(arg(1), group) })
-	case "prefer":
-		err = edit("order of groups", func(d *message.Document) error { return d.Prefer(int64(arg(1))) })
-	case "use":
-		var use []int64
-		for _, g := range v["use"] {
-			use = append(use, shell.Number(g))
-		}
-		err = s.Engine.UseGroups(ctx, id, user, use)
-	default:
-		return echo.ErrBadRequest
-	}
+	at, group = p.at, p.group
 	if errors.Is(err, echo.ErrBadRequest) {
 		return err
 	}
@@ -159,10 +87,10 @@ func (s *Place) changeMessage(c *echo.Context) error {
 		return c.NoContent(http.StatusNoContent)
 	}
 	if shell.IsHTMX(c) {
-		c.Set("said", said)
+		c.Set("said", p.said)
 		return s.showMessage(c, http.StatusOK, id, at, group, "")
 	}
-	return s.Done(c, fmt.Sprintf("/content/messages/%d?at=%d&for=%d", id, at, group), said)
+	return s.Done(c, fmt.Sprintf("/content/messages/%d?at=%d&for=%d", id, at, group), p.said)
 }
 
 // keepTyped keeps what the form holds, where it differs from the draft.
