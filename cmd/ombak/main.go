@@ -494,7 +494,8 @@ Ombak's demo is ready, after %.1f s.
   Mail out          %s (for more workers: OMBAK_CLOCK=demo OMBAK_MAIL_OUT=%s OMBAK_URL=%s bin/ombak work)
 
 Sign in with one press, or by address; everybody's password is %s
-`, time.Since(began).Seconds(), e.URL, d.Readers, e.URL, d.Site, world.Mail.Addr(), world.Mail.Addr(), e.URL, demo.Password)
+`, time.Since(began).Seconds(), e.URL, d.Readers, e.URL, d.Site, world.Mail.Addr(), world.Mail.Addr(), e.URL,
+		demo.Password)
 	faces, err := d.Faces(ctx)
 	if err != nil {
 		return err
