@@ -79,7 +79,7 @@ func (h *house) furnish() {
 	_, err = e.SaveMailing(ctx, store.Mailing{Name: "News", Plan: store.JSON[mailing.Plan]{V: mailing.NewPlan()}}, me)
 	h.must(err)
 	h.must(h.until("a call on the desk", func() bool {
-		calls, err := h.s.DeskCalls(ctx, 0)
+		calls, err := h.s.DeskWork(ctx, 0)
 		return err == nil && len(calls) > 0
 	}))
 	h.must(e.HandOver(ctx, people[0]))

@@ -134,11 +134,12 @@ func keepContent(ctx context.Context, st *store.Store, ids []int64, at time.Time
 	watch := put(p, &sequence.Watch{Signal: signal.Click, Of: first, N: 1, For: days(5)}, "Takes it?", first,
 		sequence.Next)
 	check := put(p, &sequence.Check{Rule: rule.ScoreAtLeast(15)}, "Score 15 or more?", watch, sequence.Happened)
-	second := put(p, &sequence.Email{Message: m.owner, Wait: days(1)}, "From the owner", check, sequence.Yes)
+	second := put(p, &sequence.Email{Message: m.owner, Timing: sequence.Timing{Wait: days(1)}}, "From the owner",
+		check, sequence.Yes)
 	put(p, sequence.New("hand over"), "Hand over", second, sequence.Next)
 	call := put(p, &sequence.Call{Guide: "Ask how they measure oxygen now, and who hears the alarm at night."}, "Call",
 		check, sequence.No)
-	name(p, call, sequence.Talked, "Talked")
+	name(p, call, sequence.IsDone, "Talked")
 	name(p, call, sequence.NotReached, "Not reached")
 	name(p, call, sequence.NotInterested, "Not interested")
 	name(p, watch, sequence.NotInTime, "Went quiet")
@@ -155,7 +156,7 @@ func keepContent(ctx context.Context, st *store.Store, ids []int64, at time.Time
 	put(q, sequence.New("hand over"), "Hand over", ready, sequence.Yes)
 	ask := put(q, &sequence.Call{Guide: "Offer to moor the buoy ourselves. Ask for depth and current."}, "Call", ready,
 		sequence.No)
-	name(q, ask, sequence.Talked, "Talked")
+	name(q, ask, sequence.IsDone, "Talked")
 	name(q, ask, sequence.NotReached, "Not reached")
 	name(q, ask, sequence.NotInterested, "Not interested")
 	name(q, clicks, sequence.NotInTime, "Read, no more")

@@ -14,7 +14,6 @@ import (
 
 	"ombak/internal/core/event"
 	"ombak/internal/core/right"
-	"ombak/internal/core/sequence"
 	"ombak/internal/engine"
 	"ombak/internal/engine/base"
 	"ombak/internal/standin/readers"
@@ -241,7 +240,7 @@ func (d *Demo) repsWork(ctx context.Context, s *scenario) error {
 			return err
 		}
 	}
-	calls, err := d.Store.DeskCalls(ctx, 0)
+	calls, err := d.Store.DeskWork(ctx, 0)
 	if err != nil {
 		return err
 	}
@@ -259,7 +258,12 @@ func (d *Demo) repsWork(ctx context.Context, s *scenario) error {
 				rep = &users[j].ID
 			}
 		}
-		if err := d.Engine.FinishCall(ctx, c.ID, *rep, sequence.Outcomes()[s.rnd.IntN(3)], ""); err != nil {
+		of, err := d.Engine.WorkOf(ctx, &c)
+		if err != nil {
+			return err
+		}
+		outcomes := of.Outcomes()
+		if err := d.Engine.FinishWork(ctx, c.ID, *rep, outcomes[s.rnd.IntN(min(3, len(outcomes)))], ""); err != nil {
 			return err
 		}
 	}

@@ -79,20 +79,20 @@ func TestTheOtherBranchEndsOnTheDesk(t *testing.T) {
 	w.must(err)
 	w.to(2 * dayLong)
 	w.press("ben@", 1) // 10 + 3
-	calls, err := w.s.DeskCalls(w.ctx, w.rep2)
+	calls, err := w.s.DeskWork(w.ctx, w.rep2)
 	w.must(err)
 	if len(calls) != 1 || calls[0].Person != p {
 		t.Fatalf("calls %+v", calls)
 	}
-	if err := w.e.FinishCall(w.ctx, calls[0].ID, w.rep2, "shrugged", ""); err == nil {
+	if err := w.e.FinishWork(w.ctx, calls[0].ID, w.rep2, "shrugged", ""); err == nil {
 		t.Error("an unknown outcome was taken")
 	}
-	w.must(w.e.FinishCall(w.ctx, calls[0].ID, w.rep2, sequence.TheyTalked, "wants a price"))
+	w.must(w.e.FinishWork(w.ctx, calls[0].ID, w.rep2, sequence.TheyTalked, "wants a price"))
 	w.settle()
 	if way := w.way(p); way.Reason != "finished" {
 		t.Errorf("way %+v", way)
 	}
-	if err := w.e.FinishCall(w.ctx, calls[0].ID, w.rep2, sequence.TheyTalked, ""); !errors.Is(err, base.ErrGone) {
+	if err := w.e.FinishWork(w.ctx, calls[0].ID, w.rep2, sequence.TheyTalked, ""); !errors.Is(err, base.ErrGone) {
 		t.Errorf("finishing twice: %v", err)
 	}
 }
@@ -460,9 +460,9 @@ func TestAnswersInTheThread(t *testing.T) {
 	day := calendar.Span{N: 1, Unit: calendar.Days}
 	one, err := p.Insert(&sequence.Email{Message: w.first, Request: true}, 0, "")
 	w.must(err)
-	two, err := p.Insert(&sequence.Email{Message: w.second, Wait: day, Request: true, Thread: one}, one, sequence.Next)
+	two, err := p.Insert(&sequence.Email{Message: w.second, Timing: sequence.Timing{Wait: day}, Request: true, Thread: one}, one, sequence.Next)
 	w.must(err)
-	_, err = p.Insert(&sequence.Email{Message: w.second, Wait: day, Request: true, Thread: two}, two, sequence.Next)
+	_, err = p.Insert(&sequence.Email{Message: w.second, Timing: sequence.Timing{Wait: day}, Request: true, Thread: two}, two, sequence.Next)
 	w.must(err)
 	w.tx(func(tx store.Tx) error {
 		w.seq, err = tx.AddSequence(w.ctx, "In a thread", p, day0)

@@ -43,12 +43,12 @@ func TestAcceptingIsTakenBack(t *testing.T) {
 	if way := w.way(ana); way.Ended != nil || way.Step != before.Step || !way.Due.Equal(*before.Due) {
 		t.Errorf("back on the way at %+v, before at %+v", way, before)
 	}
-	calls, err := w.s.DeskCalls(w.ctx, 0)
+	calls, err := w.s.DeskWork(w.ctx, 0)
 	w.must(err)
 	if len(calls) != 1 || w.count("select count(*) from enrolment_log where reason = 'deal opened'") != 0 {
 		t.Errorf("%d calls, or the log still says that she left", len(calls))
 	}
-	w.must(w.e.FinishCall(w.ctx, calls[0].ID, rep, sequence.NoAnswer, ""))
+	w.must(w.e.FinishWork(w.ctx, calls[0].ID, rep, sequence.NoAnswer, ""))
 	w.settle()
 	if n := w.count("select count(*) from enrolment_log where step = $1 and exit = $2", w.call,
 		sequence.NotReached); n != 1 {

@@ -207,11 +207,11 @@ func TestACallNobodyMakes(t *testing.T) {
 	w.must(err)
 	w.press("bea@", 1)
 	w.to(6 * dayLong) // Tuesday and five working days are the next Tuesday
-	if calls, err := w.s.DeskCalls(w.ctx, 0); err != nil || len(calls) != 1 {
+	if calls, err := w.s.DeskWork(w.ctx, 0); err != nil || len(calls) != 1 {
 		t.Fatalf("%d calls, %v", len(calls), err)
 	}
 	w.to(7*dayLong + time.Hour)
-	if calls, err := w.s.DeskCalls(w.ctx, 0); err != nil || len(calls) != 0 {
+	if calls, err := w.s.DeskWork(w.ctx, 0); err != nil || len(calls) != 0 {
 		t.Errorf("%d calls are still on the desk, %v", len(calls), err)
 	}
 	if n := w.count("select count(*) from enrolment_log where exit = 'missed' and reason = ''"); n != 1 {

@@ -119,7 +119,7 @@ func TestAColleagueLeaves(t *testing.T) {
 	w.press("ana@", 1) // a call for rep1
 	w.must(w.e.HandOver(w.ctx, ana))
 	w.must(w.e.UserLeaves(w.ctx, w.rep1, w.rep2))
-	calls, err := w.s.DeskCalls(w.ctx, w.rep2)
+	calls, err := w.s.DeskWork(w.ctx, w.rep2)
 	w.must(err)
 	handoffs, err := w.s.OpenHandoffs(w.ctx, w.rep2)
 	w.must(err)

@@ -119,8 +119,19 @@ func (db Queries) Notes(ctx context.Context, person int64) ([]Note, error) {
 
 // AddNote keeps a note.
 func (tx Tx) AddNote(ctx context.Context, person, user int64, text string, at time.Time) error {
-	_, err := exec(ctx, tx, "insert into note (person_id, at, user_id, text) values ($1, $2, $3, $4)", person, at, user,
-		text)
+	_, err := exec(ctx, tx, "insert into note (person_id, at, user_id, text) values ($1, $2, nullif($3, 0), $4)", person,
+		at, user, text)
+	return err
+}
+
+// AddNotes adds a note to the records of people, by nobody in particular.
+func (tx Tx) AddNotes(ctx context.Context, people []int64, text string, at time.Time) error {
+	_, err := exec(ctx, tx, `
+		insert into note (person_id, at, text)
+		select id, $2, $3
+		from person
+		where id = any ($1) and erased_at is null
+		order by id`, people, at, text)
 	return err
 }
 

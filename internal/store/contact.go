@@ -16,7 +16,8 @@ const (
 	// mayEmail is that an email may go out on a ground other than consent.
 	mayEmail = `(p.erased_at is null and p.email <> '' and not p.do_not_contact
 		and p.opted_out_at is null and p.bounced_at is null)`
-	mayCall = "(p.erased_at is null and p.phone <> '' and not p.do_not_contact and p.opted_out_at is null)"
+	mayCall   = "(p.erased_at is null and p.phone <> '' and not p.do_not_contact and p.opted_out_at is null)"
+	maySocial = "(p.erased_at is null and p.profile <> '' and not p.do_not_contact and p.opted_out_at is null)"
 )
 
 // groundSQL is a contact.Ground as expressions: of a bigint or null, of a text,
@@ -43,10 +44,13 @@ func fixed(g contact.Ground) groundSQL {
 func whyNot(by contact.Channel, g groundSQL) string {
 	quoted := func(r contact.Reason) string { return "'" + string(r) + "'" }
 	lines := []string{"case", "when p.erased_at is not null then " + quoted(contact.Erased)}
-	if by == contact.Email {
+	switch by {
+	case contact.Email:
 		lines = append(lines, "when p.email = '' then "+quoted(contact.NoAddress))
-	} else {
+	case contact.Call:
 		lines = append(lines, "when p.phone = '' then "+quoted(contact.NoNumber))
+	case contact.Social:
+		lines = append(lines, "when p.profile = '' then "+quoted(contact.NoProfile))
 	}
 	lines = append(lines,
 		"when "+g.request+" then null",
@@ -66,7 +70,7 @@ func whyNot(by contact.Channel, g groundSQL) string {
 }
 
 // whyNotEnter is sequence.Plan.WhyNot, over a person p, for a plan with these ways.
-func whyNotEnter(ways []sequence.Way) string {
+func whyNotEnter(ways []sequence.Reaches) string {
 	if len(ways) == 0 {
 		return "null::text"
 	}
@@ -86,7 +90,7 @@ func (db Queries) WhyNot(
 }
 
 // WhyNotEnter asks why one person cannot enter a plan with these ways.
-func (db Queries) WhyNotEnter(ctx context.Context, person int64, ways []sequence.Way) (contact.Reason, error) {
+func (db Queries) WhyNotEnter(ctx context.Context, person int64, ways []sequence.Reaches) (contact.Reason, error) {
 	return one[contact.Reason](ctx, db, "select coalesce("+whyNotEnter(ways)+", '') from person p where p.id = $1",
 		person)
 }
@@ -94,7 +98,7 @@ func (db Queries) WhyNotEnter(ctx context.Context, person int64, ways []sequence
 // Reachable lists who of some people could be reached by some channel.
 func (db Queries) Reachable(ctx context.Context, people []int64) (map[int64]bool, error) {
 	list, err := all[int64](ctx, db,
-		"select p.id from person p where p.id = any ($1) and ("+mayEmail+" or "+mayCall+")", people)
+		"select p.id from person p where p.id = any ($1) and ("+mayEmail+" or "+mayCall+" or "+maySocial+")", people)
 	out := make(map[int64]bool, len(list))
 	for _, id := range list {
 		out[id] = true
@@ -139,13 +143,14 @@ type NotEntering struct {
 
 // Why somebody does not enter, besides the reasons of core/contact.
 const (
-	WasOnIt = "are or were on it"
-	HasDeal = "open deal"
+	WasOnIt    = "are or were on it"
+	HasDeal    = "open deal"
+	NotRunning = "does not run"
 )
 
 // WhoEnters counts who of those for whom a rule holds would enter a sequence.
 func (db Queries) WhoEnters(
-	ctx context.Context, r *rule.Rule, sequenceID int64, ways []sequence.Way, q PeopleQuery,
+	ctx context.Context, r *rule.Rule, sequenceID int64, ways []sequence.Reaches, q PeopleQuery,
 ) (Entering, error) {
 	var out Entering
 	cat, err := catalogueFor(ctx, db, r)

@@ -151,6 +151,28 @@ func (tx Tx) LockDeal(ctx context.Context, id int64) (rep *int64, cents int64, e
 	return d.Rep, d.Amount, err
 }
 
+// MoveOpenDeals moves the open deals of people to the end of a stage; where there is no
+// such stage any more, it moves none.
+func (tx Tx) MoveOpenDeals(ctx context.Context, people []int64, stage int64, at time.Time) error {
+	_, err := exec(ctx, tx, `
+		with open as (
+			select id
+			from deal
+			where person_id = any ($1) and closed_at is null and stage_id <> $2
+			order by id
+			for update),
+		was as (select id, row_number() over (order by id) as n from open),
+		moved as (
+			update deal d set stage_id = st.id, moved_at = $3,
+				closed_at = case when st.won or st.lost then $3::timestamptz end,
+				position = coalesce((select max(position) from deal where stage_id = st.id), 0) + was.n
+			from was, stage st
+			where d.id = was.id and st.id = $2
+			returning d.id)
+		insert into deal_move (deal_id, stage_id, at) select id, $2, $3::timestamptz from moved`, people, stage, at)
+	return err
+}
+
 // SetAmount keeps what a deal is worth, in cents, and who said so.
 func (tx Tx) SetAmount(ctx context.Context, id, was, cents, user int64, at time.Time) error {
 	if _, err := exec(ctx, tx, "update deal set amount = $2 where id = $1", id, cents); err != nil {

@@ -28,8 +28,8 @@ const claimedFields = `
 			select e.id, e.sequence_id, e.version_id, e.person_id, e.key, e.step, e.visit, e.phase, e.entered_at,
 				e.reached_at, e.due,
 			p.country, p.city, p.zone, p.stopped_at, coalesce(p.stopped_by, 0),
-			p.erased_at is not null, p.email <> '', p.phone <> '', p.do_not_contact, p.opted_out_at is not null,
-			p.bounced_at is not null, k.given, k.at
+			p.erased_at is not null, p.email <> '', p.phone <> '', p.profile <> '', p.do_not_contact,
+			p.opted_out_at is not null, p.bounced_at is not null, k.given, k.at
 		from due join enrolment e using (id)
 		join person p on p.id = e.person_id
 		join sequence_version v on v.id = e.version_id
@@ -82,7 +82,8 @@ func claimed(ctx context.Context, tx Tx, query string, args ...any) ([]Claimed, 
 		if err := rows.Scan(&c.ID, &c.Sequence, &c.Version, &c.Person, &st.Key, &st.Step, &st.Visit, &st.Phase,
 			&st.Entered, &st.Reached, &due,
 			&c.Country, &c.City, &c.Zone, &stopped, &c.StoppedBy,
-			&r.Erased, &r.Email, &r.Phone, &r.DoNotContact, &r.OptedOut, &r.Bounced, &agreed, &said); err != nil {
+			&r.Erased, &r.Email, &r.Phone, &r.Profile, &r.DoNotContact, &r.OptedOut, &r.Bounced, &agreed,
+			&said); err != nil {
 			return nil, err
 		}
 		switch {
@@ -217,6 +218,39 @@ func (tx Tx) Enrol(ctx context.Context, q *RunningEntry, people []int64, at time
 		return 0, fmt.Errorf("entering people into sequence %d: %w", q.Sequence, err)
 	}
 	return n, nil
+}
+
+// Bars is why some people cannot enter a sequence now, by person; who can is not in it.
+func (db Queries) Bars(ctx context.Context, sequenceID int64, people []int64) (map[int64]string, error) {
+	q, err := one[RunningEntry](ctx, db, runningEntries+"and q.id = $1", sequenceID)
+	if IsNotFound(err) {
+		out := make(map[int64]string, len(people))
+		for _, id := range people {
+			out[id] = NotRunning
+		}
+		return out, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	rows, err := all[struct {
+		ID  int64
+		Why string
+	}](ctx, db, `
+		select p.id, case
+				when exists (select from enrolment e where e.sequence_id = $1 and e.person_id = p.id) then '`+WasOnIt+`'
+				else `+whyNotEnter(q.Plan.V.Ways())+` end as why
+		from person p
+		where p.id = any ($2) and (exists (select from enrolment e where e.sequence_id = $1 and e.person_id = p.id)
+			or (`+whyNotEnter(q.Plan.V.Ways())+`) is not null)`, sequenceID, people)
+	if err != nil {
+		return nil, fmt.Errorf("asking who may enter sequence %d: %w", sequenceID, err)
+	}
+	out := make(map[int64]string, len(rows))
+	for _, r := range rows {
+		out[r.ID] = r.Why
+	}
+	return out, nil
 }
 
 // NextLook is the first instant at which some enrolment of a running sequence

@@ -169,8 +169,9 @@ func (db Queries) PersonByEmail(ctx context.Context, email string) (Person, erro
 // Reach is what decides whether they may be reached, without what they said of
 // any purpose.
 func (p *Person) Reach() contact.Facts {
-	return contact.Facts{Email: p.Email != "", Phone: p.Phone != "", DoNotContact: p.DoNotContact,
-		OptedOut: p.OptedOut != nil, Bounced: p.Bounced != nil}
+	return contact.Facts{Email: p.Email != "", Phone: p.Phone != "", Profile: p.Profile != "",
+		DoNotContact: p.DoNotContact,
+		OptedOut:     p.OptedOut != nil, Bounced: p.Bounced != nil}
 }
 
 // PeopleFor lists the ids of those for whom a rule holds and who are not on a

@@ -170,7 +170,7 @@ func (c *compiler) text(col string, fold bool, q *rule.Condition) string {
 	case rule.StartsWith:
 		return "(" + col + " like " + c.arg(likeText(value(q.Value))+"%") + " and " + plain + " <> '')"
 	case rule.OneOf:
-		var values []string
+		values := []string{} // with none left it is false, and not unknown
 		for _, v := range q.Values {
 			if v = value(v); v != "" {
 				values = append(values, v)
@@ -322,7 +322,7 @@ func fits(q *rule.Condition, n float64) bool {
 }
 
 // finishedReasons are those of a way that came to its end.
-var finishedReasons = []string{string(sequence.Finished), string(sequence.HandedOver)}
+var finishedReasons = []string{string(sequence.Finished), string(sequence.HandedOver), string(sequence.WentOn)}
 
 func finished(reason string) bool { return slices.Contains(finishedReasons, reason) }
 

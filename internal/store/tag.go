@@ -45,6 +45,11 @@ func (db Queries) PersonTags(ctx context.Context, person int64) ([]Tag, error) {
 			"x.tag_id where x.person_id = $1 order by lower(t.name)", person)
 }
 
+// TagID finds a tag by its name.
+func (db Queries) TagID(ctx context.Context, name string) (int64, error) {
+	return one[int64](ctx, db, "select id from tag where lower(name) = lower($1)", name)
+}
+
 // TagNamed finds a tag by its name without regard to case, or makes it.
 func (tx Tx) TagNamed(ctx context.Context, name string, owner int64, at time.Time) (int64, error) {
 	id, err := one[int64](ctx, tx, `

@@ -23,11 +23,12 @@ type NewTouch struct {
 	Message                              int64
 	MessageVersion                       int
 	Ground                               contact.Ground
+	For                                  int64 // whose desk work comes to; 0: the owner's, where that is a rep
 }
 
 // MakeTouches keeps touches. One that its enrolment already has at its
-// visit of the step is not made again, whatever asks for it. Calls go to the person's owner, else
-// stay with nobody, for any rep to take.
+// visit of the step is not made again, whatever asks for it. Work goes to whom it is for, else to
+// the person's owner, else it stays with nobody, for any rep to take.
 func (tx Tx) MakeTouches(ctx context.Context, list []NewTouch) error {
 	n := len(list)
 	enr, seq, ver, person, msg := make([]int64, n), make([]int64, n), make([]int64, n), make([]int64, n),
@@ -35,8 +36,10 @@ func (tx Tx) MakeTouches(ctx context.Context, list []NewTouch) error {
 	step, mver, visit := make([]int32, n), make([]int32, n), make([]int32, n)
 	kind := make([]string, n)
 	at := make([]time.Time, n)
+	whose := make([]int64, n)
 	purpose, ground, request := make([]int64, n), make([]string, n), make([]bool, n)
 	for i, t := range list {
+		whose[i] = t.For
 		purpose[i], ground[i], request[i] = t.Ground.Purpose, t.Ground.Other, t.Ground.Request
 		enr[i], seq[i], ver[i], person[i], msg[i] = t.Enrolment, t.Sequence, t.Version, t.Person, t.Message
 		step[i], mver[i], kind[i], at[i], visit[i] = int32(t.Step), int32(t.MessageVersion), string(t.Kind), t.At,
@@ -53,16 +56,19 @@ func (tx Tx) MakeTouches(ctx context.Context, list []NewTouch) error {
 					$8::timestamptz[], $9::bigint[], $10::int[], $11::bigint[], $12::text[], $13::boolean[])
 				as u(enr, seq, ver, person, step, visit, kind, at, msg, mver, purpose, ground, request)
 			on conflict (enrolment_id, step, visit) where enrolment_id is not null do nothing
-			returning id, kind, person_id, made_at),
+			returning id, kind, person_id, made_at, enrolment_id, step, visit),
 		letters as (
 			insert into letter (touch_id, lane, ready_at) select id, $14, made_at from made where kind = 'email')
 		insert into work (touch_id, ready_at, rep_id)
-		select made.id, made.made_at, a.id
+		select made.id, made.made_at, coalesce(own.id, a.id)
 		from made
 		join person p on p.id = made.person_id
+		join unnest($1::bigint[], $5::int[], $6::int[], $15::bigint[]) as w(enr, step, visit, whose)
+			on w.enr = made.enrolment_id and w.step = made.step and w.visit = made.visit
+		left join app_user own on own.id = w.whose and own.left_at is null
 		left join app_user a on a.id = p.owner_id and a.role = 'rep' and a.left_at is null
 		where made.kind <> 'email'`,
-		enr, seq, ver, person, step, visit, kind, at, msg, mver, purpose, ground, request, int16(touch.OfWay))
+		enr, seq, ver, person, step, visit, kind, at, msg, mver, purpose, ground, request, int16(touch.OfWay), whose)
 	if err != nil {
 		return fmt.Errorf("making %d touches: %w", n, err)
 	}
@@ -185,6 +191,7 @@ type Touch struct {
 	SequenceName       string `db:"sequence_name"`
 	Zone, Country      string
 	City, Phone, Title string
+	Profile            string
 	Score              float64
 }
 
@@ -196,7 +203,7 @@ const touchFields = `
 		coalesce(lt.subject, '') as subject, coalesce(lt.address, '') as address, w.rep_id,
 			coalesce(w.outcome, '') as outcome,
 		coalesce(w.notes, '') as notes, coalesce(nullif(t.trouble, ''), lt.trouble, '') as trouble,
-		p.first_name as first, p.last_name as last, p.email, p.zone, p.country, p.city, p.phone, p.title,
+		p.first_name as first, p.last_name as last, p.email, p.zone, p.country, p.city, p.phone, p.profile, p.title,
 		coalesce(c.name, '') as company,
 		coalesce(q.name, l.name, g.title, case when t.once is not null then 'by hand' else '' end) as sequence_name,
 		coalesce((select max(score) from standing where person_id = p.id), 0) as score
@@ -215,9 +222,9 @@ func (db Queries) Touch(ctx context.Context, id int64) (Touch, error) {
 	return one[Touch](ctx, db, touchFields+"where t.id = $1", id)
 }
 
-// DeskCalls lists the calls on a rep's desk, and those no rep owns, the
-// longest waiting first; rep 0 stands for everybody's.
-func (db Queries) DeskCalls(ctx context.Context, rep int64) ([]Touch, error) {
+// DeskWork lists the calls, social touches and tasks of steps on a user's desk, and those nobody
+// owns, the longest waiting first; rep 0 stands for everybody's.
+func (db Queries) DeskWork(ctx context.Context, rep int64) ([]Touch, error) {
 	return all[Touch](ctx, db,
 		touchFields+
 			"where w.open and ($1 = 0 or w.rep_id = $1 or w.rep_id is null) order by w.ready_at, t.id limit 200", rep)
@@ -234,9 +241,9 @@ func (db Queries) PersonTouches(ctx context.Context, person int64) ([]Touch, err
 		person)
 }
 
-// FinishCall records the outcome of a call and who made it. It answers
-// ErrNotFound where the call is no longer on the desk.
-func (tx Tx) FinishCall(ctx context.Context, id, rep int64, outcome, notes string, at time.Time) (Touch, error) {
+// FinishWork records the outcome of work and who did it. It answers ErrNotFound where it
+// is no longer on the desk.
+func (tx Tx) FinishWork(ctx context.Context, id, rep int64, outcome, notes string, at time.Time) (Touch, error) {
 	n, err := exec(ctx, tx, `
 		with done as (
 			update work

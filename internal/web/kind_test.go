@@ -9,8 +9,6 @@ import (
 	"testing"
 	"time"
 
-	"github.com/labstack/echo/v5"
-
 	"ombak/internal/core/calendar"
 	"ombak/internal/core/sequence"
 	"ombak/internal/engine"
@@ -42,8 +40,8 @@ func TestANewKindOfStep(t *testing.T) {
 			return r
 		})
 	sequences.StepForms["rest"] = sequences.StepForm{Part: "step-pause",
-		Read: func(c *echo.Context, s sequence.Step) error {
-			return sequences.ReadSpan(c, "for", &s.(*rest).For)
+		Read: func(f sequences.Typed, s sequence.Step) error {
+			return sequences.ReadSpan(f, "for", &s.(*rest).For)
 		}}
 	t.Cleanup(func() { delete(sequences.StepForms, "rest") })
 

@@ -240,7 +240,7 @@ func TestRoles(t *testing.T) {
 		{"POST", "/people/companies/1", all}, {"GET", "/people/audiences/new", marketing},
 		{"POST", "/people/audiences/new", marketing}, {"POST", "/people/audiences/1/edit", marketing},
 		{"POST", "/people/audiences/1/remove", marketing},
-		{"GET", "/people/audiences/1/export", marketing}, {"POST", "/people/tags", marketing},
+		{"POST", "/people/audiences/1/export", marketing}, {"POST", "/people/tags", marketing},
 		{"POST", "/people/tags/1", marketing}, {"POST", "/people/tags/1/merge", marketing},
 		{"POST", "/people/tags/clean", marketing},
 		{"POST", "/people/fields", marketing}, {"POST", "/people/fields/1", marketing},

@@ -32,6 +32,9 @@ type Names interface {
 	Audience(id int64) string
 	Sequence(id int64) string
 	User(id int64) string
+	Stage(id int64) string
+	Purpose(id int64) string
+	Field(name string) string
 }
 
 // Kind describes a kind of act.
@@ -56,10 +59,15 @@ const (
 	Words      Takes = "words"    // of at most 200 letters
 	AnAudience Takes = "audience" // a hand-picked one, by its number
 	ASequence  Takes = "sequence" // a running one, by its number
+	AField     Takes = "field"    // its name, and what it is set to
+	AStage     Takes = "stage"    // of the pipeline, by its number
+	APurpose   Takes = "purpose"  // by its number
+	AnOwner    Takes = "user"     // a user, or nobody
 )
 
 // Given is what a form gives for an act: words or a number, as it takes, and a user.
 type Given struct {
+	Field string
 	Words string
 	ID    int64
 	To    int64
@@ -69,13 +77,19 @@ type Given struct {
 // whoever becomes the owner does so before the owner is given something to do.
 func Kinds() []*Kind { return slices.Clone(kinds) }
 
-var kinds = []*Kind{handOver, assign, tag, include, task, alert, enrol, send, work, withdraw}
+var kinds = []*Kind{handOver, assign, give, set, tag, untag, include, exclude, moveDeal, revoke, note, task, alert,
+	enrol, goOn, send, work, withdraw}
 
 // OfLink lists what pressing a link can do, OfForm what filling in a form can.
 func OfLink() []*Kind { return []*Kind{tag, task, alert, include} }
 
 // OfForm lists what filling in a form can do.
 func OfForm() []*Kind { return []*Kind{tag, task, alert, include, enrol, assign} }
+
+// OfRecord lists what a step can change of a record.
+func OfRecord() []*Kind {
+	return []*Kind{set, tag, untag, give, assign, include, exclude, moveDeal, revoke, note}
+}
 
 // Named is the kind with that word, or nil.
 func Named(word string) *Kind {

@@ -30,6 +30,32 @@ func (a Enrol) Check() error {
 // Says names the sequence.
 func (a Enrol) Says(n Names) string { return "enter “" + n.Sequence(a.Sequence) + "”" }
 
+// GoOn enters them into another running sequence, from the one they were on, where its
+// entry allows it: whether it does, whoever asks for it has looked at.
+type GoOn struct {
+	Sequence int64 `json:"what,string"`
+}
+
+var goOn = &Kind{Word: "go on", read: reads[GoOn],
+	Make:  func(g Given) Act { return GoOn{g.ID} },
+	Given: func(a Act) Given { return Given{ID: a.(GoOn).Sequence} },
+}
+
+// Kind describes goings on.
+func (GoOn) Kind() *Kind { return goOn }
+func (GoOn) sealed()     {}
+
+// Check asks for a sequence.
+func (a GoOn) Check() error {
+	if a.Sequence <= 0 {
+		return plainly.New("choose the sequence")
+	}
+	return nil
+}
+
+// Says names the sequence.
+func (a GoOn) Says(n Names) string { return "go on to “" + n.Sequence(a.Sequence) + "”" }
+
 // Send writes them the message of a step, to go out now.
 type Send struct {
 	Message int64 `json:"message"`
@@ -57,12 +83,13 @@ func (Send) Says(Names) string { return "send a message" }
 
 // Work puts the touch of a step on a desk, for somebody to do.
 type Work struct {
-	Of touch.Kind `json:"of"`
+	Of  touch.Kind `json:"of"`
+	For int64      `json:"for,omitempty"` // the user whose desk it is; 0: the owner's, else whoever takes it
 }
 
 var work = &Kind{Word: "work", read: reads[Work],
-	Make:  func(g Given) Act { return Work{touch.Kind(g.Words)} },
-	Given: func(a Act) Given { return Given{Words: string(a.(Work).Of)} },
+	Make:  func(g Given) Act { return Work{touch.Kind(g.Words), g.To} },
+	Given: func(a Act) Given { return Given{Words: string(a.(Work).Of), To: a.(Work).For} },
 }
 
 // Kind describes work for a desk.

@@ -12,6 +12,7 @@ package calendar
 
 import (
 	"fmt"
+	"strings"
 	"time"
 
 	"ombak/internal/core/plainly"
@@ -125,7 +126,7 @@ func (s Span) String() string {
 	}
 	u := string(s.Unit)
 	if s.N == 1 {
-		u = u[:len(u)-1]
+		u = strings.TrimSuffix(u, "s")
 	}
 	return fmt.Sprintf("%d %s", s.N, u)
 }

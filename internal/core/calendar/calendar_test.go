@@ -2,6 +2,8 @@ package calendar
 
 import (
 	"errors"
+	"slices"
+	"strings"
 	"testing"
 	"time"
 )
@@ -272,5 +274,32 @@ func TestEveryZoneOfTheTableLoads(t *testing.T) {
 	}
 	if len(zones()) < 240 || n < 400 {
 		t.Errorf("the table has %d countries and %d zones", len(zones()), n)
+	}
+}
+
+// Hours are read as people type them, and what is said is read again.
+func TestParseIntervals(t *testing.T) {
+	for s, want := range map[string]string{
+		"": "", "closed": "", " – ": "", "8:30–12, 13:00–17:00": "08:30–12:00, 13:00–17:00", "9-17": "09:00–17:00",
+		"9 to 5": "?", "9 to 17": "09:00–17:00", "13.30-17, 8-12": "08:00–12:00, 13:30–17:00",
+		"0-24": "00:00–24:00", "0-24:01": "?", "8-12, 11-13": "?", "8-9,9-10": "08:00–09:00, 09:00–10:00",
+		"8-9,9-10,11-12,13-14": "?", "12-8": "?", "8-8": "?", "8": "?", "8:60-9": "?", "-8": "?", "8—9": "08:00–09:00",
+		"+8-9": "?", "8-9-10": "?", "٨-٩": "?", strings.Repeat("8-9,", 60): "?",
+	} {
+		list, err := ParseIntervals(s)
+		got := Intervals(list)
+		if err != nil {
+			got = "?"
+		}
+		if got != want {
+			t.Errorf("%q is read as %q, %v; want %q", s, got, err, want)
+			continue
+		}
+		if again, err := ParseIntervals(got); want != "?" && (err != nil || !slices.Equal(again, list)) {
+			t.Errorf("%q is read again as %v, %v", got, again, err)
+		}
+		if h := (SendingHours{Days: [7][]Interval{1: list}}); err == nil && len(list) > 0 && h.Check() != nil {
+			t.Errorf("%q makes hours that are not: %v", s, h.Check())
+		}
 	}
 }

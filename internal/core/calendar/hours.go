@@ -2,6 +2,8 @@ package calendar
 
 import (
 	"fmt"
+	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -120,6 +122,71 @@ func (h SendingHours) inside(t time.Time, loc *time.Location) bool {
 // String gives the interval as 08:30–11:00.
 func (in Interval) String() string {
 	return fmt.Sprintf("%02d:%02d–%02d:%02d", in.From/60, in.From%60, in.To/60, in.To%60)
+}
+
+// ParseIntervals reads the intervals of a day as people type them: "8:30–12, 13:00–17:00",
+// with any kind of dash, in any order; nothing, or "closed", is none.
+func ParseIntervals(s string) ([]Interval, error) {
+	s = strings.TrimSpace(strings.ToLower(s))
+	if s == "" || s == "closed" || s == "–" || s == "-" {
+		return nil, nil
+	}
+	if len(s) > 200 {
+		return nil, plainly.New("a day has at most three stretches of hours")
+	}
+	var out []Interval
+	for _, part := range strings.FieldsFunc(s, func(r rune) bool { return r == ',' || r == ';' }) {
+		from, to, ok := cutDash(part)
+		a, err1 := clockOfDay(from)
+		b, err2 := clockOfDay(to)
+		if !ok || err1 != nil || err2 != nil || a >= b {
+			return nil, plainly.Errorf("%q is no stretch of hours: write 8:30–12:00", strings.TrimSpace(part))
+		}
+		out = append(out, Interval{a, b})
+	}
+	slices.SortFunc(out, func(a, b Interval) int { return a.From - b.From })
+	for i := 1; i < len(out); i++ {
+		if out[i].From < out[i-1].To {
+			return nil, plainly.Errorf("%s and %s overlap", out[i-1], out[i])
+		}
+	}
+	if len(out) > 3 {
+		return nil, plainly.New("a day has at most three stretches of hours")
+	}
+	return out, nil
+}
+
+// cutDash cuts at the first dash of whichever kind, or at "to".
+func cutDash(s string) (before, after string, ok bool) {
+	for _, dash := range []string{"–", "—", "-", " to "} {
+		if before, after, ok = strings.Cut(s, dash); ok {
+			return before, after, true
+		}
+	}
+	return "", "", false
+}
+
+// clockOfDay reads 9, 9:30 or 09.30 as minutes since midnight, up to 24:00.
+func clockOfDay(s string) (int, error) {
+	h, m, _ := strings.Cut(strings.ReplaceAll(strings.TrimSpace(s), ".", ":"), ":")
+	if m == "" {
+		m = "0"
+	}
+	hours, err1 := strconv.ParseUint(h, 10, 8)
+	minutes, err2 := strconv.ParseUint(m, 10, 8)
+	if err1 != nil || err2 != nil || minutes > 59 || hours*60+minutes > 24*60 {
+		return 0, plainly.Errorf("%q is no time of day", s)
+	}
+	return int(hours*60 + minutes), nil
+}
+
+// Intervals says the intervals of a day as ParseIntervals reads them.
+func Intervals(list []Interval) string {
+	var parts []string
+	for _, in := range list {
+		parts = append(parts, in.String())
+	}
+	return strings.Join(parts, ", ")
 }
 
 // String says the hours in words, days of equal hours together.

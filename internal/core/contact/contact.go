@@ -14,6 +14,7 @@ const (
 	Erased       Reason = "erased"
 	NoAddress    Reason = "no address"
 	NoNumber     Reason = "no number"
+	NoProfile    Reason = "no profile"
 	DoNotContact Reason = "do not contact"
 	OptedOut     Reason = "opted out"
 	Bounced      Reason = "address bounces"
@@ -24,7 +25,8 @@ const (
 
 // Reasons lists them in their order.
 func Reasons() []Reason {
-	return []Reason{Erased, NoAddress, NoNumber, DoNotContact, OptedOut, Bounced, TookBack, NoConsent, NoGround}
+	return []Reason{Erased, NoAddress, NoNumber, NoProfile, DoNotContact, OptedOut, Bounced, TookBack, NoConsent,
+		NoGround}
 }
 
 // Channel is a way to reach somebody.
@@ -34,7 +36,11 @@ type Channel int8
 const (
 	Email Channel = iota
 	Call
+	Social
 )
+
+// Channels lists them.
+func Channels() []Channel { return []Channel{Email, Call, Social} }
 
 // Consent is what somebody said of a purpose.
 type Consent int8
@@ -70,6 +76,7 @@ type Facts struct {
 	Erased       bool
 	Email        bool // an address is known
 	Phone        bool // a number is known
+	Profile      bool // an address on the network is known
 	DoNotContact bool
 	OptedOut     bool // or complained
 	Bounced      bool
@@ -87,6 +94,8 @@ func Why(f Facts, by Channel, g Ground) Reason {
 		return NoAddress
 	case by == Call && !f.Phone:
 		return NoNumber
+	case by == Social && !f.Profile:
+		return NoProfile
 	case g.Request:
 		return ""
 	case f.DoNotContact:
@@ -111,5 +120,10 @@ func Why(f Facts, by Channel, g Ground) Reason {
 // the ground: what the ready line asks before a rep is given them.
 func Reachable(f Facts) bool {
 	some := Ground{Other: "any"}
-	return Why(f, Email, some) == "" || Why(f, Call, some) == ""
+	for _, by := range Channels() {
+		if Why(f, by, some) == "" {
+			return true
+		}
+	}
+	return false
 }

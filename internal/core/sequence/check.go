@@ -16,7 +16,7 @@ const (
 
 var checkExits = []Exit{Yes, No}
 
-var kindCheck = Register(4, &Kind{Word: "check", Does: "asks yes or no of the person", Icon: "scales"},
+var kindCheck = Register(6, &Kind{Word: "check", Does: "asks yes or no of the person", Icon: "scales"},
 	func() Step { return &Check{Common{Title: "Check"}, rule.ScoreAtLeast(15)} })
 
 // Kind describes checks.

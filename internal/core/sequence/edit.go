@@ -1,6 +1,9 @@
 package sequence
 
 import (
+	"maps"
+	"slices"
+
 	"ombak/internal/core/calendar"
 	"ombak/internal/core/contact"
 	"ombak/internal/core/plainly"
@@ -49,11 +52,41 @@ func (x ChangeStep) Apply(p *Plan) (string, StepID, error) {
 		if mine.Title == "" {
 			return "", 0, plainly.New("give the step a title")
 		}
-		mine.To = s.About().To
+		mine.To = maps.Clone(s.About().To)
 		p.Steps[i] = x.With
+		if err := p.refit(x.With); err != nil {
+			return "", 0, err
+		}
 		return "change “" + mine.Title + "”", mine.ID, nil
 	}
 	return "", 0, ErrNoStep
+}
+
+// refit has the exits of a step lead somewhere after it was changed: a new one to an
+// end of its own. What led on from one that is gone goes, where nothing else leads
+// there.
+func (p *Plan) refit(s Step) error {
+	c, exits := s.About(), s.Exits()
+	for e := range c.To {
+		if !slices.Contains(exits, e) {
+			delete(c.To, e)
+		}
+	}
+	for _, e := range exits {
+		if _, ok := c.To[e]; ok {
+			continue
+		}
+		if len(p.Steps) >= MaxSteps {
+			return ErrTooMany
+		}
+		p.LastID++
+		end := kindEnd.make()
+		end.About().ID = p.LastID
+		p.Steps = append(p.Steps, end)
+		c.To[e] = p.LastID
+	}
+	p.prune()
+	return nil
 }
 
 // RemoveStep takes a step out.

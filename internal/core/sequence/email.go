@@ -2,17 +2,16 @@ package sequence
 
 import (
 	"ombak/internal/core/act"
-	"ombak/internal/core/calendar"
 	"ombak/internal/core/contact"
 )
 
 // Email sends a message. It is done when the mail server has taken it.
 type Email struct {
 	Common
-	Message int64         `json:"message,omitempty"`
-	Wait    calendar.Span `json:"wait"`
-	Request bool          `json:"request,omitempty"` // answers the reader's own request: goes out at any hour
-	Thread  StepID        `json:"thread,omitempty"`  // the email in whose thread it answers; 0: it begins one
+	Timing
+	Message int64  `json:"message,omitempty"`
+	Request bool   `json:"request,omitempty"` // answers the reader's own request: goes out at any hour
+	Thread  StepID `json:"thread,omitempty"`  // the email in whose thread it answers; 0: it begins one
 }
 
 var kindEmail = Register(0, &Kind{Word: "email", Does: "sends a message", Icon: "envelope-simple",
@@ -26,13 +25,15 @@ func (*Email) Kind() *Kind { return kindEmail }
 func (*Email) Exits() []Exit { return onward }
 
 // Says tells when it goes out.
-func (s *Email) Says(Names) string { return waitWords(s.Wait) }
+func (s *Email) Says(Names) string { return s.Timing.Says() }
 
 // Settings name the message.
-func (s *Email) Settings(n Names) []Setting { return []Setting{{"Message", n.Messages[s.Message]}} }
+func (s *Email) Settings(n Names) []Setting {
+	return append([]Setting{{"Message", n.Messages[s.Message]}}, s.settings()...)
+}
 
-func (s *Email) parts() []Part { return []Part{{s.ID, MessagePart, s.Message}} }
-func (s *Email) does() act.Act { return act.Send{Message: s.Message} }
+func (s *Email) parts() []Part   { return []Part{{s.ID, MessagePart, s.Message}} }
+func (s *Email) does() []act.Act { return []act.Act{act.Send{Message: s.Message}} }
 
 func (s *Email) check(p *Plan, report func(string)) {
 	if s.Message == 0 {
@@ -41,9 +42,7 @@ func (s *Email) check(p *Plan, report func(string)) {
 	if _, ok := p.Step(s.Thread).(*Email); s.Thread != 0 && (!ok || !p.leads(s.Thread, s.ID)) {
 		report("answers in the thread of an email that does not come before it")
 	}
-	if err := s.Wait.Check(); err != nil {
-		report(err.Error())
-	}
+	s.Timing.check(report)
 }
 
 func (s *Email) takes() (before, after float64) { return s.Wait.NominalDays(), 0 }
@@ -66,17 +65,11 @@ func (s *Email) advance(r *run) verdict {
 		}
 		return r.out(r.st.Due)
 	}
-	if v, ok := r.begin(s, s.Wait, 0); !ok {
+	if v, ok := r.ready(s, 0); !ok {
 		return v
 	}
+	r.begin()
 	return r.out(zero)
-}
-
-func waitWords(w calendar.Span) string {
-	if w.N == 0 {
-		return "at once"
-	}
-	return "after " + w.String()
 }
 
 // ThreadOf lists the emails in whose thread an email of the plan answers, the

@@ -1,16 +1,24 @@
 package sequence
 
 import (
+	"slices"
+
 	"ombak/internal/core/act"
 	"ombak/internal/core/contact"
 )
 
-// reaching is a step that reaches somebody: by which channel, and whether it
-// answers their own request.
-type reaching interface {
+// timed is a step that is due at an instant, when an act begins it.
+type timed interface {
 	Step
+	timing() *Timing
+	does() []act.Act
+}
+
+// reaching is a timed step that reaches the person: by which channel, and whether
+// it answers their own request.
+type reaching interface {
+	timed
 	reaches() (contact.Channel, bool)
-	does() act.Act // that begins it
 }
 
 // On is by which channel and on what ground a touch of the plan reaches people.
@@ -33,30 +41,33 @@ func (p *Plan) GroundOf(id StepID) contact.Ground {
 	return contact.Ground{}
 }
 
-// Way is a channel together with a ground.
-type Way struct {
+// Reaches is a channel together with a ground.
+type Reaches struct {
 	By contact.Channel
 	On contact.Ground
 }
 
 // Ways lists by which channels and on what grounds the plan reaches people,
-// each once: emails before calls, and what somebody asked for themselves last.
-func (p *Plan) Ways() []Way {
-	var has [3]bool
+// each once: emails before calls and these before the rest, and what somebody asked for themselves last.
+func (p *Plan) Ways() []Reaches {
+	g := p.Ground
+	g.Request = false
+	var all []Reaches
+	for _, by := range contact.Channels() {
+		all = append(all, Reaches{by, g})
+	}
+	all = append(all, Reaches{contact.Email, contact.Ground{Request: true}})
+	has := make([]bool, len(all))
 	for _, s := range p.Steps {
 		if t, ok := s.(reaching); ok {
-			switch by, request := t.reaches(); {
-			case request:
-				has[2] = true
-			default:
-				has[by] = true
+			by, ground := p.On(t)
+			if i := slices.Index(all, Reaches{by, ground}); i >= 0 {
+				has[i] = true
 			}
 		}
 	}
-	g := p.Ground
-	g.Request = false
-	var out []Way
-	for i, w := range []Way{{contact.Email, g}, {contact.Call, g}, {contact.Email, contact.Ground{Request: true}}} {
+	var out []Reaches
+	for i, w := range all {
 		if has[i] {
 			out = append(out, w)
 		}

@@ -24,6 +24,8 @@ type Facts interface {
 	Nth(p *signal.Pattern, n int, from, to time.Time) (time.Time, bool)
 	// Left is why and since when the person must leave, if a leave rule holds.
 	Left() (Reason, time.Time, bool)
+	// Bars is why the person cannot enter another sequence now; empty where they can.
+	Bars(sequence int64) string
 	// Reach is what decides whether the person may be reached on the plan's ground.
 	Reach() contact.Facts
 }
@@ -58,6 +60,9 @@ const (
 	MustNotContact Reason = "do not contact"
 	Over           Reason = "sequence ended"
 )
+
+// Planned reports whether a way that ended for a reason came to an end that was drawn.
+func (r Reason) Planned() bool { return r == Finished || r == HandedOver || r == WentOn }
 
 // PassedOver is the reason of a step whose touch was passed over, and not of
 // somebody who left: it stands in the log beside the exit by which they went on.
@@ -173,8 +178,8 @@ type node struct {
 	step  Step
 	id    StepID
 	exits []Exit
-	next  []int32 // by the place of the exit
-	does  act.Act // that begins its touch; nil: it is none
+	next  []int32   // by the place of the exit
+	does  []act.Act // that begin it
 	need  Need
 }
 
@@ -189,7 +194,8 @@ const (
 	NeedScore
 	NeedRecord // Text
 	NeedTouch
-	Answers // no fact: an email that answers the reader's own request can follow
+	NeedEntry // Bars
+	Answers   // no fact: an email that answers the reader's own request can follow
 )
 
 // Compile makes a launched plan ready to run. It fails where Check does.
@@ -202,7 +208,7 @@ func Compile(p *Plan, sequence int64, holdUntil time.Time, w calendar.Working) (
 	for i, id := range order {
 		pr.index[id] = int32(i)
 		n := node{step: p.Step(id), id: id}
-		if t, ok := n.step.(reaching); ok {
+		if t, ok := n.step.(timed); ok {
 			n.does = t.does()
 		}
 		pr.nodes = append(pr.nodes, n)
@@ -292,48 +298,52 @@ func (r *run) mine(id StepID) Touch {
 	return Touch{}
 }
 
-// allowed moves an instant to the next at which a touch may go out.
-func (r *run) allowed(t time.Time) time.Time {
-	if t.Before(r.p.HoldUntil) {
-		t = r.p.HoldUntil
+// allowed moves an instant to the next at which a step may be done.
+func (r *run) allowed(t *Timing, at time.Time) time.Time {
+	if at.Before(r.p.HoldUntil) {
+		at = r.p.HoldUntil
 	}
-	next, err := r.p.plan.Hours.Next(t, r.hoursZone())
+	next, err := r.p.plan.hoursOf(t).Next(at, r.zoneOf(t))
 	if err != nil { // Compile refuses such a plan
-		return t
+		return at
 	}
 	return next
-}
-
-func (r *run) hoursZone() *time.Location {
-	if z := r.p.plan.Hours.Zone; z != "" {
-		loc, _ := calendar.ZoneFor(calendar.Whereabouts{Zone: z}, time.UTC)
-		return loc
-	}
-	return r.f.Zone()
 }
 
 // MayGoOut is the first instant, not before now, at which the email of a step may
 // go out to a reader in a zone. Whatever has moved an email later asks it again.
 func (p *Plan) MayGoOut(id StepID, now time.Time, zone *time.Location) (time.Time, error) {
-	if t, ok := p.Step(id).(reaching); ok {
-		if _, request := t.reaches(); request {
+	hours := &p.Hours
+	if s, ok := p.Step(id).(reaching); ok {
+		if _, request := s.reaches(); request {
 			return now, nil
 		}
+		hours = p.hoursOf(s.timing())
 	}
-	if z := p.Hours.Zone; z != "" {
+	if z := hours.Zone; z != "" {
 		zone, _ = calendar.ZoneFor(calendar.Whereabouts{Zone: z}, time.UTC)
 	}
-	return p.Hours.Next(now, zone)
+	return hours.Next(now, zone)
 }
 
-// begin begins the touch of a step, by its act, once it can go out. Where it
-// goes on at once instead, or waits, ok is false and the verdict says how. A
-// worker that comes late finds the hours over and waits for the next; an answer
-// to one's own request waits for the launch hold alone. Whom it may not reach it
-// passes over, by an exit, or they leave.
-func (r *run) begin(s reaching, wait calendar.Span, passed int) (v verdict, ok bool) {
+// ready reports whether a step can begin now. Where it goes on at once instead, or
+// waits, the verdict says how. A worker that comes late finds the hours over and waits
+// for the next; an answer to one's own request waits for the launch hold alone. What
+// reaches nobody, since they may not be reached or its date is over, is passed over, by
+// an exit, or they leave.
+func (r *run) ready(s timed, passed int) (v verdict, ok bool) {
+	t := s.timing()
 	if r.st.Phase == Arrived {
-		r.st.Due = wait.After(r.st.Reached, r.f.Zone(), r.p.Working)
+		due, late := t.due(r)
+		switch {
+		case late && t.Late == LateLeave:
+			return verdict{exit: ends, at: r.st.Reached, reason: TooLate}, false
+		case late && t.Late != LateNow:
+			return verdict{exit: passed, at: r.st.Reached, reason: DateOver}, false
+		case late:
+			due = r.st.Reached
+		}
+		r.st.Due = due
 	}
 	if r.closing {
 		return r.wait(r.st.Due), false
@@ -342,23 +352,37 @@ func (r *run) begin(s reaching, wait calendar.Span, passed int) (v verdict, ok b
 	if d.Before(r.now) {
 		d = r.now
 	}
-	by, ground := r.p.plan.On(s)
-	if !ground.Request {
-		d = r.allowed(d)
+	reach, reaches := s.(reaching)
+	var by contact.Channel
+	var ground contact.Ground
+	if reaches {
+		by, ground = r.p.plan.On(reach)
+	}
+	_, work := s.(Work)
+	if !ground.Request && (reaches || work || t.Own != nil) {
+		d = r.allowed(t, d)
 	} else if d.Before(r.p.HoldUntil) {
 		d = r.p.HoldUntil
 	}
 	if d.After(r.now) {
 		return r.wait(d), false
 	}
-	if why := contact.Why(r.f.Reach(), by, ground); why != "" {
-		if reason := leaves(why); reason != "" {
-			return verdict{exit: ends, at: r.now, reason: reason}, false
+	if reaches {
+		if why := contact.Why(r.f.Reach(), by, ground); why != "" {
+			if reason := leaves(why); reason != "" {
+				return verdict{exit: ends, at: r.now, reason: reason}, false
+			}
+			return verdict{exit: passed, at: r.now, reason: PassedOver(why)}, false
 		}
-		return verdict{exit: passed, at: r.now, reason: PassedOver(why)}, false
 	}
-	r.act(r.n.does)
 	return verdict{}, true
+}
+
+// begin begins the step by its acts.
+func (r *run) begin() {
+	for _, a := range r.n.does {
+		r.act(a)
+	}
 }
 
 // Advance walks st on as far as it can go at now: through every step that is

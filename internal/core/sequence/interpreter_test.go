@@ -27,8 +27,10 @@ type facts struct {
 	left    Reason
 	leftAt  time.Time
 	reach   contact.Facts
+	bars    string
 }
 
+func (f *facts) Bars(int64) string               { return f.bars }
 func (f *facts) Zone() *time.Location            { return f.zone }
 func (f *facts) Record() *rule.Record            { return nil }
 func (f *facts) Score(time.Time) float64         { return f.score }
@@ -220,7 +222,7 @@ func TestTheGuideEndToEnd(t *testing.T) {
 func TestTouchesKeepTheirHours(t *testing.T) {
 	p := newPlan()
 	p.Hours = calendar.OfficeHours(8*60+30, 11*60)
-	email, _ := p.Insert(&Email{Message: 1, Wait: calendar.Span{N: 3, Unit: calendar.Days}}, 0, "")
+	email, _ := p.Insert(&Email{Message: 1, Timing: Timing{Wait: calendar.Span{N: 3, Unit: calendar.Days}}}, 0, "")
 	jakarta, err := time.LoadLocation("Asia/Jakarta")
 	if err != nil {
 		t.Fatal(err)

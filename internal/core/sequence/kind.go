@@ -3,6 +3,7 @@ package sequence
 import (
 	"slices"
 
+	"ombak/internal/core/act"
 	"ombak/internal/core/rule"
 )
 
@@ -74,6 +75,21 @@ var (
 type Names struct {
 	Rules    *rule.Catalogue
 	Messages map[int64]string
+	Acts     act.Names
+}
+
+func (n Names) user(id int64) string {
+	if n.Acts == nil {
+		return "a user"
+	}
+	return n.Acts.User(id)
+}
+
+func (n Names) sequence(id int64) string {
+	if n.Acts == nil || id == 0 {
+		return ""
+	}
+	return n.Acts.Sequence(id)
 }
 
 // Setting is a setting of a step in words.
@@ -90,7 +106,10 @@ type Part struct {
 type PartKind string
 
 // The kinds of part there are.
-const MessagePart PartKind = "message"
+const (
+	MessagePart  PartKind = "message"
+	SequencePart PartKind = "sequence"
+)
 
 // Parts lists what the steps of the plan are made of, in the order of the steps.
 func (p *Plan) Parts() []Part {
@@ -101,15 +120,6 @@ func (p *Plan) Parts() []Part {
 		}
 	}
 	return out
-}
-
-// Work is a step whose touch somebody does, who then says what came of it.
-type Work interface {
-	Step
-	// Tells is what whoever does it is told.
-	Tells() string
-	// Outcomes lists what can come of it, in the order in which a desk offers them.
-	Outcomes() []Outcome
 }
 
 var kinds []*Kind // filled by Register, sorted by the order given

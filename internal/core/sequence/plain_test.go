@@ -29,6 +29,7 @@ type plain struct {
 	takes    map[StepID]time.Duration // from the begin of a touch to its end; missing: it never ends
 	reach    contact.Facts
 	scores   float64
+	barred   bool // from the sequence they could go on to
 	log      []Log
 	begun    map[StepID]time.Time
 	ended    map[StepID]time.Time
@@ -85,14 +86,6 @@ func (x *plain) run() {
 		case *End:
 			x.add(id, at, "", Finished)
 			return
-		case *Handover:
-			look, ok := x.firstLook(later(at, known))
-			if !ok || over(look) {
-				leave()
-				return
-			}
-			x.add(id, look, "", HandedOver)
-			return
 		case *Pause:
 			if next = s.For.After(at, x.zone, calendar.Working{}); over(next) || next.After(x.horizon()) {
 				leave()
@@ -132,20 +125,35 @@ func (x *plain) run() {
 				return
 			}
 			known = later(known, decided)
-		case *Email, *Call:
-			wait, limit := calendar.Span{}, calendar.Span{}
-			request, noWait := false, false
-			mail, isMail := s.(*Email)
-			if isMail {
-				wait, request = mail.Wait, mail.Request
-			} else {
-				c := s.(*Call)
-				wait, limit, noWait = c.Wait, c.Limit, c.NoWait
+		case *Sort:
+			exit, next = Otherwise, at
+			for i := len(s.Ways) - 1; i >= 0; i-- {
+				if x.scores >= float64(s.Ways[i].Rule.If.N) {
+					exit = Exit(fmt.Sprint("way ", s.Ways[i].Key))
+				}
+			}
+		default:
+			d := whatIs(s)
+			due := d.timing.Wait.After(at, x.zone, calendar.Working{})
+			if day := d.timing.Date; day.Year > 0 {
+				due = time.Date(day.Year, day.Month, day.Day, 0, d.timing.Clock, 0, 0, x.zone)
+				if due.Before(at) {
+					switch {
+					case d.timing.Late == LateLeave, d.timing.Late == LatePass && len(s.Exits()) == 0:
+						x.add(id, at, "", TooLate)
+						return
+					case d.timing.Late == LatePass:
+						x.add(id, at, d.missed, DateOver)
+						id = s.About().To[d.missed]
+						continue
+					}
+					due = at
+				}
 			}
 			var began time.Time
-			due := wait.After(at, x.zone, calendar.Working{})
-			for _, l := range x.looks { // it goes out at the first look at which its hours are open
-				if !l.Before(later(due, known)) && (request || open(l.In(x.zone))) {
+			for _, l := range x.looks { // it is done at the first look at which its hours are open
+				if !l.Before(later(due, known)) && (!d.hours || d.timing.Own == nil && open(l.In(x.zone)) ||
+					d.timing.Own != nil && evening(l.In(x.zone))) {
 					began = l
 					break
 				}
@@ -154,44 +162,65 @@ func (x *plain) run() {
 				leave()
 				return
 			}
-			exit = Next
-			by := contact.Email
-			if !isMail {
-				exit, by = x.outcomes[id].wanted(), contact.Call
-			}
 			g := x.p.Ground
-			if request {
+			if d.request {
 				g = contact.Ground{Request: true}
 			}
-			if why := contact.Why(x.reach, by, g); why == contact.DoNotContact || why == contact.OptedOut {
+			if !d.reaches {
+				g = contact.Ground{Request: true}
+			}
+			if why := contact.Why(x.reach, d.by, g); !d.reaches {
+			} else if why == contact.DoNotContact || why == contact.OptedOut {
 				x.add(id, began, "", Reason(why))
 				return
 			} else if why != "" {
-				if !isMail {
-					exit = Missed
-				}
-				x.add(id, began, exit, Reason("passed over: "+string(why)))
-				id, at = s.About().To[exit], began
+				x.add(id, began, d.missed, Reason("passed over: "+string(why)))
+				id, at = s.About().To[d.missed], began
 				continue
 			}
-			x.begun[id] = began
-			next = began
-			if noWait {
-				if !isMail {
-					exit = Talked
+			switch s := s.(type) {
+			case *Handover:
+				x.add(id, began, "", HandedOver)
+				return
+			case *GoOn:
+				if x.barred {
+					x.add(id, began, "", "could not go on: was on it")
+					return
 				}
+				x.add(id, began, "", "went on")
+				return
+			case *Social:
+				if s.What == SocialNote && !slices.ContainsFunc(x.signals, func(g signal.Signal) bool {
+					return g.Kind == signal.Accepted && !g.Machine && !g.At.After(began)
+				}) {
+					x.add(id, began, NotPossible, NotConnected)
+					id, at = s.About().To[NotPossible], began
+					continue
+				}
+			}
+			exit, next = Next, began
+			if d.ends {
+				x.begun[id] = began
+			}
+			if d.work {
+				exit = wanted(s, x.outcomes[id])
+			}
+			if d.noWait {
+				exit = IsDone
+			}
+			if d.noWait || !d.ends {
 				break
 			}
 			took, ends := x.takes[id]
 			done := began.Add(took)
-			if isMail {
+			if !d.work {
 				if !ends || over(done) || done.After(x.horizon()) {
 					leave()
 					return
 				}
 				next = done
 			} else {
-				last := limit.After(began, x.zone, calendar.Working{})
+				last := d.limit.After(began, x.zone, calendar.Working{})
 				switch {
 				case ends && !done.After(last):
 					if over(done) || done.After(x.horizon()) {
@@ -214,6 +243,52 @@ func (x *plain) run() {
 		id, at = s.About().To[exit], next
 	}
 }
+
+// doing is what the rules say of a step that does something.
+type doing struct {
+	timing  Timing
+	by      contact.Channel
+	reaches bool // the person, so that it asks whether it may
+	request bool
+	hours   bool // it waits for them
+	work    bool // somebody says what came of it, within limit
+	ends    bool // it is done when somebody reports, and not when it has begun
+	limit   calendar.Span
+	noWait  bool
+	missed  Exit
+}
+
+func whatIs(s Step) doing {
+	d := doing{missed: Next}
+	toDo := func(t ToDo) {
+		d.timing, d.work, d.ends, d.hours, d.limit, d.noWait, d.missed = t.Timing, true, true, true, t.Limit, t.NoWait,
+			Missed
+	}
+	switch s := s.(type) {
+	case *Email:
+		d.timing, d.reaches, d.request, d.ends, d.hours = s.Timing, true, s.Request, true, !s.Request
+	case *Call:
+		toDo(s.ToDo)
+		d.by, d.reaches = contact.Call, true
+	case *Social:
+		toDo(s.ToDo)
+		d.by, d.reaches = contact.Social, true
+	case *Task:
+		toDo(s.ToDo)
+	case *Change:
+		d.timing, d.hours = s.Timing, s.Own != nil
+	case *Alert:
+		d.timing, d.hours = s.Timing, s.Own != nil
+	case *Handover:
+		d.timing, d.hours = s.Timing, s.Own != nil
+	case *GoOn:
+		d.timing, d.hours = s.Timing, s.Own != nil
+	}
+	return d
+}
+
+// evening is the hours of their own that some steps have: any day from 18:00 to 20:00.
+func evening(t time.Time) bool { return t.Hour() >= 18 && t.Hour() < 20 }
 
 // open is office hours as NewPlan sets them: Monday to Friday, 8:30 to 17:00.
 func open(t time.Time) bool {
@@ -246,9 +321,23 @@ func (s *seen) Touch(id StepID) Touch {
 }
 
 // wanted is the exit by which an outcome goes on.
-func (o Outcome) wanted() Exit {
-	return map[Outcome]Exit{NoAnswer: "not reached", LeftMessage: "not reached", WrongNumber: "not reached",
-		TheyDoNotWantIt: "not interested", TheyTalked: "done"}[o]
+func wanted(s Step, o Outcome) Exit {
+	if _, ok := s.(*Call); ok {
+		return map[Outcome]Exit{NoAnswer: "not reached", LeftMessage: "not reached", WrongNumber: "not reached",
+			TheyDoNotWantIt: "not interested", TheyTalked: "done"}[o]
+	}
+	return map[Outcome]Exit{DidIt: "done", DidNot: "not done", CouldNot: "not possible"}[o]
+}
+
+func (s *seen) Bars(int64) string {
+	if s.x.barred {
+		return "was on it"
+	}
+	return ""
+}
+
+func (s *seen) Count(p *signal.Pattern, from, to time.Time) int {
+	return signal.Count(s.x.signals, p, from, to)
 }
 
 func (s *seen) Left() (Reason, time.Time, bool) {
@@ -291,16 +380,38 @@ func somePlan(t *testing.T, r *rand.Rand) *Plan {
 	p.Ground = []contact.Ground{{Other: "customer"}, {Purpose: 1}}[r.IntN(2)]
 	for range 2 + r.IntN(7) {
 		days := calendar.Span{N: 1 + r.IntN(3), Unit: calendar.Days}
+		at := Timing{Wait: calendar.Span{N: r.IntN(2), Unit: calendar.Days}}
+		if r.IntN(6) == 0 {
+			at = Timing{Date: calendar.DateOf(day0, time.UTC).Add(r.IntN(6)), Clock: 60 * r.IntN(24),
+				Late: Lates()[r.IntN(3)]}
+		}
+		if r.IntN(8) == 0 {
+			at.Own = &calendar.SendingHours{}
+			for i := range at.Own.Days {
+				at.Own.Days[i] = []calendar.Interval{{From: 18 * 60, To: 20 * 60}}
+			}
+		}
+		toDo := ToDo{Timing: at, Limit: days, NoWait: r.IntN(4) == 0}
 		var s Step
-		switch r.IntN(7) {
+		switch r.IntN(13) {
 		case 0, 1:
-			s = &Email{Message: 1, Wait: calendar.Span{N: r.IntN(2), Unit: calendar.Days}, Request: r.IntN(4) == 0}
+			s = &Email{Message: 1, Timing: at, Request: r.IntN(4) == 0}
 		case 2:
-			s = &Call{Wait: calendar.Span{N: r.IntN(2), Unit: calendar.Days}, Limit: days, NoWait: r.IntN(4) == 0}
+			s = &Call{ToDo: toDo}
 		case 3:
 			s = &Pause{For: days}
 		case 4:
 			s = &Check{Rule: rule.ScoreAtLeast(10)}
+		case 5:
+			s = &Task{ToDo: toDo, What: "look"}
+		case 6:
+			s = &Social{ToDo: toDo, What: SocialActs()[r.IntN(5)], Text: "hello"}
+		case 7:
+			s = &Sort{Ways: []Way{{Key: 1, Rule: rule.ScoreAtLeast(15)}, {Key: 3, Rule: rule.ScoreAtLeast(5)}}}
+		case 8:
+			s = &Change{Timing: at, Acts: []act.Kept{{Act: act.Tag{Name: "x"}}, {Act: act.Untag{Name: "y"}}}}
+		case 9:
+			s = &Alert{Timing: at, Acts: []act.Kept{{Act: act.Alert{Words: "look"}}}}
 		default:
 			s = &Watch{Signal: []signal.Kind{signal.Open, signal.Click}[r.IntN(2)], N: 1 + r.IntN(2), For: days,
 				AtEnd: r.IntN(3) == 0}
@@ -317,26 +428,30 @@ func somePlan(t *testing.T, r *rand.Rand) *Plan {
 			t.Fatal(err)
 		}
 	}
-	for _, s := range p.Steps {
-		if w, ok := s.(*Watch); ok {
-			if list := p.Touches(w.ID, "email"); len(list) > 0 && r.IntN(2) == 0 {
-				w.Of = list[r.IntN(len(list))].About().ID
-			}
-		}
-	}
 	if r.IntN(3) == 0 {
 		ids, _ := p.order()
 		for _, id := range ids {
 			if s := p.Step(id); len(s.Exits()) > 0 {
-				if _, err := p.Insert(&Handover{}, id, s.Exits()[0]); err == nil {
+				var over Step = &Handover{}
+				if r.IntN(3) == 0 {
+					over = &GoOn{Sequence: 9}
+				}
+				if _, err := p.Insert(over, id, s.Exits()[0]); err == nil {
 					break
 				}
 			}
 		}
 	}
-	if len(p.Ways()) == 0 {
+	if len(p.Check()) > 0 {
 		if _, err := p.Insert(&Email{Message: 1}, 0, ""); err != nil {
 			t.Fatal(err)
+		}
+	}
+	for _, s := range p.Steps {
+		if w, ok := s.(*Watch); ok {
+			if list := p.Touches(w.ID, "email"); len(list) > 0 && r.IntN(2) == 0 {
+				w.Of = list[r.IntN(len(list))].About().ID
+			}
 		}
 	}
 	return p
@@ -373,18 +488,20 @@ func TestLateWorkers(t *testing.T) {
 		}
 		x := &plain{p: p, zone: zones[r.IntN(len(zones))], entered: day0, outcomes: map[StepID]Outcome{},
 			takes: map[StepID]time.Duration{}, begun: map[StepID]time.Time{}, ended: map[StepID]time.Time{},
-			reach: contact.Facts{Email: r.IntN(8) > 0, Phone: r.IntN(4) > 0, DoNotContact: r.IntN(20) == 0,
+			reach: contact.Facts{Email: r.IntN(8) > 0, Phone: r.IntN(4) > 0, Profile: r.IntN(4) > 0, DoNotContact: r.IntN(20) == 0,
 				OptedOut: r.IntN(20) == 0,
-				Bounced:  r.IntN(10) == 0, Consent: contact.Consent(r.IntN(3))}, scores: float64(r.IntN(20))}
+				Bounced:  r.IntN(10) == 0, Consent: contact.Consent(r.IntN(3))}, scores: float64(r.IntN(20)), barred: r.IntN(2) == 0}
 		for range r.IntN(12) {
-			g := signal.Signal{At: some(12), Kind: []signal.Kind{signal.Open, signal.Click}[r.IntN(2)],
+			g := signal.Signal{At: some(12), Kind: []signal.Kind{signal.Open, signal.Click, signal.Accepted}[r.IntN(3)],
 				Machine: r.IntN(6) == 0}
 			g.Sequence, g.Step = 7, int32(1+r.IntN(int(p.LastID)))
 			x.signals = append(x.signals, g)
 		}
 		slices.SortStableFunc(x.signals, func(a, b signal.Signal) int { return a.At.Compare(b.At) })
 		for _, s := range p.Steps {
-			x.outcomes[s.About().ID] = Outcomes()[r.IntN(5)]
+			if w, ok := s.(Work); ok {
+				x.outcomes[s.About().ID] = w.Outcomes()[r.IntN(len(w.Outcomes()))]
+			}
 			if r.IntN(5) > 0 {
 				x.takes[s.About().ID] = time.Duration(r.IntN(16)) * 6 * time.Hour
 			}
@@ -412,7 +529,7 @@ func TestLateWorkers(t *testing.T) {
 			end := stay.After(day0, x.zone, calendar.Working{})
 			for id, b := range x.begun {
 				if took, ok := x.takes[id]; ok && !b.Add(took).Before(end) {
-					if c, ok := p.Step(id).(*Call); !ok || !c.NoWait {
+					if c, ok := p.Step(id).(Work); !ok || !c.toDo().NoWait {
 						delete(x.takes, id)
 					}
 				}
@@ -429,8 +546,8 @@ func TestLateWorkers(t *testing.T) {
 			left[got[len(got)-1].Reason]++
 		}
 	}
-	for _, r := range []Reason{Finished, Answered, StayedTooLong, HandedOver, MustNotContact} {
-		if left[r] < n/200 {
+	for _, r := range []Reason{Finished, Answered, StayedTooLong, HandedOver, MustNotContact, TooLate, WentOn} {
+		if left[r] < n/300 {
 			t.Errorf("only %d of %d ended as “%s”: the cases show too little", left[r], n, r)
 		}
 	}

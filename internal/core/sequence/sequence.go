@@ -388,8 +388,10 @@ func (p *Plan) Check() []Problem {
 				report(fmt.Sprintf("the exit “%s” leads nowhere", e))
 			}
 		}
-		if t, ok := s.(reaching); ok {
+		if _, ok := s.(timed); ok {
 			touches++
+		}
+		if t, ok := s.(reaching); ok {
 			if _, g := p.On(t); !g.Named() && !grounded {
 				out = append(out, Problem{0, "say on what ground it reaches people: what they agreed to, or another"})
 				grounded = true
@@ -398,7 +400,7 @@ func (p *Plan) Check() []Problem {
 		s.check(p, report)
 	}
 	if touches == 0 {
-		out = append(out, Problem{0, "nothing reaches anybody: the plan has no touch yet"})
+		out = append(out, Problem{0, "nothing is done for anybody: the plan has no step yet that does something"})
 	}
 	return out
 }
@@ -413,12 +415,12 @@ func (p *Plan) leads(a, b StepID) bool {
 	return seen[b]
 }
 
-// Touches lists the steps that reach the person and come before step id: what
-// a watch at id can wait for an answer to.
+// Touches lists the steps of a kind, or with "" all that reach the person, that come
+// before step id: what a watch at id can wait for an answer to.
 func (p *Plan) Touches(id StepID, word string) []Step {
 	var out []Step
 	for _, s := range p.Steps {
-		if s.Kind().Word == word && p.leads(s.About().ID, id) {
+		if _, touches := s.(reaching); (s.Kind().Word == word || word == "" && touches) && p.leads(s.About().ID, id) {
 			out = append(out, s)
 		}
 	}

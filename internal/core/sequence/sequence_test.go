@@ -165,7 +165,7 @@ func TestCheckNamesWhatIsWrong(t *testing.T) {
 		}, "at most"},
 		{"no start", func(p *Plan, _, _ StepID) { p.Start = 0 }, "no step"},
 		{"no ground", func(p *Plan, _, _ StepID) { p.Ground = contact.Ground{} }, "on what ground"},
-		{"nothing to send", func(p *Plan, _, _ StepID) { *p = *NewPlan() }, "no touch yet"},
+		{"nothing to send", func(p *Plan, _, _ StepID) { *p = *NewPlan() }, "no step yet that does something"},
 	} {
 		p, email, watch, _, _, _, _ := guide(t)
 		c.do(p, email, watch)
@@ -188,7 +188,7 @@ func TestInsertOnExitsThatMeet(t *testing.T) {
 		t.Fatal(err)
 	}
 	to := p.Step(call).About().To
-	if to[NotReached] != to[Missed] || to[NotReached] == to[Talked] || to[NotInterested] == to[Missed] {
+	if to[NotReached] != to[Missed] || to[NotReached] == to[IsDone] || to[NotInterested] == to[Missed] {
 		t.Fatalf("a new call leads %v", to)
 	}
 	both, err := p.Insert(New("pause"), call, NotReached, Missed, NotInterested) // the last leads elsewhere

@@ -1,7 +1,9 @@
 package sequence
 
 import (
+	"fmt"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -90,7 +92,7 @@ func TestPause(t *testing.T) {
 func TestCall(t *testing.T) {
 	day1 := calendar.Span{N: 1, Unit: calendar.Days}
 	days3 := calendar.Span{N: 3, Unit: calendar.Days}
-	usual := Call{Wait: day1, Limit: days3}
+	usual := Call{ToDo: ToDo{Timing: Timing{Wait: day1}, Limit: days3}}
 	none := calendar.Span{}
 	begun := State{Phase: Out, Reached: day0, Due: day(4).Add(tick)}
 	ended := func(d float64, what Outcome) Touch { return Touch{At: day(d), Ended: true, What: what} }
@@ -110,24 +112,25 @@ func TestCall(t *testing.T) {
 		{"it waits its day", usual, State{}, Touch{}, phone, 0.5, "", 1, "", nil},
 		{"then it comes to the desk, for three days", usual, State{}, Touch{}, phone, 1, "", 4, "",
 			[]act.Act{act.Work{Of: "call"}}},
-		{"at night it waits for the morning", Call{Limit: days3}, State{}, Touch{}, phone, 0.5, "",
+		{"at night it waits for the morning", Call{ToDo: ToDo{Limit: days3}}, State{}, Touch{}, phone, 0.5, "",
 			1 - 50./60/24, "", nil},
 		{"without a limit of its own it has five working days", Call{}, State{}, Touch{}, phone, 0, "", 7, "",
 			[]act.Act{act.Work{Of: "call"}}},
-		{"one that nothing waits for goes on at once", Call{NoWait: true}, State{}, Touch{}, phone, 0, Talked, 0, "",
+		{"one that nothing waits for goes on at once", Call{ToDo: ToDo{NoWait: true}}, State{}, Touch{}, phone, 0,
+			IsDone, 0, "",
 			[]act.Act{act.Work{Of: "call"}}},
 		{"nobody without a number is called", Call{}, State{}, Touch{}, contact.Facts{Email: true}, 0, Missed, 0, "",
 			nil},
 		{"nobody who must not be contacted stays", Call{}, State{}, Touch{},
 			contact.Facts{Phone: true, DoNotContact: true}, 0, "", 0, MustNotContact, nil},
 		{"on the desk it waits", usual, begun, Touch{}, phone, 3, "", 4, "", nil},
-		{"they talked", usual, begun, ended(2, TheyTalked), phone, 3, Talked, 2, "", nil},
-		{"an outcome from before there were several", usual, begun, ended(2, ""), phone, 3, Talked, 2, "", nil},
+		{"they talked", usual, begun, ended(2, TheyTalked), phone, 3, IsDone, 2, "", nil},
+		{"an outcome from before there were several", usual, begun, ended(2, ""), phone, 3, IsDone, 2, "", nil},
 		{"nobody answered", usual, begun, ended(2, NoAnswer), phone, 3, NotReached, 2, "", nil},
 		{"a message was left", usual, begun, ended(2, LeftMessage), phone, 3, NotReached, 2, "", nil},
 		{"the number is wrong", usual, begun, ended(2, WrongNumber), phone, 3, NotReached, 2, "", nil},
 		{"they do not want it", usual, begun, ended(2, TheyDoNotWantIt), phone, 3, NotInterested, 2, "", nil},
-		{"at the limit it is in time", usual, begun, ended(4, TheyTalked), phone, 9, Talked, 4, "", nil},
+		{"at the limit it is in time", usual, begun, ended(4, TheyTalked), phone, 9, IsDone, 4, "", nil},
 		{"at the limit it still waits", usual, begun, Touch{}, phone, 4, "", 4, "", nil},
 		{"then it is missed, and comes off the desk", usual, begun, Touch{}, phone, 9, Missed, 4, "",
 			[]act.Act{act.Withdraw{}}},
@@ -179,11 +182,19 @@ func TestLeavingFromEveryStep(t *testing.T) {
 		p := newPlan()
 		p.LongestStay = calendar.Span{}
 		s := k.make()
-		if w, ok := s.(*Watch); ok {
-			w.Of = 0
-		}
-		if e, ok := s.(*Email); ok {
-			e.Message = 1
+		switch s := s.(type) { // what it goes without
+		case *Watch:
+			s.Of = 0
+		case *Email:
+			s.Message = 1
+		case *Task:
+			s.What = "look"
+		case *Change:
+			s.Acts = []act.Kept{{Act: act.Note{Words: "looked"}}}
+		case *Alert:
+			s.Acts = []act.Kept{{Act: act.Alert{Words: "look"}}}
+		case *GoOn:
+			s.Sequence = 8
 		}
 		email, err := p.Insert(&Email{Message: 1}, 0, "") // a plan is to reach somebody
 		if err != nil {
@@ -227,7 +238,7 @@ func TestWhatTakesPeopleOut(t *testing.T) {
 		}
 	}
 	stays := []contact.Reason{contact.NoNumber, contact.Bounced, contact.TookBack, contact.NoConsent, contact.NoGround,
-		contact.NoAddress}
+		contact.NoAddress, contact.NoProfile}
 	for _, why := range contact.Reasons() {
 		if got := leaves(why); (got == "") != slices.Contains(stays, why) {
 			t.Errorf("%s: leaves for %q", why, got)
@@ -296,7 +307,7 @@ func TestWhenAnEmailMayGoOut(t *testing.T) {
 // Somebody may enter a plan where one of its touches may reach them; else the reason is
 // that of the first way. Held against asking each touch by itself.
 func TestWhyNotAgainstEachTouch(t *testing.T) {
-	steps := []Step{&Call{}, &Email{Message: 1}, &Email{Message: 2, Request: true}, &Pause{For: callLimit}}
+	steps := []Step{&Call{}, &Email{Message: 1}, &Email{Message: 2, Request: true}, &Pause{For: usualLimit}}
 	for mask := range 1 << len(steps) {
 		p := newPlan()
 		for i, s := range steps {
@@ -337,22 +348,79 @@ func TestWhyNotAgainstEachTouch(t *testing.T) {
 // whole says what it lacks.
 func TestWhatStepsSay(t *testing.T) {
 	days5 := calendar.Span{N: 5, Unit: calendar.Days}
-	names := Names{Rules: &rule.Catalogue{}, Messages: map[int64]string{3: "Field guide"}}
+	names := Names{Rules: &rule.Catalogue{}, Messages: map[int64]string{3: "Field guide"}, Acts: numbers{}}
+	usually := Setting{"The sequence waits", "until it is done, at most 5 working days"}
+	evenings := calendar.OfficeHours(18*60, 20*60)
+	onDate := Timing{Date: calendar.Date{Year: 2026, Month: 5, Day: 14}, Clock: 9*60 + 5, Late: LateLeave, Own: &evenings}
 	for _, c := range []struct {
 		step     Step
 		says     string
 		settings []Setting
 		lacks    []string
 	}{
-		{&Email{Message: 3, Wait: days5}, "after 5 days", []Setting{{"Message", "Field guide"}}, nil},
+		{&Email{Message: 3, Timing: Timing{Wait: days5}}, "after 5 days", []Setting{{"Message", "Field guide"}}, nil},
 		{&Email{}, "at once", []Setting{{"Message", ""}}, []string{"has no message yet"}},
 		{&Email{Message: 3, Thread: 99}, "at once", []Setting{{"Message", "Field guide"}},
 			[]string{"answers in the thread of an email that does not come before it"}},
-		{&Email{Message: 3, Wait: calendar.Span{N: -1, Unit: calendar.Days}}, "after -1 days",
+		{&Email{Message: 3, Timing: Timing{Wait: calendar.Span{N: -1, Unit: calendar.Days}}}, "after -1 days",
 			[]Setting{{"Message", "Field guide"}}, []string{"a length of time cannot be negative"}},
-		{&Call{Guide: "Ask for the depth."}, "at once", []Setting{{"Guide", "Ask for the depth."}}, nil},
-		{&Call{Limit: calendar.Span{N: 1}}, "at once", []Setting{{"Guide", ""}},
+		{&Email{Message: 3, Timing: onDate}, "on 14 May 2026 at 09:05", []Setting{{"Message", "Field guide"},
+			{"When its date is over", "ends their way"}, {"Its own hours", "Mon–Fri 18:00–20:00 in the reader’s own time"}},
+			nil},
+		{&Email{Message: 3, Timing: Timing{Date: calendar.Date{Year: 2026, Month: 2, Day: 29}, Late: "never"}},
+			"on 29 February 2026 at 00:00",
+			[]Setting{{"Message", "Field guide"}, {"When its date is over", "is passed over"}},
+			[]string{"its date is no day of the calendar"}},
+		{&Email{Message: 3, Timing: Timing{Date: onDate.Date, Clock: 24 * 60}}, "on 14 May 2026 at 24:00",
+			[]Setting{{"Message", "Field guide"}, {"When its date is over", "is passed over"}},
+			[]string{"its time is none of the day"}},
+		{&Email{Message: 3, Timing: Timing{Date: onDate.Date, Late: "never", Own: &calendar.SendingHours{}}},
+			"on 14 May 2026 at 00:00", []Setting{{"Message", "Field guide"}, {"When its date is over", "is passed over"},
+				{"Its own hours", "never"}},
+			[]string{"says in no known way what is done when its date is over",
+				"its own the sending hours have no interval"}},
+		{&Call{Guide: "Ask for the depth."}, "at once", []Setting{{"Guide", "Ask for the depth."}, usually}, nil},
+		{&Call{ToDo: ToDo{Limit: calendar.Span{N: 1}}}, "at once",
+			[]Setting{{"Guide", ""}, {"The sequence waits", "until it is done, at most 1 "}},
 			[]string{"a length of time needs a unit"}},
+		{&Call{ToDo: ToDo{NoWait: true}}, "at once", []Setting{{"Guide", ""}, {"The sequence waits", "not at all"}}, nil},
+		{&Task{What: "Send the loan form", ToDo: ToDo{Timing: Timing{Wait: days5}}}, "after 5 days",
+			[]Setting{{"To do", "Send the loan form"}, {"For", "the owner"}, usually}, nil},
+		{&Task{For: 3}, "at once", []Setting{{"To do", ""}, {"For", "user 3"}, usually},
+			[]string{"says nothing of what is to be done"}},
+		{&Social{What: Connect, Text: "Hello", After: 21}, "ask to connect, at once", []Setting{{"Words", "Hello"},
+			{"Withdrawn", "after 21 days, if it is not accepted"}, usually}, nil},
+		{&Social{What: Connect, Text: strings.Repeat("å", 301)}, "ask to connect, at once",
+			[]Setting{{"Words", strings.Repeat("å", 301)}, usually},
+			[]string{"its note has 301 letters, and the network takes 300"}},
+		{&Social{What: SocialNote}, "write to them, at once", []Setting{usually}, []string{"says nothing yet"}},
+		{&Social{What: React, N: 3}, "react to 3 posts, at once", []Setting{usually}, nil},
+		{&Social{What: Vouch, N: 4}, "vouch for 4 skills, at once", []Setting{usually},
+			[]string{"is done at most 3 times at once"}},
+		{&Social{What: Visit}, "visit their profile, at once", []Setting{usually}, nil},
+		{&Social{What: "poke", After: -1}, "vouch for a skill, at once", []Setting{usually},
+			[]string{"a request stands for at most a year", "does something that the network does not know"}},
+		{&Social{What: SocialNote, Text: strings.Repeat("x", 5001)}, "write to them, at once",
+			[]Setting{{"Words", strings.Repeat("x", 5001)}, usually}, []string{"its message has more than 5000 letters"}},
+		{&Sort{Ways: []Way{{1, "Hot", rule.ScoreAtLeast(30)}, {2, "", rule.ScoreAtLeast(15)}}}, "by 2 rules",
+			[]Setting{{"Hot", "a score of 30 or more"}, {"Rule 2", "a score of 15 or more"}}, nil},
+		{&Sort{}, "by 0 rules", nil, []string{"parts by one to 10 rules"}},
+		{&Sort{Ways: []Way{{0, "", rule.ScoreAtLeast(30)}, {2, "", rule.Rule{}}, {2, "", rule.ScoreAtLeast(1)}}},
+			"by 3 rules", []Setting{{"Rule 1", "a score of 30 or more"}, {"Rule 2", "everybody"},
+				{"Rule 2", "a score of 1 or more"}},
+			[]string{"rule 1 has the key of another", "rule 2 asks nothing yet", "rule 3 has the key of another"}},
+		{&Change{Acts: []act.Kept{{Act: act.Untag{Name: "oxygen"}}}}, "take the tag “oxygen” off",
+			[]Setting{{"Change", "take the tag “oxygen” off"}}, nil},
+		{&Change{Acts: []act.Kept{{Act: act.Note{}}, {Act: act.HandOver{}}}}, "2 changes",
+			[]Setting{{"Change", "note: "}, {"Change", "hand over"}},
+			[]string{"say what the note says", "this cannot be done here"}},
+		{&Change{}, "0 changes", nil, []string{"changes nothing yet"}},
+		{&Alert{Acts: []act.Kept{{Act: act.Alert{Words: "look"}}}}, "tell the owner: look", []Setting{{"When", "at once"}},
+			nil},
+		{&Alert{}, "at once", []Setting{{"When", "at once"}}, []string{"tells nobody yet"}},
+		{&GoOn{Sequence: 4}, "to “sequence 4”", []Setting{{"When", "at once"}}, nil},
+		{&GoOn{}, "to another sequence", []Setting{{"When", "at once"}}, []string{"goes on to no sequence yet"}},
+		{&Handover{Timing: Timing{Wait: days5}}, "to the owner, else in turn", []Setting{{"When", "after 5 days"}}, nil},
 		{&Pause{For: days5}, "5 days", nil, nil},
 		{&Pause{}, "at once", nil, []string{"pauses for no time at all"}},
 		{&Pause{For: calendar.Span{N: 800, Unit: calendar.Days}}, "800 days", nil,
@@ -382,17 +450,39 @@ func TestWhatStepsSay(t *testing.T) {
 			t.Errorf("%s %q lacks %q, want %q", c.step.Kind().Word, c.says, lacks, c.lacks)
 		}
 	}
-	call := &Call{Guide: "Ask for the depth."}
-	if call.Tells() != call.Guide {
-		t.Errorf("whoever calls is told %q", call.Tells())
-	}
-	for _, o := range call.Outcomes() {
-		if !o.Known() || o.Spoke() != (o.exit() == 0 || o.exit() == 3) {
-			t.Errorf("%s: known %v, spoke %v", o, o.Known(), o.Spoke())
+}
+
+// numbers names what acts refer to by their numbers.
+type numbers struct{}
+
+func (numbers) Audience(id int64) string { return fmt.Sprint("audience ", id) }
+func (numbers) Sequence(id int64) string { return fmt.Sprint("sequence ", id) }
+func (numbers) User(id int64) string     { return fmt.Sprint("user ", id) }
+func (numbers) Stage(id int64) string    { return fmt.Sprint("stage ", id) }
+func (numbers) Purpose(id int64) string  { return fmt.Sprint("purpose ", id) }
+func (numbers) Field(name string) string { return name }
+
+// Whoever does the work of a step is told what it is, and whatever came of it is a
+// signal of the person or none.
+func TestWorkTells(t *testing.T) {
+	for _, c := range []struct {
+		s     Work
+		tells string
+		told  map[Outcome]signal.Kind
+	}{
+		{&Call{Guide: "Ask for the depth."}, "Ask for the depth.",
+			map[Outcome]signal.Kind{TheyTalked: signal.CallAnswered, TheyDoNotWantIt: signal.CallAnswered}},
+		{&Task{What: "Send the form"}, "Send the form", map[Outcome]signal.Kind{DidIt: signal.TaskDone}},
+		{&Social{What: Connect}, "ask to connect", nil},
+	} {
+		if c.s.Tells() != c.tells {
+			t.Errorf("%s tells %q", c.s.Kind().Word, c.s.Tells())
 		}
-	}
-	if Outcome("sang").Known() {
-		t.Error("an outcome nobody offers is known")
+		for _, o := range append(c.s.Outcomes(), "sang") {
+			if got := c.s.Told(o); got != c.told[o] {
+				t.Errorf("%s: %q is the signal %v, want %v", c.s.Kind().Word, o, got, c.told[o])
+			}
+		}
 	}
 }
 
@@ -409,7 +499,7 @@ func TestThreadsAndParts(t *testing.T) {
 	}
 	first := put(&Email{Message: 3}, 0, "")
 	second := put(&Email{Message: 4, Thread: first}, first, Next)
-	pause := put(&Pause{For: callLimit}, second, Next)
+	pause := put(&Pause{For: usualLimit}, second, Next)
 	third := put(&Email{Thread: second}, pause, Next)
 	for id, want := range map[StepID][]StepID{first: nil, second: {first}, third: {second, first}, pause: nil, 99: nil} {
 		if got := p.ThreadOf(id); !slices.Equal(got, want) {

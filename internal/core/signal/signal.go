@@ -28,6 +28,9 @@ const (
 	Complaint
 	Meeting
 	CallAnswered
+	Accepted
+	SocialReply
+	TaskDone
 	kindEnd
 )
 
@@ -43,7 +46,10 @@ var kinds = [...]struct{ word, did, plural, answer string }{
 	Bounce:         {"bounce", "bounced", "bounces", "It happened"},
 	Complaint:      {"complaint", "complained", "complaints", "It happened"},
 	Meeting:        {"meeting", "booked a meeting", "meetings", "Booked"},
-	CallAnswered:   {"call answered", "took a call", "calls answered", "It happened"},
+	CallAnswered:   {"call answered", "took a call", "calls answered", "Talked"},
+	Accepted:       {"acceptance", "accepted to connect", "acceptances", "Accepted"},
+	SocialReply:    {"social answer", "answered on the network", "social answers", "Answered"},
+	TaskDone:       {"task done", "had a task done for them", "tasks done", "Done"},
 }
 
 // Kinds lists every kind, in the order of their numbers.

@@ -7,9 +7,24 @@ type Kind string
 
 // The kinds. An email is sent by a worker; all others are done by somebody.
 const (
-	Email Kind = "email"
-	Call  Kind = "call"
+	Email  Kind = "email"
+	Call   Kind = "call"
+	Social Kind = "social"
+	Task   Kind = "task"
 )
+
+// Icon is what a list shows of the kind, of the icons that ship.
+func (k Kind) Icon() string { return looks[k].icon }
+
+// Says names the kind: "social touch".
+func (k Kind) Says() string { return looks[k].says }
+
+var looks = map[Kind]struct{ icon, says string }{
+	Email:  {"envelope-simple", "email"},
+	Call:   {"phone", "call"},
+	Social: {"chats-circle", "social touch"},
+	Task:   {"list-checks", "task"},
+}
 
 // Line is a touch as a history tells it.
 type Line struct {
@@ -54,13 +69,23 @@ var story = map[Kind]map[State]Line{
 		Desk:   {"phone", "A call is on the desk", "", false, Made},
 		Missed: {"phone", "Nobody called in time", "", true, Ended},
 	},
+	Social: {
+		Done:   {"chats-circle", "Social touch: *", Outcome, false, Ended},
+		Desk:   {"chats-circle", "A social touch is on the desk", "", false, Made},
+		Missed: {"chats-circle", "Nobody did the social touch in time", "", true, Ended},
+	},
+	Task: {
+		Done:   {"list-checks", "Task: *", Outcome, false, Ended},
+		Desk:   {"list-checks", "A task is on the desk", "", false, Made},
+		Missed: {"list-checks", "Nobody did the task in time", "", true, Ended},
+	},
 }
 
 // again is an email that was refused for now.
 var again = Line{"clock", "An email is tried again: *", Trouble, true, Due}
 
 // Kinds lists them.
-func Kinds() []Kind { return []Kind{Email, Call} }
+func Kinds() []Kind { return []Kind{Email, Call, Social, Task} }
 
 // Known reports whether there is such a kind.
 func (k Kind) Known() bool { return story[k] != nil }

@@ -24,6 +24,16 @@ func (e *Flow) enrol(ctx context.Context, tx store.Tx, list []Doing[act.Enrol]) 
 	return nil
 }
 
+// goOn enters people into another sequence, from the one they were on. That its entry
+// allows it, the step has asked.
+func (e *Flow) goOn(ctx context.Context, tx store.Tx, list []Doing[act.GoOn]) error {
+	as := make([]Doing[act.Enrol], len(list))
+	for i, d := range list {
+		as[i] = Doing[act.Enrol]{act.Enrol{Sequence: d.Act.Sequence}, d.Occasion}
+	}
+	return e.enrol(ctx, tx, as)
+}
+
 // Enter enters people into a running sequence.
 func (e *Flow) Enter(ctx context.Context, tx store.Tx, q store.RunningEntry, people ...int64) error {
 	if _, err := tx.Enrol(ctx, &q, people, e.Now()); err != nil {
@@ -47,6 +57,7 @@ func (e *Flow) putOnDesk(ctx context.Context, tx store.Tx, list []Doing[act.Work
 	out := make([]store.NewTouch, len(list))
 	for i, d := range list {
 		out[i] = d.Way.touch(d.Act.Of, d.Occasion)
+		out[i].For = d.Act.For
 	}
 	if err := tx.MakeTouches(ctx, out); err != nil {
 		return err

@@ -33,6 +33,7 @@ type Flow struct {
 func New(b *base.Base) *Flow {
 	f := &Flow{Base: b}
 	f.Does("enrol", Each(f.enrol))
+	f.Does("go on", Each(f.goOn))
 	f.Does("send", Each(f.write))
 	f.Does("work", Each(f.putOnDesk))
 	f.Does("withdraw", Each(f.takeOffDesk))
@@ -148,10 +149,10 @@ func (w *walk) add(c *store.Claimed, p *program, d *sequence.Decision) {
 		w.moved = append(w.moved, c.Person)
 	}
 	for _, x := range d.Effects {
-		w.deeds = append(w.deeds, Deed{x.Act, Occasion{Person: c.Person, At: x.At, By: "step",
+		w.deeds = append(w.deeds, Deed{x.Act, Occasion{Person: c.Person, At: x.At, By: "step", How: p.how(x.Step),
 			Way: &way{c, p, x.Step, x.Visit}}})
 	}
-	if !c.State.Ended.IsZero() && c.State.Reason != sequence.Finished && c.State.Reason != sequence.HandedOver {
+	if !c.State.Ended.IsZero() && !c.State.Reason.Planned() {
 		w.left[c.State.Reason] = append(w.left[c.State.Reason], c.ID)
 	}
 }
@@ -199,6 +200,7 @@ type gathered struct {
 	records   map[int64]*rule.Record
 	touches   map[int64][]store.EndedTouch // enrolment →
 	standings map[int64]store.Standing
+	bars      map[int64]map[int64]string // sequence → person → why they cannot enter it
 	model     store.Model
 	out       *leaving // all of them leave; nil: as their facts say
 }
@@ -209,6 +211,7 @@ func (e *Flow) gather(
 	b := &gathered{e: e, now: now}
 	var recent, ever []store.Since
 	var records, scored, touched []int64
+	goOn := map[int64][]int64{} // sequence → who may come to go on to it
 	for i := range claimed {
 		c := &claimed[i]
 		p := programs[c.Version]
@@ -223,6 +226,11 @@ func (e *Flow) gather(
 		}
 		if need&sequence.NeedRecord != 0 {
 			records = append(records, c.Person)
+		}
+		if need&sequence.NeedEntry != 0 {
+			for _, q := range p.goesOn {
+				goOn[q] = append(goOn[q], c.Person)
+			}
 		}
 		if need&sequence.NeedScore != 0 {
 			scored = append(scored, c.Person)
@@ -261,6 +269,14 @@ func (e *Flow) gather(
 			if asks {
 				records = append(records, c.Person)
 			}
+		}
+	}
+	for q, people := range goOn {
+		if b.bars == nil {
+			b.bars = make(map[int64]map[int64]string, len(goOn))
+		}
+		if b.bars[q], err = tx.Bars(ctx, q, people); err != nil {
+			return nil, err
 		}
 	}
 	if len(recent) > 0 {
@@ -360,6 +376,8 @@ func (f *facts) Score(at time.Time) float64 {
 	}
 	return f.b.model.At(f.b.ever[f.c.Person], f, at)
 }
+
+func (f *facts) Bars(q int64) string { return f.b.bars[q][f.c.Person] }
 
 func (f *facts) Reach() contact.Facts { return f.c.Reach }
 

@@ -14,6 +14,15 @@ import (
 type program struct {
 	*sequence.Program
 	messages map[int64]int
+	goesOn   []int64 // the sequences that its steps go on to
+}
+
+// how says which step does something, as a person's history keeps it.
+func (p *program) how(id sequence.StepID) string {
+	if s := p.Plan().Step(id); s != nil {
+		return "step “" + s.About().Title + "”"
+	}
+	return "a step"
 }
 
 // programsOf readies the versions that some enrolments are on.
@@ -49,7 +58,12 @@ func (e *Flow) programsOf(ctx context.Context, tx store.Tx, claimed []store.Clai
 			slog.Error("a launched version cannot run", "version", v.ID, "error", err)
 			continue // those who are on it are put off, each for itself
 		}
-		p := &program{pr, v.Messages.V}
+		p := &program{Program: pr, messages: v.Messages.V}
+		for _, part := range v.Plan.V.Parts() {
+			if part.What == sequence.SequencePart {
+				p.goesOn = append(p.goesOn, part.ID)
+			}
+		}
 		e.programs.Store(v.ID, p) // a version never changes
 		out[v.ID] = p
 	}

@@ -32,8 +32,17 @@ func New(b *base.Base, f *flow.Flow) *People {
 	f.Does("tag", flow.Each(e.tagAll))
 	f.Does("audience", flow.Each(e.include))
 	f.Does("assign", flow.Each(e.assign))
+	f.Does("set", edits(e, setField))
+	f.Does("untag", edits(e, untag))
+	f.Does("exclude", edits(e, exclude))
+	f.Does("give", edits(e, give))
+	f.Does("revoke", edits(e, revoke))
+	f.Does("note", flow.Each(e.addNotes))
 	return e
 }
+
+// ErrCannotSet is answered where a field cannot be set for many people at once.
+var ErrCannotSet = plainly.New("this field cannot be set by a step")
 
 // FieldError is a value that a field cannot take.
 type FieldError struct {

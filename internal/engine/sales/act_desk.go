@@ -20,6 +20,16 @@ func (e *Sales) giveTasks(ctx context.Context, tx store.Tx, list []flow.Doing[ac
 	return told(ctx, tx, out)
 }
 
+// moveDeals moves people's open deals to a stage.
+func (e *Sales) moveDeals(ctx context.Context, tx store.Tx, list []flow.Doing[act.MoveDeal]) error {
+	for _, group := range flow.Grouped(list, func(d flow.Doing[act.MoveDeal]) act.MoveDeal { return d.Act }) {
+		if err := tx.MoveOpenDeals(ctx, flow.Whom(group), group[0].Act.Stage, e.Now()); err != nil {
+			return err
+		}
+	}
+	return tx.Notify(ctx, event.Pipeline.About(flow.Whom(list)...))
+}
+
 // giveAlerts tells users something about people.
 func (e *Sales) giveAlerts(ctx context.Context, tx store.Tx, list []flow.Doing[act.Alert]) error {
 	out := make([]store.NewTask, len(list))

@@ -2,6 +2,7 @@ package sales
 
 import (
 	"context"
+	"slices"
 
 	"ombak/internal/core/event"
 	"ombak/internal/core/plainly"
@@ -11,27 +12,31 @@ import (
 	"ombak/internal/store"
 )
 
-// FinishCall records what became of a call, and the sequence goes on.
-func (e *Sales) FinishCall(ctx context.Context, touch, rep int64, outcome sequence.Outcome, notes string) error {
-	if !outcome.Known() {
-		return plainly.Errorf("%q is no outcome of a call", outcome)
-	}
+// FinishWork records what became of a call, a social touch or a task of a step, and the
+// sequence goes on.
+func (e *Sales) FinishWork(ctx context.Context, touch, user int64, outcome sequence.Outcome, notes string) error {
 	now := e.Now()
 	err := e.Store.InTx(ctx, func(tx store.Tx) error {
-		if err := base.MayWork(ctx, tx, rep, store.CallWork, touch); err != nil {
+		if err := base.MayWork(ctx, tx, user, store.CallWork, touch); err != nil {
 			return err
 		}
-		t, err := tx.FinishCall(ctx, touch, rep, string(outcome), base.Cut(notes, 5000), now)
+		t, err := tx.FinishWork(ctx, touch, user, string(outcome), base.Cut(notes, 5000), now)
 		if store.IsNotFound(err) {
 			return base.ErrGone
 		}
 		if err != nil {
 			return err
 		}
-		if outcome.Spoke() {
+		step, err := workOf(ctx, tx.Queries, &t)
+		if err != nil {
+			return err
+		}
+		if !slices.Contains(step.Outcomes(), outcome) {
+			return plainly.Errorf("%q is no outcome of a %s", outcome, step.Kind().Word)
+		}
+		if kind := step.Told(outcome); kind != 0 {
 			s := store.Signal{Person: t.Person, Touch: t.ID, Detail: string(outcome),
-				Signal: signal.Signal{At: now, Kind: signal.CallAnswered,
-					Place: signal.Place{Sequence: t.Sequence, Step: t.Step}}}
+				Signal: signal.Signal{At: now, Kind: kind, Place: signal.Place{Sequence: t.Sequence, Step: t.Step}}}
 			if err := e.RecordSignals(ctx, tx, []store.Signal{s}); err != nil {
 				return err
 			}
@@ -45,4 +50,21 @@ func (e *Sales) FinishCall(ctx context.Context, touch, rep int64, outcome sequen
 		e.Nudge()
 	}
 	return err
+}
+
+// WorkOf is the step that asked for the work of a touch, as it was when it did.
+func (e *Sales) WorkOf(ctx context.Context, t *store.Touch) (sequence.Work, error) {
+	return workOf(ctx, e.Store.Queries, t)
+}
+
+func workOf(ctx context.Context, db store.Queries, t *store.Touch) (sequence.Work, error) {
+	v, err := db.Version(ctx, t.Version)
+	if err != nil {
+		return nil, err
+	}
+	if step, ok := v.Plan.V.Step(sequence.StepID(t.Step)).(sequence.Work); ok {
+		return step, nil
+	}
+	// A plan from before its steps had the kinds they have: it was a call.
+	return &sequence.Call{}, nil
 }

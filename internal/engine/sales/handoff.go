@@ -26,6 +26,7 @@ type Sales struct {
 func New(b *base.Base, f *flow.Flow) *Sales {
 	e := &Sales{b, f}
 	f.Does("task", flow.Each(e.giveTasks))
+	f.Does("move deal", flow.Each(e.moveDeals))
 	f.Does("alert", flow.Each(e.giveAlerts))
 	f.Does("hand over", flow.Each(e.handOver))
 	return e

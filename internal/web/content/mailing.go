@@ -65,7 +65,7 @@ type mailingData struct {
 	Messages  []store.Message
 	Audiences []store.Audience
 	Purposes  []store.Purpose
-	Choices   *actChoices
+	Choices   *shell.ActChoices
 	When      string
 	From, To  string // sending hours
 	Wrong     string
@@ -86,9 +86,9 @@ type mailingData struct {
 // was pressed.
 type linkLine struct {
 	message.Link
-	For             string   // whose words it stands in; empty: everyone else's
-	Acts            []actRow // and one that does nothing yet
-	Does            []string // in words
+	For             string         // whose words it stands in; empty: everyone else's
+	Acts            []shell.ActRow // and one that does nothing yet
+	Does            []string       // in words
 	People, Presses int64
 }
 
@@ -131,7 +131,7 @@ func (s *Place) showMailing(c *echo.Context, code int, m store.Mailing, wrong st
 		}
 	}
 	var err error
-	if d.Choices, err = s.actChoices(ctx); err != nil {
+	if d.Choices, err = s.ActChoices(ctx); err != nil {
 		return err
 	}
 	pressed := map[int]store.LinkFigures{}
@@ -159,7 +159,7 @@ func (s *Place) showMailing(c *echo.Context, code int, m store.Mailing, wrong st
 				x.Does = append(x.Does, a.Says(d.Choices))
 			}
 		}
-		x.Acts = actRows(acts, act.OfLink(), d.Choices)
+		x.Acts = shell.ActRows(acts, act.OfLink(), d.Choices)
 		d.Links = append(d.Links, x)
 	}
 	if m.State == "draft" {
@@ -275,7 +275,7 @@ func (s *Place) readMailing(v url.Values, m *store.Mailing) error {
 	m.Acts.V = nil
 	for i := range v["act_link"] {
 		n, _ := strconv.Atoi(v["act_link"][i]) // what is no number is no link
-		a := mailing.LinkAct{Link: n, Act: typedAct(v, i)}
+		a := mailing.LinkAct{Link: n, Act: shell.TypedAct(v, i)}
 		if n > 0 && a.Act != nil && slices.Contains(act.OfLink(), a.Kind()) && len(m.Acts.V) < 50 {
 			m.Acts.V = append(m.Acts.V, a)
 		}

@@ -77,8 +77,8 @@ type pageData struct {
 	Keepable []person.Definition
 	Purposes []store.Purpose
 	Messages []store.MessageName
-	Acts     []actRow
-	Choices  *actChoices
+	Acts     []shell.ActRow
+	Choices  *shell.ActChoices
 	Ladder   int // how many further questions there are
 	Tide     shell.Tide
 	Sources  []store.PageSource
@@ -180,14 +180,14 @@ func (s *Place) showPage(c *echo.Context, code int, d pageData) error {
 	if d.Messages, err = s.Store.MessageNames(ctx); err != nil {
 		return err
 	}
-	if d.Choices, err = s.actChoices(ctx); err != nil {
+	if d.Choices, err = s.ActChoices(ctx); err != nil {
 		return err
 	}
 	var acts []act.Act
 	for _, a := range form.Acts {
 		acts = append(acts, a.Act)
 	}
-	d.Acts = actRows(acts, act.OfForm(), d.Choices)
+	d.Acts = shell.ActRows(acts, act.OfForm(), d.Choices)
 	if d.Faults, err = s.Engine.PageFaults(ctx, d.Doc); err != nil {
 		return err
 	}

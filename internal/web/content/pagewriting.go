@@ -84,7 +84,7 @@ func typedPage(was page.Document, at int, v url.Values) page.Document {
 	}
 	f.Acts = nil
 	for i := range v["act_do"] {
-		if a := typedAct(v, i); a != nil && i < act.Max {
+		if a := shell.TypedAct(v, i); a != nil && i < act.Max {
 			f.Acts = append(f.Acts, act.Kept{Act: a})
 		}
 	}

@@ -10,6 +10,7 @@ import (
 
 	"ombak/internal/core/right"
 	"ombak/internal/core/sequence"
+	"ombak/internal/core/touch"
 	"ombak/internal/engine/base"
 	"ombak/internal/engine/sales"
 	"ombak/internal/store"
@@ -18,9 +19,9 @@ import (
 
 // work is one thing on the desk.
 type work struct {
-	Key     string // "call-12"
+	Key     string // "call-12", of whatever kind of touch
 	Handoff *store.Handoff
-	Call    *store.Touch
+	Touch   *store.Touch // what a step asks for: a call, a social touch, a task
 	Task    *store.Task
 }
 
@@ -31,9 +32,11 @@ type deskData struct {
 	Before   string // the key of the one before it, and of the next
 	After    string
 	Guide    string
+	Words    string // ready to be copied
 	Outcomes []sequence.Outcome
 	Handoffs int
 	Calls    int
+	Social   int
 	Tasks    int
 	Alerts   []shell.Bundle
 	Unsure   []store.Incoming
@@ -49,7 +52,7 @@ func (s *Place) showDesk(c *echo.Context, code int, wrong string) error {
 	ctx := c.Request().Context()
 	u := shell.UserOf(c)
 	rep := u.ID
-	d := deskData{Outcomes: sequence.Outcomes(), Wrong: wrong}
+	d := deskData{Wrong: wrong}
 	if u.Role != right.Rep {
 		rep, d.All = 0, true
 	}
@@ -57,7 +60,7 @@ func (s *Place) showDesk(c *echo.Context, code int, wrong string) error {
 	if err != nil {
 		return err
 	}
-	calls, err := s.Store.DeskCalls(ctx, rep)
+	touches, err := s.Store.DeskWork(ctx, rep)
 	if err != nil {
 		return err
 	}
@@ -72,12 +75,20 @@ func (s *Place) showDesk(c *echo.Context, code int, wrong string) error {
 		return err
 	}
 	d.Undo = c.QueryParam("undo")
-	d.Handoffs, d.Calls, d.Tasks = len(handoffs), len(calls), len(tasks)
+	d.Handoffs, d.Tasks = len(handoffs), len(tasks)
 	for i := range handoffs {
 		d.Work = append(d.Work, work{Key: fmt.Sprintf("handoff-%d", handoffs[i].ID), Handoff: &handoffs[i]})
 	}
-	for i := range calls {
-		d.Work = append(d.Work, work{Key: fmt.Sprintf("call-%d", calls[i].ID), Call: &calls[i]})
+	for i := range touches {
+		switch touches[i].Kind {
+		case touch.Task:
+			d.Tasks++
+		case touch.Social:
+			d.Social++
+		default:
+			d.Calls++
+		}
+		d.Work = append(d.Work, work{Key: fmt.Sprintf("call-%d", touches[i].ID), Touch: &touches[i]})
 	}
 	for i := range tasks {
 		d.Work = append(d.Work, work{Key: fmt.Sprintf("task-%d", tasks[i].ID), Task: &tasks[i]})
@@ -102,15 +113,13 @@ func (s *Place) showDesk(c *echo.Context, code int, wrong string) error {
 		switch {
 		case d.Now.Task != nil:
 			who = d.Now.Task.Person
-		case d.Now.Call != nil:
-			who = d.Now.Call.Person
-			v, err := s.Store.Version(ctx, d.Now.Call.Version)
+		case d.Now.Touch != nil:
+			who = d.Now.Touch.Person
+			step, err := s.Engine.WorkOf(ctx, d.Now.Touch)
 			if err != nil {
 				return err
 			}
-			if step, ok := v.Plan.V.Step(sequence.StepID(d.Now.Call.Step)).(sequence.Work); ok {
-				d.Guide, d.Outcomes = step.Tells(), step.Outcomes()
-			}
+			d.Guide, d.Outcomes, d.Words = step.Tells(), step.Outcomes(), step.Words()
 		default:
 			who = d.Now.Handoff.Person
 		}
@@ -124,16 +133,16 @@ func (s *Place) showDesk(c *echo.Context, code int, wrong string) error {
 	return s.PageCode(c, code, "desk.html", "desk", "Desk", "Desk", d)
 }
 
-func (s *Place) finishCall(c *echo.Context) error {
+func (s *Place) finishWork(c *echo.Context) error {
 	id, err := shell.IDOf(c, "id")
 	if err != nil {
 		return err
 	}
-	err = s.Engine.FinishCall(c.Request().Context(), id, shell.UserOf(c).ID, sequence.Outcome(c.FormValue("outcome")),
+	err = s.Engine.FinishWork(c.Request().Context(), id, shell.UserOf(c).ID, sequence.Outcome(c.FormValue("outcome")),
 		c.FormValue("notes"))
 	if errors.Is(err, base.ErrGone) {
 		return s.NotDone(c, "/desk",
-			"This call is no longer on the desk: somebody else made it, or the sequence has gone on.")
+			"This is no longer on the desk: somebody else did it, or the sequence has gone on.")
 	}
 	if errors.Is(err, base.ErrNotYours) {
 		return shell.NotYours(err)
@@ -141,7 +150,7 @@ func (s *Place) finishCall(c *echo.Context) error {
 	if err != nil {
 		return s.NotDone(c, fmt.Sprintf("/desk?item=call-%d", id), shell.Sentence(err))
 	}
-	return s.Done(c, "/desk", "Call noted: "+c.FormValue("outcome")+".")
+	return s.Done(c, "/desk", "Noted: "+c.FormValue("outcome")+".")
 }
 
 func (s *Place) accept(c *echo.Context) error {
@@ -225,7 +234,7 @@ func (s *Place) Routes(in *echo.Group) {
 	in.POST("/desk/tasks/back", s.reopenTask)
 	in.POST("/desk/alerts", s.seeAlerts)
 	in.POST("/letters/:id/sort", s.sortLetter, shell.Allow(right.Marketer, right.Rep, right.Lead, right.Admin))
-	in.POST("/desk/calls/:id", s.finishCall, sells)
+	in.POST("/desk/calls/:id", s.finishWork, sells)
 	in.POST("/desk/handoffs/:id/accept", s.accept, sells)
 	in.POST("/desk/handoffs/:id/send-back", s.sendBack, sells)
 	in.POST("/desk/handoffs/:id/back", s.takeBack, sells)

@@ -226,7 +226,7 @@ func (t *telling) sequences() error {
 	for _, l := range logs {
 		at := "“" + title(l.Version, l.Step) + "”"
 		switch {
-		case l.Exit == "" && (l.Reason == string(sequence.Finished) || l.Reason == string(sequence.HandedOver)):
+		case l.Exit == "" && sequence.Reason(l.Reason).Planned():
 			t.add(l.At, "flag", "Came to the end of the sequence: "+at).Quiet = true
 		case l.Exit == "":
 			t.add(l.At, "flag", "Left the sequence at "+at+": "+l.Reason)

@@ -6,7 +6,6 @@ import (
 	"time"
 
 	"ombak/internal/core/calendar"
-	"ombak/internal/core/rule"
 	"ombak/internal/core/sequence"
 )
 
@@ -31,26 +30,12 @@ func hour(h calendar.SendingHours, end int) string {
 }
 
 var stepFuncs = template.FuncMap{
-	"stepTitle":   stepTitle,
-	"hour":        hour,
-	"weekend":     func(h calendar.SendingHours) bool { return len(h.Days[time.Saturday]) > 0 },
-	"checksScore": func(s *sequence.Check) bool { return s.Rule.If != nil && s.Rule.If.Score },
-	"checkField": func(s *sequence.Check) rule.Field {
-		if s.Rule.If == nil {
-			return ""
-		}
-		if q := s.Rule.If; q.About == rule.Audience {
-			return rule.Field(fmt.Sprintf("audience %d", q.ID))
-		}
-		return s.Rule.If.Field
-	},
-	"checkValue": func(s *sequence.Check) string {
-		switch {
-		case s.Rule.If == nil:
-			return ""
-		case s.Rule.If.Score:
-			return fmt.Sprint(s.Rule.If.N)
-		}
-		return s.Rule.If.Value
-	},
+	"stepTitle": stepTitle,
+	"hour":      hour,
+	"weekend":   func(h calendar.SendingHours) bool { return len(h.Days[time.Saturday]) > 0 },
+	"lates":     sequence.Lates,
+	"weekdays":  func() []time.Weekday { return weekdays },
+	"intervals": func(h *calendar.SendingHours, d time.Weekday) string { return calendar.Intervals(h.Days[d]) },
+	"zones":     calendar.ZoneNames,
+	"clock":     func(minutes int) string { return fmt.Sprintf("%02d:%02d", minutes/60, minutes%60) },
 }

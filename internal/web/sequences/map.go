@@ -150,8 +150,7 @@ func (f flowFigures) left(step int32) (int, string) {
 	total := 0
 	var why []store.StepFigure
 	for _, x := range f.passed {
-		if x.Step == step && x.Exit == "" && x.Reason != string(sequence.Finished) &&
-			x.Reason != string(sequence.HandedOver) {
+		if x.Step == step && x.Exit == "" && !sequence.Reason(x.Reason).Planned() {
 			total += int(x.N)
 			why = append(why, x)
 		}
@@ -175,8 +174,7 @@ func (f flowFigures) counts(id sequence.StepID) counts {
 		}
 	}
 	for _, x := range f.passed {
-		if x.Step == int32(id) && x.Exit == "" &&
-			(x.Reason == string(sequence.Finished) || x.Reason == string(sequence.HandedOver)) {
+		if x.Step == int32(id) && x.Exit == "" && sequence.Reason(x.Reason).Planned() {
 			out[sequence.Ended] += x.N
 		}
 	}

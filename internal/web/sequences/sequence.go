@@ -21,7 +21,6 @@ import (
 	"ombak/internal/core/right"
 	"ombak/internal/core/rule"
 	"ombak/internal/core/sequence"
-	"ombak/internal/core/signal"
 	"ombak/internal/engine/flow"
 	"ombak/internal/store"
 	"ombak/internal/web/shell"
@@ -72,6 +71,7 @@ type sequenceData struct {
 	Passed  int64
 	Left    int64
 	Form    template.HTML
+	Unsaved bool // what the form of the step has is not kept yet
 	From    sequence.StepID
 	Exit    sequence.Exit
 	Kinds   []kindChoice
@@ -85,6 +85,7 @@ type sequenceData struct {
 	Purposes  []store.Purpose
 	Grounds   []string // besides what people agreed to
 	cat       *rule.Catalogue
+	choices   *shell.ActChoices
 	Said      string // what the chosen step does
 
 	Ahead shell.Tide
@@ -93,7 +94,9 @@ type sequenceData struct {
 }
 
 // says is what a step does, with what its rule asks for by name.
-func (d *sequenceData) says(s sequence.Step) string { return s.Says(sequence.Names{Rules: d.cat}) }
+func (d *sequenceData) says(s sequence.Step) string {
+	return s.Says(sequence.Names{Rules: d.cat, Acts: d.choices})
+}
 
 // lately is something that happened to somebody on the sequence.
 type lately struct {
@@ -183,6 +186,9 @@ func (s *Place) showSequence(c *echo.Context, code int, id int64, adjust func(*s
 		return err
 	}
 	d.Audiences, d.cat = cat.Audiences, cat
+	if d.choices, err = s.ActChoices(ctx); err != nil {
+		return err
+	}
 	if d.Purposes, err = s.Store.Purposes(ctx); err != nil {
 		return err
 	}
@@ -229,13 +235,16 @@ func (s *Place) showSequence(c *echo.Context, code int, id int64, adjust func(*s
 		return err
 	}
 	if d.Panel == "step" && d.Editable {
-		if d.Form, err = s.stepForm(d.Plan, d.Step, messages, d.Pages, d.Audiences); err != nil {
+		if d.Form, err = s.stepForm(ctx, &d, messages); err != nil {
 			return err
 		}
 	}
 	part := "work"
-	if c.Request().Header.Get("HX-Target") == "" {
+	switch target := c.Request().Header.Get("HX-Target"); {
+	case target == "":
 		part = ""
+	case strings.Contains(target, "panel"):
+		part = "panel"
 	}
 	return s.PageCode(c, code, "sequence.html", part, "Sequences", q.Name, d)
 }
@@ -280,7 +289,7 @@ func (s *Place) figures(c *echo.Context, d *sequenceData) error {
 		for _, x := range f.passed {
 			if x.Step == id {
 				d.Passed += x.N
-				if x.Exit == "" && x.Reason != string(sequence.Finished) && x.Reason != string(sequence.HandedOver) {
+				if x.Exit == "" && !sequence.Reason(x.Reason).Planned() {
 					d.Left += x.N
 				}
 			}
@@ -307,7 +316,7 @@ func (s *Place) happening(c *echo.Context, d *sequenceData) error {
 			switch {
 			case e.Exit != "" && st.Answer(sequence.Exit(e.Exit)) != "":
 				x.Text = st.About().Title + ": " + st.Answer(sequence.Exit(e.Exit))
-			case e.Exit != "" || e.Reason == string(sequence.Finished) || e.Reason == string(sequence.HandedOver):
+			case e.Exit != "" || sequence.Reason(e.Reason).Planned():
 				x.Text = st.About().Title
 			default:
 				x.Text = "left at " + st.About().Title + ": " + e.Reason
@@ -338,28 +347,6 @@ func (s *Place) happening(c *echo.Context, d *sequenceData) error {
 	}
 	d.Ahead.Layout()
 	return nil
-}
-
-// stepForm renders the form of a step's kind.
-func (s *Place) stepForm(
-	p *sequence.Plan, st sequence.Step, messages []store.MessageName, pages []store.PageName, audiences []rule.Named,
-) (template.HTML, error) {
-	form, ok := StepForms[st.Kind().Word]
-	if !ok {
-		return "", nil // a kind without settings
-	}
-	t, err := shell.TemplateOf("sequence.html")
-	if err != nil {
-		return "", err
-	}
-	var b bytes.Buffer
-	err = t.ExecuteTemplate(&b, form.Part, map[string]any{
-		"S": st, "Messages": messages, "Pages": pages, "Emails": p.Touches(st.About().ID, "email"),
-		"Kinds":  signal.Kinds(),
-		"Units":  []calendar.Unit{calendar.Minutes, calendar.Hours, calendar.Days, calendar.WorkingDays},
-		"Fields": shell.SimpleFields(), "Audiences": audiences,
-	})
-	return template.HTML(b.String()), err
 }
 
 // edit makes a change to the draft and shows the map again.
@@ -431,6 +418,9 @@ func (s *Place) planConflict(
 			names.Messages[m.ID] = m.Name
 		}
 		if names.Rules, err = s.Store.Catalogue(ctx); err != nil {
+			return err
+		}
+		if names.Acts, err = s.ActChoices(ctx); err != nil {
 			return err
 		}
 		d = stepConflict(a, b, names)
@@ -526,14 +516,32 @@ func (s *Place) changeStep(c *echo.Context) error {
 		return s.edit(c, sequence.RemoveStep{}) // says that it is not there, whatever else has changed
 	}
 	st = sequence.CloneStep(st)
-	st.About().Title = person.Name(c.FormValue("title"))
-	if read := StepForms[st.Kind().Word].Read; read != nil {
-		err = read(c, st)
-	}
+	v, err := c.FormValues()
 	if err != nil {
-		return s.edited(c, id, nil, 0, err)
+		return err
 	}
-	return s.edit(c, sequence.ChangeStep{With: st})
+	typed := Typed{v, nil}
+	if typed.Rules, err = s.Store.Catalogue(c.Request().Context()); err != nil {
+		return err
+	}
+	st.About().Title = person.Name(v.Get("title"))
+	if read := StepForms[st.Kind().Word].Read; read != nil {
+		err = read(typed, st)
+	}
+	if do, _ := typed.Do(); do == "" && err == nil {
+		return s.edit(c, sequence.ChangeStep{With: st})
+	}
+	// What was typed is shown again, as far as it could be read, and nothing is kept yet.
+	code, wrong := http.StatusOK, ""
+	if err != nil && v.Get("do") != "again" {
+		code, wrong = http.StatusUnprocessableEntity, shell.Sentence(err)
+	}
+	return s.showSequence(c, code, id, func(d *sequenceData) {
+		d.Panel, d.Step, d.Said, d.Wrong, d.Unsaved = "step", st, d.says(st), wrong, true
+		if n, err := strconv.Atoi(v.Get("n")); err == nil {
+			d.N = n // of the draft that it was typed into
+		}
+	})
 }
 
 func (s *Place) removeStep(c *echo.Context) error {

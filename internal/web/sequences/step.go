@@ -2,12 +2,16 @@ package sequences
 
 import (
 	"errors"
+	"net/url"
+	"slices"
 	"strconv"
 	"strings"
+	"time"
+	"unicode/utf8"
 
-	"github.com/labstack/echo/v5"
-
+	"ombak/internal/core/act"
 	"ombak/internal/core/calendar"
+	"ombak/internal/core/person"
 	"ombak/internal/core/plainly"
 	"ombak/internal/core/rule"
 	"ombak/internal/core/sequence"
@@ -17,79 +21,275 @@ import (
 
 // StepForm is the form of a kind of step.
 type StepForm struct {
-	Part string                                       // the template that writes it
-	Read func(c *echo.Context, s sequence.Step) error // nil: there is nothing to read
+	Part string // the template that writes it
+	// Read reads what was typed into a step, as far as it can be read; nil: there is
+	// nothing to read.
+	Read func(f Typed, s sequence.Step) error
+}
+
+// Typed is what somebody has typed into a step's form.
+type Typed struct {
+	url.Values
+	Rules *rule.Catalogue
+}
+
+// Number is a field as a number; 0 where it is none.
+func (f Typed) Number(name string) int64 { return shell.Number(f.Get(name)) }
+
+// Do is what a button of the form does, and to which; empty: it saves.
+func (f Typed) Do() (what string, which int) {
+	what, arg, _ := strings.Cut(f.Get("do"), " ")
+	which, _ = strconv.Atoi(arg) // a path of a rule is for whoever reads the rule
+	return what, which
 }
 
 // StepForms are the forms of the kinds of step, as templates/steps.html writes them.
 var StepForms = map[string]StepForm{
-	"email": {"step-email", func(c *echo.Context, s sequence.Step) error {
-		e := s.(*sequence.Email)
-		e.Message, _ = strconv.ParseInt(c.FormValue("message"), 10, 64)
-		e.Request = c.FormValue("request") != ""
-		thread, _ := strconv.Atoi(c.FormValue("thread")) // none: a new one
-		e.Thread = sequence.StepID(thread)
-		return ReadSpan(c, "wait", &e.Wait)
+	"email":         {"step-email", readEmail},
+	"call":          {"step-call", readCall},
+	"social touch":  {"step-social", readSocial},
+	"task":          {"step-task", readTask},
+	"pause":         {"step-pause", readPause},
+	"watch":         {"step-watch", readWatch},
+	"check":         {"step-check", readCheck},
+	"sort":          {"step-sort", readSort},
+	"change record": {"step-change", readChange},
+	"alert":         {"step-alert", readAlert},
+	"hand over": {"step-hand-over", func(f Typed, s sequence.Step) error {
+		return readTiming(f, &s.(*sequence.Handover).Timing)
 	}},
-	"call": {"step-call", func(c *echo.Context, s sequence.Step) error {
-		x := s.(*sequence.Call)
-		x.Guide = strings.TrimSpace(c.FormValue("guide"))
-		if len(x.Guide) > 5000 {
-			return plainly.New("the guide is too long: at most 5,000 letters")
-		}
-		x.NoWait = c.FormValue("nowait") != ""
-		return errors.Join(ReadSpan(c, "wait", &x.Wait), ReadSpan(c, "limit", &x.Limit))
+	"go on": {"step-go-on", func(f Typed, s sequence.Step) error {
+		x := s.(*sequence.GoOn)
+		x.Sequence = max(f.Number("sequence"), 0)
+		return readTiming(f, &x.Timing)
 	}},
-	"pause": {"step-pause", func(c *echo.Context, s sequence.Step) error {
-		return ReadSpan(c, "for", &s.(*sequence.Pause).For)
-	}},
-	"watch": {"step-watch", func(c *echo.Context, s sequence.Step) error {
-		w := s.(*sequence.Watch)
-		kind, _ := strconv.Atoi(c.FormValue("signal"))
-		of, _ := strconv.Atoi(c.FormValue("of"))
-		w.Signal, w.Of = signal.Kind(kind), sequence.StepID(of)
-		w.Page, _ = strconv.ParseInt(c.FormValue("page"), 10, 64)
-		n, err := strconv.Atoi(c.FormValue("times"))
-		if err != nil || n < 1 || n > 1000 {
-			return plainly.New("how often is a whole number from 1 to 1000")
+	"end": {Part: "step-end"},
+}
+
+func readEmail(f Typed, s sequence.Step) error {
+	e := s.(*sequence.Email)
+	e.Message, e.Request = max(f.Number("message"), 0), f.Get("request") != ""
+	e.Thread = sequence.StepID(f.Number("thread"))
+	return readTiming(f, &e.Timing)
+}
+
+func readCall(f Typed, s sequence.Step) error {
+	x := s.(*sequence.Call)
+	x.Guide = strings.TrimSpace(f.Get("guide"))
+	err := readToDo(f, &x.ToDo)
+	if len(x.Guide) > 5000 {
+		err = errors.Join(err, plainly.New("the guide is too long: at most 5,000 letters"))
+	}
+	return err
+}
+
+func readTask(f Typed, s sequence.Step) error {
+	x := s.(*sequence.Task)
+	x.What, x.For = strings.TrimSpace(f.Get("what")), max(f.Number("for"), 0)
+	err := readToDo(f, &x.ToDo)
+	if len(x.What) > 5000 {
+		err = errors.Join(err, plainly.New("what is to be done is too long: at most 5,000 letters"))
+	}
+	return err
+}
+
+func readSocial(f Typed, s sequence.Step) error {
+	x := s.(*sequence.Social)
+	x.What, x.Text = sequence.SocialAct(f.Get("act")), strings.TrimSpace(f.Get("words"))
+	x.N, x.After = 0, 0
+	switch x.What {
+	case sequence.React, sequence.Vouch:
+		x.N = int(f.Number("n"))
+	case sequence.Connect:
+		x.After = int(f.Number("after"))
+	}
+	if x.What == sequence.Visit || x.What == sequence.React || x.What == sequence.Vouch {
+		x.Text = ""
+	}
+	err := readToDo(f, &x.ToDo)
+	switch {
+	case !slices.Contains(sequence.SocialActs(), x.What):
+		x.What = sequence.Connect
+		err = errors.Join(err, plainly.New("choose what is done on the network"))
+	case x.N < 0 || x.N > sequence.MaxAtOnce:
+		err = errors.Join(err, plainly.Errorf("at most %d at once", sequence.MaxAtOnce))
+	case x.After < 0 || x.After > 365:
+		err = errors.Join(err, plainly.New("a request stands for at most 365 days"))
+	case utf8.RuneCountInString(x.Text) > sequence.MaxMessage:
+		err = errors.Join(err, plainly.Errorf("the words are too many: at most %d letters", sequence.MaxMessage))
+	}
+	return err
+}
+
+func readPause(f Typed, s sequence.Step) error { return ReadSpan(f, "for", &s.(*sequence.Pause).For) }
+
+func readWatch(f Typed, s sequence.Step) error {
+	w := s.(*sequence.Watch)
+	w.Signal, w.Of = signal.Kind(f.Number("signal")), sequence.StepID(f.Number("of"))
+	w.Page, w.Link, w.AtEnd = max(f.Number("page"), 0), int32(max(f.Number("link"), 0)), f.Get("atend") != ""
+	if w.Signal.OfPage() {
+		w.Of = 0 // these come from pages, not from emails
+	} else {
+		w.Page = 0
+	}
+	if w.Signal != signal.Click || w.Of == 0 {
+		w.Link = 0
+	}
+	err := ReadSpan(f, "for", &w.For)
+	n, nerr := strconv.Atoi(f.Get("times"))
+	if nerr != nil || n < 1 || n > 1000 {
+		return errors.Join(err, plainly.New("how often is a whole number from 1 to 1000"))
+	}
+	w.N = n
+	return err
+}
+
+func readCheck(f Typed, s sequence.Step) error {
+	r, there, err := shell.ReadRuleAt(f.Values, "r", f.Rules)
+	if there && err == nil {
+		s.(*sequence.Check).Rule = plainRule(r)
+	}
+	return err
+}
+
+// plainRule is a rule of one condition without the group that an editor puts around it.
+func plainRule(r rule.Rule) rule.Rule {
+	if len(r.All) == 1 && len(r.Any) == 0 && len(r.None) == 0 && r.All[0].If != nil {
+		return r.All[0]
+	}
+	return r
+}
+
+// readSort reads the ways of a sort, each with its name and its rule. The buttons are
+// "way" (one more), "unway 2" (of that key), "before 2".
+func readSort(f Typed, s sequence.Step) error {
+	x := s.(*sequence.Sort)
+	do, key := f.Do()
+	var ways []sequence.Way
+	for _, k := range f.Values["way"] {
+		n, err := strconv.Atoi(k)
+		if err != nil || n < 1 || len(ways) > sequence.MaxWays {
+			return plainly.New("there is no such rule of the sort")
 		}
-		w.N, w.AtEnd = n, c.FormValue("atend") != ""
-		if w.Signal.OfPage() {
-			w.Of = 0 // these come from pages, not from emails
-		} else {
-			w.Page = 0
+		if do == "unway" && n == key {
+			continue
 		}
-		return ReadSpan(c, "for", &w.For)
-	}},
-	"check": {"step-check", func(c *echo.Context, s sequence.Step) error {
-		k := s.(*sequence.Check)
-		value := strings.TrimSpace(c.FormValue("value"))
-		if id, ok := shell.AudienceOf(c.FormValue("asks")); ok {
-			k.Rule = rule.ThingIs(rule.Audience, id)
-			return nil
-		}
-		if c.FormValue("asks") == "score" {
-			n, err := strconv.Atoi(value)
-			if err != nil {
-				return plainly.New("a score is a whole number")
-			}
-			k.Rule = rule.ScoreAtLeast(n)
-			return nil
-		}
-		r := rule.FieldIs(rule.Field(c.FormValue("asks")), value)
-		if err := r.Check(nil); err != nil {
+		r, _, err := shell.ReadRuleAt(f.Values, "w"+k, f.Rules)
+		if err != nil {
 			return err
 		}
-		k.Rule = r
-		return nil
-	}},
-	"hand over": {Part: "step-hand-over"},
-	"end":       {Part: "step-end"},
+		ways = append(ways, sequence.Way{Key: n, Name: person.Name(f.Get("way-name." + k)), Rule: plainRule(r)})
+	}
+	x.Ways = ways
+	switch do {
+	case "way":
+		if len(x.Ways) < sequence.MaxWays {
+			x.Ways = append(x.Ways, sequence.Way{Key: x.NewKey(), Rule: rule.ScoreAtLeast(15)})
+		}
+	case "before":
+		i := slices.IndexFunc(x.Ways, func(w sequence.Way) bool { return w.Key == key })
+		if i > 0 {
+			x.Ways[i-1], x.Ways[i] = x.Ways[i], x.Ways[i-1]
+		}
+	}
+	return nil
+}
+
+func readChange(f Typed, s sequence.Step) error {
+	x := s.(*sequence.Change)
+	x.Acts = readActs(f, act.OfRecord())
+	return readTiming(f, &x.Timing)
+}
+
+func readAlert(f Typed, s sequence.Step) error {
+	x := s.(*sequence.Alert)
+	x.Acts = readActs(f, []*act.Kind{act.Alert{}.Kind()})
+	return readTiming(f, &x.Timing)
+}
+
+// readActs reads the acts of a form, of some kinds. What is not whole is kept as it is:
+// the checks name it.
+func readActs(f Typed, of []*act.Kind) (out []act.Kept) {
+	for i := range f.Values["act_do"] {
+		if a := shell.TypedAct(f.Values, i); a != nil && slices.Contains(of, a.Kind()) && i < act.Max {
+			out = append(out, act.Kept{Act: a})
+		}
+	}
+	return out
+}
+
+func readToDo(f Typed, t *sequence.ToDo) error {
+	t.NoWait = f.Get("nowait") != ""
+	return errors.Join(readTiming(f, &t.Timing), ReadSpan(f, "limit", &t.Limit))
+}
+
+// readTiming reads when a step is due.
+func readTiming(f Typed, t *sequence.Timing) error {
+	var errs []error
+	own := t.Own
+	*t = sequence.Timing{}
+	if f.Get("own") != "" {
+		hours, err := readHours(f, "own", own)
+		t.Own = hours
+		errs = append(errs, err)
+	}
+	if f.Get("when") != "date" {
+		return errors.Join(append(errs, ReadSpan(f, "wait", &t.Wait))...)
+	}
+	t.Late = sequence.Late(f.Get("late"))
+	if !slices.Contains(sequence.Lates(), t.Late) {
+		t.Late = sequence.LatePass
+	}
+	day, err := time.Parse(time.DateOnly, f.Get("date"))
+	if err != nil {
+		t.Date = calendar.Date{Year: 2000, Month: 1, Day: 1} // a day that shows that it is none yet
+		return errors.Join(append(errs, plainly.New("choose the day on which it is due"))...)
+	}
+	t.Date = calendar.DateOf(day, time.UTC)
+	if t.Clock, err = shell.ClockTime(f.Get("clock")); err != nil {
+		errs = append(errs, err)
+	}
+	return errors.Join(errs...)
+}
+
+// weekdays are the days of the week as a form lists them.
+var weekdays = []time.Weekday{1, 2, 3, 4, 5, 6, 0}
+
+// readHours reads sending hours from the fields name.0 (Sunday) to name.6 and name-zone.
+// Where they cannot be read, it answers those of before beside what is wrong. The button
+// "hours name" has every working day be as Monday is.
+func readHours(f Typed, name string, before *calendar.SendingHours) (*calendar.SendingHours, error) {
+	h := &calendar.SendingHours{Zone: f.Get(name + "-zone")}
+	if !f.Has(name + ".1") { // it is just being opened
+		if before != nil {
+			return before, nil
+		}
+		hours := calendar.OfficeHours(9*60, 17*60)
+		return &hours, nil
+	}
+	for _, d := range weekdays {
+		list, err := calendar.ParseIntervals(f.Get(name + "." + strconv.Itoa(int(d))))
+		if err != nil {
+			return before, plainly.Errorf("%s: %w", d, err)
+		}
+		h.Days[d] = list
+	}
+	if f.Get("do") == "hours "+name {
+		for d := time.Tuesday; d <= time.Friday; d++ {
+			h.Days[d] = slices.Clone(h.Days[time.Monday])
+		}
+	}
+	if h.Zone != "" {
+		if _, err := calendar.Zone(h.Zone); err != nil {
+			return before, err
+		}
+	}
+	return h, nil
 }
 
 // ReadSpan reads a length of time from the fields name and name-unit.
-func ReadSpan(c *echo.Context, name string, s *calendar.Span) error {
-	text := strings.TrimSpace(c.FormValue(name))
+func ReadSpan(f Typed, name string, s *calendar.Span) error {
+	text := strings.TrimSpace(f.Get(name))
 	n := 0
 	if text != "" {
 		var err error
@@ -97,7 +297,7 @@ func ReadSpan(c *echo.Context, name string, s *calendar.Span) error {
 			return plainly.Errorf("%q is no whole number", text)
 		}
 	}
-	x := calendar.Span{N: n, Unit: calendar.Unit(c.FormValue(name + "-unit"))}
+	x := calendar.Span{N: n, Unit: calendar.Unit(f.Get(name + "-unit"))}
 	if n == 0 {
 		x = calendar.Span{}
 	}

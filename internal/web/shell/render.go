@@ -333,7 +333,8 @@ func TemplateOf(file string) (*template.Template, error) {
 			continue
 		}
 		t := template.New("layout.html").Funcs(funcs).Funcs(p.funcs)
-		t, err := t.ParseFS(own, "templates/layout.html", "templates/parts.html", "templates/rule.html")
+		t, err := t.ParseFS(own, "templates/layout.html", "templates/parts.html", "templates/rule.html",
+			"templates/act.html")
 		for _, name := range append(p.shared, file) {
 			if err == nil {
 				t, err = t.ParseFS(p.files, "templates/"+name)

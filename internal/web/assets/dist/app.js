@@ -16,6 +16,18 @@
       say("That did not work. Nothing was changed; reload the page and try again.");
   });
 
+  // Words that are ready to be written elsewhere go to the clipboard.
+  document.addEventListener("click", async (e) => {
+    const words = e.target.closest("[data-copy]")?.parentElement.querySelector("[data-copied]");
+    if (!words) return;
+    try {
+      await navigator.clipboard.writeText(words.textContent);
+      say("Copied.");
+    } catch {
+      getSelection().selectAllChildren(words);
+      say("Marked: copy it with your keys.");
+    }
+  });
   function say(text) {
     const el = $("#said");
     if (!el) return;

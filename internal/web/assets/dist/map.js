@@ -149,6 +149,11 @@
     if (document.activeElement === document.body)
       document.querySelector("[data-buoy][aria-current]")?.focus({ preventScroll: true });
   });
+  // A choice in a step's form that decides what else it asks for has the form written again, with all that was typed.
+  document.addEventListener("change", (e) => {
+    const form = e.target.closest("[data-again]")?.closest("form");
+    form?.querySelector("[data-press-again]")?.click();
+  });
   if (chart()) keep();
   addEventListener("resize", () => chart() && keep());
 })();
