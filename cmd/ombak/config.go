@@ -258,6 +258,8 @@ func usage(w io.Writer) {
   ombak work      what runs by itself: walking people on, sending, scoring; run as many as you like
   ombak migrate   bring the database's shape up to date
   ombak user      add somebody: ombak user NAME EMAIL ROLE, the password on standard input
+  ombak check     what keeps the sequence of a file from being launched: ombak check FILE
+  ombak trace     a sequence of a file run in virtual time over people and signals of files; --help says how
   ombak bench     engine: steps a second of the real engine beside a plain SQL floor
   ombak help      this
 

@@ -119,7 +119,8 @@ func (db Queries) Notes(ctx context.Context, person int64) ([]Note, error) {
 
 // AddNote keeps a note.
 func (tx Tx) AddNote(ctx context.Context, person, user int64, text string, at time.Time) error {
-	_, err := exec(ctx, tx, "insert into note (person_id, at, user_id, text) values ($1, $2, nullif($3, 0), $4)", person,
+	_, err := exec(ctx, tx, `insert into note (person_id, at, user_id, text)
+		values ($1, $2, nullif($3, 0), $4)`, person,
 		at, user, text)
 	return err
 }

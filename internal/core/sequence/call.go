@@ -25,7 +25,8 @@ const (
 
 var callExits = []Exit{IsDone, NotReached, Missed, NotInterested}
 
-var kindCall = Register(1, &Kind{Word: "call", Does: "puts a call on a rep’s desk", Icon: "phone",
+var kindCall = Register(1, &Kind{Word: "call", Does: "puts a call on a rep’s desk",
+	Icon: "phone", Key: "c", Sort: ReachOut,
 	With: map[Exit]Exit{Missed: NotReached}, Line: worked, Results: workResults},
 	func() Step { return &Call{Common: Common{Title: "Call"}, ToDo: ToDo{Limit: usualLimit}} })
 

@@ -15,7 +15,7 @@ type Change struct {
 }
 
 var kindChange = Register(8, &Kind{Word: "change record", Does: "sets fields, tags, owner, audiences …",
-	Icon: "pencil-line", Line: onTheWay},
+	Icon: "pencil-line", Key: "r", Sort: Doing, Line: onTheWay},
 	func() Step { return &Change{Common: Common{Title: "Change record"}} })
 
 // Kind describes changes of records.
@@ -91,7 +91,8 @@ type Alert struct {
 
 var alertKinds = []*act.Kind{act.Alert{}.Kind()}
 
-var kindAlert = Register(9, &Kind{Word: "alert", Does: "tells somebody about them", Icon: "bell", Line: onTheWay},
+var kindAlert = Register(9, &Kind{Word: "alert", Does: "tells somebody about them",
+	Icon: "bell", Key: "a", Sort: Doing, Line: onTheWay},
 	func() Step {
 		return &Alert{Common: Common{Title: "Alert"}, Acts: []act.Kept{{Act: act.Alert{}}}}
 	})

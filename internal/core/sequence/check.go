@@ -16,7 +16,8 @@ const (
 
 var checkExits = []Exit{Yes, No}
 
-var kindCheck = Register(6, &Kind{Word: "check", Does: "asks yes or no of the person", Icon: "scales"},
+var kindCheck = Register(6, &Kind{Word: "check", Does: "asks yes or no of the person",
+	Icon: "scales", Key: "k", Sort: Parting},
 	func() Step { return &Check{Common{Title: "Check"}, rule.ScoreAtLeast(15)} })
 
 // Kind describes checks.

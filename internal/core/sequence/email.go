@@ -14,7 +14,8 @@ type Email struct {
 	Thread  StepID `json:"thread,omitempty"`  // the email in whose thread it answers; 0: it begins one
 }
 
-var kindEmail = Register(0, &Kind{Word: "email", Does: "sends a message", Icon: "envelope-simple",
+var kindEmail = Register(0, &Kind{Word: "email", Does: "sends a message",
+	Icon: "envelope-simple", Key: "e", Sort: ReachOut,
 	Line: mailed, Results: mailResults},
 	func() Step { return &Email{Common: Common{Title: "Email"}} })
 

@@ -5,7 +5,8 @@ type End struct {
 	Common
 }
 
-var kindEnd = Register(12, &Kind{Word: "end", Does: "ends the way", Icon: "flag", Look: Closing, Line: gone},
+var kindEnd = Register(12, &Kind{Word: "end", Does: "ends the way",
+	Icon: "flag", Key: "n", Sort: Leaving, Look: Closing, Line: gone},
 	func() Step { return &End{Common{Title: "End"}} })
 
 // Kind describes ends.

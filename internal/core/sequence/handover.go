@@ -9,7 +9,7 @@ type Handover struct {
 }
 
 var kindHandover = Register(10, &Kind{Word: "hand over", Does: "gives the person to a rep and ends",
-	Icon: "handshake", Look: Handing, Line: gone},
+	Icon: "handshake", Key: "h", Sort: Leaving, Look: Handing, Line: gone},
 	func() Step { return &Handover{Common: Common{Title: "Hand over"}} })
 
 // Kind describes handings over.

@@ -12,6 +12,8 @@ type Kind struct {
 	Word string // "email", as it is stored and said
 	Does string // what it is for, in one line
 	Icon string // of the icons that ship
+	Key  string // that an editor offers it by
+	Sort Group
 	Look Look
 	// With says which exit of a new step leads where another one does, instead
 	// of to an end of its own.
@@ -22,6 +24,17 @@ type Kind struct {
 	Results []Figure
 	make    func() Step
 }
+
+// Group is what kinds of step an editor offers together.
+type Group string
+
+// The groups, in the order in which they are offered.
+const (
+	ReachOut Group = "Reach out"
+	Parting  Group = "Wait and part"
+	Doing    Group = "Do"
+	Leaving  Group = "End the way"
+)
 
 // Look is how a map shows a kind of step and the streams that lead to it.
 type Look string

@@ -101,6 +101,10 @@ func TestKindsAreWhole(t *testing.T) {
 	words := map[string]bool{}
 	for _, k := range Kinds() {
 		s := k.make()
+		if k.Key == "" || words["key "+k.Key] || k.Sort == "" {
+			t.Errorf("%s is offered by the key %q among %q", k.Word, k.Key, k.Sort)
+		}
+		words["key "+k.Key] = true
 		if k.Word == "" || k.Does == "" || k.Icon == "" || words[k.Word] || s.Kind() != k || s.About().Title == "" {
 			t.Errorf("the kind %q is not whole", k.Word)
 		}

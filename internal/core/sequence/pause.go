@@ -14,7 +14,8 @@ type Pause struct {
 	For calendar.Span `json:"for"`
 }
 
-var kindPause = Register(4, &Kind{Word: "pause", Does: "lets time pass", Icon: "hourglass-medium", Line: onTheWay},
+var kindPause = Register(4, &Kind{Word: "pause", Does: "lets time pass",
+	Icon: "hourglass-medium", Key: "p", Sort: Parting, Line: onTheWay},
 	func() Step { return &Pause{Common{Title: "Pause"}, calendar.Span{N: 3, Unit: calendar.Days}} })
 
 // Kind describes pauses.

@@ -53,7 +53,8 @@ const NotPossible Exit = "not possible"
 
 var socialExits = []Exit{IsDone, NotPossible, Missed}
 
-var kindSocial = Register(2, &Kind{Word: "social touch", Does: "reaches out on the network", Icon: "chats-circle",
+var kindSocial = Register(2, &Kind{Word: "social touch", Does: "reaches out on the network",
+	Icon: "chats-circle", Key: "s", Sort: ReachOut,
 	With: map[Exit]Exit{NotPossible: IsDone, Missed: IsDone}, Line: worked, Results: workResults},
 	func() Step {
 		return &Social{Common: Common{Title: "Connect"}, ToDo: ToDo{Limit: usualLimit}, What: Connect, After: 21}

@@ -32,7 +32,7 @@ const Otherwise Exit = "otherwise"
 const MaxWays = 10
 
 var kindSort = Register(7, &Kind{Word: "sort", Does: "parts people by rules, the first that holds",
-	Icon: "arrows-split"},
+	Icon: "arrows-split", Key: "o", Sort: Parting},
 	func() Step {
 		return &Sort{Common{Title: "Sort"}, []Way{{Key: 1, Rule: rule.ScoreAtLeast(30)}, {Key: 2,
 			Rule: rule.ScoreAtLeast(15)}}}

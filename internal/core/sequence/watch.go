@@ -29,7 +29,8 @@ const (
 
 var watchExits = []Exit{Happened, NotInTime}
 
-var kindWatch = Register(5, &Kind{Word: "watch", Does: "waits for what they do", Icon: "binoculars", Line: onTheWay},
+var kindWatch = Register(5, &Kind{Word: "watch", Does: "waits for what they do",
+	Icon: "binoculars", Key: "w", Sort: Parting, Line: onTheWay},
 	func() Step {
 		return &Watch{Common: Common{Title: "Watch"}, Signal: signal.Click, N: 1,
 			For: calendar.Span{N: 5, Unit: calendar.Days}}

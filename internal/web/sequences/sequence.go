@@ -74,7 +74,7 @@ type sequenceData struct {
 	Unsaved bool // what the form of the step has is not kept yet
 	From    sequence.StepID
 	Exit    sequence.Exit
-	Kinds   []kindChoice
+	Kinds   []kindGroup
 	Entry   entryForm
 	Typed   *[2]string // sending hours that were wrong; nil: those of the plan
 	Pages   []store.PageName
@@ -98,13 +98,25 @@ func (d *sequenceData) says(s sequence.Step) string {
 	return s.Says(sequence.Names{Rules: d.cat, Acts: d.choices})
 }
 
+// After lists the exits of the chosen step behind which a step can be put.
+func (d sequenceData) After() []sequence.Exit {
+	if d.Unsaved { // some of them are not there yet
+		return nil
+	}
+	return d.Step.Exits()
+}
+
 // lately is something that happened to somebody on the sequence.
 type lately struct {
 	store.Event
 	Icon, Text string
 }
 
-type kindChoice struct{ Word, Does, Icon string }
+// kindGroup is kinds of step that are offered together.
+type kindGroup struct {
+	Name  sequence.Group
+	Kinds []*sequence.Kind
+}
 
 // part is a line of the parts list.
 type part struct {
@@ -227,7 +239,11 @@ func (s *Place) showSequence(c *echo.Context, code int, id int64, adjust func(*s
 		f, _ := strconv.Atoi(from)
 		d.Panel, d.From, d.Exit = "insert", sequence.StepID(f), sequence.Exit(exit)
 		for _, k := range sequence.Kinds() {
-			d.Kinds = append(d.Kinds, kindChoice{k.Word, k.Does, k.Icon})
+			if n := len(d.Kinds); n == 0 || d.Kinds[n-1].Name != k.Sort {
+				d.Kinds = append(d.Kinds, kindGroup{Name: k.Sort})
+			}
+			g := &d.Kinds[len(d.Kinds)-1]
+			g.Kinds = append(g.Kinds, k)
 		}
 	}
 	adjust(&d)

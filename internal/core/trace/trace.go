@@ -1,0 +1,240 @@
+// Package trace runs a plan in virtual time over given people and what they do: no
+// database, no network, no clock. It asks the interpreter of the live engine, which
+// decides everything; what is here stands in for the world around it. An email is
+// taken the moment it goes out, work has the outcomes that are given, and a worker
+// looks at everybody whenever there is something to look at.
+package trace
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"ombak/internal/core/act"
+	"ombak/internal/core/contact"
+	"ombak/internal/core/person"
+	"ombak/internal/core/rule"
+	"ombak/internal/core/sequence"
+	"ombak/internal/core/signal"
+)
+
+// Person is somebody a plan is run over.
+type Person struct {
+	ID      string
+	Entered time.Time
+	Zone    *time.Location
+	Record  rule.Record
+	Score   float64 // their engagement, which stays as it is
+	Reach   contact.Facts
+	Signals []signal.Signal // in the order of package signal
+	Work    []Outcome       // of the work that steps ask for
+	Bars    map[int64]string
+	// TookBack is when they took back the consent that the plan rests on; zero: never.
+	TookBack time.Time
+}
+
+// Outcome is what came of the work of a step, at an instant. It is recorded at the first
+// instant, at or after its own, at which the work is on the desk.
+type Outcome struct {
+	Step sequence.StepID
+	At   time.Time
+	What sequence.Outcome
+}
+
+// Line is a step that somebody did, or their leaving.
+type Line struct {
+	Person string
+	sequence.Log
+}
+
+// Run walks somebody through a program from when they enter until an instant, that
+// instant too, and answers their log.
+func Run(p *sequence.Program, who *Person, until time.Time) []Line {
+	if who.Entered.After(until) {
+		return nil
+	}
+	w := &world{who: who, record: clone(who.Record), touches: map[sequence.StepID]sequence.Touch{}}
+	st := p.Enter(who.Entered)
+	var d sequence.Decision
+	var out []Line
+	for now := who.Entered; !now.After(until); {
+		w.now = now
+		d.Reset()
+		p.Advance(&st, w, now, &d)
+		for _, l := range d.Logs {
+			out = append(out, Line{who.ID, l})
+		}
+		again := false
+		for _, e := range d.Effects {
+			again = w.do(e) || again
+		}
+		if !st.Ended.IsZero() {
+			break
+		}
+		if again { // what is done at once has its person looked at once more
+			continue
+		}
+		next, ok := w.next(&st)
+		if !ok {
+			break
+		}
+		now = next
+	}
+	return out
+}
+
+// world is what is known of somebody at an instant.
+type world struct {
+	who     *Person
+	now     time.Time
+	record  rule.Record
+	touches map[sequence.StepID]sequence.Touch
+	desk    []sequence.StepID // work that is on it
+}
+
+// next is the next instant, after now, at which there is something to look at.
+func (w *world) next(st *sequence.State) (next time.Time, ok bool) {
+	at := func(t time.Time) {
+		if t.After(w.now) && (!ok || t.Before(next)) {
+			next, ok = t, true
+		}
+	}
+	if !st.Look.IsZero() {
+		at(st.Look)
+	}
+	for i := range w.who.Signals {
+		at(w.who.Signals[i].At)
+	}
+	at(w.who.TookBack)
+	for _, id := range w.desk {
+		if t := w.touches[id]; t.Ended {
+			at(t.At)
+		}
+	}
+	return next, ok
+}
+
+// do does what a step asks for, and reports whether it is done already.
+func (w *world) do(e sequence.Effect) bool {
+	switch a := e.Act.(type) {
+	case act.Send:
+		w.touches[e.Step] = sequence.Touch{At: e.At, Ended: true, Visit: e.Visit}
+		return true
+	case act.Work:
+		w.desk = append(w.desk, e.Step)
+		for _, o := range w.who.Work {
+			if o.Step == e.Step {
+				at := o.At
+				if at.Before(e.At) {
+					at = e.At
+				}
+				w.touches[e.Step] = sequence.Touch{At: at, Ended: true, What: o.What, Visit: e.Visit}
+				return at.Equal(e.At)
+			}
+		}
+	case act.Set:
+		w.record.Values = setValue(w.record.Values, rule.Field(a.Field), a.Value)
+	case act.Include:
+		if !slices.Contains(w.record.Audiences, a.Audience) {
+			w.record.Audiences = append(w.record.Audiences, a.Audience)
+		}
+	case act.Exclude:
+		w.record.Audiences = without(w.record.Audiences, a.Audience)
+	case act.Revoke:
+		w.record.Consents = without(w.record.Consents, a.Purpose)
+	case act.MoveDeal:
+		for i := range w.record.Deals {
+			if w.record.Deals[i].Closed.IsZero() {
+				w.record.Deals[i].Stage = a.Stage
+			}
+		}
+	}
+	return false
+}
+
+func clone(r rule.Record) rule.Record {
+	values := person.Values{}
+	for k, v := range r.Values {
+		values[k] = v
+	}
+	r.Values = values
+	r.Tags, r.Audiences, r.Consents = slices.Clone(r.Tags), slices.Clone(r.Audiences), slices.Clone(r.Consents)
+	r.Deals = slices.Clone(r.Deals)
+	return r
+}
+
+func setValue(v person.Values, f rule.Field, value string) person.Values {
+	if value == "" {
+		delete(v, f)
+	} else {
+		v[f] = value
+	}
+	return v
+}
+
+func without(list []int64, id int64) []int64 {
+	return slices.DeleteFunc(list, func(x int64) bool { return x == id })
+}
+
+// What the interpreter asks.
+
+func (w *world) Zone() *time.Location    { return w.who.Zone }
+func (w *world) Record() *rule.Record    { return &w.record }
+func (w *world) Score(time.Time) float64 { return w.who.Score }
+func (w *world) Reach() contact.Facts    { return w.who.Reach }
+func (w *world) Bars(q int64) string     { return w.who.Bars[q] }
+
+// Touch is what has become of a touch by now.
+func (w *world) Touch(id sequence.StepID) sequence.Touch {
+	if t := w.touches[id]; t.Ended && !t.At.After(w.now) {
+		return t
+	}
+	return sequence.Touch{}
+}
+
+func (w *world) Count(p *signal.Pattern, from, to time.Time) int {
+	return signal.Count(w.who.Signals, p, from, w.known(to))
+}
+
+func (w *world) Nth(p *signal.Pattern, n int, from, to time.Time) (time.Time, bool) {
+	return signal.Nth(w.who.Signals, p, n, from, w.known(to))
+}
+
+// known is the part of a time that has been by now.
+func (w *world) known(to time.Time) time.Time {
+	if w.now.Before(to) {
+		return w.now
+	}
+	return to
+}
+
+// Left is the first of what makes them leave, by now.
+func (w *world) Left() (reason sequence.Reason, at time.Time, left bool) {
+	for i := range w.who.Signals {
+		s := &w.who.Signals[i]
+		if s.At.After(w.now) {
+			break
+		}
+		if r, stops := sequence.LeaveFor(s.Kind); stops && !s.Machine && s.At.After(w.who.Entered) {
+			reason, at, left = r, s.At, true
+			break
+		}
+	}
+	if t := w.who.TookBack; t.After(w.who.Entered) && !t.After(w.now) && (!left || t.Before(at)) {
+		reason, at, left = sequence.TookBack, t, true
+	}
+	return reason, at, left
+}
+
+// Sort puts lines in the order of their instants, then of the people as they came.
+func Sort(lines []Line) {
+	slices.SortStableFunc(lines, func(a, b Line) int { return a.At.Compare(b.At) })
+}
+
+// String says a line, for errors.
+func (l Line) String() string {
+	return strings.TrimSpace(fmt.Sprintf("%s step %d at %s %s %s", l.Person, l.Step,
+		l.At.UTC().Format(time.RFC3339Nano), cmp.Or(string(l.Exit), "–"), l.Reason))
+}
