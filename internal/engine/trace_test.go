@@ -185,7 +185,7 @@ func (w *world) somePlan(rnd *rand.Rand) *sequence.Plan {
 		}
 		toDo := sequence.ToDo{Timing: at, Limit: days}
 		var s sequence.Step
-		switch rnd.IntN(9) {
+		switch rnd.IntN(11) {
 		case 0, 1:
 			s = &sequence.Email{Message: w.first, Timing: at}
 		case 2:
@@ -194,10 +194,10 @@ func (w *world) somePlan(rnd *rand.Rand) *sequence.Plan {
 			s = &sequence.Task{ToDo: toDo, What: "look"}
 		case 4:
 			s = &sequence.Pause{For: days}
-		case 5:
-			s = &sequence.Sort{Ways: []sequence.Way{{Key: 1, Rule: rule.FieldIs(person.Country, "NO")},
-				{Key: 2, Rule: rule.FieldIs(person.City, "Bergen")}}}
-		case 6:
+		case 5, 8:
+			s = &sequence.Sort{Ways: []sequence.Way{{Key: 1, Rule: rule.FieldIs(person.City, "Bergen")},
+				{Key: 2, Rule: rule.FieldIs(person.Country, "NO")}}}
+		case 6, 7:
 			s = &sequence.Change{Timing: at, Acts: []act.Kept{{Act: act.Set{Field: "city", Value: "Bergen"}}}}
 		default:
 			s = &sequence.Watch{Signal: []signal.Kind{signal.Open, signal.Click, signal.PageView}[rnd.IntN(3)],
@@ -212,6 +212,11 @@ func (w *world) somePlan(rnd *rand.Rand) *sequence.Plan {
 			_, err = p.Insert(s, at2.About().ID, exits[rnd.IntN(len(exits))])
 		}
 		w.must(err)
+		if _, ok := s.(*sequence.Change); ok && rnd.IntN(2) == 0 { // what it changed decides
+			_, err := p.Insert(&sequence.Check{Common: sequence.Common{Title: "check"},
+				Rule: rule.FieldIs(person.City, "Bergen")}, s.About().ID, sequence.Next)
+			w.must(err)
+		}
 	}
 	for len(p.Check()) > 0 {
 		_, err := p.Insert(&sequence.Email{Common: sequence.Common{Title: "Email"}, Message: w.first}, 0, "")
