@@ -57,7 +57,7 @@ func TestASequenceAsksForConsent(t *testing.T) {
 	w.must(w.e.Record(w.ctx, store.Signal{Person: out, Signal: signal.Signal{At: day0, Kind: signal.OptOut}}))
 	p := w.reach(&sequence.Email{Message: w.first})
 	r := rule.FieldIs(person.Country, "NO")
-	e, err := w.s.WhoEnters(w.ctx, &r, w.seq, p.Ways(), store.PeopleQuery{Now: day0})
+	e, err := w.s.WhoEnters(w.ctx, &store.Entry{Rule: &r}, w.seq, p.Ways(), store.PeopleQuery{Now: day0})
 	w.must(err)
 	why := map[string]int64{}
 	for _, n := range e.Not {
@@ -68,7 +68,7 @@ func TestASequenceAsksForConsent(t *testing.T) {
 		t.Errorf("who enters: %+v", e)
 	}
 	p.Ground = contact.Ground{Other: "existing customers"}
-	if e, err = w.s.WhoEnters(w.ctx, &r, w.seq, p.Ways(), store.PeopleQuery{Now: day0}); err != nil || e.Enter != 3 ||
+	if e, err = w.s.WhoEnters(w.ctx, &store.Entry{Rule: &r}, w.seq, p.Ways(), store.PeopleQuery{Now: day0}); err != nil || e.Enter != 3 ||
 		e.Bare != 2 {
 		t.Errorf("on another ground: %+v, %v", e, err)
 	}

@@ -249,7 +249,7 @@ func TestGoingOn(t *testing.T) {
 		q, who int64
 		want   string
 	}{
-		{first, ana, "went on"}, {second, ana, ""}, {first, bo, "could not go on: are or were on it"},
+		{first, ana, "went on"}, {second, ana, ""}, {first, bo, "could not go on: are on it"},
 		{first, cy, "finished"}, {second, cy, "–"}, {byPhone, ana, "could not go on: no number"}, {calls, ana, "–"},
 	} {
 		if got := reasons(c.q, c.who); got != c.want {

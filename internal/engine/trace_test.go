@@ -176,6 +176,9 @@ func (w *world) somePlan(rnd *rand.Rand) *sequence.Plan {
 	p := sequence.NewPlan()
 	p.Ground.Other, p.LaunchHold = "existing customers", false
 	p.LongestStay = calendar.Span{N: []int{0, 6, 9}[rnd.IntN(3)], Unit: calendar.Days}
+	if rnd.IntN(2) == 0 {
+		p.Rest = sequence.Rest{Days: 1 + rnd.IntN(3), Any: rnd.IntN(2) == 0, Most: 2 + rnd.IntN(4)}
+	}
 	today := calendar.DateOf(w.clock.Now(), time.UTC)
 	for range 3 + rnd.IntN(6) {
 		days := calendar.Span{N: 1 + rnd.IntN(3), Unit: []calendar.Unit{calendar.Days, calendar.WorkingDays}[rnd.IntN(2)]}

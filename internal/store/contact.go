@@ -4,6 +4,7 @@ import (
 	"context"
 	"strconv"
 	"strings"
+	"time"
 
 	"ombak/internal/core/contact"
 	"ombak/internal/core/rule"
@@ -141,36 +142,77 @@ type NotEntering struct {
 	N   int64
 }
 
+// mayNot is why a person p may not enter a sequence now that has an entry, as far as that
+// says it; null where they may. seq is an expression.
+func (c *compiler) mayNot(e *Entry, seq string, now time.Time, byRule bool) string {
+	lines := []string{"case",
+		"when exists (select from enrolment e where e.sequence_id = " + seq +
+			" and e.person_id = p.id and e.ended_at is null) then '" + IsOnIt + "'"}
+	was := "exists (select from enrolment e where e.sequence_id = " + seq + " and e.person_id = p.id"
+	switch {
+	case e.Times == 0 || e.Times == 1:
+		lines = append(lines, "when "+was+") then '"+WasOnIt+"'")
+	case e.Times > 1:
+		lines = append(lines, "when (select count(*) from enrolment e where e.sequence_id = "+seq+
+			" and e.person_id = p.id) >= "+c.arg(e.Times)+" then '"+WasOnIt+"'")
+	}
+	if e.Times != 0 && e.Times != 1 {
+		if e.Gap > 0 {
+			lines = append(lines, "when "+was+" and e.ended_at > "+c.arg(now.Add(-time.Duration(e.Gap)*24*time.Hour))+
+				") then '"+TooSoon+"'")
+		}
+		// Whoever is in an audience enters again by joining it again.
+		if r := e.Rule; byRule && r != nil && r.If != nil && r.If.About == rule.Audience && r.If.Op == rule.Is {
+			lines = append(lines, "when "+was+" and not exists (select from audience_member m where m.audience_id = "+
+				c.arg(r.If.ID)+" and m.person_id = p.id and m.joined_at > e.entered_at)) then '"+NotAgain+"'")
+		}
+	}
+	if len(e.NotIn) > 0 {
+		lines = append(lines, "when exists (select from audience_member m where m.person_id = p.id"+
+			" and m.audience_id = any ("+c.arg(e.NotIn)+")) then '"+Excluded+"'")
+	}
+	if len(e.NotOn) > 0 {
+		lines = append(lines, "when exists (select from enrolment e where e.person_id = p.id and e.ended_at is null"+
+			" and e.sequence_id = any ("+c.arg(e.NotOn)+")) then '"+OnAnother+"'")
+	}
+	if byRule && !e.WithDeal {
+		lines = append(lines,
+			"when exists (select from deal d where d.person_id = p.id and d.closed_at is null) then '"+HasDeal+"'")
+	}
+	return strings.Join(append(lines, "end"), "\n\t\t\t")
+}
+
 // Why somebody does not enter, besides the reasons of core/contact.
 const (
-	WasOnIt    = "are or were on it"
+	IsOnIt     = "are on it"
+	TooSoon    = "were on it lately"
+	NotAgain   = "have not joined again since"
+	Excluded   = "in an audience that is left out"
+	OnAnother  = "on a sequence that is left out"
+	WasOnIt    = "were on it"
 	HasDeal    = "open deal"
 	NotRunning = "does not run"
 )
 
-// WhoEnters counts who of those for whom a rule holds would enter a sequence.
+// WhoEnters counts who of those for whom the rule of an entry holds would enter a sequence.
 func (db Queries) WhoEnters(
-	ctx context.Context, r *rule.Rule, sequenceID int64, ways []sequence.Reaches, q PeopleQuery,
+	ctx context.Context, e *Entry, sequenceID int64, ways []sequence.Reaches, q PeopleQuery,
 ) (Entering, error) {
 	var out Entering
-	cat, err := catalogueFor(ctx, db, r)
+	cat, err := catalogueFor(ctx, db, e.Rule)
 	if err != nil {
 		return out, err
 	}
 	c := compiler{now: q.Now, cat: cat}
-	where := c.rule(r)
-	seq := c.arg(sequenceID)
+	where := c.rule(e.Rule)
 	rows, err := all[struct {
 		Why  string
 		N    int64
 		Bare int64
 	}](ctx, db, `
-		with x as (select p.id, case
-				when exists (select from enrolment e where e.sequence_id = `+seq+` and e.person_id = p.id) then '`+
-		WasOnIt+`'
-				else coalesce(`+whyNotEnter(ways)+`,
-					case when exists (select from deal d where d.person_id = p.id and d.closed_at is null)
-					then '`+HasDeal+`' else '' end) end as why`+peopleTables+`
+		with x as (
+			select p.id, coalesce(`+c.mayNot(e, c.arg(sequenceID), q.Now, true)+`,
+				`+whyNotEnter(ways)+`, '') as why`+peopleTables+`
 			where `+where+` and p.erased_at is null)
 		select why, count(*) as n, count(*) filter (where why = ''
 			and not exists (select from consent k where k.person_id = x.id and k.current and k.given)) as bare

@@ -201,19 +201,21 @@ func (tx Tx) Leave(ctx context.Context, ids []int64, reason sequence.Reason, at 
 	return err
 }
 
-// Enrol enters people into a running version at an instant, passing over those
-// who are on the sequence or have been and those whom no touch of it may reach,
-// and answers how many entered.
+// Enrol enters people into a running version at an instant, passing over those whom its
+// entry does not allow now and those whom no touch of it may reach, and answers how many
+// entered.
 func (tx Tx) Enrol(ctx context.Context, q *RunningEntry, people []int64, at time.Time) (int64, error) {
+	c := compiler{now: at}
 	plan := q.Plan.V
+	seq, version, start, who, now := c.arg(q.Sequence), c.arg(q.Version), c.arg(int32(plan.Start)), c.arg(people),
+		c.arg(at)
 	n, err := exec(ctx, tx, `
 		insert into enrolment (sequence_id, version_id, person_id, key, step, entered_at, reached_at, due, look)
-		select $1, $2, p.id, p.id, $3, $5, $5, $5, $5 from person p
-		where p.id = any ($4) and (`+whyNotEnter(plan.Ways())+`) is null
-			and not exists (select from enrolment e where e.sequence_id = $1 and e.person_id = p.id)
+		select `+seq+`, `+version+`, p.id, p.id, `+start+`, `+now+`, `+now+`, `+now+`, `+now+` from person p
+		where p.id = any (`+who+`) and (`+whyNotEnter(plan.Ways())+`) is null
+			and (`+c.mayNot(&q.Entry.V, seq, at, false)+`) is null
 		order by p.id
-		on conflict (sequence_id, person_id) where ended_at is null do nothing`,
-		q.Sequence, q.Version, int32(plan.Start), people, at)
+		on conflict (sequence_id, person_id) where ended_at is null do nothing`, c.args...)
 	if err != nil {
 		return 0, fmt.Errorf("entering people into sequence %d: %w", q.Sequence, err)
 	}
@@ -221,7 +223,9 @@ func (tx Tx) Enrol(ctx context.Context, q *RunningEntry, people []int64, at time
 }
 
 // Bars is why some people cannot enter a sequence now, by person; who can is not in it.
-func (db Queries) Bars(ctx context.Context, sequenceID int64, people []int64) (map[int64]string, error) {
+func (db Queries) Bars(
+	ctx context.Context, sequenceID int64, people []int64, at time.Time,
+) (map[int64]string, error) {
 	q, err := one[RunningEntry](ctx, db, runningEntries+"and q.id = $1", sequenceID)
 	if IsNotFound(err) {
 		out := make(map[int64]string, len(people))
@@ -233,16 +237,16 @@ func (db Queries) Bars(ctx context.Context, sequenceID int64, people []int64) (m
 	if err != nil {
 		return nil, err
 	}
+	c := compiler{now: at}
+	why := "coalesce(" + c.mayNot(&q.Entry.V, c.arg(sequenceID), at, false) + ", " +
+		whyNotEnter(q.Plan.V.Ways()) + ")"
 	rows, err := all[struct {
 		ID  int64
 		Why string
 	}](ctx, db, `
-		select p.id, case
-				when exists (select from enrolment e where e.sequence_id = $1 and e.person_id = p.id) then '`+WasOnIt+`'
-				else `+whyNotEnter(q.Plan.V.Ways())+` end as why
-		from person p
-		where p.id = any ($2) and (exists (select from enrolment e where e.sequence_id = $1 and e.person_id = p.id)
-			or (`+whyNotEnter(q.Plan.V.Ways())+`) is not null)`, sequenceID, people)
+		select x.id, x.why
+		from (select p.id, `+why+` as why from person p where p.id = any (`+c.arg(people)+`)) x
+		where x.why is not null`, c.args...)
 	if err != nil {
 		return nil, fmt.Errorf("asking who may enter sequence %d: %w", sequenceID, err)
 	}
@@ -328,4 +332,10 @@ func (db Queries) PersonLogs(ctx context.Context, person int64) ([]WayLog, error
 		where e.person_id = $1
 		order by l.at desc, l.id desc
 		limit 500`, person)
+}
+
+// EnteredSince counts who has entered a sequence since an instant.
+func (db Queries) EnteredSince(ctx context.Context, sequenceID int64, since time.Time) (int, error) {
+	return one[int](ctx, db, "select count(*) from enrolment where sequence_id = $1 and entered_at >= $2", sequenceID,
+		since)
 }

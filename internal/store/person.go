@@ -174,24 +174,20 @@ func (p *Person) Reach() contact.Facts {
 		OptedOut:     p.OptedOut != nil, Bounced: p.Bounced != nil}
 }
 
-// PeopleFor lists the ids of those for whom a rule holds and who are not on a
-// sequence and have not been, n at most. Whoever has an open deal is their
-// rep's to write to, and is left out.
-//
-// Nobody whom no touch of the sequence may reach enters it.
-func (db Queries) PeopleFor(ctx context.Context, r *rule.Rule, e *RunningEntry, now time.Time, n int) ([]int64, error) {
+// PeopleFor lists the ids of those who enter a sequence by its rule now, n at most, in
+// the order of their records. Nobody whom no touch of the sequence may reach enters it.
+func (db Queries) PeopleFor(ctx context.Context, e *RunningEntry, now time.Time, n int) ([]int64, error) {
+	r := e.Entry.V.Rule
 	cat, err := catalogueFor(ctx, db, r)
 	if err != nil {
 		return nil, err
 	}
 	c := compiler{now: now, cat: cat}
 	where := c.rule(r)
-	seq := c.arg(e.Sequence)
 	return all[int64](ctx, db, `select p.id`+peopleTables+`where `+where+` and p.erased_at is null
 		and (`+whyNotEnter(e.Plan.V.Ways())+`) is null
-		and not exists (select from enrolment e where e.sequence_id = `+seq+` and e.person_id = p.id)
-		and not exists (select from deal d where d.person_id = p.id and d.closed_at is null) order by p.id limit `+
-		c.arg(n), c.args...)
+		and (`+c.mayNot(&e.Entry.V, c.arg(e.Sequence), now, true)+`) is null
+		order by p.id limit `+c.arg(n), c.args...)
 }
 
 // NewPerson is what a form or an import knows of somebody.

@@ -5,16 +5,11 @@ import (
 	"fmt"
 	"time"
 
-	"ombak/internal/core/rule"
 	"ombak/internal/core/sequence"
 )
 
-// Entry says who enters a sequence: those who fill in a page's form, or those
-// for whom a rule holds. The zero Entry lets nobody in.
-type Entry struct {
-	Page int64      `json:"page,omitempty"`
-	Rule *rule.Rule `json:"rule,omitempty"`
-}
+// Entry says who enters a sequence.
+type Entry = sequence.Entry
 
 // Sequence is a sequence with its figures.
 type Sequence struct {
@@ -246,6 +241,12 @@ const runningEntries = `select q.id as sequence_id, v.id as version_id, v.entry,
 // EnteredByPage lists the running sequences that a page's form leads into.
 func (db Queries) EnteredByPage(ctx context.Context, page int64) ([]RunningEntry, error) {
 	return all[RunningEntry](ctx, db, runningEntries+"and (v.entry->>'page')::bigint = $1 order by q.id", page)
+}
+
+// EnteredBySignals lists the running sequences that some kinds of signal lead into.
+func (db Queries) EnteredBySignals(ctx context.Context, kinds []int16) ([]RunningEntry, error) {
+	return all[RunningEntry](ctx, db,
+		runningEntries+"and (v.entry->'on'->>'kind')::smallint = any ($1) order by q.id", kinds)
 }
 
 // RunningSequence answers who enters a sequence that runs.

@@ -219,6 +219,7 @@ const (
 
 	lockAudiences int64 = -1003
 	lockBatch     int32 = -1004 // with the batch's id
+	lockRest      int32 = -1005 // with the person's id
 )
 
 // Ping reports whether the database answers and has its tables.

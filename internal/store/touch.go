@@ -109,6 +109,51 @@ func (db Queries) EndedTouches(ctx context.Context, enrolments []int64) ([]Ended
 	return out, rows.Err()
 }
 
+// LastTouch is when marketing last reached somebody: by an email, and by anything; zero:
+// never.
+type LastTouch struct{ Email, Any time.Time }
+
+// LastTouches reads, of some people, when marketing last reached them from anywhere. What
+// waits to go out counts as of when it was made; what answered their own request, and what
+// somebody wrote by hand, does not.
+func (db Queries) LastTouches(ctx context.Context, people []int64) (map[int64]LastTouch, error) {
+	rows, err := all[struct {
+		Person int64      `db:"person_id"`
+		Email  *time.Time `db:"email"`
+		Any    time.Time  `db:"any"`
+	}](ctx, db, `
+		select person_id, max(coalesce(done_at, made_at)) filter (where kind = 'email') as email,
+			max(coalesce(done_at, made_at)) as "any"
+		from touch
+		where person_id = any ($1) and state not in ('withdrawn', 'passed', 'missed', 'stopped')
+			and not request and once is null and answer_id is null and kind <> 'task'
+		group by 1`, people)
+	if err != nil {
+		return nil, fmt.Errorf("reading when people were last reached: %w", err)
+	}
+	out := make(map[int64]LastTouch, len(people))
+	for _, id := range people {
+		out[id] = LastTouch{}
+	}
+	for _, r := range rows {
+		last := LastTouch{Any: r.Any}
+		if r.Email != nil {
+			last.Email = *r.Email
+		}
+		out[r.Person] = last
+	}
+	return out, nil
+}
+
+// LockRests has whoever walks some people on by a plan that leaves them in peace do so one
+// after the other, until the transaction ends.
+func (tx Tx) LockRests(ctx context.Context, people []int64) error {
+	_, err := exec(ctx, tx, `
+		select pg_advisory_xact_lock($2, id::int) from (
+			select distinct id from unnest($1::bigint[]) as u(id) order by id) x`, people, lockRest)
+	return err
+}
+
 // withdraw takes back touches t that have not gone out, with the reason, and
 // answers how many. A letter that is being sent is past that. Parameters of where
 // begin at $3.

@@ -41,6 +41,17 @@ func (p *Plan) GroundOf(id StepID) contact.Ground {
 	return contact.Ground{}
 }
 
+// RestsAfter reports whether a step reaches people other than by their own request, which
+// rests count, and whether by an email.
+func (p *Plan) RestsAfter(id StepID) (any, email bool) {
+	s, ok := p.Step(id).(reaching)
+	if !ok {
+		return false, false
+	}
+	by, ground := p.On(s)
+	return !ground.Request, !ground.Request && by == contact.Email
+}
+
 // Reaches is a channel together with a ground.
 type Reaches struct {
 	By contact.Channel

@@ -26,6 +26,10 @@ type Facts interface {
 	Left() (Reason, time.Time, bool)
 	// Bars is why the person cannot enter another sequence now; empty where they can.
 	Bars(sequence int64) string
+	// Rested is the instant of the last touch that marketing made to the person from
+	// anywhere: of the last email, or with any of the last of whatever kind; zero: none.
+	// What answered their own request does not count.
+	Rested(any bool) time.Time
 	// Reach is what decides whether the person may be reached on the plan's ground.
 	Reach() contact.Facts
 }
@@ -195,6 +199,7 @@ const (
 	NeedRecord // Text
 	NeedTouch
 	NeedEntry // Bars
+	NeedRest  // Rested
 	Answers   // no fact: an email that answers the reader's own request can follow
 )
 
@@ -217,6 +222,9 @@ func Compile(p *Plan, sequence int64, holdUntil time.Time, w calendar.Working) (
 		n := &pr.nodes[i]
 		if x, ok := n.step.(interface{ needs() Need }); ok {
 			n.need = x.needs()
+		}
+		if t, ok := n.step.(reaching); ok && p.Rest.asks(p.On(t)) {
+			n.need |= NeedRest
 		}
 		n.exits = n.step.Exits()
 		for _, exit := range n.exits {
@@ -265,7 +273,8 @@ type run struct {
 	st      *State
 	f       Facts
 	now     time.Time
-	closing bool // they leave directly after now: what is over is passed, and nothing is begun
+	touched [2]time.Time // the last email, and the last touch, that this look began
+	closing bool         // they leave directly after now: what is over is passed, and nothing is begun
 	d       *Decision
 }
 
@@ -345,9 +354,6 @@ func (r *run) ready(s timed, passed int) (v verdict, ok bool) {
 		}
 		r.st.Due = due
 	}
-	if r.closing {
-		return r.wait(r.st.Due), false
-	}
 	d := r.st.Due
 	if d.Before(r.now) {
 		d = r.now
@@ -363,6 +369,15 @@ func (r *run) ready(s timed, passed int) (v verdict, ok bool) {
 		d = r.allowed(t, d)
 	} else if d.Before(r.p.HoldUntil) {
 		d = r.p.HoldUntil
+	}
+	if reaches && r.p.plan.Rest.asks(by, ground) {
+		var over bool
+		if d, over = r.rested(t, d); over && !d.After(r.now) {
+			return verdict{exit: passed, at: d, reason: TooLittleRest}, false
+		}
+	}
+	if r.closing {
+		return r.wait(r.st.Due), false
 	}
 	if d.After(r.now) {
 		return r.wait(d), false
@@ -380,6 +395,12 @@ func (r *run) ready(s timed, passed int) (v verdict, ok bool) {
 
 // begin begins the step by its acts.
 func (r *run) begin() {
+	if any, email := r.p.plan.RestsAfter(r.n.id); any {
+		r.touched[1] = r.now
+		if email {
+			r.touched[0] = r.now
+		}
+	}
 	for _, a := range r.n.does {
 		r.act(a)
 	}

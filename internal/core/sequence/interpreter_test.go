@@ -28,8 +28,10 @@ type facts struct {
 	leftAt  time.Time
 	reach   contact.Facts
 	bars    string
+	last    time.Time // touch from anywhere
 }
 
+func (f *facts) Rested(bool) time.Time           { return f.last }
 func (f *facts) Bars(int64) string               { return f.bars }
 func (f *facts) Zone() *time.Location            { return f.zone }
 func (f *facts) Record() *rule.Record            { return nil }

@@ -29,7 +29,8 @@ type plain struct {
 	takes    map[StepID]time.Duration // from the begin of a touch to its end; missing: it never ends
 	reach    contact.Facts
 	scores   float64
-	barred   bool // from the sequence they could go on to
+	barred   bool      // from the sequence they could go on to
+	touched  time.Time // by another sequence; zero: never
 	log      []Log
 	begun    map[StepID]time.Time
 	ended    map[StepID]time.Time
@@ -150,13 +151,57 @@ func (x *plain) run() {
 					due = at
 				}
 			}
-			var began time.Time
+			isOpen := func(t time.Time) bool {
+				return !d.hours || d.timing.Own == nil && open(t.In(x.zone)) ||
+					d.timing.Own != nil && evening(t.In(x.zone))
+			}
+			var began, givenUp time.Time
+			rests := d.reaches && !d.request && x.p.Rest.Days > 0 && (x.p.Rest.Any || d.by == contact.Email)
+			opens := func(t time.Time) time.Time { // the first instant from then on at which its hours are open
+				for !isOpen(t) {
+					t = t.Truncate(time.Minute).Add(time.Minute)
+				}
+				return t
+			}
+			// tired is whether they are to be left in peace at an instant, and given whether that would be too long.
+			tired := func(l time.Time) (tired, given bool) {
+				last := x.lastTouch(l, x.p.Rest.Any)
+				free := last.Add(time.Duration(x.p.Rest.Days) * 24 * time.Hour)
+				if !rests || last.IsZero() || !opens(l).Before(free) {
+					return false, false
+				}
+				end := opens(due).Add(time.Duration(x.p.Rest.Most) * 24 * time.Hour)
+				return true, opens(free).After(end) && !l.Before(end)
+			}
 			for _, l := range x.looks { // it is done at the first look at which its hours are open
-				if !l.Before(later(due, known)) && (!d.hours || d.timing.Own == nil && open(l.In(x.zone)) ||
-					d.timing.Own != nil && evening(l.In(x.zone))) {
+				if l.Before(later(due, known)) {
+					continue
+				}
+				leaving := over(l)
+				if leaving { // they are looked at as they were the moment before
+					l = leaves.Add(-time.Microsecond)
+				}
+				wait, given := tired(l)
+				if given && !l.Before(later(due, known)) {
+					givenUp = later(opens(due).Add(time.Duration(x.p.Rest.Most)*24*time.Hour),
+						x.lastTouch(l, x.p.Rest.Any))
+					if !leaving {
+						known = l
+					}
+					break
+				}
+				if leaving {
+					break
+				}
+				if isOpen(l) && !wait {
 					began = l
 					break
 				}
+			}
+			if !givenUp.IsZero() {
+				x.add(id, givenUp, d.missed, TooLittleRest)
+				id, at = s.About().To[d.missed], givenUp
+				continue
 			}
 			if began.IsZero() || over(began) {
 				leave()
@@ -287,6 +332,21 @@ func whatIs(s Step) doing {
 	return d
 }
 
+// lastTouch is the last touch from anywhere by an instant: of the other sequence, or of
+// this one.
+func (x *plain) lastTouch(by time.Time, any bool) (last time.Time) {
+	if !x.touched.After(by) {
+		last = x.touched
+	}
+	for id, b := range x.begun {
+		d := whatIs(x.p.Step(id))
+		if d.reaches && !d.request && (any || d.by == contact.Email) && !b.After(by) && b.After(last) {
+			last = b
+		}
+	}
+	return last
+}
+
 // evening is the hours of their own that some steps have: any day from 18:00 to 20:00.
 func evening(t time.Time) bool { return t.Hour() >= 18 && t.Hour() < 20 }
 
@@ -327,6 +387,11 @@ func wanted(s Step, o Outcome) Exit {
 			TheyDoNotWantIt: "not interested", TheyTalked: "done"}[o]
 	}
 	return map[Outcome]Exit{DidIt: "done", DidNot: "not done", CouldNot: "not possible"}[o]
+}
+
+func (s *seen) Rested(any bool) time.Time {
+	as := plain{p: s.x.p, touched: s.x.touched, begun: s.out}
+	return as.lastTouch(s.now, any)
 }
 
 func (s *seen) Bars(int64) string {
@@ -377,6 +442,9 @@ func walked(pr *Program, x *plain) ([]Log, map[StepID]time.Time) {
 func somePlan(t *testing.T, r *rand.Rand) *Plan {
 	p := newPlan()
 	p.LongestStay = calendar.Span{N: []int{0, 0, 3, 5, 8}[r.IntN(5)], Unit: calendar.Days}
+	if r.IntN(3) == 0 {
+		p.Rest = Rest{Days: 1 + r.IntN(3), Any: r.IntN(2) == 0, Most: 1 + r.IntN(3)}
+	}
 	p.Ground = []contact.Ground{{Other: "customer"}, {Purpose: 1}}[r.IntN(2)]
 	for range 2 + r.IntN(7) {
 		days := calendar.Span{N: 1 + r.IntN(3), Unit: calendar.Days}
@@ -509,6 +577,9 @@ func TestLateWorkers(t *testing.T) {
 		if r.IntN(2) == 0 {
 			x.leaves, x.why = later(some(10), day0.Add(time.Microsecond)), Answered
 		}
+		if r.IntN(2) == 0 {
+			x.touched = some(8)
+		}
 		for range 1 + r.IntN(30) {
 			x.looks = append(x.looks, some(14))
 		}
@@ -537,16 +608,21 @@ func TestLateWorkers(t *testing.T) {
 		}
 		got, begun := walked(pr, x)
 		if !slices.EqualFunc(got, x.log, sameLog) || !equalTimes(begun, x.begun) {
-			t.Fatalf("seed %d: plan %s\nlooks %v\nsignals %v\nleaves %v (%v), stay %v, reach %+v\ngot  %s, begun "+
+			t.Fatalf("seed %d: plan %s\nlooks %v\nsignals %v\nleaves %v (%v), stay %v, reach %+v, touched %v\ngot  %s, begun "+
 				"%v\nwant %s, begun %v",
-				seed, mustJSON(p), x.looks, x.signals, x.leaves, x.why, p.LongestStay, x.reach, says(got), begun,
+				seed, mustJSON(p), x.looks, x.signals, x.leaves, x.why, p.LongestStay, x.reach, x.touched, says(got), begun,
 				says(x.log), x.begun)
+		}
+		for _, l := range got {
+			if l.Reason == TooLittleRest {
+				left[l.Reason]++
+			}
 		}
 		if len(got) > 0 && got[len(got)-1].Exit == "" {
 			left[got[len(got)-1].Reason]++
 		}
 	}
-	for _, r := range []Reason{Finished, Answered, StayedTooLong, HandedOver, MustNotContact, TooLate, WentOn} {
+	for _, r := range []Reason{Finished, Answered, StayedTooLong, HandedOver, MustNotContact, TooLate, WentOn, TooLittleRest} {
 		if left[r] < n/300 {
 			t.Errorf("only %d of %d ended as “%s”: the cases show too little", left[r], n, r)
 		}

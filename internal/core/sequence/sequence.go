@@ -78,6 +78,7 @@ type Plan struct {
 	LaunchHold  bool                  `json:"launch_hold"`  // the first touches wait a working day
 	LongestStay calendar.Span         `json:"longest_stay"` // zero: no limit
 	Ground      contact.Ground        `json:"ground"`       // on which it reaches people; zero: none yet
+	Rest        Rest                  `json:"rest,omitzero"`
 }
 
 // MaxSteps bounds a plan.
@@ -378,6 +379,9 @@ func (p *Plan) Check() []Problem {
 	}
 	if err := p.LongestStay.Check(); err != nil {
 		out = append(out, Problem{0, "longest stay: " + err.Error()})
+	}
+	if err := p.Rest.Check(); err != nil {
+		out = append(out, Problem{0, err.Error()})
 	}
 	touches, grounded := 0, p.Ground.Named()
 	for _, id := range order {

@@ -143,7 +143,7 @@ func objects(file string, data []byte, need []string, each func(row) error) erro
 
 // own are the columns of people that are no fields of their records.
 var own = []string{"id", "entered", "score", "consent", "took back", "do not contact", "opted out", "bounced", "tags",
-	"audiences"}
+	"audiences", "last email"}
 
 // ReadPeople reads people for a plan: id, entered (RFC 3339), and what is known of them.
 // names says how the file of the sequence calls what its rules ask for.
@@ -173,6 +173,9 @@ func (p *Person) read(x row, f *sequence.File, fallback *time.Location) (err err
 		return x.fail("it does not say when they entered")
 	}
 	if p.TookBack, err = x.instant("took back"); err != nil {
+		return err
+	}
+	if p.Touched, err = x.instant("last email"); err != nil {
 		return err
 	}
 	if s := x.get("score"); s != "" {

@@ -33,6 +33,7 @@ type Person struct {
 	Bars    map[int64]string
 	// TookBack is when they took back the consent that the plan rests on; zero: never.
 	TookBack time.Time
+	Touched  time.Time // the last email that they got from elsewhere; zero: never
 }
 
 // Outcome is what came of the work of a step, at an instant. It is recorded at the first
@@ -55,7 +56,7 @@ func Run(p *sequence.Program, who *Person, until time.Time) []Line {
 	if who.Entered.After(until) {
 		return nil
 	}
-	w := &world{who: who, record: clone(who.Record), touches: map[sequence.StepID]sequence.Touch{}}
+	w := &world{who: who, plan: p.Plan(), record: clone(who.Record), touches: map[sequence.StepID]sequence.Touch{}}
 	st := p.Enter(who.Entered)
 	var d sequence.Decision
 	var out []Line
@@ -92,6 +93,15 @@ type world struct {
 	record  rule.Record
 	touches map[sequence.StepID]sequence.Touch
 	desk    []sequence.StepID // work that is on it
+	plan    *sequence.Plan
+	made    []made // touches, in their order
+}
+
+// made is a touch that reaches somebody, as rests count it.
+type made struct {
+	step  sequence.StepID
+	at    time.Time
+	email bool
 }
 
 // next is the next instant, after now, at which there is something to look at.
@@ -118,6 +128,13 @@ func (w *world) next(st *sequence.State) (next time.Time, ok bool) {
 
 // do does what a step asks for, and reports whether it is done already.
 func (w *world) do(e sequence.Effect) bool {
+	if any, email := w.plan.RestsAfter(e.Step); any {
+		if _, gone := e.Act.(act.Withdraw); gone { // nobody did it: it reached nobody
+			w.made = slices.DeleteFunc(w.made, func(m made) bool { return m.step == e.Step })
+		} else {
+			w.made = append(w.made, made{e.Step, e.At, email})
+		}
+	}
 	switch a := e.Act.(type) {
 	case act.Send:
 		w.touches[e.Step] = sequence.Touch{At: e.At, Ended: true, Visit: e.Visit}
@@ -185,6 +202,24 @@ func (w *world) Record() *rule.Record    { return &w.record }
 func (w *world) Score(time.Time) float64 { return w.who.Score }
 func (w *world) Reach() contact.Facts    { return w.who.Reach }
 func (w *world) Bars(q int64) string     { return w.who.Bars[q] }
+
+// Rested is when they were last reached, by now.
+func (w *world) Rested(any bool) time.Time {
+	last := w.who.Touched
+	if last.After(w.now) {
+		last = time.Time{}
+	}
+	for _, m := range w.made {
+		at := m.at
+		if t := w.Touch(m.step); t.Ended {
+			at = t.At
+		}
+		if (any || m.email) && at.After(last) {
+			last = at
+		}
+	}
+	return last
+}
 
 // Touch is what has become of a touch by now.
 func (w *world) Touch(id sequence.StepID) sequence.Touch {

@@ -121,6 +121,7 @@ func (e *Flow) walk(
 		d.Reset()
 		b.fill(&f, c, p)
 		p.Advance(&c.State, &f, now, &d)
+		b.touched(c.Person, p, d.Effects)
 		w.add(c, p, &d)
 	}
 	if err := e.Do(ctx, tx, w.deeds); err != nil {
@@ -200,6 +201,7 @@ type gathered struct {
 	records   map[int64]*rule.Record
 	touches   map[int64][]store.EndedTouch // enrolment →
 	standings map[int64]store.Standing
+	rested    map[int64]store.LastTouch  // of those whose plan leaves people in peace
 	bars      map[int64]map[int64]string // sequence → person → why they cannot enter it
 	model     store.Model
 	out       *leaving // all of them leave; nil: as their facts say
@@ -211,6 +213,7 @@ func (e *Flow) gather(
 	b := &gathered{e: e, now: now}
 	var recent, ever []store.Since
 	var records, scored, touched []int64
+	var rests []int64
 	goOn := map[int64][]int64{} // sequence → who may come to go on to it
 	for i := range claimed {
 		c := &claimed[i]
@@ -226,6 +229,9 @@ func (e *Flow) gather(
 		}
 		if need&sequence.NeedRecord != 0 {
 			records = append(records, c.Person)
+		}
+		if need&sequence.NeedRest != 0 {
+			rests = append(rests, c.Person)
 		}
 		if need&sequence.NeedEntry != 0 {
 			for _, q := range p.goesOn {
@@ -271,11 +277,20 @@ func (e *Flow) gather(
 			}
 		}
 	}
+	if len(rests) > 0 {
+		// Whoever else looks at one of them waits, and sees what is made here.
+		if err := tx.LockRests(ctx, rests); err != nil {
+			return nil, err
+		}
+		if b.rested, err = tx.LastTouches(ctx, rests); err != nil {
+			return nil, err
+		}
+	}
 	for q, people := range goOn {
 		if b.bars == nil {
 			b.bars = make(map[int64]map[int64]string, len(goOn))
 		}
-		if b.bars[q], err = tx.Bars(ctx, q, people); err != nil {
+		if b.bars[q], err = tx.Bars(ctx, q, people, now); err != nil {
 			return nil, err
 		}
 	}
@@ -375,6 +390,32 @@ func (f *facts) Score(at time.Time) float64 {
 		return s.Score
 	}
 	return f.b.model.At(f.b.ever[f.c.Person], f, at)
+}
+
+// touched notes the touches of a person that were just made: what is looked at after them
+// in the same batch sees them.
+func (b *gathered) touched(person int64, p *program, made []sequence.Effect) {
+	last, ok := b.rested[person]
+	if !ok {
+		return
+	}
+	for _, x := range made {
+		if any, email := p.Plan().RestsAfter(x.Step); any {
+			last.Any = latest(last.Any, x.At)
+			if email {
+				last.Email = latest(last.Email, x.At)
+			}
+		}
+	}
+	b.rested[person] = last
+}
+
+func (f *facts) Rested(any bool) time.Time {
+	if last := f.b.rested[f.c.Person]; any {
+		return last.Any
+	} else {
+		return last.Email
+	}
 }
 
 func (f *facts) Bars(q int64) string { return f.b.bars[q][f.c.Person] }

@@ -32,13 +32,11 @@ func (*Unready) Plain() {}
 func (e *Flow) Problems(ctx context.Context, q store.Sequence, p *sequence.Plan) ([]sequence.Problem, error) {
 	problems := p.Check()
 	entry := q.Entry.V
-	if entry.Page == 0 && (entry.Rule == nil || !entry.Rule.Asks()) {
+	if !entry.Anybody() {
 		problems = append(problems, sequence.Problem{Text: "nobody enters yet: choose a form or an audience"})
 	}
-	if entry.Rule != nil {
-		if err := entry.Rule.Check(nil); err != nil {
-			problems = append(problems, sequence.Problem{Text: "who enters: " + base.Told(err)})
-		}
+	if err := entry.Check(); err != nil {
+		problems = append(problems, sequence.Problem{Text: "who enters: " + base.Told(err)})
 	}
 	if problem, err := e.ungrounded(ctx, p.Ground); err != nil {
 		return nil, err
@@ -213,9 +211,9 @@ func (e *Flow) Launching(ctx context.Context, id int64) (Launching, error) {
 		l.Number = *q.Number + 1
 	}
 	l.OnTheWay, l.Hold = q.OnTheWay, e.launchHold(plan, e.Now())
-	if r := q.Entry.V.Rule; r != nil {
+	if q.Entry.V.Rule != nil {
 		l.Rule = true
-		l.Entering, err = e.Store.WhoEnters(ctx, r, id, plan.Ways(), store.PeopleQuery{Now: e.Now()})
+		l.Entering, err = e.Store.WhoEnters(ctx, &q.Entry.V, id, plan.Ways(), store.PeopleQuery{Now: e.Now()})
 	}
 	return l, err
 }
@@ -306,7 +304,14 @@ func (e *Flow) EnterByRules(ctx context.Context) (int64, error) {
 			if slices.Contains(waiting, q.Sequence) {
 				continue
 			}
-			people, err := tx.PeopleFor(ctx, q.Entry.V.Rule, &q, now, enterPerTurn)
+			room, err := e.room(ctx, tx, &q, now)
+			if err != nil {
+				return err
+			}
+			if room == 0 {
+				continue
+			}
+			people, err := tx.PeopleFor(ctx, &q, now, room)
 			if err != nil {
 				return err
 			}
@@ -325,6 +330,16 @@ func (e *Flow) EnterByRules(ctx context.Context) (int64, error) {
 		return nil
 	})
 	return entered, err
+}
+
+// room is how many may enter a sequence by its rule now: of its wave, who is left.
+func (e *Flow) room(ctx context.Context, tx store.Tx, q *store.RunningEntry, now time.Time) (int, error) {
+	w := q.Entry.V.Wave
+	if w.N == 0 {
+		return enterPerTurn, nil
+	}
+	n, err := tx.EnteredSince(ctx, q.Sequence, w.Since(now, e.Zone()))
+	return min(max(w.N-n, 0), enterPerTurn), err
 }
 
 // uncountedSequences are those that ask for an audience of which it is not known

@@ -62,10 +62,8 @@ func (e *Flow) SetSequence(ctx context.Context, id int64, n int, x SequenceSetti
 	if x.Name = person.Name(x.Name); x.Name == "" {
 		return ErrNameSequence
 	}
-	if x.Entry.Rule != nil {
-		if err := x.Entry.Rule.Check(nil); err != nil {
-			return err
-		}
+	if err := x.Entry.Check(); err != nil {
+		return err
 	}
 	return e.Store.InTx(ctx, func(tx store.Tx) error {
 		if _, err := e.editPlan(ctx, tx, id, n, x.Plan); err != nil {

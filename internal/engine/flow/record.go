@@ -2,6 +2,7 @@ package flow
 
 import (
 	"context"
+	"slices"
 	"time"
 
 	"ombak/internal/core/event"
@@ -45,6 +46,9 @@ func (e *Flow) RecordSignals(ctx context.Context, tx store.Tx, list []store.Sign
 			}
 		}
 	}
+	if err := e.enterBySignals(ctx, tx, list); err != nil {
+		return err
+	}
 	if err := tx.Wake(ctx, people, first); err != nil {
 		return err
 	}
@@ -52,6 +56,35 @@ func (e *Flow) RecordSignals(ctx context.Context, tx store.Tx, list []store.Sign
 		return err
 	}
 	return tx.Notify(ctx, event.Signal.About(people...))
+}
+
+// enterBySignals enters whoever did what a running sequence is entered by.
+func (e *Flow) enterBySignals(ctx context.Context, tx store.Tx, list []store.Signal) error {
+	var kinds []int16
+	for i := range list {
+		if k := int16(list[i].Kind); !slices.Contains(kinds, k) {
+			kinds = append(kinds, k)
+		}
+	}
+	running, err := tx.EnteredBySignals(ctx, kinds)
+	if err != nil {
+		return err
+	}
+	for _, q := range running {
+		var people []int64
+		for i := range list {
+			if q.Entry.V.On.Matches(&list[i].Signal) {
+				people = append(people, list[i].Person)
+			}
+		}
+		if len(people) == 0 {
+			continue
+		}
+		if err := e.Enter(ctx, tx, q, people...); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Leave takes a person off every sequence they are on, as of an instant: what
