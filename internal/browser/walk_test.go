@@ -249,7 +249,7 @@ func TestFromAFormToADeal(t *testing.T) {
 	h.presses("New sequence")
 	h.types(`input[name=name]`, "Field guide follow-up")
 	h.presses("Start drafting")
-	h.sees("nothing reaches anybody", "nobody enters yet")
+	h.sees("nothing is done for anybody", "nobody enters yet")
 	h.insert("the start to End", "email", "Guide", func() {
 		h.chooses(`aside select[name=message]`, "Field guide")
 		h.must(h.tab.Click(`aside input[name=request]`))
@@ -258,7 +258,7 @@ func TestFromAFormToADeal(t *testing.T) {
 		h.chooses(`aside select[name=signal]`, "click")
 		h.types(`aside input[name=for]`, "5")
 	})
-	h.insert("Takes it?, Clicked, to End", "check", "Ready?", func() { h.types(`aside input[name=value]`, "15") })
+	h.insert("Takes it?, Clicked, to End", "check", "Ready?", func() { h.types(`aside input[name="n.r.0"]`, "15") })
 	h.insert("Ready?, Yes, to End", "email", "Second", func() {
 		h.chooses(`aside select[name=message]`, "From the owner")
 	})
@@ -274,6 +274,7 @@ func TestFromAFormToADeal(t *testing.T) {
 	h.key("r")
 	h.must(h.tab.Until("the pause to go again", `!document.querySelector('#map').textContent.includes('Needless')`))
 	h.chooses(`aside select[name=page]`, "Is your oxygen alarm")
+	h.must(h.tab.Click(`details[data-part=when] > summary`))
 	h.must(h.tab.Click(`aside input[name=hold]`))
 	h.chooses(`aside select[name=ground]`, "legitimate interest")
 	h.presses("Save")

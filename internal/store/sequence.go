@@ -16,6 +16,7 @@ type Sequence struct {
 	ID       int64
 	Name     string
 	State    string // draft, running, held or ended
+	Note     string // what it is for
 	Entry    JSON[Entry]
 	DraftN   int    `db:"draft_n"`
 	Version  *int64 `db:"version_id"`
@@ -29,7 +30,7 @@ type Sequence struct {
 }
 
 const sequenceFields = `
-	select q.id, q.name, q.state, q.entry, q.draft_n, q.version_id, v.number, v.launched_at as launched, q.updated_at,
+	select q.id, q.name, q.note, q.state, q.entry, q.draft_n, q.version_id, v.number, v.launched_at as launched, q.updated_at,
 	coalesce(f.entered, 0) as entered, coalesce(f.on_the_way, 0) as on_the_way, coalesce(f.handed, 0) as handed,
 		coalesce(f.ended, 0) as ended
 	from sequence q left join sequence_version v on v.id = q.version_id
@@ -152,10 +153,10 @@ func (tx Tx) RemoveSequence(ctx context.Context, id int64, at *time.Time) error 
 	return err
 }
 
-// SetSequence keeps a sequence's name and who enters it.
-func (tx Tx) SetSequence(ctx context.Context, id int64, name string, e Entry, at time.Time) error {
-	_, err := exec(ctx, tx, "update sequence set name = $2, entry = $3, updated_at = $4 where id = $1",
-		id, name, JSON[Entry]{e}, at)
+// SetSequence keeps a sequence's name, what it is for and who enters it.
+func (tx Tx) SetSequence(ctx context.Context, id int64, name, note string, e Entry, at time.Time) error {
+	_, err := exec(ctx, tx, "update sequence set name = $2, note = $3, entry = $4, updated_at = $5 where id = $1",
+		id, name, note, JSON[Entry]{e}, at)
 	return err
 }
 

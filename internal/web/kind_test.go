@@ -64,9 +64,7 @@ func TestANewKindOfStep(t *testing.T) {
 	if !strings.Contains(body, "rests for 7 days") {
 		t.Error("its form changed nothing")
 	}
-	with := url.Values{"name": {"Norway"}, "entry": {"rule"}, "field": {"country"}, "value": {"NO"}, "from": {"09:00"},
-		"to": {"12:30"}}
-	with.Set("ground", "other existing customers")
+	with := setting("Norway", "rule", "v.r.0", "NO", "ground", "other existing customers")
 	d.post("/settings", with)
 	if _, body = d.post("/launch", url.Values{}); !strings.Contains(body, "Launched.") {
 		t.Fatalf("it cannot be launched")

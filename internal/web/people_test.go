@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"html"
 	"io"
+	"maps"
 	"mime/multipart"
 	"net/http"
 	"net/url"
@@ -522,9 +523,11 @@ func TestAnAudienceEntersASequence(t *testing.T) {
 	a.Rule.V = rule.FieldIs(person.Country, "NO")
 	id, err := d.e.SaveAudience(t.Context(), a)
 	d.must(err)
-	in := fmt.Sprintf("audience %d", id)
-	code, body := d.post("/settings",
-		url.Values{"name": {"Norway"}, "entry": {"rule"}, "field": {in}, "from": {"09:00"}, "to": {"12:30"}})
+	in := url.Values{"s.r.0": {"about audience"}, "k.r.0": {"about audience"}, "o.r.0": {"is"}, "x.r.0": {fmt.Sprint(id)},
+		"j.r": {"all"}}
+	form := setting("Norway", "rule")
+	maps.Copy(form, in)
+	code, body := d.post("/settings", form)
 	if code != http.StatusSeeOther ||
 		!strings.Contains(html.UnescapeString(body), "everybody with in the audience “Fish farms”") &&
 			!strings.Contains(html.UnescapeString(body), "in the audience “Fish farms”") {
@@ -533,7 +536,7 @@ func TestAnAudienceEntersASequence(t *testing.T) {
 	d.post("/insert", url.Values{"from": {"0"}, "kind": {"check"}})
 	p := d.draft().Plan.V
 	if code, body = d.post(fmt.Sprintf("/steps/%d", p.Start),
-		url.Values{"title": {"A farm?"}, "asks": {in}}); code != http.StatusSeeOther ||
+		with(in, "title", "A farm?")); code != http.StatusSeeOther ||
 		!strings.Contains(html.UnescapeString(body), "in the audience “Fish farms”") {
 		t.Errorf("a check of an audience: %d", code)
 	}
@@ -543,6 +546,13 @@ func TestAnAudienceEntersASequence(t *testing.T) {
 	if err := d.e.RemoveAudience(t.Context(), id); err == nil {
 		t.Error("an audience that a sequence asks for was removed")
 	}
+}
+
+// with is a form with one field more.
+func with(v url.Values, key, value string) url.Values {
+	v = maps.Clone(v)
+	v.Set(key, value)
+	return v
 }
 
 func TestCompaniesAndAudiencesAreLists(t *testing.T) {

@@ -205,14 +205,17 @@ func TestBadFormsChangeNothing(t *testing.T) {
 		{"an exit that is not there", "/insert",
 			url.Values{"kind": {"pause"}, "from": {fmt.Sprint(id)}, "exit": {"sideways"}}, "no such exit"},
 		{"removing an end", "/steps/1/remove", url.Values{}, "can only go with the branch"},
-		{"no hours", "/settings", url.Values{"name": {"Guide"}, "entry": {"page"}, "from": {"17:00"}, "to": {"08:00"}},
-			"is no interval"},
-		{"no time of day", "/settings",
-			url.Values{"name": {"Guide"}, "entry": {"page"}, "from": {"early"}, "to": {"08:00"}}, "is no time of day"},
+		{"no hours", "/settings", setting("Guide", "page", "hours.1", "17:00–08:00"), "is no stretch of hours"},
+		{"no time of day", "/settings", setting("Guide", "page", "hours.1", "early"), "is no stretch of hours"},
+		{"never open", "/settings", setting("Guide", "page", "hours.1", "closed"), "have no interval"},
+		{"too often", "/settings", setting("Guide", "hand", "again", "some", "times", "1"), "whole number from 2 on"},
+		{"again and again", "/settings", setting("Guide", "rule", "v.r.0", "NO", "again", "always"), "needs a gap"},
+		{"a wave of none", "/settings", setting("Guide", "rule", "v.r.0", "NO", "wave", "-1"), "A wave is of at most"},
+		{"a long rest", "/settings", setting("Guide", "page", "rest", "91"), "at most 90 days"},
+		{"an own leave rule without a value", "/settings", setting("Guide", "page", "j.leave", "all", "s.leave.0",
+			"field country", "k.leave.0", "field country", "o.leave.0", "is", "v.leave.0", ""), "needs a value"},
 		{"no name", "/settings", url.Values{"entry": {"page"}}, "Give the sequence a name"},
-		{"a score that is none", "/settings",
-			url.Values{"name": {"Guide"}, "entry": {"rule"}, "field": {"score"}, "value": {"high"}},
-			"A score is a whole number"},
+		{"a rule without a value", "/settings", setting("Guide", "rule", "v.r.0", ""), "needs a value"},
 		{"nobody chosen", "/settings", url.Values{"name": {"Guide"}}, "Choose who enters"},
 	} {
 		code, body := d.post(c.path, c.form)
@@ -228,15 +231,39 @@ func TestBadFormsChangeNothing(t *testing.T) {
 	}
 }
 
+// setting is what the form of a sequence's settings sends, with fields of it as pairs.
+func setting(name, how string, kv ...string) url.Values {
+	v := url.Values{"name": {name}, "entry": {how}, "leave.answered": {"on"}, "leave.booked a meeting": {"on"},
+		"leave.deal opened": {"on"}}
+	for i := range 7 {
+		v.Set(fmt.Sprintf("hours.%d", i), "")
+	}
+	v.Set("hours.1", "8:30–17")
+	if how == "rule" {
+		for k, x := range map[string]string{"j.r": "all", "s.r.0": "field country", "k.r.0": "field country", "o.r.0": "is"} {
+			v.Set(k, x)
+		}
+	}
+	for i := 0; i < len(kv); i += 2 {
+		v.Set(kv[i], kv[i+1])
+	}
+	return v
+}
+
 func TestSettingsAndLaunchByForm(t *testing.T) {
 	d := newSite(t).drafting()
 	d.meet(store.NewPerson{Email: "a@x.example", Country: "NO"})
-	code, body := d.post("/settings",
-		url.Values{"name": {"Norway"}, "entry": {"rule"}, "field": {"country"}, "value": {"NO"}, "from": {"09:00"},
-			"to": {"12:30"}, "weekend": {"on"}})
+	code, body := d.post("/settings", setting("Norway", "rule", "v.r.0", "NO", "hours.0", "9–12:30", "hours.1", "9-12:30",
+		"note", "More loans", "rest", "3", "rest-of", "touch", "stay", "3", "stay-unit", "days", "again", "some",
+		"times", "3", "gap", "90", "wave", "50", "wave-per", "day"))
 	p := d.draft().Plan.V
 	if code != http.StatusSeeOther || !strings.Contains(body, "everybody whose country is Norway") || p.LaunchHold {
 		t.Errorf("%d, hold %v", code, p.LaunchHold)
+	}
+	if p.Rest != (sequence.Rest{Days: 3, Any: true}) || p.LongestStay != (calendar.Span{N: 3, Unit: calendar.Days}) ||
+		len(p.Stay) != 0 || !strings.Contains(html.UnescapeString(body), "up to 3 times, 90 days apart; at most 50 a day") ||
+		!strings.Contains(body, "More loans") {
+		t.Errorf("rest %+v, stay %v, stays for %v", p.Rest, p.LongestStay, p.Stay)
 	}
 	if got := p.Hours.Days[0]; len(got) != 1 || got[0] != (calendar.Interval{From: 540, To: 750}) {
 		t.Errorf("Sunday %v", got)
@@ -248,10 +275,7 @@ func TestSettingsAndLaunchByForm(t *testing.T) {
 	if _, body = d.post("/launch", url.Values{}); !strings.Contains(body, "say on what ground") {
 		t.Error("launched without a ground")
 	}
-	with := url.Values{"name": {"Norway"}, "entry": {"rule"}, "field": {"country"}, "value": {"NO"}, "from": {"09:00"},
-		"to": {"12:30"}}
-	with.Set("ground", "other existing customers")
-
+	with := setting("Norway", "rule", "v.r.0", "NO", "hours.1", "9-12:30", "ground", "other existing customers")
 	if d.post("/settings", with); d.draft().Plan.V.Ground.Other != "existing customers" {
 		t.Fatalf("the ground is %+v", d.draft().Plan.V.Ground)
 	}
@@ -542,15 +566,15 @@ func TestHoldAllAsksAndIsTakenBack(t *testing.T) {
 // Wrong sending hours cost nothing else that was typed.
 func TestWrongHoursKeepWhatWasTyped(t *testing.T) {
 	d := newSite(t).drafting()
-	form := url.Values{"name": {"Norwegian ports"}, "entry": {"rule"}, "field": {"country"}, "value": {"NO"},
-		"from": {"17:00"}, "to": {"08:00"},
-		"ground": {"other existing customers"}, "hold": {"on"}}
+	form := setting("Norwegian ports", "rule", "v.r.0", "NO", "hours.1", "17:00–08:00", "ground",
+		"other existing customers", "hold", "on", "note", "Loans", "gap", "9", "again", "always", "rest", "4")
+	form.Del("leave.answered")
 	code, body := d.post("/settings", form)
 	again := formtest.Sent(t, body)
-	if !again.Has("hold") || !strings.Contains(body, "<option selected>country</option>") {
-		t.Error("the hold or the field is not as it was typed")
+	if !again.Has("hold") || again.Has("leave.answered") {
+		t.Error("a box is not ticked as it was")
 	}
-	for _, k := range []string{"name", "entry", "value", "from", "to", "ground"} {
+	for _, k := range []string{"name", "note", "entry", "s.r.0", "ground", "gap", "again", "rest"} {
 		if code != http.StatusUnprocessableEntity || !slices.Contains(again[k], form.Get(k)) {
 			t.Errorf("%s: %d, %q is shown for %q", k, code, again[k], form.Get(k))
 		}

@@ -7,6 +7,7 @@ import (
 	"ombak/internal/core/calendar"
 	"ombak/internal/core/contact"
 	"ombak/internal/core/plainly"
+	"ombak/internal/core/rule"
 )
 
 // Edit is a change of a plan, whoever makes it: a page, a command or a file.
@@ -103,15 +104,25 @@ func (x RemoveStep) Apply(p *Plan) (string, StepID, error) {
 
 // ChangePlan sets what holds for the plan as a whole.
 type ChangePlan struct {
-	Hours      calendar.SendingHours
-	Ground     contact.Ground
-	LaunchHold bool
+	Hours       calendar.SendingHours
+	Ground      contact.Ground
+	LaunchHold  bool
+	LongestStay calendar.Span
+	Rest        Rest
+	Stay        []Reason
+	LeaveIf     *rule.Rule
 }
 
 // Apply sets it.
 func (x ChangePlan) Apply(p *Plan) (string, StepID, error) {
 	p.Hours, p.Ground, p.LaunchHold = x.Hours, x.Ground, x.LaunchHold
-	return "change the settings", 0, x.Hours.Check()
+	p.LongestStay, p.Rest, p.Stay, p.LeaveIf = x.LongestStay, x.Rest, x.Stay, x.LeaveIf
+	for _, err := range []error{x.Hours.Check(), x.LongestStay.Check(), x.Rest.Check()} {
+		if err != nil {
+			return "", 0, err
+		}
+	}
+	return "change the settings", 0, nil
 }
 
 // CloneStep is a copy of a step that shares nothing with it.

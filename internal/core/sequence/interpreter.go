@@ -226,6 +226,9 @@ func Compile(p *Plan, sequence int64, holdUntil time.Time, w calendar.Working) (
 		if t, ok := n.step.(reaching); ok && p.Rest.asks(p.On(t)) {
 			n.need |= NeedRest
 		}
+		if p.LeaveIf != nil {
+			n.need |= needsOf(p.LeaveIf)
+		}
 		n.exits = n.step.Exits()
 		for _, exit := range n.exits {
 			to := pr.index[n.step.About().To[exit]]
@@ -431,6 +434,9 @@ func (p *Program) Advance(st *State, f Facts, now time.Time, d *Decision) {
 		if !limit.After(now) && (!closing || limit.Before(at)) {
 			reason, at, closing = StayedTooLong, limit, true
 		}
+	}
+	if !closing && p.plan.LeaveIf != nil && p.plan.LeaveIf.Asks() && p.plan.LeaveIf.Holds(f, now) {
+		reason, at, closing = LeftByRule, now, true
 	}
 	r := &d.run
 	*r = run{p: p, st: st, f: f, now: now, closing: closing, d: d}

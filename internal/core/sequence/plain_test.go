@@ -63,6 +63,9 @@ func (x *plain) run() {
 			leaves, why = stay, StayedTooLong
 		}
 	}
+	if r := x.p.LeaveIf; r != nil && x.scores >= float64(r.If.N) && (leaves.IsZero() || leaves.After(x.looks[0])) {
+		leaves, why = x.looks[0], LeftByRule
+	}
 	if leaves.After(x.horizon()) {
 		leaves = time.Time{}
 	}
@@ -445,6 +448,10 @@ func somePlan(t *testing.T, r *rand.Rand) *Plan {
 	if r.IntN(3) == 0 {
 		p.Rest = Rest{Days: 1 + r.IntN(3), Any: r.IntN(2) == 0, Most: 1 + r.IntN(3)}
 	}
+	if r.IntN(12) == 0 {
+		own := rule.ScoreAtLeast(12)
+		p.LeaveIf = &own
+	}
 	p.Ground = []contact.Ground{{Other: "customer"}, {Purpose: 1}}[r.IntN(2)]
 	for range 2 + r.IntN(7) {
 		days := calendar.Span{N: 1 + r.IntN(3), Unit: calendar.Days}
@@ -622,7 +629,8 @@ func TestLateWorkers(t *testing.T) {
 			left[got[len(got)-1].Reason]++
 		}
 	}
-	for _, r := range []Reason{Finished, Answered, StayedTooLong, HandedOver, MustNotContact, TooLate, WentOn, TooLittleRest} {
+	for _, r := range []Reason{Finished, Answered, StayedTooLong, HandedOver, MustNotContact, TooLate, WentOn, TooLittleRest,
+		LeftByRule} {
 		if left[r] < n/300 {
 			t.Errorf("only %d of %d ended as “%s”: the cases show too little", left[r], n, r)
 		}

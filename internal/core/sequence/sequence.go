@@ -17,6 +17,7 @@ import (
 	"ombak/internal/core/calendar"
 	"ombak/internal/core/contact"
 	"ombak/internal/core/plainly"
+	"ombak/internal/core/rule"
 )
 
 // StepID names a step within its sequence, for ever.
@@ -79,6 +80,8 @@ type Plan struct {
 	LongestStay calendar.Span         `json:"longest_stay"` // zero: no limit
 	Ground      contact.Ground        `json:"ground"`       // on which it reaches people; zero: none yet
 	Rest        Rest                  `json:"rest,omitzero"`
+	Stay        []Reason              `json:"stay,omitempty"`     // for which, of those of MayStay, nobody leaves
+	LeaveIf     *rule.Rule            `json:"leave_if,omitempty"` // whoever meets it leaves; nil: there is none
 }
 
 // MaxSteps bounds a plan.
@@ -382,6 +385,16 @@ func (p *Plan) Check() []Problem {
 	}
 	if err := p.Rest.Check(); err != nil {
 		out = append(out, Problem{0, err.Error()})
+	}
+	for _, r := range p.Stay {
+		if !slices.Contains(MayStay(), r) {
+			out = append(out, Problem{0, fmt.Sprintf("everybody leaves who %s: that cannot be switched off", r)})
+		}
+	}
+	if p.LeaveIf != nil {
+		if err := p.LeaveIf.Check(nil); err != nil {
+			out = append(out, Problem{0, "its own leave rule: " + err.Error()})
+		}
 	}
 	touches, grounded := 0, p.Ground.Named()
 	for _, id := range order {

@@ -252,7 +252,7 @@ func (w *world) Left() (reason sequence.Reason, at time.Time, left bool) {
 		if s.At.After(w.now) {
 			break
 		}
-		if r, stops := sequence.LeaveFor(s.Kind); stops && !s.Machine && s.At.After(w.who.Entered) {
+		if r, stops := sequence.LeaveFor(s.Kind); stops && !s.Machine && s.At.After(w.who.Entered) && !w.plan.Stays(r) {
 			reason, at, left = r, s.At, true
 			break
 		}

@@ -343,7 +343,7 @@ func holds(s store.Standing, from, to time.Time) bool {
 
 // fill readies f to answer for one enrolment.
 func (b *gathered) fill(f *facts, c *store.Claimed, p *program) {
-	*f = facts{b: b, c: c, answers: p.Needs(c.State.Step)&sequence.Answers != 0}
+	*f = facts{b: b, c: c, plan: p.Plan(), answers: p.Needs(c.State.Step)&sequence.Answers != 0}
 	f.zone, _ = calendar.ZoneFor(calendar.Whereabouts{Zone: c.Zone, Country: c.Country, City: c.City}, b.e.Zone())
 	f.touches = b.touches[c.ID]
 	if list, ok := b.ever[c.Person]; ok {
@@ -360,6 +360,7 @@ type facts struct {
 	zone    *time.Location
 	signals []signal.Signal
 	touches []store.EndedTouch
+	plan    *sequence.Plan
 	answers bool // an email that answers their own request can follow
 }
 
@@ -427,10 +428,13 @@ func (f *facts) Reach() contact.Facts { return f.c.Reach }
 // enter while an answer of theirs is being kept. Whoever must not be contacted
 // still gets what they ask for themselves.
 func (f *facts) Left() (reason sequence.Reason, at time.Time, left bool) {
-	if f.b.out != nil {
+	if f.b.out != nil && !f.plan.Stays(f.b.out.reason) {
 		return f.b.out.reason, f.b.out.at, true
 	}
 	first := func(r sequence.Reason, t time.Time) {
+		if f.plan.Stays(r) {
+			return
+		}
 		if !left || t.Before(at) {
 			reason, at, left = r, t, true
 		}

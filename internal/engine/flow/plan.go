@@ -7,6 +7,7 @@ import (
 	"ombak/internal/core/person"
 	"ombak/internal/core/plainly"
 	"ombak/internal/core/sequence"
+	"ombak/internal/engine/base"
 	"ombak/internal/store"
 )
 
@@ -52,6 +53,7 @@ func (e *Flow) editPlan(
 // its plan as a whole.
 type SequenceSettings struct {
 	Name  string
+	Note  string // what it is for
 	Entry store.Entry
 	Plan  sequence.ChangePlan
 }
@@ -69,7 +71,7 @@ func (e *Flow) SetSequence(ctx context.Context, id int64, n int, x SequenceSetti
 		if _, err := e.editPlan(ctx, tx, id, n, x.Plan); err != nil {
 			return err
 		}
-		return tx.SetSequence(ctx, id, x.Name, x.Entry, e.Now())
+		return tx.SetSequence(ctx, id, x.Name, base.Cut(x.Note, 500), x.Entry, e.Now())
 	})
 }
 

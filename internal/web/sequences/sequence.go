@@ -14,7 +14,6 @@ import (
 
 	"github.com/labstack/echo/v5"
 
-	"ombak/internal/core/calendar"
 	"ombak/internal/core/contact"
 	"ombak/internal/core/person"
 	"ombak/internal/core/plainly"
@@ -75,8 +74,7 @@ type sequenceData struct {
 	From    sequence.StepID
 	Exit    sequence.Exit
 	Kinds   []kindGroup
-	Entry   entryForm
-	Typed   *[2]string // sending hours that were wrong; nil: those of the plan
+	Set     settingsForm
 	Pages   []store.PageName
 	Wrong   string
 	Lately  []lately
@@ -123,36 +121,6 @@ type part struct {
 	sequence.Part
 	Title string // of the step
 	Name  string // of the part
-}
-
-// entryForm is who enters, as the form has it.
-type entryForm struct {
-	How   string // page or rule
-	Page  int64
-	Field rule.Field // of a simple rule: a field that is a value, or the score
-	Value string
-	Words string
-}
-
-func entryOf(e store.Entry, pages []store.PageName, cat *rule.Catalogue) entryForm {
-	f := entryForm{How: "page", Page: e.Page, Field: person.Country, Words: "nobody yet"}
-	if e.Rule != nil {
-		f.How = "rule"
-		if q := e.Rule.If; q != nil && q.About == rule.Audience {
-			f.Field = rule.Field(fmt.Sprintf("audience %d", q.ID))
-		} else if q != nil && q.Score {
-			f.Field, f.Value = "score", strconv.Itoa(q.N)
-		} else if q != nil {
-			f.Field, f.Value = q.Field, q.Value
-		}
-		f.Words = "everybody" + e.Rule.Whose(cat)
-	}
-	for _, p := range pages {
-		if p.ID == e.Page {
-			f.Words = "those who fill in “" + p.Title + "”"
-		}
-	}
-	return f
 }
 
 func (s *Place) sequence(c *echo.Context) error {
@@ -207,7 +175,6 @@ func (s *Place) showSequence(c *echo.Context, code int, id int64, adjust func(*s
 	if d.Grounds, err = s.Store.Grounds(ctx); err != nil {
 		return err
 	}
-	d.Entry = entryOf(q.Entry.V, d.Pages, cat)
 	messages, err := s.Store.MessageNames(ctx)
 	if err != nil {
 		return err
@@ -246,6 +213,7 @@ func (s *Place) showSequence(c *echo.Context, code int, id int64, adjust func(*s
 			g.Kinds = append(g.Kinds, k)
 		}
 	}
+	d.Set = d.settings(q.Name, q.Note, q.Entry.V, d.Plan)
 	adjust(&d)
 	if err := s.figures(c, &d); err != nil {
 		return err
@@ -441,21 +409,27 @@ func (s *Place) planConflict(
 		}
 		d = stepConflict(a, b, names)
 	case cannot == nil && v.Has("name"):
-		d.Words("Name", q.Name, v.Get("name"))
+		cat, err := s.Store.Catalogue(ctx)
+		if err != nil {
+			return err
+		}
+		typed, err := readSettings(Typed{v, cat}, theirs)
+		if err != nil {
+			break
+		}
+		d.Words("Name", q.Name, typed.Name)
+		d.Words("What it is for", q.Note, typed.Note)
+		names, err := s.namesFor(ctx, cat)
+		if err != nil {
+			return err
+		}
+		d.Words("Who enters", names.enters(&q.Entry.V), names.enters(&typed.Entry))
 		d.Words("Sending hours", theirs.Hours.String(), mine.Hours.String())
 		d.Words("Launch hold", shell.YesNo(theirs.LaunchHold), shell.YesNo(mine.LaunchHold))
 		d.Words("Ground", groundValue(theirs.Ground), v.Get("ground"))
-		if entry, err := readEntry(c); err == nil && shell.StateOf(entry) != shell.StateOf(q.Entry.V) {
-			pages, err := s.Store.PageNames(ctx)
-			if err != nil {
-				return err
-			}
-			cat, err := s.Store.Catalogue(ctx)
-			if err != nil {
-				return err
-			}
-			d.Words("Who enters", entryOf(q.Entry.V, pages, cat).Words, entryOf(entry, pages, cat).Words)
-		}
+		d.Words("Rest", theirs.Rest.String(), mine.Rest.String())
+		d.Words("Longest stay", theirs.LongestStay.String(), mine.LongestStay.String())
+		d.Words("Leaving", leaveWords(theirs, cat), leaveWords(mine, cat))
 	}
 	if len(d.Lines) == 0 {
 		why := "This draft was changed in another place meanwhile. Here it is as it stands: look, and do it again if " +
@@ -577,61 +551,6 @@ func (s *Place) undo(by int) echo.HandlerFunc {
 	}
 }
 
-// sequenceSettings keeps the name, who enters and how touches go out.
-func (s *Place) sequenceSettings(c *echo.Context) error {
-	id, err := shell.IDOf(c, "id")
-	if err != nil {
-		return err
-	}
-	name := person.Name(c.FormValue("name"))
-	entry, err := readEntry(c)
-	if err == nil && name == "" {
-		err = plainly.New("give the sequence a name")
-	}
-	from, err1 := shell.ClockTime(c.FormValue("from"))
-	to, err2 := shell.ClockTime(c.FormValue("to"))
-	hours := calendar.OfficeHours(from, to)
-	if c.FormValue("weekend") != "" {
-		hours.Days[0], hours.Days[6] = hours.Days[1], hours.Days[1]
-	}
-	ground, err3 := readGround(c.FormValue("ground"))
-	for _, e := range []error{err1, err2, hours.Check(), err3} {
-		if err == nil {
-			err = e
-		}
-	}
-	if err != nil {
-		return s.showSequence(c, http.StatusUnprocessableEntity, id, func(d *sequenceData) {
-			s.typedSettings(c, d, shell.Sentence(err))
-		})
-	}
-	x := flow.SequenceSettings{Name: name, Entry: entry,
-		Plan: sequence.ChangePlan{Hours: hours, Ground: ground, LaunchHold: c.FormValue("hold") != ""}}
-	err = s.Engine.SetSequence(c.Request().Context(), id, stateN(c), x)
-	return s.edited(c, id, x.Plan, 0, err)
-}
-
-// typedSettings shows the settings as they were typed, with what is wrong.
-func (s *Place) typedSettings(c *echo.Context, d *sequenceData, wrong string) {
-	d.Wrong, d.Panel, d.Step = wrong, "sequence", nil
-	d.Q.Name = c.FormValue("name")
-	d.Entry.How, d.Entry.Field, d.Entry.Value = c.FormValue("entry"), rule.Field(c.FormValue("field")),
-		c.FormValue("value")
-	d.Entry.Page, _ = strconv.ParseInt(c.FormValue("page"), 10, 64) // none chosen: 0
-	d.Typed = &[2]string{c.FormValue("from"), c.FormValue("to")}
-	d.Plan = d.Plan.Clone()
-	d.Plan.LaunchHold = c.FormValue("hold") != ""
-	if g, err := readGround(c.FormValue("ground")); err == nil {
-		d.Plan.Ground = g
-	}
-	if from, err := shell.ClockTime(d.Typed[0]); err == nil { // the ticks of the week go by them
-		if to, err := shell.ClockTime(d.Typed[1]); err == nil && c.FormValue("weekend") != "" {
-			d.Plan.Hours = calendar.OfficeHours(from, to)
-			d.Plan.Hours.Days[6] = d.Plan.Hours.Days[1]
-		}
-	}
-}
-
 // readGround reads a ground as the settings' form writes it: "purpose 3", or the
 // words of another behind "other ".
 func readGround(s string) (contact.Ground, error) {
@@ -664,30 +583,6 @@ func (d sequenceData) GroundWords() string {
 	return "they agreed to a purpose that is not there any more"
 }
 
-func readEntry(c *echo.Context) (store.Entry, error) {
-	switch c.FormValue("entry") {
-	case "page":
-		page, _ := strconv.ParseInt(c.FormValue("page"), 10, 64)
-		return store.Entry{Page: max(page, 0)}, nil
-	case "rule":
-		var r rule.Rule
-		value := person.Name(c.FormValue("value"))
-		if id, ok := shell.AudienceOf(c.FormValue("field")); ok {
-			r = rule.ThingIs(rule.Audience, id)
-		} else if field := rule.Field(c.FormValue("field")); field == "score" {
-			n, err := strconv.Atoi(value)
-			if err != nil {
-				return store.Entry{}, plainly.New("a score is a whole number")
-			}
-			r = rule.ScoreAtLeast(n)
-		} else {
-			r = rule.FieldIs(field, value)
-		}
-		return store.Entry{Rule: &r}, r.Check(nil)
-	}
-	return store.Entry{}, plainly.New("choose who enters")
-}
-
 type launchData struct {
 	Q store.Sequence
 	flow.Launching
@@ -718,15 +613,15 @@ func (s *Place) askLaunch(c *echo.Context) error {
 		return err
 	}
 	d.Others = draft.Plan.V.Ground.Other
-	pages, err := s.Store.PageNames(ctx)
-	if err != nil {
-		return err
-	}
 	cat, err := s.Store.Catalogue(ctx)
 	if err != nil {
 		return err
 	}
-	d.Enters = entryOf(d.Q.Entry.V, pages, cat).Words
+	names, err := s.namesFor(ctx, cat)
+	if err != nil {
+		return err
+	}
+	d.Enters = names.enters(&d.Q.Entry.V)
 	return s.Page(c, "launch.html", "", "Sequences", "Launch "+d.Q.Name, d)
 }
 

@@ -154,6 +154,16 @@
     const form = e.target.closest("[data-again]")?.closest("form");
     form?.querySelector("[data-press-again]")?.click();
   });
+  // Which part of the settings is open is still so when the form is written again.
+  document.addEventListener(
+    "toggle",
+    (e) => {
+      const part = e.target.closest?.("details[data-part]");
+      const kept = part?.closest("form")?.querySelector("[name=open]");
+      if (kept && part.open) kept.value = part.dataset.part;
+    },
+    true,
+  );
   if (chart()) keep();
   addEventListener("resize", () => chart() && keep());
 })();

@@ -1,0 +1,16 @@
+package sequence
+
+import "slices"
+
+// MayStay lists the reasons for which a plan can let people stay. Who opts out, bounces or
+// complains always leaves.
+func MayStay() []Reason { return []Reason{Answered, MetUs, DealOpened} }
+
+// Stays reports whether nobody leaves the plan for a reason.
+func (p *Plan) Stays(r Reason) bool {
+	return slices.Contains(p.Stay, r) && slices.Contains(MayStay(), r)
+}
+
+// LeftByRule is why somebody left who met the plan's own leave rule, as of the look at which
+// they did.
+const LeftByRule Reason = "left by its rule"
