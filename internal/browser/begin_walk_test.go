@@ -181,6 +181,7 @@ func TestFromAnEmptyDatabaseToADeal(t *testing.T) {
 	x.insert("Guide to End", "pause", "A while", func() { x.types(`aside input[name=for]`, "5") })
 	x.presses("Close")
 	x.chooses(`aside select[name=page]`, "Oxygen alarms")
+	x.must(x.tab.Click(`details[data-part=when] > summary`))
 	x.must(x.tab.Click(`aside input[name=hold]`))
 	x.presses("Save")
 	x.sees("Nothing keeps this from being launched")

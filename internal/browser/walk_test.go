@@ -336,7 +336,7 @@ func TestFromAFormToADeal(t *testing.T) {
 		t.Fatal(err)
 	}
 	h.key("1")
-	h.sees("Call noted: talked.", "Your desk is clear")
+	h.sees("Noted: talked.", "Your desk is clear")
 
 	// 5. She looks at the page again, and crosses the line.
 	h.goes("/p/oxygen-alarms")

@@ -612,3 +612,90 @@ func TestABoardOfManyDeals(t *testing.T) {
 		t.Errorf("%d deals are shown of a stage that was asked for", n)
 	}
 }
+
+// Steps are copied, cut, put in, moved and joined, also from one sequence to another; what
+// was typed into a step's form and not saved is written again.
+func TestStepsAreCopiedAndMoved(t *testing.T) {
+	d := newSite(t).drafting()
+	d.post("/insert", url.Values{"from": {"0"}, "kind": {"email"}})
+	email := d.draft().Plan.V.Start
+	d.post("/insert", url.Values{"from": {fmt.Sprint(email)}, "exit": {"next"}, "kind": {"watch"}})
+	watch := d.draft().Plan.V.Step(email).About().To[sequence.Next]
+	d.post("/insert", url.Values{"from": {fmt.Sprint(watch)}, "exit": {"happened"}, "kind": {"sort"}})
+	sort := d.draft().Plan.V.Step(watch).About().To[sequence.Happened]
+	at := fmt.Sprintf("/steps/%d", sort)
+
+	// A rule more, typed and not kept; then kept, with its name.
+	form := url.Values{"title": {"How keen?"}, "do": {"way"}, "way": {"1"}, "way-name.1": {"Hot"}, "j.w1": {"all"},
+		"s.w1.0": {"score"}, "k.w1.0": {"score"}, "o.w1.0": {"at least"}, "n.w1.0": {"40"}}
+	n := d.draft().N
+	code, body := d.post(at, form)
+	if code != http.StatusOK || !strings.Contains(body, `value="How keen?"`) || strings.Count(body, `name="way"`) != 2 ||
+		d.draft().N != n {
+		t.Errorf("a rule more: %d, state %d of %d", code, d.draft().N, n)
+	}
+	form.Del("do")
+	form["way"] = []string{"1", "2"}
+	for k, v := range map[string]string{"j.w2": "all", "s.w2.0": "score", "k.w2.0": "score", "o.w2.0": "at least", "n.w2.0": "20"} {
+		form.Set(k, v)
+	}
+	if code, _ = d.post(at, form); code != http.StatusSeeOther {
+		t.Fatalf("kept: %d", code)
+	}
+	s := d.draft().Plan.V.Step(sort).(*sequence.Sort)
+	if len(s.Ways) != 2 || s.Ways[0].Name != "Hot" || s.Ways[0].Rule.If.N != 40 || len(s.To) != 3 {
+		t.Errorf("the sort is %+v", s)
+	}
+	// Giving up a rule takes what only it leads to along.
+	d.post("/insert", url.Values{"from": {fmt.Sprint(sort)}, "exit": {"way 1"}, "kind": {"pause"}})
+	d.post(at, url.Values{"title": {"How keen?"}, "way": {"2"}, "j.w2": {"all"}, "s.w2.0": {"score"}, "k.w2.0": {"score"},
+		"o.w2.0": {"at least"}, "n.w2.0": {"20"}})
+	p := d.draft().Plan.V
+	if s = p.Step(sort).(*sequence.Sort); len(s.To) != 2 || s.Ways[0].Key != 2 ||
+		slices.ContainsFunc(p.Steps, func(s sequence.Step) bool { return s.Kind().Word == "pause" }) {
+		t.Errorf("with a rule less: %+v", s)
+	}
+	d.post("/undo", url.Values{})
+	d.post("/undo", url.Values{})
+
+	if code, body = d.post(fmt.Sprintf("/steps/%d/copy", watch), url.Values{"whole": {"on"}}); code != http.StatusOK ||
+		!strings.Contains(html.UnescapeString(body), "Copied: “Watch” and 1 more") {
+		t.Errorf("copied: %d", code)
+	}
+	other, err := d.e.AddSequence(t.Context(), "Other")
+	d.must(err)
+	elsewhere := drafting{visitor: d.visitor, id: other}
+	if _, body = elsewhere.do("GET", fmt.Sprintf("/sequences/%d?plus=0.", other), nil); !strings.Contains(
+		html.UnescapeString(body), "Put in “Watch” and 1 more") {
+		t.Error("it cannot be put in elsewhere")
+	}
+	if code, _ = elsewhere.post("/put", url.Values{"from": {"0"}, "exit": {""}}); code != http.StatusSeeOther ||
+		len(elsewhere.draft().Plan.V.Steps) < 4 {
+		t.Errorf("put in elsewhere: %d, %d steps", code, len(elsewhere.draft().Plan.V.Steps))
+	}
+	if code, _ = d.post("/move", url.Values{"step": {fmt.Sprint(sort)}, "from": {fmt.Sprint(email)},
+		"exit": {"next"}}); code != http.StatusSeeOther || d.draft().Plan.V.Step(email).About().To[sequence.Next] != sort {
+		t.Errorf("moved: %d", code)
+	}
+	if code, _ = d.post(fmt.Sprintf("/steps/%d/cut", watch), url.Values{"whole": {"on"}}); code != http.StatusSeeOther ||
+		d.draft().Plan.V.Step(watch) != nil {
+		t.Errorf("cut: %d", code)
+	}
+	if code, _ = d.post("/put", url.Values{"from": {fmt.Sprint(sort)}, "exit": {"otherwise"}}); code != http.StatusSeeOther ||
+		d.draft().Plan.V.Step(sort).About().To[sequence.Otherwise] != watch {
+		t.Errorf("put in again: %d; whoever was on it is not any more", code)
+	}
+	_, body = d.do("GET", fmt.Sprintf("/sequences/%d?plus=%d.%s", d.id, watch, "not+in+time"), nil)
+	if strings.Contains(body, fmt.Sprintf(`<option value="%d">`, sort)) {
+		t.Error("a stream is offered to lead back")
+	}
+	if code, body = d.post("/join", url.Values{"from": {fmt.Sprint(watch)}, "exit": {"happened"},
+		"to": {fmt.Sprint(email)}}); code != http.StatusUnprocessableEntity || !strings.Contains(body, "lead back") {
+		t.Errorf("led back: %d", code)
+	}
+	to := d.draft().Plan.V.Step(watch).About().To[sequence.NotInTime]
+	if code, _ = d.post("/join", url.Values{"from": {fmt.Sprint(watch)}, "exit": {"happened"}, "to": {fmt.Sprint(to)}}); code !=
+		http.StatusSeeOther || d.draft().Plan.V.Step(watch).About().To[sequence.Happened] != to {
+		t.Errorf("joined: %d", code)
+	}
+}

@@ -14,8 +14,8 @@ type Change struct {
 	Acts []act.Kept `json:"acts,omitempty"`
 }
 
-var kindChange = Register(8, &Kind{Word: "change record", Does: "sets fields, tags, owner, audiences …",
-	Icon: "pencil-line", Key: "r", Sort: Doing, Line: onTheWay},
+var kindChange = Register(8, &Kind{Word: "change record", Does: "fields, tags, owner …",
+	Icon: "pencil-line", Key: "f", Sort: Doing, Line: onTheWay},
 	func() Step { return &Change{Common: Common{Title: "Change record"}} })
 
 // Kind describes changes of records.
@@ -91,7 +91,7 @@ type Alert struct {
 
 var alertKinds = []*act.Kind{act.Alert{}.Kind()}
 
-var kindAlert = Register(9, &Kind{Word: "alert", Does: "tells somebody about them",
+var kindAlert = Register(9, &Kind{Word: "alert", Does: "tells somebody",
 	Icon: "bell", Key: "a", Sort: Doing, Line: onTheWay},
 	func() Step {
 		return &Alert{Common: Common{Title: "Alert"}, Acts: []act.Kept{{Act: act.Alert{}}}}

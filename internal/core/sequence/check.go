@@ -16,7 +16,7 @@ const (
 
 var checkExits = []Exit{Yes, No}
 
-var kindCheck = Register(6, &Kind{Word: "check", Does: "asks yes or no of the person",
+var kindCheck = Register(6, &Kind{Word: "check", Does: "asks yes or no",
 	Icon: "scales", Key: "k", Sort: Parting},
 	func() Step { return &Check{Common{Title: "Check"}, rule.ScoreAtLeast(15)} })
 

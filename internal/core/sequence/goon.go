@@ -10,7 +10,7 @@ type GoOn struct {
 	Sequence int64 `json:"sequence,omitempty"`
 }
 
-var kindGoOn = Register(11, &Kind{Word: "go on", Does: "ends and enters another sequence",
+var kindGoOn = Register(11, &Kind{Word: "go on", Does: "to another sequence",
 	Icon: "arrow-bend-up-right", Key: "g", Sort: Leaving,
 	Look: Closing, Line: gone},
 	func() Step { return &GoOn{Common: Common{Title: "Go on"}} })

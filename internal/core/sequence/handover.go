@@ -8,7 +8,7 @@ type Handover struct {
 	Timing
 }
 
-var kindHandover = Register(10, &Kind{Word: "hand over", Does: "gives the person to a rep and ends",
+var kindHandover = Register(10, &Kind{Word: "hand over", Does: "to a rep, and ends",
 	Icon: "handshake", Key: "h", Sort: Leaving, Look: Handing, Line: gone},
 	func() Step { return &Handover{Common: Common{Title: "Hand over"}} })
 

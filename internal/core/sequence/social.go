@@ -53,7 +53,7 @@ const NotPossible Exit = "not possible"
 
 var socialExits = []Exit{IsDone, NotPossible, Missed}
 
-var kindSocial = Register(2, &Kind{Word: "social touch", Does: "reaches out on the network",
+var kindSocial = Register(2, &Kind{Word: "social touch", Does: "on the network",
 	Icon: "chats-circle", Key: "s", Sort: ReachOut,
 	With: map[Exit]Exit{NotPossible: IsDone, Missed: IsDone}, Line: worked, Results: workResults},
 	func() Step {

@@ -31,7 +31,7 @@ const Otherwise Exit = "otherwise"
 // MaxWays bounds a sort.
 const MaxWays = 10
 
-var kindSort = Register(7, &Kind{Word: "sort", Does: "parts people by rules, the first that holds",
+var kindSort = Register(7, &Kind{Word: "sort", Does: "parts people by rules",
 	Icon: "arrows-split", Key: "o", Sort: Parting},
 	func() Step {
 		return &Sort{Common{Title: "Sort"}, []Way{{Key: 1, Rule: rule.ScoreAtLeast(30)}, {Key: 2,

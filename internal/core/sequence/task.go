@@ -20,7 +20,7 @@ const NotDoneExit Exit = "not done"
 
 var taskExits = []Exit{IsDone, NotDoneExit, Missed}
 
-var kindTask = Register(3, &Kind{Word: "task", Does: "gives somebody something to do",
+var kindTask = Register(3, &Kind{Word: "task", Does: "for somebody to do",
 	Icon: "list-checks", Key: "t", Sort: ReachOut,
 	With: map[Exit]Exit{NotDoneExit: IsDone, Missed: IsDone}, Line: worked, Results: workResults},
 	func() Step { return &Task{Common: Common{Title: "Task"}, ToDo: ToDo{Limit: usualLimit}} })

@@ -18,6 +18,7 @@ func stepTitle(p *sequence.Plan, id sequence.StepID) string {
 
 var stepFuncs = template.FuncMap{
 	"stepTitle": stepTitle,
+	"branch":    branchWords,
 	"mayStay":   sequence.MayStay,
 	"lates":     sequence.Lates,
 	"weekdays":  func() []time.Weekday { return weekdays },

@@ -11,7 +11,7 @@ import (
 //go:embed templates
 var files embed.FS
 
-func init() { shell.Register(files, stepFuncs, "steps.html", "settings.html") }
+func init() { shell.Register(files, stepFuncs, "steps.html", "ofsequence.html") }
 
 // Place answers its pages.
 type Place struct{ *shell.Shell }

@@ -77,6 +77,8 @@ type sequenceData struct {
 	Set     settingsForm
 	Pages   []store.PageName
 	Wrong   string
+	Noted   string // what was just done that the map does not show
+	Copied  *sequence.Branch
 	Lately  []lately
 
 	Audiences []rule.Named
@@ -212,6 +214,9 @@ func (s *Place) showSequence(c *echo.Context, code int, id int64, adjust func(*s
 			g := &d.Kinds[len(d.Kinds)-1]
 			g.Kinds = append(g.Kinds, k)
 		}
+	}
+	if d.Editable {
+		d.Copied = s.copied(ctx)
 	}
 	d.Set = d.settings(q.Name, q.Note, q.Entry.V, d.Plan)
 	adjust(&d)
@@ -485,10 +490,8 @@ func (s *Place) goTo(c *echo.Context, id int64, step sequence.StepID) error {
 }
 
 func (s *Place) insertStep(c *echo.Context) error {
-	x := sequence.InsertStep{Kind: c.FormValue("kind"), From: sequence.StepID(shell.Number(c.FormValue("from")))}
-	for _, e := range strings.Split(c.FormValue("exit"), "|") {
-		x.Exits = append(x.Exits, sequence.Exit(e))
-	}
+	x := sequence.InsertStep{Kind: c.FormValue("kind")}
+	x.From, x.Exits = place(c)
 	return s.edit(c, x)
 }
 
@@ -769,6 +772,11 @@ func (s *Place) Routes(in *echo.Group) {
 	in.POST("/sequences/:id/insert", s.insertStep, writes)
 	in.POST("/sequences/:id/steps/:step", s.changeStep, writes)
 	in.POST("/sequences/:id/steps/:step/remove", s.removeStep, writes)
+	in.POST("/sequences/:id/steps/:step/copy", s.copyStep, writes)
+	in.POST("/sequences/:id/steps/:step/cut", s.cutStep, writes)
+	in.POST("/sequences/:id/move", s.moveStep, writes)
+	in.POST("/sequences/:id/put", s.putBranch, writes)
+	in.POST("/sequences/:id/join", s.joinStream, writes)
 	in.POST("/sequences/:id/undo", s.undo(-1), writes)
 	in.POST("/sequences/:id/redo", s.undo(1), writes)
 	in.POST("/sequences/:id/settings", s.sequenceSettings, writes)

@@ -10,6 +10,8 @@ import (
 	"math"
 	"net/http"
 	"net/url"
+	"path"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -39,6 +41,18 @@ var registered []pages
 // Shared ones of them are parsed along with each, as the shell's own parts are, and
 // have funcs besides. It is called while the program starts.
 func Register(files fs.FS, funcs template.FuncMap, shared ...string) {
+	list, err := fs.Glob(files, "templates/*")
+	if err != nil {
+		panic(err)
+	}
+	for _, file := range list { // a page is found by the name of its file alone
+		for _, p := range registered {
+			if _, err := fs.Stat(p.files, file); err == nil && !slices.Contains(shared, path.Base(file)) &&
+				path.Base(file) != "parts.html" {
+				panic("shell: two places have a page in " + file)
+			}
+		}
+	}
 	registered = append(registered, pages{files, funcs, shared})
 }
 

@@ -149,6 +149,46 @@
     if (document.activeElement === document.body)
       document.querySelector("[data-buoy][aria-current]")?.focus({ preventScroll: true });
   });
+  // A step is dragged to the plus of another stream; with Shift held, with all that it leads to. Keys cut it and put it in.
+  let dragged = null;
+  const spot = (e) => document.elementFromPoint(e.clientX, e.clientY)?.closest("a.plus[data-from]");
+  document.addEventListener("pointerdown", (e) => {
+    const b = e.target.closest?.("[data-buoy][data-step]");
+    if (b && e.button === 0 && document.querySelector("[data-move]"))
+      dragged = { buoy: b, x: e.clientX, y: e.clientY, on: false };
+  });
+  document.addEventListener("dragstart", (e) => e.target.closest?.("[data-buoy]") && e.preventDefault());
+  document.addEventListener("pointermove", (e) => {
+    if (!dragged) return;
+    const dx = e.clientX - dragged.x,
+      dy = e.clientY - dragged.y;
+    if (!dragged.on && Math.hypot(dx, dy) < 8) return;
+    dragged.on = true;
+    const svg = chart(),
+      scale = svg.getBoundingClientRect().width / svg.viewBox.baseVal.width;
+    dragged.buoy.setAttribute("transform", `translate(${dx / scale} ${dy / scale})`);
+    dragged.buoy.classList.add("dragged");
+    for (const p of document.querySelectorAll("a.plus")) p.classList.toggle("aimed", p === spot(e));
+  });
+  document.addEventListener("pointerup", (e) => {
+    const was = dragged;
+    dragged = null;
+    if (!was?.on) return;
+    was.buoy.removeAttribute("transform");
+    was.buoy.classList.remove("dragged");
+    const stop = (x) => (x.preventDefault(), x.stopImmediatePropagation());
+    addEventListener("click", stop, { capture: true, once: true }); // the press that ends a drag opens nothing
+    setTimeout(() => removeEventListener("click", stop, true), 50);
+    const to = spot(e);
+    for (const p of document.querySelectorAll("a.plus")) p.classList.remove("aimed");
+    if (!to) return;
+    const form = document.querySelector("[data-move]");
+    form.elements.from.value = to.dataset.from;
+    form.elements.exit.value = to.dataset.exit;
+    form.elements.whole.value = e.shiftKey ? "on" : "";
+    form.elements.step.value = was.buoy.dataset.step;
+    form.requestSubmit();
+  });
   // A choice in a step's form that decides what else it asks for has the form written again, with all that was typed.
   document.addEventListener("change", (e) => {
     const form = e.target.closest("[data-again]")?.closest("form");
