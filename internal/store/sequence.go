@@ -30,7 +30,8 @@ type Sequence struct {
 }
 
 const sequenceFields = `
-	select q.id, q.name, q.note, q.state, q.entry, q.draft_n, q.version_id, v.number, v.launched_at as launched, q.updated_at,
+	select q.id, q.name, q.note, q.state, q.entry, q.draft_n, q.version_id, v.number, v.launched_at as launched,
+	q.updated_at,
 	coalesce(f.entered, 0) as entered, coalesce(f.on_the_way, 0) as on_the_way, coalesce(f.handed, 0) as handed,
 		coalesce(f.ended, 0) as ended
 	from sequence q left join sequence_version v on v.id = q.version_id

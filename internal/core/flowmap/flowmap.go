@@ -147,8 +147,7 @@ type placed struct {
 	*Step
 	col     int
 	rank    int
-	parent  int // index of the step it hangs from in the tree of lanes
-	kids    []int
+	parent  int     // index of the step it hangs from in the tree of lanes
 	lane    float64 // in lanes; leaves have whole numbers
 	y       float64
 	x       float64
@@ -177,6 +176,7 @@ type layout struct {
 	cols  []Column
 	flows []Stream
 	gaps  []float64
+	past  map[int]float64 // where a stream runs that goes past other steps: y, by its index
 }
 
 func newLayout(in Input) *layout {
@@ -187,7 +187,7 @@ func newLayout(in Input) *layout {
 	if byID[in.Start] == nil {
 		return nil
 	}
-	l := &layout{in: in, at: map[int]int{}}
+	l := &layout{in: in, at: map[int]int{}, past: map[int]float64{}}
 	done := map[int]bool{}
 	var order []*Step
 	var visit func(id int)
@@ -312,43 +312,59 @@ func (l *layout) streams() {
 			return
 		}
 		n.half = max(Radius, width(n.in)/2, width(n.out)/2)
-		if n.parent >= 0 {
-			p := &l.nodes[n.parent]
-			p.kids = append(p.kids, i)
-		}
-	}
-	// Children in the order of their exits, not of their discovery.
-	for i := range l.nodes {
-		n := &l.nodes[i]
-		rank := map[int]int{}
-		for e := len(n.Exits) - 1; e >= 0; e-- {
-			rank[l.at[n.Exits[e].To]] = e
-		}
-		sort.SliceStable(n.kids, func(a, b int) bool { return rank[n.kids[a]] < rank[n.kids[b]] })
 	}
 }
+
+// branches lists what hangs from a step, in the order of its exits: steps, and streams that
+// run past others to a step that hangs elsewhere, which get a lane of their own.
+func (l *layout) branches(i int) (out []branch) {
+	n := &l.nodes[i]
+	seen := map[int]bool{}
+	for _, f := range n.out {
+		t := l.at[l.flows[f].To]
+		switch {
+		case l.nodes[t].parent == i && !seen[t]:
+			seen[t] = true
+			out = append(out, branch{step: t, flow: -1})
+		case l.nodes[t].parent != i && l.nodes[t].col > n.col+1:
+			out = append(out, branch{step: -1, flow: f})
+		}
+	}
+	return out
+}
+
+// branch is a step that hangs from another, or a stream that runs past.
+type branch struct{ step, flow int }
 
 // lanes stacks the leaves of the tree top to bottom and centres each step on
 // what hangs from it. Lanes are as far apart as what lies in them needs.
 func (l *layout) lanes() {
-	var leaves []int
+	count := 0
+	past := map[int]int{} // flow → lane
 	var collect func(i int)
 	collect = func(i int) {
-		if len(l.nodes[i].kids) == 0 {
-			l.nodes[i].lane = float64(len(leaves))
-			leaves = append(leaves, i)
+		list := l.branches(i)
+		if len(list) == 0 {
+			l.nodes[i].lane = float64(count)
+			count++
 			return
 		}
-		for _, k := range l.nodes[i].kids {
-			collect(k)
+		lane := make([]float64, len(list))
+		for k, b := range list {
+			if b.step < 0 {
+				past[b.flow], lane[k] = count, float64(count)
+				count++
+				continue
+			}
+			collect(b.step)
+			lane[k] = l.nodes[b.step].lane
 		}
-		first, last := l.nodes[i].kids[0], l.nodes[i].kids[len(l.nodes[i].kids)-1]
-		l.nodes[i].lane = (l.nodes[first].lane + l.nodes[last].lane) / 2
+		l.nodes[i].lane = (lane[0] + lane[len(lane)-1]) / 2
 	}
 	collect(0)
 
-	up := make([]float64, len(leaves)) // room above and below each lane's middle
-	down := make([]float64, len(leaves))
+	up := make([]float64, count) // room above and below each lane's middle
+	down := make([]float64, count)
 	for i := range l.nodes {
 		n := &l.nodes[i]
 		if k := int(n.lane); n.lane == float64(k) {
@@ -356,9 +372,13 @@ func (l *layout) lanes() {
 			down[k] = max(down[k], n.half)
 		}
 	}
-	y := make([]float64, len(leaves))
+	for f, k := range past {
+		room := max(l.flows[f].Width/2, pillH/2) + 4
+		up[k], down[k] = max(up[k], room), max(down[k], room)
+	}
+	y := make([]float64, count)
 	y[0] = headH + 14 + max(up[0], l.overhang(0))
-	for k := 1; k < len(leaves); k++ {
+	for k := 1; k < count; k++ {
 		y[k] = y[k-1] + down[k-1] + laneGap + up[k]
 	}
 	for i := range l.nodes {
@@ -368,6 +388,9 @@ func (l *layout) lanes() {
 		if frac := n.lane - float64(lo); frac > 0 {
 			n.y += frac * (y[lo+1] - y[lo])
 		}
+	}
+	for f, k := range past {
+		l.past[f] = y[k]
 	}
 }
 
@@ -399,7 +422,9 @@ func (l *layout) place() {
 			s := &l.flows[f]
 			t := &l.nodes[l.at[s.To]]
 			need := Radius*2 + 20
-			if t.y != n.y {
+			if _, past := l.past[f]; past {
+				need += l.lead(n) - Radius + 2*bend
+			} else if t.y != n.y {
 				need += l.lead(n) - Radius + bend
 			}
 			if s.Label != "" {
@@ -434,11 +459,19 @@ func (l *layout) place() {
 // label where one of them goes up.
 func (l *layout) lead(n *placed) float64 {
 	for _, f := range n.out {
-		if l.nodes[l.at[l.flows[f].To]].y < n.y {
+		if l.end(f) < n.y {
 			return max(Radius+6, min(n.label+4, 70))
 		}
 	}
 	return Radius + 6
+}
+
+// end is where a flow goes when it has left its step.
+func (l *layout) end(f int) float64 {
+	if yl, past := l.past[f]; past {
+		return yl
+	}
+	return l.nodes[l.at[l.flows[f].To]].y
 }
 
 func pillWidth(s string) float64 { return TextWidth(s, 11) + 18 }
@@ -475,6 +508,9 @@ func (l *layout) stream(f int) Stream {
 		if l.flows[g].From == 0 {
 			return t.y
 		}
+		if yl, past := l.past[g]; past {
+			return yl
+		}
 		return l.nodes[l.at[l.flows[g].From]].y
 	})
 	if s.From == 0 {
@@ -484,8 +520,11 @@ func (l *layout) stream(f int) Stream {
 		return s
 	}
 	n := &l.nodes[l.at[s.From]]
-	y1 := n.y + l.offset(n.out, f, func(g int) float64 { return l.nodes[l.at[l.flows[g].To]].y })
+	y1 := n.y + l.offset(n.out, f, l.end)
 	x1 := n.x + l.lead(n)
+	if yl, past := l.past[f]; past {
+		return l.passing(s, n, t, y1, yl, y2)
+	}
 	x2 := min(x1+bend, t.x-Radius)
 	if math.Abs(y2-y1) < 0.5 {
 		x2 = x1
@@ -502,6 +541,32 @@ func (l *layout) stream(f int) Stream {
 	if s.Label == "" {
 		s.Plus.X = max(from+plusR, (x2+t.x)/2)
 	}
+	return s
+}
+
+// passing outlines a flow that runs past other steps in a lane of its own, at yl, and bends
+// into its step at the end.
+func (l *layout) passing(s Stream, n, t *placed, y1, yl, y2 float64) Stream {
+	x1 := n.x + l.lead(n)
+	x2, x4 := x1+bend, t.x-Radius-2
+	x3 := max(x2, x4-bend)
+	h := s.Width / 2
+	c, d := (x1+x2)/2, (x3+x4)/2
+	s.Path = fmt.Sprintf("M%s %s H%s C%s %s %s %s %s %s H%s C%s %s %s %s %s %s H%s V%s H%s C%s %s %s %s %s %s H%s "+
+		"C%s %s %s %s %s %s H%s Z",
+		num(n.x), num(y1-h), num(x1), num(c), num(y1-h), num(c), num(yl-h), num(x2), num(yl-h), num(x3),
+		num(d), num(yl-h), num(d), num(y2-h), num(x4), num(y2-h), num(t.x),
+		num(y2+h), num(x4), num(d), num(y2+h), num(d), num(yl+h), num(x3), num(yl+h), num(x2),
+		num(c), num(yl+h), num(c), num(y1+h), num(x1), num(y1+h), num(n.x))
+	s.Spine = fmt.Sprintf("M%s %s H%s C%s %s %s %s %s %s H%s C%s %s %s %s %s %s H%s", num(n.x), num(y1), num(x1),
+		num(c), num(y1), num(c), num(yl), num(x2), num(yl), num(x3),
+		num(d), num(yl), num(d), num(y2), num(x4), num(y2), num(t.x))
+	from := x2 + 6
+	if s.Label != "" {
+		s.Pill = Box{from, yl - pillH/2, pillWidth(s.Label), pillH}
+		from += s.Pill.W + 6
+	}
+	s.Plus = Point{from + plusR, yl}
 	return s
 }
 

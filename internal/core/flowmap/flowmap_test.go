@@ -220,3 +220,63 @@ func BenchmarkLayout(b *testing.B) {
 		Layout(in)
 	}
 }
+
+// A stream that runs past other steps to one where streams meet has a lane of its own, in
+// which it covers no label and no buoy.
+func TestStreamsThatMeetRunPast(t *testing.T) {
+	rnd := rand.New(rand.NewPCG(9, 4))
+	past := 0
+	for round := range 300 {
+		in := tree(rnd)
+		before := map[int]float64{}
+		for _, b := range Layout(in).Buoys {
+			before[b.ID] = b.At.X
+		}
+		// Exits are led to steps that stand further right.
+		for range 6 {
+			s := &in.Steps[rnd.IntN(len(in.Steps))]
+			to := in.Steps[rnd.IntN(len(in.Steps))]
+			if len(s.Exits) > 1 && before[to.ID] > before[s.ID]+200 && !leadsTo(in, to.ID, s.ID) {
+				s.Exits[rnd.IntN(len(s.Exits))].To = to.ID
+			}
+		}
+		m := Layout(in)
+		at := map[int]Point{}
+		for _, b := range m.Buoys {
+			at[b.ID] = b.At
+		}
+		for _, s := range m.Streams {
+			if s.From == 0 || strings.Count(s.Spine, "C") < 2 {
+				continue
+			}
+			past++
+			// Straight from its first bend to the one before its end.
+			lane := Box{s.Plus.X, s.Plus.Y - s.Width/2, at[s.To].X - Radius - bend - s.Plus.X - 4, s.Width}
+			for _, b := range m.Buoys {
+				buoy := Box{b.At.X - Radius, b.At.Y - Radius, 2 * Radius, 2 * Radius}
+				if b.ID != s.From && b.ID != s.To && lane.W > 0 && (lane.meets(b.Box) || lane.meets(buoy)) {
+					t.Fatalf("round %d: the stream %d→%d runs over step %d: %+v, %+v", round, s.From, s.To, b.ID, lane, b.Box)
+				}
+			}
+		}
+	}
+	if past < 50 {
+		t.Errorf("%d streams ran past: the cases show too little", past)
+	}
+}
+
+func leadsTo(in Input, from, to int) bool {
+	if from == to {
+		return true
+	}
+	for _, s := range in.Steps {
+		if s.ID == from {
+			for _, e := range s.Exits {
+				if leadsTo(in, e.To, to) {
+					return true
+				}
+			}
+		}
+	}
+	return false
+}

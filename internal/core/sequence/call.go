@@ -97,3 +97,5 @@ const (
 )
 
 var callOutcomes = []Outcome{TheyTalked, NoAnswer, LeftMessage, WrongNumber, TheyDoNotWantIt}
+
+func (s *Call) parts() []Part { return words(s.ID, s.Guide) }

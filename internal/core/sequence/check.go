@@ -17,7 +17,7 @@ const (
 var checkExits = []Exit{Yes, No}
 
 var kindCheck = Register(6, &Kind{Word: "check", Does: "asks yes or no",
-	Icon: "scales", Key: "k", Sort: Parting},
+	Icon: "scales", Key: "q", Sort: Parting},
 	func() Step { return &Check{Common{Title: "Check"}, rule.ScoreAtLeast(15)} })
 
 // Kind describes checks.

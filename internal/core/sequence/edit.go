@@ -53,7 +53,7 @@ func (x ChangeStep) Apply(p *Plan) (string, StepID, error) {
 		if mine.Title == "" {
 			return "", 0, plainly.New("give the step a title")
 		}
-		mine.To = maps.Clone(s.About().To)
+		mine.To, mine.Make = maps.Clone(s.About().To), s.About().Make
 		p.Steps[i] = x.With
 		if err := p.refit(x.With); err != nil {
 			return "", 0, err
@@ -88,6 +88,39 @@ func (p *Plan) refit(s Step) error {
 	}
 	p.prune()
 	return nil
+}
+
+// SetMaking says who makes the part of a step, and by when.
+type SetMaking struct {
+	ID   StepID
+	Make Making
+}
+
+// Apply says it.
+func (x SetMaking) Apply(p *Plan) (string, StepID, error) {
+	s := p.Step(x.ID)
+	if s == nil {
+		return "", 0, ErrNoStep
+	}
+	s.About().Make = x.Make
+	return "who makes “" + s.About().Title + "”", 0, nil
+}
+
+// SetPart gives a step the part that was made for it.
+type SetPart struct {
+	ID   StepID
+	What PartKind
+	Part int64
+}
+
+// Apply gives it.
+func (x SetPart) Apply(p *Plan) (string, StepID, error) {
+	s := p.Step(x.ID)
+	m, ok := s.(interface{ made(PartKind, int64) bool })
+	if !ok || !m.made(x.What, x.Part) {
+		return "", 0, ErrNoStep
+	}
+	return "made for “" + s.About().Title + "”", x.ID, nil
 }
 
 // RemoveStep takes a step out.

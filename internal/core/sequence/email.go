@@ -87,3 +87,8 @@ func (p *Plan) ThreadOf(id StepID) []StepID {
 	}
 	return out
 }
+
+func (s *Email) made(what PartKind, id int64) bool {
+	s.Message = id
+	return what == MessagePart
+}

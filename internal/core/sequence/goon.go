@@ -68,3 +68,8 @@ const WentOn Reason = "went on"
 // CouldNotGoOn is why somebody left who was to enter another sequence whose entry did
 // not allow it.
 func CouldNotGoOn(why string) Reason { return Reason("could not go on: " + why) }
+
+func (s *GoOn) made(what PartKind, id int64) bool {
+	s.Sequence = id
+	return what == SequencePart
+}

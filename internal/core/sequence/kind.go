@@ -122,7 +122,16 @@ type PartKind string
 const (
 	MessagePart  PartKind = "message"
 	SequencePart PartKind = "sequence"
+	WordsPart    PartKind = "words" // a guide, or what is to be done or said: 1 where they are there
 )
+
+func words(s StepID, text string) []Part {
+	p := Part{Step: s, What: WordsPart}
+	if text != "" {
+		p.ID = 1
+	}
+	return []Part{p}
+}
 
 // Parts lists what the steps of the plan are made of, in the order of the steps.
 func (p *Plan) Parts() []Part {

@@ -58,6 +58,13 @@ type Common struct {
 	ID    StepID          `json:"id"`
 	Title string          `json:"title"`
 	To    map[Exit]StepID `json:"to,omitempty"`
+	Make  Making          `json:"make,omitzero"` // who makes what it is made of
+}
+
+// Making is who makes a part that is missing, and by when. The zero Making says neither.
+type Making struct {
+	Who int64         `json:"who,omitempty"` // a user
+	By  calendar.Date `json:"by,omitzero"`
 }
 
 // About returns c itself, so that every kind that embeds it has what a Step needs.

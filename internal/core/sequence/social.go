@@ -189,3 +189,10 @@ func (*Social) leads(o Outcome) int {
 
 // Words are the note, or the message.
 func (s *Social) Words() string { return s.Text }
+
+func (s *Social) parts() []Part {
+	if s.What != Connect && s.What != SocialNote {
+		return nil // there is nothing to say
+	}
+	return words(s.ID, s.Text)
+}

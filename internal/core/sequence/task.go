@@ -92,3 +92,5 @@ const (
 	DidIt  Outcome = "done"
 	DidNot Outcome = "not done"
 )
+
+func (s *Task) parts() []Part { return words(s.ID, s.What) }

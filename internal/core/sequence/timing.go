@@ -48,6 +48,9 @@ func (l Late) Says() string {
 // timing gives t itself to whatever embeds it.
 func (t *Timing) timing() *Timing { return t }
 
+// Due is when a step is due.
+func (t *Timing) Due() Timing { return *t }
+
 // Dated reports whether the step is due on a date.
 func (t Timing) Dated() bool { return t.Date != calendar.Date{} }
 

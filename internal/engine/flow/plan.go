@@ -85,16 +85,31 @@ func (e *Flow) MoveDraft(ctx context.Context, id int64, by int) (moved bool, err
 	return moved, err
 }
 
-// AddSequence begins a sequence, as a draft in the workspace's working hours.
+// AddSequence begins a sequence, as an empty draft in the workspace's working hours.
 func (e *Flow) AddSequence(ctx context.Context, name string) (id int64, err error) {
+	return e.BeginSequence(ctx, name, "")
+}
+
+// BeginSequence begins a sequence with the plan of a starter, by its key; with none it is
+// empty. It keeps the workspace's working hours.
+func (e *Flow) BeginSequence(ctx context.Context, name, starter string) (id int64, err error) {
+	plan, note := sequence.NewPlan(), ""
+	if s, ok := sequence.StarterOf(starter); ok {
+		plan, note = s.Plan(), s.For
+		if name == "" {
+			name = s.Name
+		}
+	}
 	if name = person.Name(name); name == "" {
 		return 0, ErrNameSequence
 	}
-	plan, w := sequence.NewPlan(), e.Workspace()
+	w := e.Workspace()
 	plan.Hours = calendar.OfficeHours(w.From, w.To)
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {
-		id, err = tx.AddSequence(ctx, name, plan, e.Now())
-		return err
+		if id, err = tx.AddSequence(ctx, name, plan, e.Now()); err != nil {
+			return err
+		}
+		return tx.SetSequence(ctx, id, name, note, store.Entry{}, e.Now())
 	})
 	return id, err
 }

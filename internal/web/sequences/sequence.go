@@ -26,8 +26,9 @@ import (
 )
 
 type sequencesData struct {
-	List []store.Sequence
-	New  bool
+	List     []store.Sequence
+	New      bool
+	Starters []sequence.Starter
 }
 
 func (s *Place) sequences(c *echo.Context) error {
@@ -35,11 +36,12 @@ func (s *Place) sequences(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	return s.Page(c, "sequences.html", "list", "Sequences", "Sequences", sequencesData{list, c.QueryParam("new") != ""})
+	return s.Page(c, "sequences.html", "list", "Sequences", "Sequences", sequencesData{list, c.QueryParam("new") != "",
+		sequence.Starters()})
 }
 
 func (s *Place) newSequence(c *echo.Context) error {
-	id, err := s.Engine.AddSequence(c.Request().Context(), c.FormValue("name"))
+	id, err := s.Engine.BeginSequence(c.Request().Context(), c.FormValue("name"), c.FormValue("starter"))
 	if errors.Is(err, flow.ErrNameSequence) {
 		return s.NotDone(c, "/sequences?new=1", shell.Sentence(err))
 	}
@@ -56,12 +58,14 @@ type sequenceData struct {
 	Editable bool
 	Plan     *sequence.Plan
 	Map      drawn
+	AsList   bool
+	Outline  []outlined
 	N        int // state of the draft
 	CanUndo  string
 	CanRedo  bool
 	Differs  bool // the draft is not what is running
 	Problems []sequence.Problem
-	Parts    []part
+	Parts    []partLine
 
 	Panel   string // step, insert or sequence
 	Step    sequence.Step
@@ -118,13 +122,6 @@ type kindGroup struct {
 	Kinds []*sequence.Kind
 }
 
-// part is a line of the parts list.
-type part struct {
-	sequence.Part
-	Title string // of the step
-	Name  string // of the part
-}
-
 func (s *Place) sequence(c *echo.Context) error {
 	id, err := shell.IDOf(c, "id")
 	if err != nil {
@@ -159,6 +156,7 @@ func (s *Place) showSequence(c *echo.Context, code int, id int64, adjust func(*s
 			d.Plan = v.Plan.V
 		}
 	}
+	d.AsList = s.asList(c)
 	d.Editable = d.Draft && (shell.View{User: shell.UserOf(c)}).Writes()
 	if d.Pages, err = s.Store.PageNames(ctx); err != nil {
 		return err
@@ -191,15 +189,7 @@ func (s *Place) showSequence(c *echo.Context, code int, id int64, adjust func(*s
 			}
 		}
 	}
-	for _, x := range d.Plan.Parts() {
-		p := part{Part: x, Title: d.Plan.Step(x.Step).About().Title}
-		for _, m := range messages {
-			if x.What == sequence.MessagePart && m.ID == x.ID {
-				p.Name = m.Name
-			}
-		}
-		d.Parts = append(d.Parts, p)
-	}
+	d.Parts = s.partLines(&d, messages)
 	step, _ := strconv.Atoi(c.FormValue("step"))
 	d.Panel = "sequence"
 	if d.Step = d.Plan.Step(sequence.StepID(step)); d.Step != nil {
@@ -238,6 +228,18 @@ func (s *Place) showSequence(c *echo.Context, code int, id int64, adjust func(*s
 	return s.PageCode(c, code, "sequence.html", part, "Sequences", q.Name, d)
 }
 
+// asList reports whether somebody reads plans as lists: as they chose last, in this session.
+func (s *Place) asList(c *echo.Context) bool {
+	ctx := c.Request().Context()
+	switch c.QueryParam("as") {
+	case "list":
+		s.Sessions.Put(ctx, "as list", true)
+	case "map":
+		s.Sessions.Remove(ctx, "as list")
+	}
+	return s.Sessions.GetBool(ctx, "as list")
+}
+
 func samePlan(a, b *sequence.Plan) bool {
 	x, err1 := a.MarshalJSON()
 	y, err2 := b.MarshalJSON()
@@ -261,6 +263,9 @@ func (s *Place) figures(c *echo.Context, d *sequenceData) error {
 		}
 	}
 	d.Map = drawMap(d, f)
+	if d.AsList {
+		d.Outline = d.outline(d.Map)
+	}
 	if !d.Draft {
 		if err := s.happening(c, d); err != nil {
 			return err
@@ -589,8 +594,40 @@ func (d sequenceData) GroundWords() string {
 type launchData struct {
 	Q store.Sequence
 	flow.Launching
-	Others string // the ground besides what people agreed to
-	Enters string
+	Others  string // the ground besides what people agreed to
+	Enters  string
+	Touches []touchDay
+	Leaves  string
+}
+
+// touchDay is what goes out to those who enter together, on a day counted from then, where
+// they wait everything out: to all of them at most.
+type touchDay struct {
+	Day   int
+	Date  string // of a step that is due on one
+	Icon  string
+	Title string
+	Kind  string
+}
+
+// touchDays lists the touches of a plan in the order of their days.
+func touchDays(p *sequence.Plan) (out []touchDay) {
+	days := p.Days()
+	for _, l := range p.Outline() {
+		any, _ := p.RestsAfter(l.Step.About().ID)
+		_, work := l.Step.(sequence.Work)
+		if l.Again || !any && !work && l.Step.Kind().Word != "email" {
+			continue
+		}
+		d := touchDay{Day: int(days[l.Step.About().ID]), Icon: l.Step.Kind().Icon, Title: l.Step.About().Title,
+			Kind: l.Step.Kind().Word}
+		if t, ok := l.Step.(interface{ Due() sequence.Timing }); ok && t.Due().Dated() {
+			d.Date = t.Due().Says()
+		}
+		out = append(out, d)
+	}
+	slices.SortStableFunc(out, func(a, b touchDay) int { return a.Day - b.Day })
+	return out
 }
 
 // askLaunch shows what a launch would do, before it is done.
@@ -625,6 +662,7 @@ func (s *Place) askLaunch(c *echo.Context) error {
 		return err
 	}
 	d.Enters = names.enters(&d.Q.Entry.V)
+	d.Touches, d.Leaves = touchDays(draft.Plan.V), leaveWords(draft.Plan.V, cat)
 	return s.Page(c, "launch.html", "", "Sequences", "Launch "+d.Q.Name, d)
 }
 
@@ -775,6 +813,9 @@ func (s *Place) Routes(in *echo.Group) {
 	in.POST("/sequences/:id/steps/:step/copy", s.copyStep, writes)
 	in.POST("/sequences/:id/steps/:step/cut", s.cutStep, writes)
 	in.POST("/sequences/:id/move", s.moveStep, writes)
+	in.GET("/sequences/:id/parts", s.parts)
+	in.POST("/sequences/:id/steps/:step/making", s.setMaking, writes)
+	in.POST("/sequences/:id/steps/:step/make", s.makePart, writes)
 	in.POST("/sequences/:id/put", s.putBranch, writes)
 	in.POST("/sequences/:id/join", s.joinStream, writes)
 	in.POST("/sequences/:id/undo", s.undo(-1), writes)

@@ -115,10 +115,10 @@ func leaveWords(p *sequence.Plan, cat *rule.Catalogue) string {
 
 // settings readies the form of the settings for what is kept, or typed.
 func (d *sequenceData) settings(name, note string, e sequence.Entry, p *sequence.Plan) settingsForm {
-	f := settingsForm{Units: []calendar.Unit{calendar.Hours, calendar.Days, calendar.WorkingDays}, Kinds: signal.Kinds(),
-		SequenceSettings: flow.SequenceSettings{Name: name, Note: note, Entry: e,
-			Plan: sequence.ChangePlan{Hours: p.Hours, Ground: p.Ground, LaunchHold: p.LaunchHold, LongestStay: p.LongestStay,
-				Rest: p.Rest, Stay: p.Stay, LeaveIf: p.LeaveIf}}}
+	f := settingsForm{Units: []calendar.Unit{calendar.Hours, calendar.Days, calendar.WorkingDays},
+		Kinds: signal.Kinds(), SequenceSettings: flow.SequenceSettings{Name: name, Note: note, Entry: e,
+			Plan: sequence.ChangePlan{Hours: p.Hours, Ground: p.Ground, LaunchHold: p.LaunchHold,
+				LongestStay: p.LongestStay, Rest: p.Rest, Stay: p.Stay, LeaveIf: p.LeaveIf}}}
 	f.ready(d)
 	return f
 }

@@ -28,6 +28,7 @@
       say("Marked: copy it with your keys.");
     }
   });
+  document.addEventListener("click", (e) => e.target.closest("[data-print]") && print());
   function say(text) {
     const el = $("#said");
     if (!el) return;
@@ -265,7 +266,7 @@
   function act(key) {
     const el = all("[data-key]").find((x) => x.dataset.key === key && x.offsetParent);
     if (!el) return false;
-    if (el.matches("input, textarea, select")) el.focus();
+    if (el.matches("input:not([type=checkbox]), textarea, select")) el.focus();
     else el.click();
     return true;
   }

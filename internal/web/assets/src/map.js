@@ -149,7 +149,8 @@
     if (document.activeElement === document.body)
       document.querySelector("[data-buoy][aria-current]")?.focus({ preventScroll: true });
   });
-  // A step is dragged to the plus of another stream; with Shift held, with all that it leads to. Keys cut it and put it in.
+  // A step is dragged to the plus of another stream; with Shift held, with all that it leads to. By keys it is cut and
+  // put in.
   let dragged = null;
   const spot = (e) => document.elementFromPoint(e.clientX, e.clientY)?.closest("a.plus[data-from]");
   document.addEventListener("pointerdown", (e) => {
