@@ -35,7 +35,7 @@ func (b Batch) Over() bool {
 // Undoable reports whether it can be taken back.
 func (b Batch) Undoable() bool {
 	return (b.State == "done" || b.State == "stopped") && b.Kind != "erase" && b.Kind != "recount" &&
-		b.Kind != "export"
+		b.Kind != "export" && b.Kind != "way"
 }
 
 // BatchDetail is what a batch does, and what became of it.
@@ -47,7 +47,15 @@ type BatchDetail struct {
 	Kept    int64         `json:"kept,omitempty"`   // records left: something else has changed them since
 	Merge   *Merged       `json:"merge,omitempty"`
 	Upto    int64         `json:"upto,omitempty"` // of a recount: the last person counted
+	Way     *HandWay      `json:"way,omitempty"` // what is done by hand on a sequence
 	Export  *Export       `json:"export,omitempty"`
+}
+
+// HandWay is what is done by hand to people on a sequence, as package flow says it.
+type HandWay struct {
+	Do       string `json:"do"`
+	Sequence int64  `json:"sequence"`
+	Step     int32  `json:"step,omitempty"`
 }
 
 const batchFields = `

@@ -42,7 +42,7 @@ func (tx Tx) ClaimDue(ctx context.Context, now time.Time, n int, not []int64) ([
 	list, err := claimed(ctx, tx, `
 		with due as (
 			select id from enrolment
-			where ended_at is null and look is not null and look <= $1
+			where ended_at is null and look is not null and look <= $1 and not held
 				and sequence_id <> all (array(select id from sequence where state <> 'running'))
 				and sequence_id <> all ($3)
 				and person_id <> all (array(select id from person where held_at is not null))
@@ -173,20 +173,22 @@ func (tx Tx) KeepProgress(ctx context.Context, p *Progress) error {
 func (tx Tx) Wake(ctx context.Context, people []int64, at time.Time) error {
 	_, err := exec(ctx, tx, `
 		update enrolment set look = least(look, $2) where id in (
-			select id from enrolment where person_id = any ($1) and ended_at is null order by id for update)`, people,
+			select id from enrolment where person_id = any ($1) and ended_at is null and not held order by id
+			for update)`, people,
 		at)
 	return err
 }
 
 // WakeOne has one enrolment looked at.
 func (tx Tx) WakeOne(ctx context.Context, id int64, at time.Time) error {
-	_, err := exec(ctx, tx, "update enrolment set look = least(look, $2) where id = $1 and ended_at is null", id, at)
+	_, err := exec(ctx, tx,
+		"update enrolment set look = least(look, $2) where id = $1 and ended_at is null and not held", id, at)
 	return err
 }
 
 // PutOff has enrolments looked at no sooner than an instant.
 func (tx Tx) PutOff(ctx context.Context, ids []int64, until time.Time) error {
-	_, err := exec(ctx, tx, "update enrolment set look = $2 where id = any ($1) and ended_at is null", ids, until)
+	_, err := exec(ctx, tx, "update enrolment set look = $2 where id = any ($1) and ended_at is null and not held", ids, until)
 	return err
 }
 
@@ -302,12 +304,14 @@ type Way struct {
 	Due      *time.Time `db:"due"`
 	Ended    *time.Time `db:"ended_at"`
 	Reason   string
+	Held     bool
 }
 
 // PersonWays lists where a person stands and stood, the newest first.
 func (db Queries) PersonWays(ctx context.Context, person int64) ([]Way, error) {
 	return all[Way](ctx, db, `
-		select e.id, e.sequence_id, q.name, e.version_id, e.person_id, e.step, e.entered_at, e.due, e.ended_at, e.reason
+		select e.id, e.sequence_id, q.name, e.version_id, e.person_id, e.step, e.entered_at, e.due, e.ended_at,
+			e.reason, e.held
 		from enrolment e join sequence q on q.id = e.sequence_id where e.person_id = $1 order by e.id desc limit 50`,
 		person)
 }

@@ -217,7 +217,7 @@ func (tx Tx) MoveEnrolments(
 ) (int64, error) {
 	return exec(ctx, tx, `
 			update enrolment
-			set version_id = $2, look = $4
+			set version_id = $2, look = case when held then null else $4::timestamptz end
 			where sequence_id = $1 and version_id <> $2 and ended_at is null and step = any ($3)`,
 		sequenceID, version, steps, at)
 }

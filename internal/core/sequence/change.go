@@ -71,7 +71,11 @@ func (s *Change) does() []act.Act {
 	return out
 }
 
-func (s *Change) advance(r *run) verdict { return r.once(s) }
+func (s *Change) advance(r *run) verdict {
+	v := r.once(s)
+	r.stale = v.exit >= 0 && v.reason == ""
+	return v
+}
 
 // once begins a step that is done when it has begun, and goes on.
 func (r *run) once(s timed) verdict {

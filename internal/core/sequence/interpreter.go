@@ -276,6 +276,7 @@ type run struct {
 	st      *State
 	f       Facts
 	now     time.Time
+	stale   bool         // what was asked for changes facts: whoever comes next is looked at anew
 	touched [2]time.Time // the last email, and the last touch, that this look began
 	closing bool         // they leave directly after now: what is over is passed, and nothing is begun
 	d       *Decision
@@ -411,6 +412,8 @@ func (r *run) begin() {
 
 // Advance walks st on as far as it can go at now: through every step that is
 // done by then, to the next wait or the end. What it decides is appended to d.
+// Behind a step that changes what later steps may ask, it stops, to be looked at
+// again at once, with the facts as they are then.
 //
 // A wait that ends by itself ends at the instant it was due and not when a
 // worker came by; a touch goes out when it is really looked at, and only if
@@ -474,6 +477,10 @@ func (p *Program) Advance(st *State, f Facts, now time.Time, d *Decision) {
 			visit = max(st.Visit, 1) + 1
 		}
 		st.Step, st.Visit, st.Phase, st.Reached, st.Due = p.nodes[i].id, visit, Arrived, v.at, v.at
+		if r.stale && !closing && p.nodes[i].need != 0 {
+			st.Look = now
+			return
+		}
 	}
 }
 

@@ -104,6 +104,7 @@ func (r *run) onDesk(s Work) verdict {
 	case limit.Before(r.now):
 		if !t.Ended {
 			r.act(act.Withdraw{})
+			r.stale = r.p.plan.Rest.Days > 0 // it reached nobody, and counts for no rest
 		}
 		return verdict{exit: s.missed(), at: limit}
 	}

@@ -151,22 +151,31 @@ func (w *world) do(e sequence.Effect) bool {
 				return at.Equal(e.At)
 			}
 		}
+	case act.Withdraw:
+		return true
 	case act.Set:
 		w.record.Values = setValue(w.record.Values, rule.Field(a.Field), a.Value)
+		return true
 	case act.Include:
 		if !slices.Contains(w.record.Audiences, a.Audience) {
 			w.record.Audiences = append(w.record.Audiences, a.Audience)
 		}
+		return true
 	case act.Exclude:
 		w.record.Audiences = without(w.record.Audiences, a.Audience)
+		return true
 	case act.Revoke:
 		w.record.Consents = without(w.record.Consents, a.Purpose)
+		return true
 	case act.MoveDeal:
 		for i := range w.record.Deals {
 			if w.record.Deals[i].Closed.IsZero() {
 				w.record.Deals[i].Stage = a.Stage
 			}
 		}
+		return true
+	case act.Tag, act.Untag, act.Give, act.Assign, act.Note: // the step is done, whatever it did
+		return true
 	}
 	return false
 }

@@ -8,7 +8,9 @@ import (
 	"ombak/internal/core/event"
 	"ombak/internal/core/person"
 	"ombak/internal/core/plainly"
+	"ombak/internal/core/sequence"
 	"ombak/internal/engine/base"
+	"ombak/internal/engine/flow"
 	"ombak/internal/store"
 )
 
@@ -205,7 +207,14 @@ func (e *People) runBulk(ctx context.Context, b *store.Batch) error {
 			}
 			next := *b
 			next.Done += int64(len(ids))
-			if b.Kind == "erase" {
+			if w := b.Detail.V.Way; w != nil {
+				n, err := e.DoByHand(ctx, tx, flow.ByHand{Do: flow.HandDeed(w.Do), Sequence: w.Sequence,
+					Step: sequence.StepID(w.Step)}, ids)
+				if err != nil {
+					return err
+				}
+				next.Detail.V.Changed += n
+			} else if b.Kind == "erase" {
 				for _, id := range ids {
 					if err := e.erase(ctx, tx, id); err != nil {
 						return err

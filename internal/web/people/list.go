@@ -14,6 +14,7 @@ import (
 
 	"ombak/internal/core/person"
 	"ombak/internal/core/rule"
+	"ombak/internal/engine/flow"
 	"ombak/internal/engine/people"
 	"ombak/internal/roster"
 	"ombak/internal/store"
@@ -79,6 +80,7 @@ type peopleData struct {
 	Tags    []store.Tag
 	Users   []store.User
 	Hand    []store.Audience
+	Running []store.SequenceName
 	Purpose []store.Purpose
 	Export  []shell.Choice
 	Sub     string
@@ -174,6 +176,9 @@ func (s *Place) people(c *echo.Context) error {
 		return err
 	}
 	if d.Purpose, err = s.Store.Purposes(ctx); err != nil {
+		return err
+	}
+	if d.Running, err = s.Store.RunningNames(ctx); err != nil {
 		return err
 	}
 	audiences, err := s.Store.Audiences(ctx)
@@ -459,6 +464,18 @@ func (s *Place) bulk(c *echo.Context) error {
 				"Nobody was erased: type the word “erase” to say that you are sure. It cannot be undone.")
 		}
 		kind, title = "erase", "erase people"
+	case string(flow.PutIn), string(flow.TakeOut), string(flow.HoldBack), string(flow.LetGo):
+		x := flow.ByHand{Do: flow.HandDeed(c.FormValue("do")), Sequence: shell.Number(c.FormValue("sequence"))}
+		if x.Sequence == 0 {
+			return s.NotDone(c, back, "Choose the sequence first.")
+		}
+		if title, err = s.Engine.CheckHand(ctx, x); err != nil {
+			if store.IsNotFound(err) {
+				return err
+			}
+			return s.NotDone(c, back, shell.Sentence(err))
+		}
+		kind, d.Way = "way", &store.HandWay{Do: string(x.Do), Sequence: x.Sequence}
 	default:
 		return echo.ErrBadRequest
 	}

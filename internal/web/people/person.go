@@ -1,6 +1,7 @@
 package people
 
 import (
+	"cmp"
 	"fmt"
 	"net/http"
 	"slices"
@@ -12,6 +13,8 @@ import (
 	"ombak/internal/core/person"
 	"ombak/internal/core/rule"
 	"ombak/internal/core/score"
+	"ombak/internal/core/sequence"
+	"ombak/internal/engine/flow"
 	"ombak/internal/engine/people"
 	"ombak/internal/store"
 	"ombak/internal/web/shell"
@@ -26,6 +29,7 @@ type personData struct {
 	Fit      fitOf
 	Times    []moment
 	Ways     []wayLine
+	Running  []store.SequenceName
 	Handoffs []store.Handoff
 	Deals    []store.Deal
 	Users    []store.User
@@ -164,6 +168,9 @@ func (s *Place) showPerson(c *echo.Context, code int, id int64, wrong *wrongFiel
 	}
 	for _, x := range d.Deals {
 		d.CanHand = d.CanHand && x.Closed != nil
+	}
+	if d.Running, err = s.Store.RunningNames(ctx); err != nil {
+		return err
 	}
 	if d.Times, d.Ways, err = s.history(ctx, &d.P, d.Handoffs); err != nil {
 		return err
@@ -371,4 +378,36 @@ func (s *Place) handOver(c *echo.Context) error {
 		return s.NotDone(c, to, shell.Sentence(err))
 	}
 	return s.Done(c, to, "Handed over.")
+}
+
+// wayByHand does something by hand to a person on a sequence, or puts them in.
+func (s *Place) wayByHand(c *echo.Context) error {
+	id, err := shell.IDOf(c, "id")
+	if err != nil {
+		return err
+	}
+	to := fmt.Sprintf("/people/%d", id)
+	x := flow.ByHand{Do: flow.HandDeed(c.FormValue("do")), Sequence: shell.Number(c.FormValue("sequence")),
+		Step: sequence.StepID(shell.Number(c.FormValue("step")))}
+	if _, err := s.Store.Person(c.Request().Context(), id); err != nil {
+		return err
+	}
+	n, err := s.Engine.Hand(c.Request().Context(), x, id)
+	switch {
+	case store.IsNotFound(err):
+		return err
+	case err != nil:
+		return s.NotDone(c, to, shell.Sentence(err))
+	case n == 0 && x.Do == flow.PutIn:
+		bars, err := s.Store.Bars(c.Request().Context(), x.Sequence, []int64{id}, s.Engine.Now())
+		if err != nil {
+			return err
+		}
+		return s.NotDone(c, to, "It does not let them in: "+cmp.Or(bars[id], "they entered meanwhile")+".")
+	case n == 0:
+		return s.NotDone(c, to, "They are not there any more, it is so already, or they have got that email.")
+	}
+	return s.Done(c, to, map[flow.HandDeed]string{flow.PutIn: "Put in.", flow.TakeOut: "Taken out.",
+		flow.HoldBack: "Held: nothing goes out to them from it until you let them go on.",
+		flow.LetGo:    "They go on.", flow.MoveTo: "Moved."}[x.Do])
 }

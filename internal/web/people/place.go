@@ -40,6 +40,7 @@ func (s *Place) Routes(in *echo.Group) {
 
 	p.POST("/:id/field", s.setField, keeps)
 	p.POST("/:id/mark", s.setMark, writes)
+	p.POST("/:id/way", s.wayByHand, writes)
 	p.POST("/:id/notes", s.addNote, keeps)
 	p.POST("/:id/notes/:note/remove", s.removeNote, keeps)
 	p.POST("/:id/changes/:change/undo", s.undoChange, writes)

@@ -29,6 +29,7 @@ type moment struct {
 type wayLine struct {
 	store.Way
 	StepTitle string
+	Steps     []sequence.Step // to which they can be moved; none: they are not on the way
 }
 
 // history is all that happened with a person, told on one line of time, the newest
@@ -220,7 +221,15 @@ func (t *telling) sequences() error {
 		return "a step"
 	}
 	for _, w := range ways {
-		t.ways = append(t.ways, wayLine{w, title(w.Version, w.Step)})
+		line := wayLine{Way: w, StepTitle: title(w.Version, w.Step)}
+		if p := plans[w.Version]; p != nil && w.Ended == nil {
+			for _, l := range p.Outline() {
+				if !l.Again && int32(l.Step.About().ID) != w.Step {
+					line.Steps = append(line.Steps, l.Step)
+				}
+			}
+		}
+		t.ways = append(t.ways, line)
 		t.add(w.Entered, "waves", "Entered “"+w.Name+"”")
 	}
 	for _, l := range logs {
