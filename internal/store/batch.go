@@ -47,7 +47,7 @@ type BatchDetail struct {
 	Kept    int64         `json:"kept,omitempty"`   // records left: something else has changed them since
 	Merge   *Merged       `json:"merge,omitempty"`
 	Upto    int64         `json:"upto,omitempty"` // of a recount: the last person counted
-	Way     *HandWay      `json:"way,omitempty"` // what is done by hand on a sequence
+	Way     *HandWay      `json:"way,omitempty"`  // what is done by hand on a sequence
 	Export  *Export       `json:"export,omitempty"`
 }
 

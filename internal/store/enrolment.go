@@ -188,7 +188,8 @@ func (tx Tx) WakeOne(ctx context.Context, id int64, at time.Time) error {
 
 // PutOff has enrolments looked at no sooner than an instant.
 func (tx Tx) PutOff(ctx context.Context, ids []int64, until time.Time) error {
-	_, err := exec(ctx, tx, "update enrolment set look = $2 where id = any ($1) and ended_at is null and not held", ids, until)
+	_, err := exec(ctx, tx, "update enrolment set look = $2 where id = any ($1) and ended_at is null and not held", ids,
+		until)
 	return err
 }
 
