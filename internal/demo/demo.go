@@ -154,6 +154,16 @@ func (d *Demo) live(ctx context.Context, s *scenario, m made, people, ids []int6
 				return err
 			}
 		}
+		if day == Lived-8 {
+			if err := d.keepMore(ctx, people, ids[0]); err != nil {
+				return err
+			}
+		}
+		if day == Lived-2 {
+			if err := d.endMore(ctx); err != nil {
+				return err
+			}
+		}
 		if day == Lived-6 {
 			if err := d.inviteToClinic(ctx, m, ids[0]); err != nil {
 				return err

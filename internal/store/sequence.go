@@ -261,6 +261,25 @@ func (db Queries) EnteredByRule(ctx context.Context) ([]RunningEntry, error) {
 	return all[RunningEntry](ctx, db, runningEntries+"and v.entry ? 'rule' order by q.id")
 }
 
+// RunningPlan is what a sequence that runs does.
+type RunningPlan struct {
+	Sequence int64 `db:"sequence_id"`
+	Name     string
+	Entry    JSON[Entry]
+	Plan     JSON[*sequence.Plan]
+}
+
+// RunningPlans lists what runs, or is held.
+func (db Queries) RunningPlans(ctx context.Context) ([]RunningPlan, error) {
+	return all[RunningPlan](ctx, db, `
+		select q.id as sequence_id, q.name, v.entry, v.plan
+		from sequence q
+		join sequence_version v on v.id = q.version_id
+		where q.state in ('running', 'held')
+		order by q.id
+		limit 500`)
+}
+
 // LockEntry makes this transaction the only one that enters people by rule; it
 // answers false where another is at it.
 func (tx Tx) LockEntry(ctx context.Context) (bool, error) {

@@ -18,6 +18,7 @@ type File struct {
 	Name    string                         `json:"name"`
 	For     string                         `json:"for,omitempty"` // what it is for
 	Plan    *Plan                          `json:"plan"`
+	Entry   *Entry                         `json:"entry,omitempty"` // who enters; nil: nobody yet
 	Names   map[PartKind]map[string]string `json:"names,omitempty"` // of each kind, by number
 }
 

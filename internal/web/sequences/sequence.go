@@ -65,6 +65,7 @@ type sequenceData struct {
 	CanRedo  bool
 	Differs  bool // the draft is not what is running
 	Problems []sequence.Problem
+	Warnings []sequence.Problem
 	Parts    []partLine
 
 	Panel   string // step, insert or sequence
@@ -181,6 +182,9 @@ func (s *Place) showSequence(c *echo.Context, code int, id int64, adjust func(*s
 	}
 	if d.Draft {
 		if d.Problems, err = s.Engine.Problems(ctx, q, d.Plan); err != nil {
+			return err
+		}
+		if d.Warnings, err = s.Engine.Warnings(ctx, q, d.Plan); err != nil {
 			return err
 		}
 		if r := q.Entry.V.Rule; r != nil && r.Check(nil) == nil {
@@ -594,10 +598,12 @@ func (d sequenceData) GroundWords() string {
 type launchData struct {
 	Q store.Sequence
 	flow.Launching
-	Others  string // the ground besides what people agreed to
-	Enters  string
-	Touches []touchDay
-	Leaves  string
+	Others   string // the ground besides what people agreed to
+	Enters   string
+	Touches  []touchDay
+	Leaves   string
+	Warnings []sequence.Problem
+	Plan     *sequence.Plan
 }
 
 // touchDay is what goes out to those who enter together, on a day counted from then, where
@@ -662,6 +668,10 @@ func (s *Place) askLaunch(c *echo.Context) error {
 		return err
 	}
 	d.Enters = names.enters(&d.Q.Entry.V)
+	if d.Warnings, err = s.Engine.Warnings(ctx, d.Q, draft.Plan.V); err != nil {
+		return err
+	}
+	d.Plan = draft.Plan.V
 	d.Touches, d.Leaves = touchDays(draft.Plan.V), leaveWords(draft.Plan.V, cat)
 	return s.Page(c, "launch.html", "", "Sequences", "Launch "+d.Q.Name, d)
 }
@@ -814,6 +824,8 @@ func (s *Place) Routes(in *echo.Group) {
 	in.POST("/sequences/:id/steps/:step/cut", s.cutStep, writes)
 	in.POST("/sequences/:id/move", s.moveStep, writes)
 	in.GET("/sequences/:id/parts", s.parts)
+	in.GET("/sequences/:id/file", s.sequenceFile)
+	in.POST("/sequences/import", s.bringSequence, writes)
 	in.POST("/sequences/:id/steps/:step/making", s.setMaking, writes)
 	in.POST("/sequences/:id/steps/:step/make", s.makePart, writes)
 	in.POST("/sequences/:id/put", s.putBranch, writes)

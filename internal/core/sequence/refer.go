@@ -1,0 +1,109 @@
+package sequence
+
+import (
+	"ombak/internal/core/act"
+	"ombak/internal/core/rule"
+)
+
+// What plans refer to by number, besides messages and sequences.
+const (
+	AudiencePart PartKind = "audience"
+	TagPart      PartKind = "tag"
+	UserPart     PartKind = "user"
+	PurposePart  PartKind = "purpose"
+	StagePart    PartKind = "stage"
+	PagePart     PartKind = "page"
+)
+
+// Refer visits all that the plan refers to by number, and has it refer to what to answers
+// instead; 0 is nothing, which the checks then miss.
+func (p *Plan) Refer(to func(what PartKind, id int64) int64) {
+	visit := func(what PartKind, id *int64) {
+		if *id != 0 {
+			*id = to(what, *id)
+		}
+	}
+	visit(PurposePart, &p.Ground.Purpose)
+	referRule(p.LeaveIf, visit)
+	for _, s := range p.Steps {
+		visit(UserPart, &s.About().Make.Who)
+		if x, ok := s.(interface {
+			references(func(PartKind, *int64))
+		}); ok {
+			x.references(visit)
+		}
+	}
+}
+
+// Refer visits all that the entry refers to, as a plan's Refer does.
+func (e *Entry) Refer(to func(what PartKind, id int64) int64) {
+	visit := func(what PartKind, id *int64) {
+		if *id != 0 {
+			*id = to(what, *id)
+		}
+	}
+	visit(PagePart, &e.Page)
+	referRule(e.Rule, visit)
+	if e.On != nil {
+		visit(PagePart, &e.On.Page)
+	}
+	e.NotIn = referList(AudiencePart, e.NotIn, visit)
+	e.NotOn = referList(SequencePart, e.NotOn, visit)
+}
+
+// referList visits numbers and drops those that are nothing then.
+func referList(what PartKind, list []int64, visit func(PartKind, *int64)) (out []int64) {
+	for _, id := range list {
+		if visit(what, &id); id != 0 {
+			out = append(out, id)
+		}
+	}
+	return out
+}
+
+var thingParts = map[rule.Thing]PartKind{rule.Tag: TagPart, rule.Audience: AudiencePart, rule.InSequence: SequencePart,
+	rule.Consent: PurposePart, rule.Stage: StagePart}
+
+func referRule(r *rule.Rule, visit func(PartKind, *int64)) {
+	if r == nil {
+		return
+	}
+	r.Each(func(c *rule.Condition) {
+		if what, ok := thingParts[c.About]; ok {
+			visit(what, &c.ID)
+		}
+		if c.Signal != nil {
+			visit(SequencePart, &c.Signal.Sequence)
+			visit(MessagePart, &c.Signal.Message)
+			visit(PagePart, &c.Signal.Page)
+		}
+	})
+}
+
+var actParts = map[act.Takes]PartKind{act.AnAudience: AudiencePart, act.ASequence: SequencePart, act.AStage: StagePart,
+	act.APurpose: PurposePart}
+
+func referActs(list []act.Kept, visit func(PartKind, *int64)) {
+	for i, a := range list {
+		k := a.Kind()
+		g := k.Given(a.Act)
+		if what, ok := actParts[k.Takes]; ok {
+			visit(what, &g.ID)
+		}
+		visit(UserPart, &g.To)
+		list[i] = act.Kept{Act: k.Make(g)}
+	}
+}
+
+func (s *Email) references(visit func(PartKind, *int64))  { visit(MessagePart, &s.Message) }
+func (s *Task) references(visit func(PartKind, *int64))   { visit(UserPart, &s.For) }
+func (s *Watch) references(visit func(PartKind, *int64))  { visit(PagePart, &s.Page) }
+func (s *Check) references(visit func(PartKind, *int64))  { referRule(&s.Rule, visit) }
+func (s *Change) references(visit func(PartKind, *int64)) { referActs(s.Acts, visit) }
+func (s *Alert) references(visit func(PartKind, *int64))  { referActs(s.Acts, visit) }
+func (s *GoOn) references(visit func(PartKind, *int64))   { visit(SequencePart, &s.Sequence) }
+func (s *Sort) references(visit func(PartKind, *int64)) {
+	for i := range s.Ways {
+		referRule(&s.Ways[i].Rule, visit)
+	}
+}

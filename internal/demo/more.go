@@ -1,0 +1,129 @@
+package demo
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"ombak/internal/core/calendar"
+	"ombak/internal/core/message"
+	"ombak/internal/core/person"
+	"ombak/internal/core/rule"
+	"ombak/internal/core/sequence"
+	"ombak/internal/engine/flow"
+	"ombak/internal/store"
+)
+
+// begun is a sequence that was begun with a starter.
+type begun struct {
+	starter, name string
+	subjects      []string // of its emails, in the order in which they are told; fewer: the others are missing
+	words         []string // of its calls, tasks and messages on the network, likewise
+	entry         store.Entry
+	rest          sequence.Rest
+}
+
+// outreach and the others are drawn before the demo's last days are lived, and launched in
+// them: one runs, one is held, one has ended, one is a draft whose parts are being made.
+var (
+	outreach = begun{starter: "outreach", name: "Desalination outreach",
+		subjects: []string{"Membranes and oxygen, a question", "What a plant in the strait changed",
+			"Shall I leave it there?"},
+		entry: store.Entry{Wave: sequence.Wave{N: 12, Per: sequence.Day}}, rest: sequence.Rest{Days: 3}}
+	winBack = begun{starter: "win", name: "Quiet ports, win back",
+		subjects: []string{"We have not heard from the quay", "Shall we stop writing?"},
+		words:    []string{"Ask what became of the turbidity alarm."},
+		entry:    store.Entry{Hand: true}, rest: sequence.Rest{Days: 2}}
+	welcome = begun{starter: "welcome", name: "Welcome to new readers",
+		subjects: []string{"Good to have you here", "Who looks after you"}, entry: store.Entry{Hand: true}}
+	nextClinic = begun{starter: "event", name: "Calibration clinic in June",
+		subjects: []string{"Bring the sensor that you do not trust"}}
+)
+
+// keepBegun draws a sequence from its starter, with messages for its emails.
+func (d *Demo) keepBegun(ctx context.Context, b begun, marketer int64) (id int64, err error) {
+	st, ok := sequence.StarterOf(b.starter)
+	if !ok {
+		return 0, fmt.Errorf("there is no starter %q", b.starter)
+	}
+	plan, now := st.Plan(), d.Clock.Now()
+	plan.LaunchHold, plan.Ground.Other, plan.Rest = false, "legitimate interest", b.rest
+	err = d.Store.InTx(ctx, func(tx store.Tx) error {
+		subjects, words := b.subjects, b.words
+		for _, l := range plan.Outline() {
+			if l.Again {
+				continue
+			}
+			switch s := l.Step.(type) {
+			case *sequence.Email:
+				if len(subjects) == 0 {
+					s.Make = sequence.Making{Who: marketer, By: calendar.DateOf(now.AddDate(0, 0, Lived+10), d.Engine.Zone())}
+					continue
+				}
+				m := store.Message{Name: b.name + ": " + s.Title, FromOwner: true, SenderID: &marketer}
+				m.Doc.V = message.Simple(subjects[0], `<div>Dear {{ person.first_name | default: "reader" }},</div><div><br></div>`+
+					`<div>a short word about <a href="/p/oxygen-alarms">what alarms are for</a>, and a question: who `+
+					`looks at yours at night?</div><div><br></div><div>{{ sender.name }}<br>Karang Instruments</div>`)
+				subjects = subjects[1:]
+				var err error
+				if s.Message, err = tx.SaveMessage(ctx, m, marketer, now); err != nil {
+					return err
+				}
+			case *sequence.Call:
+				if len(words) > 0 {
+					s.Guide, words = words[0], words[1:]
+				}
+			}
+		}
+		if id, err = tx.AddSequence(ctx, b.name, plan, now); err != nil {
+			return err
+		}
+		return tx.SetSequence(ctx, id, b.name, st.For, b.entry, now)
+	})
+	return id, err
+}
+
+// keepMore draws the further sequences, and launches those that run: by rule, or with some
+// people put in by hand.
+func (d *Demo) keepMore(ctx context.Context, people []int64, marketer int64) error {
+	plants := rule.FieldIs(person.Industry, "Desalination")
+	b := outreach
+	b.entry.Rule = &plants
+	for _, x := range []struct {
+		b   begun
+		put []int64
+	}{{b, nil}, {winBack, people[40:64]}, {welcome, people[70:86]}} {
+		id, err := d.keepBegun(ctx, x.b, marketer)
+		if err != nil {
+			return err
+		}
+		if err := d.Engine.Launch(ctx, id, marketer, false); err != nil {
+			return fmt.Errorf("launching “%s”: %w", x.b.name, err)
+		}
+		if len(x.put) > 0 {
+			if _, err := d.Engine.Hand(ctx, flow.ByHand{Do: flow.PutIn, Sequence: id}, x.put...); err != nil {
+				return err
+			}
+		}
+	}
+	_, err := d.keepBegun(ctx, nextClinic, marketer)
+	return err
+}
+
+// endMore holds the one and ends the other, as the demo's days come to their end.
+func (d *Demo) endMore(ctx context.Context) error {
+	list, err := d.Store.Sequences(ctx)
+	if err != nil {
+		return err
+	}
+	for _, q := range list {
+		switch q.Name {
+		case winBack.name:
+			err = errors.Join(err, d.Engine.Hold(ctx, q.ID))
+		case welcome.name:
+			_, end := d.Engine.EndSequence(ctx, q.ID)
+			err = errors.Join(err, end)
+		}
+	}
+	return err
+}
