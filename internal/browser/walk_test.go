@@ -141,6 +141,10 @@ func (h *house) movesClock(how string) {
 func (h *house) zone() *time.Location { return h.d.Engine.Zone() }
 
 // insert presses the plus on a stream, chooses a kind of step, and fills its form.
+// atRest is that a page is all there and asks for nothing: whoever presses a key sooner than
+// anybody could is not heard.
+const atRest = ` && document.readyState === 'complete' && !document.querySelector('.htmx-request')`
+
 func (h *house) insert(after, kind, title string, fill func()) {
 	h.t.Helper()
 	h.must(h.tab.Click(fmt.Sprintf(`#map a.plus[aria-label*=%q]`, after)))
@@ -268,11 +272,12 @@ func TestFromAFormToADeal(t *testing.T) {
 	})
 	h.insert("Ready?, Yes, to Second", "pause", "Needless", func() {})
 	h.key("x") // changes her mind: the chosen step goes
-	h.must(h.tab.Until("the pause to go", `!document.querySelector('#map').textContent.includes('Needless')`))
+	h.must(h.tab.Until("the pause to go", `!document.querySelector('#map').textContent.includes('Needless')`+atRest))
 	h.key("u") // and undoes that
-	h.must(h.tab.Until("the pause to be back", `document.querySelector('#map').textContent.includes('Needless')`))
+	h.must(h.tab.Until("the pause to be back", `document.querySelector('#map').textContent.includes('Needless')`+atRest))
 	h.key("r")
-	h.must(h.tab.Until("the pause to go again", `!document.querySelector('#map').textContent.includes('Needless')`))
+	h.must(h.tab.Until("the pause to go again",
+		`!document.querySelector('#map').textContent.includes('Needless')`+atRest))
 	h.chooses(`aside select[name=page]`, "Is your oxygen alarm")
 	h.must(h.tab.Click(`details[data-part=when] > summary`))
 	h.must(h.tab.Click(`aside input[name=hold]`))
