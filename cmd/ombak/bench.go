@@ -30,12 +30,15 @@ const benchConns = 2
 func runBench(ctx context.Context, c config) error {
 	kinds := map[string]func(context.Context, *store.Store, *engine.Engine, *fixed) error{"engine": benchEngine,
 		"people": benchPeopleLists, "import": benchImport, "mail": benchMail}
+	if len(os.Args) > 2 && os.Args[2] == "interpret" { // it needs no database
+		return benchInterpret(os.Stdout)
+	}
 	var run func(context.Context, *store.Store, *engine.Engine, *fixed) error
 	if len(os.Args) > 2 {
 		run = kinds[os.Args[2]]
 	}
 	if run == nil {
-		return errors.New("ombak bench engine, people, import or mail")
+		return errors.New("ombak bench engine, people, import, mail or interpret")
 	}
 	address := c["OMBAK_DATABASE_URL"]
 	if address == "" {

@@ -57,13 +57,16 @@ func (d *Demo) keepBegun(ctx context.Context, b begun, marketer int64) (id int64
 			switch s := l.Step.(type) {
 			case *sequence.Email:
 				if len(subjects) == 0 {
-					s.Make = sequence.Making{Who: marketer, By: calendar.DateOf(now.AddDate(0, 0, Lived+10), d.Engine.Zone())}
+					by := calendar.DateOf(now.AddDate(0, 0, Lived+10), d.Engine.Zone())
+					s.Make = sequence.Making{Who: marketer, By: by}
 					continue
 				}
 				m := store.Message{Name: b.name + ": " + s.Title, FromOwner: true, SenderID: &marketer}
-				m.Doc.V = message.Simple(subjects[0], `<div>Dear {{ person.first_name | default: "reader" }},</div><div><br></div>`+
-					`<div>a short word about <a href="/p/oxygen-alarms">what alarms are for</a>, and a question: who `+
-					`looks at yours at night?</div><div><br></div><div>{{ sender.name }}<br>Karang Instruments</div>`)
+				m.Doc.V = message.Simple(subjects[0],
+					`<div>Dear {{ person.first_name | default: "reader" }},</div><div><br></div>`+
+						`<div>a short word about <a href="/p/oxygen-alarms">what alarms are for</a>, and a `+
+						`question: who looks at yours at night?</div><div><br></div>`+
+						`<div>{{ sender.name }}<br>Karang Instruments</div>`)
 				subjects = subjects[1:]
 				var err error
 				if s.Message, err = tx.SaveMessage(ctx, m, marketer, now); err != nil {

@@ -32,15 +32,10 @@ func DateOf(t time.Time, loc *time.Location) Date {
 }
 
 // Add returns the date n days later (earlier where n is negative).
-func (d Date) Add(n int) Date {
-	y, m, day := time.Date(d.Year, d.Month, d.Day+n, 0, 0, 0, 0, time.UTC).Date()
-	return Date{y, m, day}
-}
+func (d Date) Add(n int) Date { return (d.day() + day(n)).date() }
 
 // Weekday returns the day of the week.
-func (d Date) Weekday() time.Weekday {
-	return time.Date(d.Year, d.Month, d.Day, 0, 0, 0, 0, time.UTC).Weekday()
-}
+func (d Date) Weekday() time.Weekday { return d.day().weekday() }
 
 // String gives the date as ISO 8601 has it, 2026-04-14.
 func (d Date) String() string { return fmt.Sprintf("%04d-%02d-%02d", d.Year, d.Month, d.Day) }
@@ -54,7 +49,12 @@ func At(d Date, clock time.Duration, loc *time.Location) time.Time {
 	// The wall time, read as if it were UTC, minus a zone's offset is the
 	// instant at which that zone shows it. Walk the zone's periods in order:
 	// the first one that has not ended before its own reading decides.
-	wall := time.Date(d.Year, d.Month, d.Day, 0, 0, 0, 0, time.UTC).Add(clock)
+	return d.day().at(clock, loc)
+}
+
+// at is At, for a date by its number.
+func (d day) at(clock time.Duration, loc *time.Location) time.Time {
+	wall := time.Unix(int64(d)*secondsOfDay, 0).UTC().Add(clock)
 	t := wall.Add(-26 * time.Hour).In(loc)
 	for {
 		_, offset := t.Zone()
@@ -146,6 +146,18 @@ func (s Span) NominalDays() float64 {
 	}
 }
 
+// AtLeast is how long s is at least in elapsed time, wherever it begins: a day that a clock
+// change shortens and one that a zone skips are taken off.
+func (s Span) AtLeast() time.Duration {
+	switch s.Unit {
+	case Minutes:
+		return time.Duration(s.N) * time.Minute
+	case Hours:
+		return time.Duration(s.N) * time.Hour
+	}
+	return time.Duration(s.N)*24*time.Hour - 26*time.Hour
+}
+
 // After returns the instant s after t for a person in loc, with the working
 // dates of w. Days keep t's wall-clock time N dates later, to the nanosecond;
 // counting working days starts on the date after t's. Where w has no working
@@ -160,22 +172,46 @@ func (s Span) After(t time.Time, loc *time.Location, w Working) time.Time {
 		if s.N == 0 {
 			return t
 		}
-		return At(DateOf(t, loc).Add(s.N), clockOf(t, loc), loc)
+		d, clock := wallOf(t, loc)
+		return (d + day(s.N)).at(clock, loc)
 	case WorkingDays:
 		if s.N == 0 {
 			return t
 		}
-		return At(w.Add(DateOf(t, loc), s.N), clockOf(t, loc), loc)
+		d, clock := wallOf(t, loc)
+		return w.add(d, s.N).at(clock, loc)
 	}
 	return t
 }
 
-// clockOf returns what the wall clock in loc shows at t, as time since
-// midnight on its face (not elapsed time: those differ on days of change).
-func clockOf(t time.Time, loc *time.Location) time.Duration {
-	l := t.In(loc)
-	return time.Duration(l.Hour())*time.Hour + time.Duration(l.Minute())*time.Minute +
-		time.Duration(l.Second())*time.Second + time.Duration(l.Nanosecond())
+// A day is a date by its number, counted from 1 January 1970: it is what is reckoned with,
+// some millions of times a second.
+type day int64
+
+const secondsOfDay = 24 * 60 * 60
+
+func (d Date) day() day {
+	return day(time.Date(d.Year, d.Month, d.Day, 0, 0, 0, 0, time.UTC).Unix() / secondsOfDay)
+}
+
+func (d day) date() Date {
+	y, m, of := time.Unix(int64(d)*secondsOfDay, 0).UTC().Date()
+	return Date{y, m, of}
+}
+
+// weekday counts from a Thursday, which that day was.
+func (d day) weekday() time.Weekday { return time.Weekday(((d+4)%7 + 7) % 7) }
+
+// wallOf returns what calendar and wall clock in loc show at t: the day, and the time since
+// midnight on the clock's face (not elapsed time: those differ on days of change).
+func wallOf(t time.Time, loc *time.Location) (day, time.Duration) {
+	_, offset := t.In(loc).Zone()
+	shown := t.Unix() + int64(offset)
+	d := shown / secondsOfDay
+	if shown%secondsOfDay < 0 {
+		d--
+	}
+	return day(d), time.Duration(shown-d*secondsOfDay)*time.Second + time.Duration(t.Nanosecond())
 }
 
 // Working says which dates are worked on. The zero value is Monday to Friday
@@ -186,11 +222,13 @@ type Working struct {
 }
 
 // On reports whether d is a working date.
-func (w Working) On(d Date) bool {
-	if w.Holidays[d] {
+func (w Working) On(d Date) bool { return w.on(d.day()) }
+
+func (w Working) on(d day) bool {
+	if len(w.Holidays) > 0 && w.Holidays[d.date()] {
 		return false
 	}
-	day := d.Weekday()
+	day := d.weekday()
 	if len(w.Weekdays) == 0 {
 		return day != time.Saturday && day != time.Sunday
 	}
@@ -204,14 +242,16 @@ func (w Working) On(d Date) bool {
 
 // Add returns the n-th working date after d. Where a whole year holds no
 // working date the calendar is empty and plain days are counted instead.
-func (w Working) Add(d Date, n int) Date {
+func (w Working) Add(d Date, n int) Date { return w.add(d.day(), n).date() }
+
+func (w Working) add(d day, n int) day {
 	x, idle := d, 0
 	for left := n; left > 0; {
-		x = x.Add(1)
-		if w.On(x) {
+		x++
+		if w.on(x) {
 			left, idle = left-1, 0
 		} else if idle++; idle > 366 {
-			return d.Add(n)
+			return d + day(n)
 		}
 	}
 	return x

@@ -74,22 +74,22 @@ func (h SendingHours) Next(t time.Time, loc *time.Location) (time.Time, error) {
 	if h.inside(t, loc) {
 		return t, nil
 	}
-	first := DateOf(t, loc)
+	first, _ := wallOf(t, loc)
 	var next time.Time
 	// A weekday comes round every 7 days; one occurrence may be swallowed by a
 	// change and one by a skipped date, so three rounds are certain to do. The
 	// date before counts too, for a clock set back over midnight shows its end
 	// again; so does the date after the first that has something, for the same
 	// reason.
-	for n, last := -1, 21; n <= last; n++ {
+	for n, last := day(-1), day(21); n <= last; n++ {
 		consider := func(at time.Time) {
 			if !at.Before(t) && h.inside(at, loc) && (next.IsZero() || at.Before(next)) {
 				next, last = at, min(last, n+1)
 			}
 		}
-		d := first.Add(n)
-		for _, in := range h.Days[d.Weekday()] {
-			start := At(d, time.Duration(in.From)*time.Minute, loc)
+		d := first + n
+		for _, in := range h.Days[d.weekday()] {
+			start := d.at(time.Duration(in.From)*time.Minute, loc)
 			consider(start)
 			if _, change := start.In(loc).ZoneBounds(); !change.IsZero() && change.Sub(start) <= 25*time.Hour {
 				// A clock set back may show the start again, or land inside.
@@ -109,9 +109,9 @@ func (h SendingHours) Next(t time.Time, loc *time.Location) (time.Time, error) {
 }
 
 func (h SendingHours) inside(t time.Time, loc *time.Location) bool {
-	l := t.In(loc)
-	m := l.Hour()*60 + l.Minute()
-	for _, in := range h.Days[l.Weekday()] {
+	d, clock := wallOf(t, loc)
+	m := int(clock / time.Minute)
+	for _, in := range h.Days[d.weekday()] {
 		if m >= in.From && m < in.To {
 			return true
 		}

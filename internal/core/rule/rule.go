@@ -17,6 +17,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode"
+	"unicode/utf8"
 
 	"ombak/internal/core/person"
 	"ombak/internal/core/plainly"
@@ -356,9 +358,16 @@ func (c *Condition) inBand(n float64) bool {
 }
 
 func (c *Condition) holdsText(raw string, at time.Time) bool {
-	v := Fold(raw)
-	several := strings.Split(v, person.Joint)
-	is := func(x string) bool { return slices.Contains(several, Fold(x)) }
+	v := strings.TrimSpace(raw)
+	is := func(x string) bool {
+		x = strings.TrimSpace(x)
+		for one := range strings.SplitSeq(v, person.Joint) {
+			if sameFolded(one, x) {
+				return true
+			}
+		}
+		return false
+	}
 	switch c.Op {
 	case Known:
 		return v != ""
@@ -374,9 +383,9 @@ func (c *Condition) holdsText(raw string, at time.Time) bool {
 	case Is:
 		return is(c.Value)
 	case Contains:
-		return strings.Contains(v, Fold(c.Value))
+		return strings.Contains(Fold(v), Fold(c.Value))
 	case StartsWith:
-		return strings.HasPrefix(v, Fold(c.Value))
+		return strings.HasPrefix(Fold(v), Fold(c.Value))
 	case OneOf:
 		return slices.ContainsFunc(c.Values, is)
 	case AtLeast, AtMost, Exactly:
@@ -385,7 +394,7 @@ func (c *Condition) holdsText(raw string, at time.Time) bool {
 		return err == nil && err2 == nil &&
 			(c.Op == AtLeast && n >= w || c.Op == AtMost && n <= w || c.Op == Exactly && n == w)
 	case Before, After, Within, Between:
-		return c.holdsRange(strings.TrimSpace(raw), at)
+		return c.holdsRange(v, at)
 	}
 	return false
 }
@@ -465,6 +474,20 @@ func (c *Condition) compare(n float64) bool {
 
 // Fold is how texts compare: lower case, without outer spaces.
 func Fold(s string) string { return strings.ToLower(strings.TrimSpace(s)) }
+
+// sameFolded reports whether two texts are the same in lower case. It makes no text of it:
+// a step may ask it a million times a second.
+func sameFolded(a, b string) bool {
+	for a != "" && b != "" {
+		x, n := utf8.DecodeRuneInString(a)
+		y, m := utf8.DecodeRuneInString(b)
+		if x != y && unicode.ToLower(x) != unicode.ToLower(y) {
+			return false
+		}
+		a, b = a[n:], b[m:]
+	}
+	return a == b
+}
 
 // Check reports the first thing in r that cannot be answered, or nil. With a
 // catalogue it also asks that what the rule names is there.

@@ -185,6 +185,7 @@ type node struct {
 	next  []int32   // by the place of the exit
 	does  []act.Act // that begin it
 	need  Need
+	rests struct{ any, email bool } // what rests count, when it reaches somebody
 }
 
 // Need says which facts the steps that can follow may ask for, so that nothing
@@ -213,6 +214,7 @@ func Compile(p *Plan, sequence int64, holdUntil time.Time, w calendar.Working) (
 	for i, id := range order {
 		pr.index[id] = int32(i)
 		n := node{step: p.Step(id), id: id}
+		n.rests.any, n.rests.email = p.RestsAfter(id)
 		if t, ok := n.step.(timed); ok {
 			n.does = t.does()
 		}
@@ -245,6 +247,14 @@ func (p *Program) Needs(id StepID) Need {
 		return p.nodes[i].need
 	}
 	return 0
+}
+
+// RestsAfter is the plan's, answered at once.
+func (p *Program) RestsAfter(id StepID) (any, email bool) {
+	if i, ok := p.index[id]; ok {
+		return p.nodes[i].rests.any, p.nodes[i].rests.email
+	}
+	return false, false
 }
 
 // Plan returns the plan that p was made from. It must not be changed.
@@ -399,11 +409,11 @@ func (r *run) ready(s timed, passed int) (v verdict, ok bool) {
 
 // begin begins the step by its acts.
 func (r *run) begin() {
-	if any, email := r.p.plan.RestsAfter(r.n.id); any {
+	if r.n.rests.any {
 		r.touched[1] = r.now
-		if email {
-			r.touched[0] = r.now
-		}
+	}
+	if r.n.rests.email {
+		r.touched[0] = r.now
 	}
 	for _, a := range r.n.does {
 		r.act(a)
@@ -432,7 +442,8 @@ func (p *Program) Advance(st *State, f Facts, now time.Time, d *Decision) {
 	reason, at, closing := f.Left()
 	closing = closing && !at.After(now)
 	var limit time.Time
-	if p.plan.LongestStay.N > 0 {
+	soonest := st.Entered.Add(p.plan.LongestStay.AtLeast()) // the limit is reckoned where it may matter
+	if p.plan.LongestStay.N > 0 && !soonest.After(now) {
 		limit = p.plan.LongestStay.After(st.Entered, f.Zone(), p.Working)
 		if !limit.After(now) && (!closing || limit.Before(at)) {
 			reason, at, closing = StayedTooLong, limit, true
@@ -461,7 +472,11 @@ func (p *Program) Advance(st *State, f Facts, now time.Time, d *Decision) {
 				return
 			}
 			st.Look = st.Due
-			if !limit.IsZero() && (st.Due.IsZero() || limit.Before(st.Due)) {
+			if p.plan.LongestStay.N == 0 || !st.Due.IsZero() && !soonest.Before(st.Due) {
+				return
+			}
+			limit = p.plan.LongestStay.After(st.Entered, f.Zone(), p.Working)
+			if st.Due.IsZero() || limit.Before(st.Due) {
 				st.Look = limit
 			}
 			return

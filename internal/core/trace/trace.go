@@ -53,48 +53,75 @@ type Line struct {
 // Run walks somebody through a program from when they enter until an instant, that
 // instant too, and answers their log.
 func Run(p *sequence.Program, who *Person, until time.Time) []Line {
-	if who.Entered.After(until) {
-		return nil
-	}
-	w := &world{who: who, plan: p.Plan(), record: clone(who.Record), touches: map[sequence.StepID]sequence.Touch{}}
-	st := p.Enter(who.Entered)
-	var d sequence.Decision
+	var w Walker
 	var out []Line
+	w.Walk(p, who, until, func(l sequence.Log) { out = append(out, Line{who.ID, l}) })
+	return out
+}
+
+// Walk is Run for many, one after the other: each line of the log is told as it comes, and
+// nothing is kept of it.
+func (w *Walker) Walk(p *sequence.Program, who *Person, until time.Time, each func(sequence.Log)) {
+	if who.Entered.After(until) {
+		return
+	}
+	w.begin(p, who)
+	st := &w.st
+	*st = p.Enter(who.Entered)
 	for now := who.Entered; !now.After(until); {
 		w.now = now
-		d.Reset()
-		p.Advance(&st, w, now, &d)
-		for _, l := range d.Logs {
-			out = append(out, Line{who.ID, l})
+		w.d.Reset()
+		p.Advance(st, w, now, &w.d)
+		for _, l := range w.d.Logs {
+			each(l)
 		}
 		again := false
-		for _, e := range d.Effects {
+		for _, e := range w.d.Effects {
 			again = w.do(e) || again
 		}
 		if !st.Ended.IsZero() {
-			break
+			return
 		}
 		if again { // what is done at once has its person looked at once more
 			continue
 		}
-		next, ok := w.next(&st)
+		next, ok := w.next(st)
 		if !ok {
-			break
+			return
 		}
 		now = next
 	}
-	return out
 }
 
-// world is what is known of somebody at an instant.
-type world struct {
+// Walker walks people through plans, one after the other. Its zero value is ready.
+type Walker struct {
 	who     *Person
 	now     time.Time
 	record  rule.Record
+	changed bool // the record is no longer who's, and may be changed
 	touches map[sequence.StepID]sequence.Touch
 	desk    []sequence.StepID // work that is on it
-	plan    *sequence.Plan
+	program *sequence.Program
 	made    []made // touches, in their order
+	st      sequence.State
+	d       sequence.Decision
+}
+
+// begin readies the world around somebody.
+func (w *Walker) begin(p *sequence.Program, who *Person) {
+	w.who, w.program, w.record, w.changed = who, p, who.Record, false
+	w.desk, w.made = w.desk[:0], w.made[:0]
+	if w.touches == nil {
+		w.touches = map[sequence.StepID]sequence.Touch{}
+	}
+	clear(w.touches)
+}
+
+// own has the record be one that may be changed.
+func (w *Walker) own() {
+	if !w.changed {
+		w.record, w.changed = clone(w.record), true
+	}
 }
 
 // made is a touch that reaches somebody, as rests count it.
@@ -105,7 +132,7 @@ type made struct {
 }
 
 // next is the next instant, after now, at which there is something to look at.
-func (w *world) next(st *sequence.State) (next time.Time, ok bool) {
+func (w *Walker) next(st *sequence.State) (next time.Time, ok bool) {
 	at := func(t time.Time) {
 		if t.After(w.now) && (!ok || t.Before(next)) {
 			next, ok = t, true
@@ -127,8 +154,8 @@ func (w *world) next(st *sequence.State) (next time.Time, ok bool) {
 }
 
 // do does what a step asks for, and reports whether it is done already.
-func (w *world) do(e sequence.Effect) bool {
-	if any, email := w.plan.RestsAfter(e.Step); any {
+func (w *Walker) do(e sequence.Effect) bool {
+	if any, email := w.program.RestsAfter(e.Step); any {
 		if _, gone := e.Act.(act.Withdraw); gone { // nobody did it: it reached nobody
 			w.made = slices.DeleteFunc(w.made, func(m made) bool { return m.step == e.Step })
 		} else {
@@ -154,20 +181,25 @@ func (w *world) do(e sequence.Effect) bool {
 	case act.Withdraw:
 		return true
 	case act.Set:
+		w.own()
 		w.record.Values = setValue(w.record.Values, rule.Field(a.Field), a.Value)
 		return true
 	case act.Include:
+		w.own()
 		if !slices.Contains(w.record.Audiences, a.Audience) {
 			w.record.Audiences = append(w.record.Audiences, a.Audience)
 		}
 		return true
 	case act.Exclude:
+		w.own()
 		w.record.Audiences = without(w.record.Audiences, a.Audience)
 		return true
 	case act.Revoke:
+		w.own()
 		w.record.Consents = without(w.record.Consents, a.Purpose)
 		return true
 	case act.MoveDeal:
+		w.own()
 		for i := range w.record.Deals {
 			if w.record.Deals[i].Closed.IsZero() {
 				w.record.Deals[i].Stage = a.Stage
@@ -206,14 +238,14 @@ func without(list []int64, id int64) []int64 {
 
 // What the interpreter asks.
 
-func (w *world) Zone() *time.Location    { return w.who.Zone }
-func (w *world) Record() *rule.Record    { return &w.record }
-func (w *world) Score(time.Time) float64 { return w.who.Score }
-func (w *world) Reach() contact.Facts    { return w.who.Reach }
-func (w *world) Bars(q int64) string     { return w.who.Bars[q] }
+func (w *Walker) Zone() *time.Location    { return w.who.Zone }
+func (w *Walker) Record() *rule.Record    { return &w.record }
+func (w *Walker) Score(time.Time) float64 { return w.who.Score }
+func (w *Walker) Reach() contact.Facts    { return w.who.Reach }
+func (w *Walker) Bars(q int64) string     { return w.who.Bars[q] }
 
 // Rested is when they were last reached, by now.
-func (w *world) Rested(any bool) time.Time {
+func (w *Walker) Rested(any bool) time.Time {
 	last := w.who.Touched
 	if last.After(w.now) {
 		last = time.Time{}
@@ -231,23 +263,23 @@ func (w *world) Rested(any bool) time.Time {
 }
 
 // Touch is what has become of a touch by now.
-func (w *world) Touch(id sequence.StepID) sequence.Touch {
+func (w *Walker) Touch(id sequence.StepID) sequence.Touch {
 	if t := w.touches[id]; t.Ended && !t.At.After(w.now) {
 		return t
 	}
 	return sequence.Touch{}
 }
 
-func (w *world) Count(p *signal.Pattern, from, to time.Time) int {
+func (w *Walker) Count(p *signal.Pattern, from, to time.Time) int {
 	return signal.Count(w.who.Signals, p, from, w.known(to))
 }
 
-func (w *world) Nth(p *signal.Pattern, n int, from, to time.Time) (time.Time, bool) {
+func (w *Walker) Nth(p *signal.Pattern, n int, from, to time.Time) (time.Time, bool) {
 	return signal.Nth(w.who.Signals, p, n, from, w.known(to))
 }
 
 // known is the part of a time that has been by now.
-func (w *world) known(to time.Time) time.Time {
+func (w *Walker) known(to time.Time) time.Time {
 	if w.now.Before(to) {
 		return w.now
 	}
@@ -255,13 +287,13 @@ func (w *world) known(to time.Time) time.Time {
 }
 
 // Left is the first of what makes them leave, by now.
-func (w *world) Left() (reason sequence.Reason, at time.Time, left bool) {
+func (w *Walker) Left() (reason sequence.Reason, at time.Time, left bool) {
 	for i := range w.who.Signals {
 		s := &w.who.Signals[i]
 		if s.At.After(w.now) {
 			break
 		}
-		if r, stops := sequence.LeaveFor(s.Kind); stops && !s.Machine && s.At.After(w.who.Entered) && !w.plan.Stays(r) {
+		if r, stops := sequence.LeaveFor(s.Kind); stops && !s.Machine && s.At.After(w.who.Entered) && !w.program.Plan().Stays(r) {
 			reason, at, left = r, s.At, true
 			break
 		}

@@ -401,7 +401,7 @@ func (b *gathered) touched(person int64, p *program, made []sequence.Effect) {
 		return
 	}
 	for _, x := range made {
-		if any, email := p.Plan().RestsAfter(x.Step); any {
+		if any, email := p.RestsAfter(x.Step); any {
 			last.Any = latest(last.Any, x.At)
 			if email {
 				last.Email = latest(last.Email, x.At)
