@@ -12,7 +12,7 @@ import (
 	"sync"
 	"time"
 
-	"ombak/internal/core/event"
+	"ombak/internal/core/news"
 	"ombak/internal/core/right"
 	"ombak/internal/engine"
 	"ombak/internal/engine/base"
@@ -424,7 +424,7 @@ func (d *Demo) Move(how string) error {
 		d.mu.Lock()
 		d.target = time.Time{}
 		d.mu.Unlock()
-		if err := d.Store.Tell(context.Background(), event.Clock, event.Desk, event.Signal); err != nil {
+		if err := d.Store.Tell(context.Background(), news.Clock, news.Desk, news.Signal); err != nil {
 			slog.Error("telling that the clock has moved", "error", err)
 		}
 	}(d.done)

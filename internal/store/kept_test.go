@@ -10,9 +10,9 @@ import (
 	"time"
 
 	"ombak/internal/core/contact"
-	"ombak/internal/core/event"
 	"ombak/internal/core/handoff"
 	"ombak/internal/core/message"
+	"ombak/internal/core/news"
 	"ombak/internal/core/page"
 	"ombak/internal/core/person"
 	"ombak/internal/core/pipeline"
@@ -389,7 +389,7 @@ func TestSettingsAndTelling(t *testing.T) {
 	heard := make(chan string, 8)
 	go k.Listen(ctx, func(topic string) { heard <- topic })
 	for {
-		k.must(k.Tell(ctx, event.Desk))
+		k.must(k.Tell(ctx, news.Desk))
 		select {
 		case topic := <-heard:
 			if topic != "desk" {

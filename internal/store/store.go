@@ -32,7 +32,7 @@ import (
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 	"github.com/riverqueue/river/rivermigrate"
 
-	"ombak/internal/core/event"
+	"ombak/internal/core/news"
 	"ombak/internal/core/plainly"
 	"ombak/internal/core/signal"
 )
@@ -355,8 +355,8 @@ func (tx Tx) KeepSetting(ctx context.Context, name string, v any) error {
 
 // Notify tells every process that listens what has changed, when the
 // transaction commits.
-func (tx Tx) Notify(ctx context.Context, events ...event.Event) error {
-	_, err := exec(ctx, tx, "select pg_notify('ombak', t) from unnest($1::text[]) t", event.Topics(events...))
+func (tx Tx) Notify(ctx context.Context, events ...news.Item) error {
+	_, err := exec(ctx, tx, "select pg_notify('ombak', t) from unnest($1::text[]) t", news.Topics(events...))
 	return err
 }
 
@@ -405,6 +405,6 @@ func (db Queries) InitSetting(ctx context.Context, name string, v any) error {
 }
 
 // Tell is Notify outside a transaction.
-func (s *Store) Tell(ctx context.Context, events ...event.Event) error {
+func (s *Store) Tell(ctx context.Context, events ...news.Item) error {
 	return s.InTx(ctx, func(tx Tx) error { return tx.Notify(ctx, events...) })
 }

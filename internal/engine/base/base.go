@@ -14,7 +14,7 @@ import (
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 
-	"ombak/internal/core/event"
+	"ombak/internal/core/news"
 	"ombak/internal/core/plainly"
 	"ombak/internal/mail"
 	"ombak/internal/seal"
@@ -121,9 +121,9 @@ func (e *Base) Nudge() {
 }
 
 // Sending is that something has become of an email of a sequence or a one-off email.
-func Sending(sequence, mailing int64) event.Event {
+func Sending(sequence, mailing int64) news.Item {
 	if mailing != 0 {
-		return event.Mailing.Of(mailing)
+		return news.Mailing.Of(mailing)
 	}
-	return event.Sequence.Of(sequence)
+	return news.Sequence.Of(sequence)
 }

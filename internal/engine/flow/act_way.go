@@ -4,7 +4,7 @@ import (
 	"context"
 
 	"ombak/internal/core/act"
-	"ombak/internal/core/event"
+	"ombak/internal/core/news"
 	"ombak/internal/core/touch"
 	"ombak/internal/store"
 )
@@ -39,7 +39,7 @@ func (e *Flow) Enter(ctx context.Context, tx store.Tx, q store.RunningEntry, peo
 	if _, err := tx.Enrol(ctx, &q, people, e.Now()); err != nil {
 		return err
 	}
-	return tx.Notify(ctx, event.Sequence.Of(q.Sequence).About(people...))
+	return tx.Notify(ctx, news.Sequence.Of(q.Sequence).About(people...))
 }
 
 // write makes the emails of steps, ready to go out.
@@ -62,7 +62,7 @@ func (e *Flow) putOnDesk(ctx context.Context, tx store.Tx, list []Doing[act.Work
 	if err := tx.MakeTouches(ctx, out); err != nil {
 		return err
 	}
-	return tx.Notify(ctx, event.Desk.About(Whom(list)...))
+	return tx.Notify(ctx, news.Desk.About(Whom(list)...))
 }
 
 // touch is what a step reaches out by.
@@ -80,5 +80,5 @@ func (e *Flow) takeOffDesk(ctx context.Context, tx store.Tx, list []Doing[act.Wi
 	if err := tx.MissTouches(ctx, out); err != nil {
 		return err
 	}
-	return tx.Notify(ctx, event.Desk.About(Whom(list)...))
+	return tx.Notify(ctx, news.Desk.About(Whom(list)...))
 }

@@ -14,7 +14,7 @@ import (
 
 	"ombak/internal/core/calendar"
 	"ombak/internal/core/contact"
-	"ombak/internal/core/event"
+	"ombak/internal/core/news"
 	"ombak/internal/core/rule"
 	"ombak/internal/core/sequence"
 	"ombak/internal/core/signal"
@@ -171,9 +171,9 @@ func (w *walk) keep(ctx context.Context, tx store.Tx, now time.Time) error {
 	if len(w.changed) == 0 {
 		return nil
 	}
-	events := []event.Event{event.Way.About(w.moved...)}
+	events := []news.Item{news.Way.About(w.moved...)}
 	for q := range w.changed {
-		events = append(events, event.Sequence.Of(q))
+		events = append(events, news.Sequence.Of(q))
 	}
 	return tx.Notify(ctx, events...)
 }

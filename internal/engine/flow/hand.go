@@ -4,7 +4,7 @@ import (
 	"context"
 	"fmt"
 
-	"ombak/internal/core/event"
+	"ombak/internal/core/news"
 	"ombak/internal/core/plainly"
 	"ombak/internal/core/sequence"
 	"ombak/internal/store"
@@ -90,7 +90,7 @@ func (e *Flow) DoByHand(ctx context.Context, tx store.Tx, x ByHand, people []int
 		}
 		n, err := tx.Enrol(ctx, &q, people, now)
 		if err == nil {
-			err = tx.Notify(ctx, event.Sequence.Of(x.Sequence).About(people...))
+			err = tx.Notify(ctx, news.Sequence.Of(x.Sequence).About(people...))
 		}
 		return n, err
 	}
@@ -117,7 +117,7 @@ func (e *Flow) DoByHand(ctx context.Context, tx store.Tx, x ByHand, people []int
 		return 0, fmt.Errorf("doing by hand (%s) on sequence %d: %w", x.Do, x.Sequence, err)
 	}
 	e.Nudge()
-	return n, tx.Notify(ctx, event.Sequence.Of(x.Sequence).About(people...), event.Desk.About(people...))
+	return n, tx.Notify(ctx, news.Sequence.Of(x.Sequence).About(people...), news.Desk.About(people...))
 }
 
 // Hand does something by hand for people, in one transaction.

@@ -8,7 +8,7 @@ import (
 
 	"ombak/internal/core/calendar"
 	"ombak/internal/core/contact"
-	"ombak/internal/core/event"
+	"ombak/internal/core/news"
 	"ombak/internal/core/person"
 	"ombak/internal/core/plainly"
 	"ombak/internal/core/sequence"
@@ -135,7 +135,7 @@ func (e *Flow) Launch(ctx context.Context, id, user int64, move bool) error {
 				return err
 			}
 		}
-		return tx.Notify(ctx, event.Sequence.Of(id))
+		return tx.Notify(ctx, news.Sequence.Of(id))
 	})
 	if err == nil {
 		e.Nudge()
@@ -164,7 +164,7 @@ func (e *Flow) HoldAll(ctx context.Context, user int64) (id, n int64, err error)
 		if id, n, err = tx.HoldEverything(ctx, user, e.Now()); err != nil {
 			return err
 		}
-		return tx.Notify(ctx, event.Signal)
+		return tx.Notify(ctx, news.Signal)
 	})
 	return id, n, err
 }
@@ -176,7 +176,7 @@ func (e *Flow) TakeBackHold(ctx context.Context, id int64) (n int64, err error) 
 		if n, err = tx.TakeBackHold(ctx, id, e.Now()); err != nil {
 			return err
 		}
-		return tx.Notify(ctx, event.Signal)
+		return tx.Notify(ctx, news.Signal)
 	})
 	e.Nudge()
 	return n, err
@@ -254,7 +254,7 @@ func (e *Flow) EndSequence(ctx context.Context, id int64) (n int64, err error) {
 		if n, err = tx.EndSequence(ctx, id, sequence.Over, e.Now()); err != nil {
 			return err
 		}
-		return tx.Notify(ctx, event.Sequence.Of(id), event.Desk.AboutSomebody())
+		return tx.Notify(ctx, news.Sequence.Of(id), news.Desk.AboutSomebody())
 	})
 	return n, err
 }
@@ -323,7 +323,7 @@ func (e *Flow) EnterByRules(ctx context.Context) (int64, error) {
 				return err
 			}
 			entered += n
-			if err := tx.Notify(ctx, event.Sequence.Of(q.Sequence).AboutSomebody()); err != nil {
+			if err := tx.Notify(ctx, news.Sequence.Of(q.Sequence).AboutSomebody()); err != nil {
 				return err
 			}
 		}

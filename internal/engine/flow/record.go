@@ -5,7 +5,7 @@ import (
 	"slices"
 	"time"
 
-	"ombak/internal/core/event"
+	"ombak/internal/core/news"
 	"ombak/internal/core/sequence"
 	"ombak/internal/store"
 )
@@ -55,7 +55,7 @@ func (e *Flow) RecordSignals(ctx context.Context, tx store.Tx, list []store.Sign
 	if err := tx.MarkStandings(ctx, people, first); err != nil {
 		return err
 	}
-	return tx.Notify(ctx, event.Signal.About(people...))
+	return tx.Notify(ctx, news.Signal.About(people...))
 }
 
 // enterBySignals enters whoever did what a running sequence is entered by.
@@ -106,5 +106,5 @@ func (e *Flow) Leave(ctx context.Context, tx store.Tx, person int64, reason sequ
 			return err
 		}
 	}
-	return tx.Notify(ctx, event.Desk.About(person))
+	return tx.Notify(ctx, news.Desk.About(person))
 }

@@ -5,7 +5,7 @@ import (
 	"log/slog"
 
 	"ombak/internal/core/act"
-	"ombak/internal/core/event"
+	"ombak/internal/core/news"
 	"ombak/internal/core/person"
 	"ombak/internal/core/rule"
 	"ombak/internal/engine/flow"
@@ -104,5 +104,5 @@ func (e *People) addNotes(ctx context.Context, tx store.Tx, list []flow.Doing[ac
 			return err
 		}
 	}
-	return tx.Notify(ctx, event.Person.About(flow.Whom(list)...))
+	return tx.Notify(ctx, news.Person.About(flow.Whom(list)...))
 }

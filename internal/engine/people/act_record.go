@@ -4,8 +4,8 @@ import (
 	"context"
 
 	"ombak/internal/core/act"
-	"ombak/internal/core/event"
 	"ombak/internal/core/handoff"
+	"ombak/internal/core/news"
 	"ombak/internal/core/person"
 	"ombak/internal/engine/flow"
 	"ombak/internal/store"
@@ -67,7 +67,7 @@ func (e *People) markAll(ctx context.Context, tx store.Tx, ids []int64, mark per
 	if _, err := tx.Change(ctx, edits, store.Author{How: how, At: e.Now()}); err != nil {
 		return err
 	}
-	return tx.Notify(ctx, event.Person.About(ids...))
+	return tx.Notify(ctx, news.Person.About(ids...))
 }
 
 // assign gives people who have no owner one: the user named, or the rep whose turn

@@ -10,7 +10,7 @@ import (
 	"strings"
 	"time"
 
-	"ombak/internal/core/event"
+	"ombak/internal/core/news"
 	"ombak/internal/core/plainly"
 	"ombak/internal/core/rule"
 	"ombak/internal/engine/flow"
@@ -61,7 +61,7 @@ func (e *People) recountAudiences(ctx context.Context) (int64, error) {
 					if _, err := tx.Follow(ctx, a, nil, true, e.Now()); err != nil {
 						return fmt.Errorf("asking the rule of audience %d about everybody: %w", a.ID, err)
 					}
-					return tx.Notify(ctx, event.Audience.AboutSomebody())
+					return tx.Notify(ctx, news.Audience.AboutSomebody())
 				}
 			}
 			return nil
@@ -132,7 +132,7 @@ func (e *People) followChanges(ctx context.Context) (int64, error) {
 		}
 		did += moved
 		if did > 0 {
-			return tx.Notify(ctx, event.Audience.AboutSomebody())
+			return tx.Notify(ctx, news.Audience.AboutSomebody())
 		}
 		return nil
 	})
@@ -238,7 +238,7 @@ func (e *People) SaveAudience(ctx context.Context, a store.Audience) (int64, err
 		if err != nil {
 			return err
 		}
-		return tx.Notify(ctx, event.Audience.AboutSomebody())
+		return tx.Notify(ctx, news.Audience.AboutSomebody())
 	})
 	if err != nil {
 		return 0, err
@@ -279,7 +279,7 @@ func (e *People) countAudience(ctx context.Context, id int64) error {
 		if _, err := tx.Follow(ctx, a, nil, true, e.Now()); err != nil {
 			return err
 		}
-		return tx.Notify(ctx, event.Audience.AboutSomebody())
+		return tx.Notify(ctx, news.Audience.AboutSomebody())
 	})
 }
 
@@ -311,7 +311,7 @@ func (e *People) GiveAudiences(ctx context.Context, ids []int64, owner int64) (n
 		if n, err = tx.GiveAudiences(ctx, ids, owner); err != nil {
 			return err
 		}
-		return tx.Notify(ctx, event.Audience.AboutSomebody())
+		return tx.Notify(ctx, news.Audience.AboutSomebody())
 	})
 	return n, err
 }
@@ -336,7 +336,7 @@ func (e *People) RemoveAudience(ctx context.Context, id int64) error {
 		if err := tx.RemoveAudience(ctx, id); err != nil {
 			return err
 		}
-		return tx.Notify(ctx, event.Audience.AboutSomebody())
+		return tx.Notify(ctx, news.Audience.AboutSomebody())
 	})
 }
 

@@ -5,7 +5,7 @@ import (
 	"errors"
 	"log/slog"
 
-	"ombak/internal/core/event"
+	"ombak/internal/core/news"
 	"ombak/internal/core/person"
 	"ombak/internal/core/plainly"
 	"ombak/internal/core/sequence"
@@ -83,7 +83,7 @@ func (e *People) RunBatch(ctx context.Context, id int64) error {
 		return kerr
 	}
 	e.Nudge()
-	return e.Store.Tell(ctx, event.Batch.Of(id), event.Person.AboutSomebody())
+	return e.Store.Tell(ctx, news.Batch.Of(id), news.Person.AboutSomebody())
 }
 
 var errStopped = plainly.New("stopped")
@@ -98,7 +98,7 @@ func (e *People) progress(ctx context.Context, b *store.Batch) error {
 
 // tellProgress tells whoever watches, and reports errStopped where it is to stop.
 func (e *People) tellProgress(ctx context.Context, b *store.Batch) error {
-	if err := e.Store.Tell(ctx, event.Batch.Of(b.ID)); err != nil {
+	if err := e.Store.Tell(ctx, news.Batch.Of(b.ID)); err != nil {
 		return err
 	}
 	stop, err := e.Store.BatchStopped(ctx, b.ID)

@@ -3,7 +3,7 @@ package people
 import (
 	"context"
 
-	"ombak/internal/core/event"
+	"ombak/internal/core/news"
 	"ombak/internal/core/person"
 	"ombak/internal/core/plainly"
 	"ombak/internal/store"
@@ -121,7 +121,7 @@ func (e *People) Merge(ctx context.Context, keep, gone int64, set person.Values,
 		if err := tx.Wake(ctx, []int64{keep}, now); err != nil {
 			return err
 		}
-		return tx.Notify(ctx, event.Person.AboutSomebody(), event.Desk)
+		return tx.Notify(ctx, news.Person.AboutSomebody(), news.Desk)
 	})
 	if err == nil {
 		e.Nudge()

@@ -4,7 +4,7 @@ import (
 	"context"
 	"strings"
 
-	"ombak/internal/core/event"
+	"ombak/internal/core/news"
 	"ombak/internal/core/plainly"
 	"ombak/internal/store"
 )
@@ -28,7 +28,7 @@ func (e *People) AddNote(ctx context.Context, id, user int64, text string) error
 		if err := tx.AddNote(ctx, id, user, text, e.Now()); err != nil {
 			return err
 		}
-		return tx.Notify(ctx, event.Person.About(id))
+		return tx.Notify(ctx, news.Person.About(id))
 	})
 }
 
@@ -38,7 +38,7 @@ func (e *People) RemoveNote(ctx context.Context, id, note int64) error {
 		if err := tx.RemoveNote(ctx, id, note); err != nil {
 			return err
 		}
-		return tx.Notify(ctx, event.Person.About(id))
+		return tx.Notify(ctx, news.Person.About(id))
 	})
 }
 

@@ -8,7 +8,7 @@ import (
 	"strings"
 	"time"
 
-	"ombak/internal/core/event"
+	"ombak/internal/core/news"
 	"ombak/internal/core/person"
 	"ombak/internal/core/plainly"
 	"ombak/internal/engine/base"
@@ -166,7 +166,7 @@ func (e *People) Applied(ctx context.Context, tx store.Tx, edits []store.Edit, a
 	if err := e.recordsChanged(ctx, tx, ids, a.At); err != nil {
 		return err
 	}
-	return tx.Notify(ctx, event.Person.About(ids...))
+	return tx.Notify(ctx, news.Person.About(ids...))
 }
 
 func (e *People) recordsChanged(ctx context.Context, tx store.Tx, ids []int64, at time.Time) error {
@@ -322,7 +322,7 @@ func (e *People) SetConsent(ctx context.Context, id, purpose int64, given bool, 
 		if err := tx.SetConsent(ctx, purpose, id, given, ground, a); err != nil {
 			return err
 		}
-		return tx.Notify(ctx, event.Person.About(id))
+		return tx.Notify(ctx, news.Person.About(id))
 	})
 	if err == nil {
 		e.Nudge()
@@ -385,7 +385,7 @@ func (e *People) ChangeCompany(ctx context.Context, id int64, set person.Values,
 		if err := tx.SetCompany(ctx, id, out, e.by(user, "by hand")); err != nil {
 			return err
 		}
-		return tx.Notify(ctx, event.Person.AboutSomebody())
+		return tx.Notify(ctx, news.Person.AboutSomebody())
 	})
 	if err == nil {
 		e.Nudge()

@@ -5,7 +5,7 @@ import (
 	"errors"
 	"time"
 
-	"ombak/internal/core/event"
+	"ombak/internal/core/news"
 	"ombak/internal/core/person"
 	"ombak/internal/core/sequence"
 	"ombak/internal/store"
@@ -17,7 +17,7 @@ func (e *People) Erase(ctx context.Context, id int64) error {
 		if err := e.erase(ctx, tx, id); err != nil {
 			return err
 		}
-		return tx.Notify(ctx, event.Person.About(id), event.Desk)
+		return tx.Notify(ctx, news.Person.About(id), news.Desk)
 	})
 	if err == nil {
 		e.Nudge()

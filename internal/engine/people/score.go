@@ -6,7 +6,7 @@ import (
 	"time"
 
 	"ombak/internal/core/act"
-	"ombak/internal/core/event"
+	"ombak/internal/core/news"
 	"ombak/internal/core/rule"
 	"ombak/internal/core/score"
 	"ombak/internal/core/signal"
@@ -136,7 +136,7 @@ func (e *People) count(
 	if err := e.Do(ctx, tx, deeds); err != nil {
 		return 0, err
 	}
-	return int64(len(moved)), tx.Notify(ctx, event.Score.About(moved...))
+	return int64(len(moved)), tx.Notify(ctx, news.Score.About(moved...))
 }
 
 // counted counts one score from its ledger and answers when it last crossed the line,

@@ -4,7 +4,7 @@ import (
 	"context"
 	"slices"
 
-	"ombak/internal/core/event"
+	"ombak/internal/core/news"
 	"ombak/internal/core/person"
 	"ombak/internal/core/plainly"
 	"ombak/internal/store"
@@ -48,7 +48,7 @@ func (e *People) SaveTag(ctx context.Context, t store.Tag, user int64) error {
 		if err := tx.SaveTag(ctx, t); err != nil {
 			return err
 		}
-		return tx.Notify(ctx, event.Person.AboutSomebody())
+		return tx.Notify(ctx, news.Person.AboutSomebody())
 	})
 }
 
@@ -65,7 +65,7 @@ func (e *People) MergeTags(ctx context.Context, from, into int64) error {
 		if err := tx.MergeTags(ctx, from, into, e.Now()); err != nil {
 			return err
 		}
-		return tx.Notify(ctx, event.Person.AboutSomebody())
+		return tx.Notify(ctx, news.Person.AboutSomebody())
 	})
 	if err == nil {
 		e.Nudge()
@@ -94,7 +94,7 @@ func (e *People) RemoveTags(ctx context.Context, ids []int64) (gone, kept int, e
 				gone++
 			}
 		}
-		return tx.Notify(ctx, event.Person.AboutSomebody())
+		return tx.Notify(ctx, news.Person.AboutSomebody())
 	})
 	if err == nil && gone > 0 {
 		e.Nudge()

@@ -6,8 +6,8 @@ import (
 	"slices"
 	"time"
 
-	"ombak/internal/core/event"
 	"ombak/internal/core/mailbox"
+	"ombak/internal/core/news"
 	"ombak/internal/core/signal"
 	"ombak/internal/core/touch"
 	"ombak/internal/store"
@@ -108,7 +108,7 @@ func (e *Post) fare(ctx context.Context, tx store.Tx, r *round, list []outcome) 
 	if err := tx.KeepOutbox(ctx, b); err != nil || !stopped {
 		return false, err
 	}
-	return true, tx.Notify(ctx, event.Mailbox)
+	return true, tx.Notify(ctx, news.Mailbox)
 }
 
 // OpenOutbox lets letters go out again by an outbox that was stopped.
@@ -122,7 +122,7 @@ func (e *Post) OpenOutbox(ctx context.Context, user int64) error {
 		if err := tx.KeepOutbox(ctx, b); err != nil {
 			return err
 		}
-		return tx.Notify(ctx, event.Mailbox)
+		return tx.Notify(ctx, news.Mailbox)
 	})
 	if err == nil {
 		e.Nudge()

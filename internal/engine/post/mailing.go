@@ -7,8 +7,8 @@ import (
 
 	"ombak/internal/core/act"
 	"ombak/internal/core/calendar"
-	"ombak/internal/core/event"
 	"ombak/internal/core/mailing"
+	"ombak/internal/core/news"
 	"ombak/internal/core/person"
 	"ombak/internal/core/plainly"
 	"ombak/internal/core/rule"
@@ -253,7 +253,7 @@ func (e *Post) LaunchMailing(ctx context.Context, id int64) error {
 		if err := tx.LaunchMailing(ctx, id, e.Now()); err != nil {
 			return err
 		}
-		return tx.Notify(ctx, event.Mailing.Of(id))
+		return tx.Notify(ctx, news.Mailing.Of(id))
 	})
 	if err == nil {
 		e.Nudge()
@@ -306,7 +306,7 @@ func (e *Post) FillMailings(ctx context.Context) (did bool, err error) {
 		if err := tx.FillMailing(ctx, &m, written, last, len(list) < mailingChunk, now); err != nil {
 			return err
 		}
-		return tx.Notify(ctx, event.Mailing.Of(m.ID))
+		return tx.Notify(ctx, news.Mailing.Of(m.ID))
 	})
 	if did {
 		e.Nudge()
@@ -328,7 +328,7 @@ func (e *Post) mailingState(ctx context.Context, id int64, from []string, to str
 		if err := tx.SetMailingState(ctx, id, from, to); err != nil {
 			return err
 		}
-		return tx.Notify(ctx, event.Mailing.Of(id))
+		return tx.Notify(ctx, news.Mailing.Of(id))
 	})
 	if err == nil {
 		e.Nudge()
@@ -345,7 +345,7 @@ func (e *Post) StopMailing(ctx context.Context, id int64) (n int64, err error) {
 		if n, err = tx.WithdrawMailing(ctx, id, "the email was stopped", e.Now()); err != nil {
 			return err
 		}
-		return tx.Notify(ctx, event.Mailing.Of(id))
+		return tx.Notify(ctx, news.Mailing.Of(id))
 	})
 	return n, err
 }

@@ -7,7 +7,7 @@ import (
 	"log/slog"
 	"strings"
 
-	"ombak/internal/core/event"
+	"ombak/internal/core/news"
 	"ombak/internal/core/signal"
 	"ombak/internal/engine/base"
 	"ombak/internal/mail"
@@ -97,7 +97,7 @@ func (e *Post) Receive(ctx context.Context, m mail.Received) error {
 					return err
 				}
 			}
-			return tx.Notify(ctx, event.Signal.AboutSomebody(), event.Desk)
+			return tx.Notify(ctx, news.Signal.AboutSomebody(), news.Desk)
 		case m.Kind == mail.NotNow:
 			return nil // kept, and shown with the person; the address is not at fault
 		}
@@ -141,7 +141,7 @@ func (e *Post) Sort(ctx context.Context, incoming, user int64, theirs bool) erro
 		if err := tx.ReleasePerson(ctx, *in.Person, e.Now()); err != nil {
 			return err
 		}
-		return tx.Notify(ctx, event.Signal.AboutSomebody(), event.Desk)
+		return tx.Notify(ctx, news.Signal.AboutSomebody(), news.Desk)
 	})
 	if err == nil {
 		e.Nudge()

@@ -11,8 +11,8 @@ import (
 	"sync/atomic"
 	"time"
 
-	"ombak/internal/core/event"
 	"ombak/internal/core/mailbox"
+	"ombak/internal/core/news"
 	"ombak/internal/core/plainly"
 	"ombak/internal/core/touch"
 	"ombak/internal/engine/base"
@@ -258,7 +258,7 @@ func (e *Post) sendRound(ctx context.Context, r *round) error {
 	}
 	// Told once for all of them: a commit that tells waits for every other that
 	// does.
-	told := make([]event.Event, len(r.list))
+	told := make([]news.Item, len(r.list))
 	for i, o := range r.list {
 		told[i] = base.Sending(o.Sequence, o.Mailing).About(o.Person)
 	}

@@ -4,8 +4,8 @@ import (
 	"context"
 
 	"ombak/internal/core/act"
-	"ombak/internal/core/event"
 	"ombak/internal/core/handoff"
+	"ombak/internal/core/news"
 	"ombak/internal/core/rule"
 	"ombak/internal/engine/flow"
 	"ombak/internal/store"
@@ -27,7 +27,7 @@ func (e *Sales) moveDeals(ctx context.Context, tx store.Tx, list []flow.Doing[ac
 			return err
 		}
 	}
-	return tx.Notify(ctx, event.Pipeline.About(flow.Whom(list)...))
+	return tx.Notify(ctx, news.Pipeline.About(flow.Whom(list)...))
 }
 
 // giveAlerts tells users something about people.
@@ -47,7 +47,7 @@ func told(ctx context.Context, tx store.Tx, list []store.NewTask) error {
 	for i, t := range list {
 		people[i] = t.Person
 	}
-	return tx.Notify(ctx, event.Desk.About(people...))
+	return tx.Notify(ctx, news.Desk.About(people...))
 }
 
 // handOver hands people over who have neither an open handoff nor an open deal, in
@@ -84,7 +84,7 @@ func (e *Sales) handOver(ctx context.Context, tx store.Tx, list []flow.Doing[act
 	if err != nil {
 		return err
 	}
-	return tx.Notify(ctx, event.Desk.About(handed...))
+	return tx.Notify(ctx, news.Desk.About(handed...))
 }
 
 // brief says in each handoff why now, from the ledgers as they stand.

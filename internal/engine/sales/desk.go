@@ -4,7 +4,7 @@ import (
 	"context"
 	"slices"
 
-	"ombak/internal/core/event"
+	"ombak/internal/core/news"
 	"ombak/internal/core/plainly"
 	"ombak/internal/core/sequence"
 	"ombak/internal/core/signal"
@@ -44,7 +44,7 @@ func (e *Sales) FinishWork(ctx context.Context, touch, user int64, outcome seque
 		if err := tx.WakeOne(ctx, t.Enrolment, now); err != nil {
 			return err
 		}
-		return tx.Notify(ctx, event.Desk.About(t.Person), event.Sequence.Of(t.Sequence))
+		return tx.Notify(ctx, news.Desk.About(t.Person), news.Sequence.Of(t.Sequence))
 	})
 	if err == nil {
 		e.Nudge()

@@ -7,7 +7,7 @@ import (
 	"strings"
 
 	"ombak/internal/core/act"
-	"ombak/internal/core/event"
+	"ombak/internal/core/news"
 	"ombak/internal/core/plainly"
 	"ombak/internal/core/right"
 	"ombak/internal/core/sequence"
@@ -86,7 +86,7 @@ func (e *Sales) Accept(ctx context.Context, id, rep int64) (deal int64, err erro
 		if err := e.Leave(ctx, tx, h.Person, sequence.DealOpened, now); err != nil {
 			return err
 		}
-		return tx.Notify(ctx, event.Desk.About(h.Person), event.Pipeline)
+		return tx.Notify(ctx, news.Desk.About(h.Person), news.Pipeline)
 	})
 	return deal, err
 }
@@ -129,7 +129,7 @@ func (e *Sales) TakeBack(ctx context.Context, id, user int64) error {
 		if ok, err := tx.ReopenHandoff(ctx, id); err != nil || !ok {
 			return errors.Join(err, ErrMovedOn)
 		}
-		return tx.Notify(ctx, event.Desk.About(h.Person), event.Pipeline)
+		return tx.Notify(ctx, news.Desk.About(h.Person), news.Pipeline)
 	})
 	if err == nil {
 		e.Nudge()
@@ -154,7 +154,7 @@ func (e *Sales) SendBack(ctx context.Context, id, rep int64, reason string) erro
 		if err != nil {
 			return err
 		}
-		return tx.Notify(ctx, event.Desk.About(h.Person))
+		return tx.Notify(ctx, news.Desk.About(h.Person))
 	})
 }
 
@@ -208,6 +208,6 @@ func (e *Sales) changeDeal(
 		if err := change(tx, rep, amount); err != nil {
 			return err
 		}
-		return tx.Notify(ctx, event.Pipeline.AboutSomebody())
+		return tx.Notify(ctx, news.Pipeline.AboutSomebody())
 	})
 }

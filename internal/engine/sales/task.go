@@ -3,7 +3,7 @@ package sales
 import (
 	"context"
 
-	"ombak/internal/core/event"
+	"ombak/internal/core/news"
 	"ombak/internal/engine/base"
 	"ombak/internal/store"
 )
@@ -19,7 +19,7 @@ func (e *Sales) FinishTask(ctx context.Context, id, user int64, notes string) (s
 		if t, err = tx.FinishTask(ctx, id, user, base.Cut(notes, 5000), e.Now()); err != nil {
 			return err
 		}
-		return tx.Notify(ctx, event.Desk.About(t.Person))
+		return tx.Notify(ctx, news.Desk.About(t.Person))
 	})
 	if store.IsNotFound(err) {
 		err = base.ErrGone
@@ -33,7 +33,7 @@ func (e *Sales) SeeAlerts(ctx context.Context, ids []int64, user int64) (seen []
 		if seen, err = tx.SeeAlerts(ctx, ids, user, e.Now()); err != nil {
 			return err
 		}
-		return tx.Notify(ctx, event.Desk)
+		return tx.Notify(ctx, news.Desk)
 	})
 	return seen, err
 }
@@ -44,6 +44,6 @@ func (e *Sales) ReopenTask(ctx context.Context, ids []int64, user int64) error {
 		if err := tx.ReopenTask(ctx, ids, user); err != nil {
 			return err
 		}
-		return tx.Notify(ctx, event.Desk.AboutSomebody())
+		return tx.Notify(ctx, news.Desk.AboutSomebody())
 	})
 }

@@ -6,7 +6,7 @@ import (
 	"context"
 	"slices"
 
-	"ombak/internal/core/event"
+	"ombak/internal/core/news"
 	"ombak/internal/core/person"
 	"ombak/internal/core/pipeline"
 	"ombak/internal/core/plainly"
@@ -101,7 +101,7 @@ func (e *Setup) changeStages(ctx context.Context, f func(store.Tx) error) error 
 		if len(list) > pipeline.MaxStages {
 			return plainly.Errorf("a pipeline has at most %d stages", pipeline.MaxStages)
 		}
-		return tx.Notify(ctx, event.Pipeline)
+		return tx.Notify(ctx, news.Pipeline)
 	})
 }
 

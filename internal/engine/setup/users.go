@@ -9,7 +9,7 @@ import (
 	"strings"
 	"time"
 
-	"ombak/internal/core/event"
+	"ombak/internal/core/news"
 	"ombak/internal/core/person"
 	"ombak/internal/core/plainly"
 	"ombak/internal/core/right"
@@ -219,7 +219,7 @@ func (e *Setup) SetUser(ctx context.Context, u store.User) error {
 		if err := tx.SetUser(ctx, u); err != nil {
 			return err
 		}
-		return tx.Notify(ctx, event.Desk)
+		return tx.Notify(ctx, news.Desk)
 	})
 }
 
@@ -241,7 +241,7 @@ func (e *Setup) UserLeaves(ctx context.Context, id, to int64) error {
 		if err := tx.UserLeaves(ctx, id, to, e.Now()); err != nil {
 			return err
 		}
-		return tx.Notify(ctx, event.Desk.AboutSomebody(), event.Pipeline)
+		return tx.Notify(ctx, news.Desk.AboutSomebody(), news.Pipeline)
 	})
 	if err == nil {
 		e.Nudge()
