@@ -50,6 +50,12 @@ var figures = map[string]map[string]string{
 		"ended":   "select e.person_id from enrolment e where e.sequence_id = $id and e.ended_at is not null",
 		"handed":  "select e.person_id from enrolment e where e.sequence_id = $id and e.reason = 'handed over'",
 	},
+	"event": {
+		"registered": attending("x.state <> 'cancelled'"),
+		"cancelled":  attending("x.state = 'cancelled'"),
+		"came":       attending("x.state = 'came'"),
+		"away":       attending("x.state = 'stayed away'"),
+	},
 	"step": {
 		"here": "select e.person_id from enrolment e where e.sequence_id = $id and e.step = $n and e.ended_at is null",
 		"left": `select e.person_id from enrolment e join enrolment_log l on l.enrolment_id = e.id
@@ -66,6 +72,10 @@ var figures = map[string]map[string]string{
 		"clicked":  stepSignal(signal.Click),
 		"answered": stepSignal(signal.Reply),
 	},
+}
+
+func attending(state string) string {
+	return "select x.person_id from attendance x where x.event_id = $id and x.current and " + state
 }
 
 func stepSignal(kind signal.Kind) string {

@@ -45,6 +45,7 @@ func (tx Tx) Erase(ctx context.Context, id int64, addresses []string, hashes [][
 		"delete from not_double where low = $1 or high = $1", "delete from personal_edit where person_id = $1",
 		"delete from visitor where person_id = $1",
 		"delete from task where person_id = $1",
+		"update attendance set how = '' where person_id = $1",
 		"update page_answer set answers = '{}', hidden = '{}', consents = '[]', acts = '[]', visitor = '', chain = " +
 			"null, proved_at = coalesce(proved_at, at) where person_id = $1",
 		"update message m set name = 'erased' from touch t where t.person_id = $1 and t.once is not null and m.id = " +

@@ -123,6 +123,7 @@ func (db Queries) Catalogue(ctx context.Context) (*rule.Catalogue, error) {
 		union all select 'stage', id, name from stage union all select 'consent', id, name from purpose
 		union all select 'message', id, name from message
 		union all select 'page', id, title from page
+		union all (select 'event', id, name from event order by starts_at desc limit 500)
 		order by 1, 3, 2`)
 	if err != nil {
 		return nil, fmt.Errorf("reading what rules can name: %w", err)
@@ -144,6 +145,8 @@ func (db Queries) Catalogue(ctx context.Context) (*rule.Catalogue, error) {
 			cat.Messages = append(cat.Messages, n)
 		case "page":
 			cat.Pages = append(cat.Pages, n)
+		case "event":
+			cat.Events = append(cat.Events, n)
 		}
 	}
 	m, err := one[struct {

@@ -142,8 +142,8 @@ var lanes = map[touch.Lane]lane{
 	touch.Single: {runs: "true", may: "true", lock: "p", end: touch.Withdrawn,
 		campaign: "coalesce((select g.title from page_answer a join page g on g.id = a.page_id where a.id = " +
 			"t.answer_id), '')", why: whyNot(contact.Email, groundSQL{
-			touchGround.purpose, touchGround.other, "(t.answer_id is not null and " + proved + ")",
-			"(t.answer_id is not null)"})},
+			touchGround.purpose, touchGround.other, "(t.event_id is not null or t.answer_id is not null and " +
+				proved + ")", "(t.answer_id is not null)"})},
 	touch.OfWay: {joins: "join enrolment e on e.id = t.enrolment_id join sequence q on q.id = t.sequence_id",
 		why:  whyNot(contact.Email, touchGround),
 		runs: "e.ended_at is null and q.state = 'running' and p.held_at is null",

@@ -29,7 +29,7 @@ type Merged struct {
 
 // belongings are the tables whose rows belong to a person and move with them.
 var belongings = []string{"signal", "enrolment", "touch", "incoming", "handoff", "deal", "note", "change", "consent",
-	"shelf_taken", "page_answer", "task"}
+	"shelf_taken", "page_answer", "task", "attendance"}
 
 // Errors of merging.
 var (
@@ -45,7 +45,7 @@ func (tx Tx) Merge(ctx context.Context, keep, gone int64, set person.Values, a A
 		m: Merged{Kept: keep, Gone: gone, Moved: map[string][]int64{}}}
 	// What the one that goes has alone is moved before it goes; its addresses come to the
 	// one that stays after it, for an address is one person's.
-	for _, part := range []func() error{g.allowed, g.note, g.endDoubles, g.lastConsents, g.move, g.marks, g.leaveLive,
+	for _, part := range []func() error{g.allowed, g.note, g.endDoubles, g.lastLines, g.move, g.marks, g.leaveLive,
 		g.standings, g.remove, g.settle} {
 		if err := part(); err != nil {
 			return g.m, fmt.Errorf("merging person %d into %d: %w", gone, keep, err)
@@ -121,15 +121,22 @@ func (g *merging) endDoubles() (err error) {
 	return g.tx.Withdraw(g.ctx, g.m.Ended, "merged", g.a.At)
 }
 
-// lastConsents has the later of two current consents stand.
-func (g *merging) lastConsents() error {
-	_, err := exec(g.ctx, g.tx, `
-		update consent c set current = false where c.person_id in ($1, $2) and c.current
-		and exists (
-			select from consent o
-			where o.person_id in ($1, $2) and o.purpose_id = c.purpose_id and o.current
-				and (o.at, o.id) > (c.at, c.id))`, g.m.Kept, g.m.Gone)
-	return err
+// lastOf are the tables of which, for one thing, the newest line of a person is current.
+var lastOf = map[string]string{"consent": "purpose_id", "attendance": "event_id"}
+
+// lastLines has the later of two current consents stand, and of two attendances.
+func (g *merging) lastLines() error {
+	for table, of := range lastOf {
+		if _, err := exec(g.ctx, g.tx, `
+			update `+table+` c set current = false where c.person_id in ($1, $2) and c.current
+			and exists (
+				select from `+table+` o
+				where o.person_id in ($1, $2) and o.`+of+` = c.`+of+` and o.current
+					and (o.at, o.id) > (c.at, c.id))`, g.m.Kept, g.m.Gone); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // move gives what happened with the one to the other.
@@ -339,15 +346,17 @@ func (tx Tx) Unmerge(ctx context.Context, m Merged, a Author) error {
 			return fail(err)
 		}
 	}
-	// For each purpose the latest of each is current again.
-	if _, err := exec(ctx, tx, `
-		update consent c
-		set current = not exists (
-			select from consent o where o.person_id = c.person_id and o.purpose_id = c.purpose_id and o.id > c.id)
-		where c.person_id in ($1, $2)
-		and c.current <> (not exists (select from consent o where o.person_id = c.person_id
-			and o.purpose_id = c.purpose_id and o.id > c.id))`, m.Kept, m.Gone); err != nil {
-		return fail(err)
+	// For each purpose, and each event, the latest of each is current again.
+	for table, of := range lastOf {
+		if _, err := exec(ctx, tx, `
+			update `+table+` c
+			set current = not exists (
+				select from `+table+` o where o.person_id = c.person_id and o.`+of+` = c.`+of+` and o.id > c.id)
+			where c.person_id in ($1, $2)
+			and c.current <> (not exists (select from `+table+` o where o.person_id = c.person_id
+				and o.`+of+` = c.`+of+` and o.id > c.id))`, m.Kept, m.Gone); err != nil {
+			return fail(err)
+		}
 	}
 	if _, err := exec(ctx, tx,
 		"insert into person_tag (tag_id, person_id, at) select id, $1, $3 from tag where id = any ($2) on conflict "+

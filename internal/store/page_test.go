@@ -272,14 +272,15 @@ func TestPagesOfBeforeMoveIn(t *testing.T) {
 		`= 'Field guide'`)
 	run(`insert into page (slug, title, button, updated_at) values ('bare', 'Bare', 'Go', now())`)
 	ana, _ := k.meet(store.NewPerson{First: "Ana", Email: "ana@fjord.example"})
-	sig := func(kind signal.Kind, after time.Duration) store.Signal {
-		return store.Signal{Person: ana,
-			Signal: signal.Signal{At: at.Add(after), Kind: kind, Place: signal.Place{Page: 1}}}
+	sig := func(kind signal.Kind, after time.Duration) {
+		t.Helper()
+		_, err := k.DB().ExecContext(k.ctx, "insert into signal (person_id, at, kind, page_id) values ($1, $2, $3, 1)", ana,
+			at.Add(after), int16(kind))
+		k.must(err)
 	}
-	k.tx(func(tx store.Tx) error {
-		return tx.AddSignals(k.ctx,
-			[]store.Signal{sig(signal.PageView, 0), sig(signal.Form, time.Minute), sig(signal.PageView, 50*time.Hour)})
-	})
+	sig(signal.PageView, 0)
+	sig(signal.Form, time.Minute)
+	sig(signal.PageView, 50*time.Hour)
 	forward()
 	p, err := k.PageBySlug(k.ctx, "kept")
 	k.must(err)

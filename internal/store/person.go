@@ -318,6 +318,7 @@ func (db Queries) Records(ctx context.Context, people []int64) (map[int64]*rule.
 			Open     bool
 			Reason   string
 		}]
+		Events JSON[[]rule.EventFact]
 	}](ctx, db, personColumns+`
 		, 0 as score, 0 as sequences,
 		(select json_agg(tag_id) from person_tag x where x.person_id = p.id) as tags,
@@ -333,7 +334,11 @@ func (db Queries) Records(ctx context.Context, people []int64) (map[int64]*rule.
 			select json_agg(json_build_object('sequence', x.sequence_id, 'open', x.ended_at is null, 'reason',
 				x.reason))
 			from enrolment x
-			where x.person_id = p.id) as ways`+
+			where x.person_id = p.id) as ways,
+		(
+			select json_agg(json_build_object('Event', x.event_id, 'State', x.state))
+			from attendance x
+			where x.person_id = p.id and x.current) as events`+
 		peopleTables+`where p.id = any ($1)`, people)
 	if err != nil {
 		return nil, fmt.Errorf("reading records: %w", err)
@@ -345,7 +350,8 @@ func (db Queries) Records(ctx context.Context, people []int64) (map[int64]*rule.
 	out := make(map[int64]*rule.Record, len(rows))
 	for i := range rows {
 		r := &rows[i]
-		x := &rule.Record{Values: r.Values(), Tags: r.Tags.V, Audiences: r.Audiences.V, Consents: r.Consents.V}
+		x := &rule.Record{Values: r.Values(), Tags: r.Tags.V, Audiences: r.Audiences.V, Consents: r.Consents.V,
+			Events: r.Events.V}
 		x.Fit = fit.Of(x)
 		for _, d := range r.Deals.V {
 			f := rule.DealFact{Stage: d.Stage, Won: d.Won, Lost: d.Lost}

@@ -270,7 +270,7 @@ func (c *compiler) signals(q *rule.Condition) string {
 		col string
 		v   int64
 	}{{"sequence_id", p.Sequence}, {"step", int64(p.Step)}, {"message_id", p.Message}, {"link", int64(p.Link)},
-		{"page_id", p.Page}} {
+		{"page_id", p.Page}, {"event_id", p.Event}} {
 		if x.v != 0 {
 			w += " and sg." + x.col + " = " + c.arg(x.v)
 		}
@@ -370,6 +370,16 @@ func (c *compiler) about(q *rule.Condition) string {
 			w += " and x.closed_at >= " + c.arg(signal.Within(c.now, q.Days))
 		}
 		yes = exists(w)
+	case rule.AtEvent:
+		state := "x.state <> 'cancelled'"
+		switch q.Op {
+		case rule.CameTo:
+			state = "x.state = 'came'"
+		case rule.AwayFrom:
+			state = "x.state = 'stayed away'"
+		}
+		yes = exists("attendance x where x.person_id = p.id and x.current and " + state + " and x.event_id = " +
+			c.arg(q.ID))
 	case rule.InBand:
 		in := c.few
 		c.few = true // a range of two ends is one look at the standing
@@ -455,6 +465,8 @@ func asksOf(r *rule.Rule) []string {
 			add("consent")
 		case q.About == rule.InSequence:
 			add("sequence")
+		case q.About == rule.AtEvent:
+			add("event")
 		case q.About != "":
 			add("deal")
 		default:

@@ -8,6 +8,7 @@ import (
 	"testing"
 	"time"
 
+	"ombak/internal/core/event"
 	"ombak/internal/core/person"
 	"ombak/internal/core/rule"
 	"ombak/internal/core/score"
@@ -139,6 +140,15 @@ func newRuleWorld(t *testing.T, n int) *ruleWorld {
 			return err
 		}))
 	}
+	must(w.InTx(w.ctx, func(tx store.Tx) error {
+		for _, name := range []string{"Clinic", "Fair"} {
+			if _, err := tx.SaveEvent(w.ctx, event.Event{Name: name, Starts: ruleNow, Ends: ruleNow.Add(time.Hour),
+				Zone: "UTC"}, 0, ruleNow); err != nil {
+				return err
+			}
+		}
+		return nil
+	}))
 	w.cat, err = w.Catalogue(w.ctx)
 	must(err)
 	for i := range n {
@@ -182,13 +192,19 @@ func newRuleWorld(t *testing.T, n int) *ruleWorld {
 			for range w.rnd.IntN(6) {
 				x := signal.Signal{At: w.edge(), Kind: signal.Kind(1 + w.rnd.IntN(5)), Machine: w.rnd.IntN(4) == 0,
 					Place: signal.Place{Sequence: int64(w.rnd.IntN(3)), Step: int32(w.rnd.IntN(2)),
-						Page: int64(w.rnd.IntN(2))}}
+						Page: int64(w.rnd.IntN(2)), Event: int64(w.rnd.IntN(2))}}
 				m.signals = append(m.signals, x)
 				why := ""
 				if x.Machine {
 					why = "a test"
 				}
 				if err := tx.AddSignals(w.ctx, []store.Signal{{Person: id, Why: why, Signal: x}}); err != nil {
+					return err
+				}
+			}
+			for range w.rnd.IntN(4) { // the last at each holds
+				if err := tx.Attend(w.ctx, int64(1+w.rnd.IntN(2)), []int64{id}, event.States()[w.rnd.IntN(4)],
+					store.Author{At: ruleNow}); err != nil {
 					return err
 				}
 			}
@@ -311,7 +327,7 @@ func (w *ruleWorld) grow(depth int) rule.Rule {
 	case c.Signal != nil:
 		c.Signal.Machine = w.rnd.IntN(3) == 0
 		c.Signal.Place = signal.Place{Sequence: int64(w.rnd.IntN(3)), Step: int32(w.rnd.IntN(2)),
-			Page: int64(w.rnd.IntN(2))}
+			Page: int64(w.rnd.IntN(2)), Event: int64(w.rnd.IntN(2))}
 		c.N, c.Days = w.rnd.IntN(3), w.rnd.IntN(40)
 		c.M = c.N + w.rnd.IntN(2)
 		if c.Days == 0 && w.rnd.IntN(2) == 0 {

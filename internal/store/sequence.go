@@ -342,8 +342,8 @@ func (db Queries) StepResults(ctx context.Context, sequenceID int64) ([]StepResu
 		from touch t left join acted a on a.touch_id = t.id where t.sequence_id = $1 group by 1`, sequenceID)
 }
 
-// Event is something that happened to somebody on a sequence.
-type Event struct {
+// StepDone is something that happened to somebody on a sequence.
+type StepDone struct {
 	Person      int64 `db:"person_id"`
 	First, Last string
 	Email       string
@@ -354,8 +354,8 @@ type Event struct {
 }
 
 // Lately lists the last steps done on a sequence, the newest first.
-func (db Queries) Lately(ctx context.Context, sequenceID int64, n int) ([]Event, error) {
-	return all[Event](ctx, db,
+func (db Queries) Lately(ctx context.Context, sequenceID int64, n int) ([]StepDone, error) {
+	return all[StepDone](ctx, db,
 		`select e.person_id, p.first_name as first, p.last_name as last, p.email, l.step, l.at, l.exit, l.reason
 		from enrolment_log l join enrolment e on e.id = l.enrolment_id join person p on p.id = e.person_id
 		where l.version_id in (select id from sequence_version where sequence_id = $1) order by l.id desc limit $2`,

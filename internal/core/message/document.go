@@ -11,6 +11,7 @@
 package message
 
 import (
+	"html"
 	"slices"
 	"strings"
 	"time"
@@ -79,6 +80,7 @@ type Document struct {
 	Cc        []string  `json:"cc,omitempty"`
 	Bcc       []string  `json:"bcc,omitempty"`
 	Invite    *Invite   `json:"invite,omitempty"`
+	Event     int64     `json:"event,omitempty"` // that it is about: its merge fields are this event's; 0: none
 	Files     []File    `json:"files,omitempty"`
 	Last      int       `json:"last"` // the highest section id given
 }
@@ -151,6 +153,17 @@ func (s *Section) Absent(group int64) bool {
 func Simple(subject, body string) Document {
 	return Document{Style: Plain, Subject: Words{Else: subject}, Last: 1,
 		Sections: []Section{{ID: 1, Kind: Text, For: map[int64]Content{Else: {Text: body}}}}}
+}
+
+// Paragraphs is typed text as HTML: a blank line parts paragraphs.
+func Paragraphs(text string) string {
+	var b strings.Builder
+	for _, p := range strings.Split(strings.ReplaceAll(text, "\r\n", "\n"), "\n\n") {
+		if p = strings.TrimSpace(p); p != "" {
+			b.WriteString("<p>" + strings.ReplaceAll(html.EscapeString(p), "\n", "<br>") + "</p>")
+		}
+	}
+	return b.String()
 }
 
 // Number is the section's id.

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"ombak/internal/core/event"
 	"ombak/internal/core/person"
 )
 
@@ -80,6 +81,17 @@ func (i *Invite) Tell(v Values, zone *time.Location) {
 	v[EventTitle], v[EventPlace] = i.Title, i.Place
 	v[EventDay], v[EventTime] = at.Format("Monday 2 January 2006"), at.Format("15:04 MST")
 }
+
+// TellEvent adds to a reader's values what there is to say of an event, by the clock of
+// their zone; its link leads to what they can do about it.
+func TellEvent(v Values, e *event.Event, zone *time.Location) {
+	i := Invite{Title: e.Name, Start: e.Starts, Place: e.Where()}
+	i.Tell(v, zone)
+}
+
+// EventLink is the target of a link to what a reader can do about an event: register,
+// cancel, take it into their calendar, join.
+func EventLink(id int64) string { return fmt.Sprintf("/e/%d", id) }
 
 // Values are what the fields are for one reader, by full name. A field that is
 // absent, or empty but for spaces, has no value.

@@ -26,6 +26,7 @@ type Catalogue struct {
 	Purposes  []Named
 	Messages  []Named
 	Pages     []Named
+	Events    []Named
 	Bands     []Band // of the score
 	FitBands  []Band
 	Fit       Fit
@@ -88,6 +89,8 @@ func (c *Catalogue) list(t Thing) []Named {
 		return c.Stages
 	case Consent:
 		return c.Purposes
+	case AtEvent:
+		return c.Events
 	}
 	return nil
 }

@@ -20,6 +20,7 @@ import (
 	"unicode"
 	"unicode/utf8"
 
+	"ombak/internal/core/event"
 	"ombak/internal/core/person"
 	"ombak/internal/core/plainly"
 	"ombak/internal/core/signal"
@@ -55,6 +56,9 @@ const (
 	Finished Op = "has ended" // of a sequence: came to its end
 	Ever     Op = "ever"      // of a deal: at any time
 	Never    Op = "never"     //
+
+	CameTo   Op = "came"        // to an event
+	AwayFrom Op = "stayed away" // from an event they had registered for
 )
 
 // Thing is what a condition is about where it is neither a field, nor the
@@ -74,6 +78,7 @@ const (
 	InBand     Thing = "band"
 	ByFit      Thing = "fit"
 	InFitBand  Thing = "fit band"
+	AtEvent    Thing = "event"
 )
 
 // Facts is what a rule may ask about one person.
@@ -95,7 +100,8 @@ type Record struct {
 	Tags, Audiences, Consents []int64
 	Deals                     []DealFact
 	Ways                      []WayFact
-	Fit                       int // share of the most there is to get, 0 to 100
+	Events                    []EventFact // those they have to do with
+	Fit                       int         // share of the most there is to get, 0 to 100
 }
 
 // DealFact is one deal of a person.
@@ -110,6 +116,12 @@ type WayFact struct {
 	Sequence int64
 	Open     bool
 	Finished bool // came to the end
+}
+
+// EventFact is how a person stands to an event.
+type EventFact struct {
+	Event int64
+	State event.State
 }
 
 // Text is the value of a field, empty where nothing is known.
@@ -343,6 +355,18 @@ func (c *Condition) holdsOf(r *Record, f Facts, at time.Time) bool {
 			}
 			return c.Op != Within || !d.Closed.Before(signal.Within(at, c.Days))
 		})
+	case AtEvent:
+		yes = slices.ContainsFunc(r.Events, func(e EventFact) bool {
+			switch {
+			case e.Event != c.ID:
+				return false
+			case c.Op == CameTo:
+				return e.State == event.Came
+			case c.Op == AwayFrom:
+				return e.State == event.StayedAway
+			}
+			return e.State.Holds()
+		})
 	case InBand:
 		yes = c.inBand(f.Score(at))
 	case InFitBand:
@@ -570,6 +594,8 @@ func (c *Condition) Ops(cat *Catalogue) []Op {
 		return counts
 	case c.About == InSequence:
 		return []Op{Is, IsNot, Was, WasNot, Finished}
+	case c.About == AtEvent:
+		return []Op{Is, IsNot, CameTo, AwayFrom}
 	case c.About == Lost, c.About == Won:
 		return []Op{Within, Ever, Never}
 	case c.About != "":

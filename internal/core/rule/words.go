@@ -132,6 +132,9 @@ func (c *Condition) place(cat *Catalogue) string {
 	if p.Page != 0 {
 		s += " from the page " + nameOf(cat.Pages, "page", p.Page)
 	}
+	if p.Event != 0 {
+		s += " of the event " + nameOf(cat.Events, "event", p.Event)
+	}
 	if p.Machine {
 		s += ", machines’ too,"
 	}
@@ -179,6 +182,9 @@ func (c *Condition) wordsOf(cat *Catalogue) string {
 			return fmt.Sprintf("ever %s a deal", strings.TrimSuffix(string(c.About), " deal"))
 		}
 		return fmt.Sprintf("%s a deal within the last %d days", strings.TrimSuffix(string(c.About), " deal"), c.Days)
+	case AtEvent:
+		return map[Op]string{Is: "registered for ", IsNot: "not registered for ", CameTo: "came to ",
+			AwayFrom: "stayed away from "}[c.Op] + cat.name(AtEvent, c.ID)
 	case InBand:
 		return either("score in the band “", "score not in the band “") + c.Value + "”"
 	case InFitBand:
@@ -260,7 +266,7 @@ func Subjects(cat *Catalogue) []Subject {
 		t Thing
 		w string
 	}{{Tag, "tag"}, {Audience, "audience"}, {InSequence, "sequence"}, {Consent, "consent"}, {Deal, "open deal"},
-		{Stage, "deal in stage"}, {Lost, "lost deal"}, {Won, "won deal"}} {
+		{Stage, "deal in stage"}, {AtEvent, "event"}, {Lost, "lost deal"}, {Won, "won deal"}} {
 		if t.t == Deal || t.t == Lost || t.t == Won || len(cat.list(t.t)) > 0 {
 			out = append(out, Subject{"about " + string(t.t), t.w, "how they stand"})
 		}

@@ -106,6 +106,15 @@ func (x SetMaking) Apply(p *Plan) (string, StepID, error) {
 	return "who makes “" + s.About().Title + "”", 0, nil
 }
 
+// SetEvent says which event the plan is about; 0: none.
+type SetEvent struct{ Event int64 }
+
+// Apply says it.
+func (x SetEvent) Apply(p *Plan) (string, StepID, error) {
+	p.Event = x.Event
+	return "the event", 0, nil
+}
+
 // SetPart gives a step the part that was made for it.
 type SetPart struct {
 	ID   StepID
@@ -144,12 +153,14 @@ type ChangePlan struct {
 	Rest        Rest
 	Stay        []Reason
 	LeaveIf     *rule.Rule
+	Event       int64 // that it is about; 0: none
 }
 
 // Apply sets it.
 func (x ChangePlan) Apply(p *Plan) (string, StepID, error) {
 	p.Hours, p.Ground, p.LaunchHold = x.Hours, x.Ground, x.LaunchHold
 	p.LongestStay, p.Rest, p.Stay, p.LeaveIf = x.LongestStay, x.Rest, x.Stay, x.LeaveIf
+	p.Event = x.Event
 	for _, err := range []error{x.Hours.Check(), x.LongestStay.Check(), x.Rest.Check()} {
 		if err != nil {
 			return "", 0, err

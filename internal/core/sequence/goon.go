@@ -50,7 +50,7 @@ func (s *GoOn) does() []act.Act                { return []act.Act{act.GoOn{Seque
 func (s *GoOn) advance(r *run) verdict {
 	v, ok := r.ready(s, ends)
 	switch {
-	case !ok && v.exit == ends && v.reason == DateOver: // there is no way on without it
+	case !ok && v.exit == ends && (v.reason == DateOver || v.reason == EventOff): // there is no way on without it
 		return verdict{exit: ends, at: v.at, reason: TooLate}
 	case !ok:
 		return v

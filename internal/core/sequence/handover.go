@@ -23,7 +23,7 @@ func (*Handover) Exits() []Exit { return nil }
 
 // Settings tell when.
 func (s *Handover) Settings(Names) []Setting {
-	if !s.Dated() && s.Wait.N == 0 {
+	if !s.Bound() && s.Wait.N == 0 {
 		return s.settings()
 	}
 	return append([]Setting{{"When", s.Timing.Says()}}, s.settings()...)
@@ -36,7 +36,7 @@ func (*Handover) does() []act.Act                      { return []act.Act{act.Ha
 func (s *Handover) advance(r *run) verdict {
 	v, ok := r.ready(s, ends)
 	switch {
-	case !ok && v.exit == ends && v.reason == DateOver: // there is no way on without it
+	case !ok && v.exit == ends && (v.reason == DateOver || v.reason == EventOff): // there is no way on without it
 		return verdict{exit: ends, at: v.at, reason: TooLate}
 	case !ok:
 		return v

@@ -6,6 +6,7 @@ import (
 	"ombak/internal/core/act"
 	"ombak/internal/core/calendar"
 	"ombak/internal/core/contact"
+	"ombak/internal/core/event"
 	"ombak/internal/core/plainly"
 	"ombak/internal/core/rule"
 	"ombak/internal/core/signal"
@@ -30,6 +31,8 @@ type Facts interface {
 	// anywhere: of the last email, or with any of the last of whatever kind; zero: none.
 	// What answered their own request does not count.
 	Rested(any bool) time.Time
+	// Event is an event as it is now; false: it is not there any more.
+	Event(id int64) (event.Event, bool)
 	// Reach is what decides whether the person may be reached on the plan's ground.
 	Reach() contact.Facts
 }
@@ -190,7 +193,7 @@ type node struct {
 
 // Need says which facts the steps that can follow may ask for, so that nothing
 // else has to be loaded.
-type Need uint8
+type Need uint16
 
 // The needs.
 const (
@@ -201,6 +204,7 @@ const (
 	NeedTouch
 	NeedEntry // Bars
 	NeedRest  // Rested
+	NeedEvent // Event
 	Answers   // no fact: an email that answers the reader's own request can follow
 )
 
@@ -224,6 +228,9 @@ func Compile(p *Plan, sequence int64, holdUntil time.Time, w calendar.Working) (
 		n := &pr.nodes[i]
 		if x, ok := n.step.(interface{ needs() Need }); ok {
 			n.need = x.needs()
+		}
+		if x, ok := n.step.(interface{ events() []int64 }); ok && len(x.events()) > 0 {
+			n.need |= NeedEvent
 		}
 		if t, ok := n.step.(reaching); ok && p.Rest.asks(p.On(t)) {
 			n.need |= NeedRest
@@ -356,15 +363,20 @@ func (p *Plan) MayGoOut(id StepID, now time.Time, zone *time.Location) (time.Tim
 // an exit, or they leave.
 func (r *run) ready(s timed, passed int) (v verdict, ok bool) {
 	t := s.timing()
-	if r.st.Phase == Arrived {
+	if t.From != nil {
+		if _, since, off := r.from(t.From); off && !since.After(r.now) {
+			return verdict{exit: passed, at: since, reason: EventOff}, false
+		}
+	}
+	if r.st.Phase == Arrived || t.From != nil { // an event can be moved while they wait
 		due, late := t.due(r)
 		switch {
 		case late && t.Late == LateLeave:
-			return verdict{exit: ends, at: r.st.Reached, reason: TooLate}, false
+			return verdict{exit: ends, at: r.known(t), reason: TooLate}, false
 		case late && t.Late != LateNow:
-			return verdict{exit: passed, at: r.st.Reached, reason: DateOver}, false
+			return verdict{exit: passed, at: r.known(t), reason: DateOver}, false
 		case late:
-			due = r.st.Reached
+			due = r.known(t)
 		}
 		r.st.Due = due
 	}
@@ -405,6 +417,16 @@ func (r *run) ready(s timed, passed int) (v verdict, ok bool) {
 		}
 	}
 	return verdict{}, true
+}
+
+// known is since when the date of a step stands: since they came to it, or since the event
+// it is reckoned from was moved.
+func (r *run) known(t *Timing) time.Time {
+	if t.From == nil {
+		return r.st.Reached
+	}
+	_, known, _ := r.from(t.From)
+	return known
 }
 
 // begin begins the step by its acts.

@@ -8,6 +8,7 @@ import (
 	"ombak/internal/core/act"
 	"ombak/internal/core/calendar"
 	"ombak/internal/core/contact"
+	"ombak/internal/core/event"
 	"ombak/internal/core/rule"
 	"ombak/internal/core/signal"
 	"ombak/internal/core/touch"
@@ -29,7 +30,10 @@ type facts struct {
 	reach   contact.Facts
 	bars    string
 	last    time.Time // touch from anywhere
+	events  map[int64]event.Event
 }
+
+func (f *facts) Event(id int64) (event.Event, bool) { e, ok := f.events[id]; return e, ok }
 
 func (f *facts) Rested(bool) time.Time           { return f.last }
 func (f *facts) Bars(int64) string               { return f.bars }

@@ -122,6 +122,7 @@ type PartKind string
 const (
 	MessagePart  PartKind = "message"
 	SequencePart PartKind = "sequence"
+	EventPart    PartKind = "event"
 	WordsPart    PartKind = "words" // a guide, or what is to be done or said: 1 where they are there
 )
 
@@ -140,6 +141,9 @@ func (p *Plan) Parts() []Part {
 		if x, ok := s.(interface{ parts() []Part }); ok {
 			out = append(out, x.parts()...)
 		}
+	}
+	if _, asks := p.Events(); asks != 0 {
+		out = append(out, Part{Step: asks, What: EventPart, ID: p.Event})
 	}
 	return out
 }

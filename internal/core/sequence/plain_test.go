@@ -10,6 +10,7 @@ import (
 	"ombak/internal/core/act"
 	"ombak/internal/core/calendar"
 	"ombak/internal/core/contact"
+	"ombak/internal/core/event"
 	"ombak/internal/core/rule"
 	"ombak/internal/core/signal"
 )
@@ -31,6 +32,7 @@ type plain struct {
 	scores   float64
 	barred   bool      // from the sequence they could go on to
 	touched  time.Time // by another sequence; zero: never
+	starts   time.Time // when the event begins, in UTC; it lasts two hours; zero: it is cancelled
 	log      []Log
 	begun    map[StepID]time.Time
 	ended    map[StepID]time.Time
@@ -91,7 +93,11 @@ func (x *plain) run() {
 			x.add(id, at, "", Finished)
 			return
 		case *Pause:
-			if next = s.For.After(at, x.zone, calendar.Working{}); over(next) || next.After(x.horizon()) {
+			next = s.For.After(at, x.zone, calendar.Working{})
+			if s.Until != nil {
+				next = later(x.fromEvent(s.Until), at)
+			}
+			if over(next) || next.After(x.horizon()) {
 				leave()
 				return
 			}
@@ -107,10 +113,13 @@ func (x *plain) run() {
 				from = t
 			}
 			limit := s.For.After(at, x.zone, calendar.Working{})
+			if s.Until != nil {
+				limit = later(x.fromEvent(s.Until), at)
+			}
 			var seen []time.Time
 			for _, g := range x.signals {
 				if g.Kind == s.Signal && !g.At.Before(from) && !g.At.After(limit) && !g.Machine &&
-					(s.Of == 0 || g.Step == int32(s.Of)) {
+					(s.Of == 0 || g.Step == int32(s.Of)) && (s.Signal != signal.Registered || g.Event == 5) {
 					seen = append(seen, g.At)
 				}
 			}
@@ -139,8 +148,20 @@ func (x *plain) run() {
 		default:
 			d := whatIs(s)
 			due := d.timing.Wait.After(at, x.zone, calendar.Working{})
-			if day := d.timing.Date; day.Year > 0 {
-				due = time.Date(day.Year, day.Month, day.Day, 0, d.timing.Clock, 0, 0, x.zone)
+			day, from := d.timing.Date, d.timing.From
+			if from != nil && x.starts.IsZero() {
+				if len(s.Exits()) == 0 {
+					x.add(id, at, "", TooLate)
+					return
+				}
+				x.add(id, at, d.missed, EventOff)
+				id = s.About().To[d.missed]
+				continue
+			}
+			if day.Year > 0 || from != nil {
+				if due = x.fromEvent(from); from == nil {
+					due = time.Date(day.Year, day.Month, day.Day, 0, d.timing.Clock, 0, 0, x.zone)
+				}
 				if due.Before(at) {
 					switch {
 					case d.timing.Late == LateLeave, d.timing.Late == LatePass && len(s.Exits()) == 0:
@@ -292,6 +313,24 @@ func (x *plain) run() {
 	}
 }
 
+// fromEvent is what a step says of an event that begins on a whole hour of UTC.
+func (x *plain) fromEvent(f *FromEvent) time.Time {
+	if f == nil || x.starts.IsZero() {
+		return time.Time{}
+	}
+	from, sign := x.starts, -1
+	if f.After {
+		from, sign = x.starts.Add(2*time.Hour), 1
+	}
+	switch {
+	case f.Span.N == 0:
+		return from
+	case f.Span.Unit == calendar.Hours:
+		return from.Add(time.Duration(sign*f.Span.N) * time.Hour)
+	}
+	return time.Date(from.Year(), from.Month(), from.Day()+sign*f.Span.N, 0, f.Clock, 0, 0, time.UTC)
+}
+
 // doing is what the rules say of a step that does something.
 type doing struct {
 	timing  Timing
@@ -421,6 +460,11 @@ func (s *seen) Nth(p *signal.Pattern, n int, from, to time.Time) (time.Time, boo
 func walked(pr *Program, x *plain) ([]Log, map[StepID]time.Time) {
 	st := pr.Enter(x.entered)
 	w := &seen{facts: facts{zone: x.zone, score: x.scores, reach: x.reach}, x: x, out: map[StepID]time.Time{}}
+	e := event.Event{ID: 5, Zone: "UTC", Starts: x.starts, Ends: x.starts.Add(2 * time.Hour)}
+	if x.starts.IsZero() {
+		e.Cancelled = day0.AddDate(0, 0, -1)
+	}
+	w.events = map[int64]event.Event{5: e}
 	var logs []Log
 	var d Decision
 	for _, now := range x.looks {
@@ -453,12 +497,24 @@ func somePlan(t *testing.T, r *rand.Rand) *Plan {
 		p.LeaveIf = &own
 	}
 	p.Ground = []contact.Ground{{Other: "customer"}, {Purpose: 1}}[r.IntN(2)]
+	p.Event = 5
+	fromEvent := func() *FromEvent {
+		f := &FromEvent{Offset: event.Offset{After: r.IntN(2) == 0, Span: calendar.Span{N: r.IntN(3),
+			Unit: []calendar.Unit{calendar.Days, calendar.Hours}[r.IntN(2)]}, Clock: 60 * r.IntN(24)}}
+		if r.IntN(2) == 0 {
+			f.Event = 5
+		}
+		return f
+	}
 	for range 2 + r.IntN(7) {
 		days := calendar.Span{N: 1 + r.IntN(3), Unit: calendar.Days}
 		at := Timing{Wait: calendar.Span{N: r.IntN(2), Unit: calendar.Days}}
 		if r.IntN(6) == 0 {
 			at = Timing{Date: calendar.DateOf(day0, time.UTC).Add(r.IntN(6)), Clock: 60 * r.IntN(24),
 				Late: Lates()[r.IntN(3)]}
+		}
+		if r.IntN(8) == 0 {
+			at = Timing{From: fromEvent(), Late: Lates()[r.IntN(3)]}
 		}
 		if r.IntN(8) == 0 {
 			at.Own = &calendar.SendingHours{}
@@ -475,6 +531,9 @@ func somePlan(t *testing.T, r *rand.Rand) *Plan {
 			s = &Call{ToDo: toDo}
 		case 3:
 			s = &Pause{For: days}
+			if r.IntN(3) == 0 {
+				s = &Pause{Until: fromEvent()}
+			}
 		case 4:
 			s = &Check{Rule: rule.ScoreAtLeast(10)}
 		case 5:
@@ -488,8 +547,12 @@ func somePlan(t *testing.T, r *rand.Rand) *Plan {
 		case 9:
 			s = &Alert{Timing: at, Acts: []act.Kept{{Act: act.Alert{Words: "look"}}}}
 		default:
-			s = &Watch{Signal: []signal.Kind{signal.Open, signal.Click}[r.IntN(2)], N: 1 + r.IntN(2), For: days,
-				AtEnd: r.IntN(3) == 0}
+			w := &Watch{Signal: []signal.Kind{signal.Open, signal.Click, signal.Registered}[r.IntN(3)], N: 1 + r.IntN(2),
+				For: days, AtEnd: r.IntN(3) == 0}
+			if r.IntN(4) == 0 {
+				w.Until = fromEvent()
+			}
+			s = w
 		}
 		ids, _ := p.order()
 		from := p.Step(ids[r.IntN(len(ids))])
@@ -526,6 +589,9 @@ func somePlan(t *testing.T, r *rand.Rand) *Plan {
 		if w, ok := s.(*Watch); ok {
 			if list := p.Touches(w.ID, "email"); len(list) > 0 && r.IntN(2) == 0 {
 				w.Of = list[r.IntN(len(list))].About().ID
+				if w.Signal.OfEvent() {
+					w.Of = 0
+				}
 			}
 		}
 	}
@@ -567,9 +633,10 @@ func TestLateWorkers(t *testing.T) {
 				OptedOut: r.IntN(20) == 0,
 				Bounced:  r.IntN(10) == 0, Consent: contact.Consent(r.IntN(3))}, scores: float64(r.IntN(20)), barred: r.IntN(2) == 0}
 		for range r.IntN(12) {
-			g := signal.Signal{At: some(12), Kind: []signal.Kind{signal.Open, signal.Click, signal.Accepted}[r.IntN(3)],
-				Machine: r.IntN(6) == 0}
+			g := signal.Signal{At: some(12), Machine: r.IntN(6) == 0,
+				Kind: []signal.Kind{signal.Open, signal.Click, signal.Accepted, signal.Registered}[r.IntN(4)]}
 			g.Sequence, g.Step = 7, int32(1+r.IntN(int(p.LastID)))
+			g.Event = int64(4 + r.IntN(2))
 			x.signals = append(x.signals, g)
 		}
 		slices.SortStableFunc(x.signals, func(a, b signal.Signal) int { return a.At.Compare(b.At) })
@@ -586,6 +653,9 @@ func TestLateWorkers(t *testing.T) {
 		}
 		if r.IntN(2) == 0 {
 			x.touched = some(8)
+		}
+		if r.IntN(6) > 0 {
+			x.starts = day0.Truncate(time.Hour).Add(time.Duration(r.IntN(8*24)) * time.Hour)
 		}
 		for range 1 + r.IntN(30) {
 			x.looks = append(x.looks, some(14))
@@ -621,7 +691,7 @@ func TestLateWorkers(t *testing.T) {
 				says(x.log), x.begun)
 		}
 		for _, l := range got {
-			if l.Reason == TooLittleRest {
+			if l.Reason == TooLittleRest || l.Reason == EventOff || l.Reason == DateOver {
 				left[l.Reason]++
 			}
 		}
@@ -630,7 +700,7 @@ func TestLateWorkers(t *testing.T) {
 		}
 	}
 	for _, r := range []Reason{Finished, Answered, StayedTooLong, HandedOver, MustNotContact, TooLate, WentOn, TooLittleRest,
-		LeftByRule} {
+		LeftByRule, EventOff, DateOver} {
 		if left[r] < n/300 {
 			t.Errorf("only %d of %d ended as “%s”: the cases show too little", left[r], n, r)
 		}

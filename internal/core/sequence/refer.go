@@ -24,9 +24,13 @@ func (p *Plan) Refer(to func(what PartKind, id int64) int64) {
 		}
 	}
 	visit(PurposePart, &p.Ground.Purpose)
+	visit(EventPart, &p.Event)
 	referRule(p.LeaveIf, visit)
 	for _, s := range p.Steps {
 		visit(UserPart, &s.About().Make.Who)
+		if t, ok := s.(timed); ok && t.timing().From != nil {
+			visit(EventPart, &t.timing().From.Event)
+		}
 		if x, ok := s.(interface {
 			references(func(PartKind, *int64))
 		}); ok {
@@ -46,6 +50,7 @@ func (e *Entry) Refer(to func(what PartKind, id int64) int64) {
 	referRule(e.Rule, visit)
 	if e.On != nil {
 		visit(PagePart, &e.On.Page)
+		visit(EventPart, &e.On.Event)
 	}
 	e.NotIn = referList(AudiencePart, e.NotIn, visit)
 	e.NotOn = referList(SequencePart, e.NotOn, visit)
@@ -62,7 +67,7 @@ func referList(what PartKind, list []int64, visit func(PartKind, *int64)) (out [
 }
 
 var thingParts = map[rule.Thing]PartKind{rule.Tag: TagPart, rule.Audience: AudiencePart, rule.InSequence: SequencePart,
-	rule.Consent: PurposePart, rule.Stage: StagePart}
+	rule.Consent: PurposePart, rule.Stage: StagePart, rule.AtEvent: EventPart}
 
 func referRule(r *rule.Rule, visit func(PartKind, *int64)) {
 	if r == nil {
@@ -76,6 +81,7 @@ func referRule(r *rule.Rule, visit func(PartKind, *int64)) {
 			visit(SequencePart, &c.Signal.Sequence)
 			visit(MessagePart, &c.Signal.Message)
 			visit(PagePart, &c.Signal.Page)
+			visit(EventPart, &c.Signal.Event)
 		}
 	})
 }
@@ -95,9 +101,20 @@ func referActs(list []act.Kept, visit func(PartKind, *int64)) {
 	}
 }
 
-func (s *Email) references(visit func(PartKind, *int64))  { visit(MessagePart, &s.Message) }
-func (s *Task) references(visit func(PartKind, *int64))   { visit(UserPart, &s.For) }
-func (s *Watch) references(visit func(PartKind, *int64))  { visit(PagePart, &s.Page) }
+func (s *Email) references(visit func(PartKind, *int64)) { visit(MessagePart, &s.Message) }
+func (s *Task) references(visit func(PartKind, *int64))  { visit(UserPart, &s.For) }
+func (s *Watch) references(visit func(PartKind, *int64)) {
+	visit(PagePart, &s.Page)
+	visit(EventPart, &s.Event)
+	if s.Until != nil {
+		visit(EventPart, &s.Until.Event)
+	}
+}
+func (s *Pause) references(visit func(PartKind, *int64)) {
+	if s.Until != nil {
+		visit(EventPart, &s.Until.Event)
+	}
+}
 func (s *Check) references(visit func(PartKind, *int64))  { referRule(&s.Rule, visit) }
 func (s *Change) references(visit func(PartKind, *int64)) { referActs(s.Acts, visit) }
 func (s *Alert) references(visit func(PartKind, *int64))  { referActs(s.Acts, visit) }

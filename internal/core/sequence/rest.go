@@ -81,7 +81,7 @@ func (r *run) rested(t *Timing, at time.Time) (next time.Time, over bool) {
 	}
 	due, late := t.due(r)
 	if late {
-		due = r.st.Reached
+		due = r.known(t)
 	}
 	most := rest.Most
 	if most == 0 {

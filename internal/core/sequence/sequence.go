@@ -87,6 +87,7 @@ type Plan struct {
 	LongestStay calendar.Span         `json:"longest_stay"` // zero: no limit
 	Ground      contact.Ground        `json:"ground"`       // on which it reaches people; zero: none yet
 	Rest        Rest                  `json:"rest,omitzero"`
+	Event       int64                 `json:"event,omitempty"`    // that it is about; 0: none, or still to be made
 	Stay        []Reason              `json:"stay,omitempty"`     // for which, of those of MayStay, nobody leaves
 	LeaveIf     *rule.Rule            `json:"leave_if,omitempty"` // whoever meets it leaves; nil: there is none
 }
@@ -397,6 +398,9 @@ func (p *Plan) Check() []Problem {
 		if !slices.Contains(MayStay(), r) {
 			out = append(out, Problem{0, fmt.Sprintf("everybody leaves who %s: that cannot be switched off", r)})
 		}
+	}
+	if _, asks := p.Events(); asks != 0 && p.Event == 0 {
+		out = append(out, Problem{asks, "the event is still to be made or chosen"})
 	}
 	if p.LeaveIf != nil {
 		if err := p.LeaveIf.Check(nil); err != nil {

@@ -63,7 +63,7 @@ func TestPause(t *testing.T) {
 		if _, err := p.Insert(&Email{Message: 1}, 0, ""); err != nil { // a plan is to reach somebody
 			t.Fatal(err)
 		}
-		id, err := p.Insert(&Pause{Common{Title: c.name}, c.span}, 0, "")
+		id, err := p.Insert(&Pause{Common: Common{Title: c.name}, For: c.span}, 0, "")
 		if err != nil {
 			t.Fatal(err)
 		}

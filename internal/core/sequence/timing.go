@@ -17,6 +17,8 @@ type Timing struct {
 	Date  calendar.Date `json:"date,omitzero"`
 	Clock int           `json:"clock,omitempty"` // minutes since midnight
 	Late  Late          `json:"late,omitempty"`  // where it is reached later than that
+	// From is an instant before or after an event; nil: none. Late holds for it too.
+	From *FromEvent `json:"from,omitempty"`
 	// Own are sending hours of its own; nil: those of the sequence.
 	Own *calendar.SendingHours `json:"own_hours,omitempty"`
 }
@@ -54,9 +56,15 @@ func (t *Timing) Due() Timing { return *t }
 // Dated reports whether the step is due on a date.
 func (t Timing) Dated() bool { return t.Date != calendar.Date{} }
 
+// Bound reports whether it is due at an instant that does not follow from when it is
+// reached, and so can be over by then.
+func (t Timing) Bound() bool { return t.Dated() || t.From != nil }
+
 // Says says when: "after 3 days", "on 14 May 2026 at 09:00".
 func (t Timing) Says() string {
 	switch {
+	case t.From != nil:
+		return t.From.String()
 	case t.Dated():
 		return fmt.Sprintf("on %d %s %d at %02d:%02d", t.Date.Day, t.Date.Month, t.Date.Year, t.Clock/60, t.Clock%60)
 	case t.Wait.N == 0:
@@ -67,7 +75,7 @@ func (t Timing) Says() string {
 
 func (t *Timing) settings() []Setting {
 	var out []Setting
-	if t.Dated() {
+	if t.Bound() {
 		out = append(out, Setting{"When its date is over", t.Late.Says()})
 	}
 	if t.Own != nil {
@@ -93,12 +101,18 @@ func (t *Timing) check(report func(string)) {
 func (t *Timing) checkDate() error {
 	d := t.Date
 	switch {
+	case t.From != nil:
+		if err := t.From.Check(); err != nil {
+			return err
+		}
 	case !t.Dated():
 		return nil
 	case d.Year < 2000 || d.Year > 2200 || d.Add(0) != d:
 		return plainly.New("its date is no day of the calendar")
 	case t.Clock < 0 || t.Clock >= 24*60:
 		return plainly.New("its time is none of the day")
+	}
+	switch {
 	case t.Late.Says() == LatePass.Says() && t.Late != LatePass:
 		return plainly.New("says in no known way what is done when its date is over")
 	}
@@ -106,8 +120,13 @@ func (t *Timing) checkDate() error {
 }
 
 // due is the instant at which a step that is reached is due, before any sending
-// hours; late where its date was over before.
+// hours; late where its date was over before, or before the event it is reckoned from was
+// moved there.
 func (t *Timing) due(r *run) (at time.Time, late bool) {
+	if t.From != nil {
+		at, known, _ := r.from(t.From)
+		return at, at.Before(known)
+	}
 	if !t.Dated() {
 		return t.Wait.After(r.st.Reached, r.f.Zone(), r.p.Working), false
 	}

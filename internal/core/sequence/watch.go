@@ -2,6 +2,8 @@ package sequence
 
 import (
 	"fmt"
+	"strings"
+	"time"
 
 	"ombak/internal/core/calendar"
 	"ombak/internal/core/signal"
@@ -19,6 +21,10 @@ type Watch struct {
 	N      int           `json:"n,omitempty"`    // 0: once
 	For    calendar.Span `json:"for"`
 	AtEnd  bool          `json:"at_end,omitempty"` // always wait the whole time, then decide
+	// Event is what a registration or an attendance is of; 0: the event of the plan.
+	Event int64 `json:"event,omitempty"`
+	// Until is its limit, before or after an event; nil: For.
+	Until *FromEvent `json:"until,omitempty"`
 }
 
 // The exits of a watch.
@@ -44,6 +50,9 @@ func (*Watch) Exits() []Exit { return watchExits }
 
 // Answer says what happened: "Clicked 3×".
 func (s *Watch) Answer(e Exit) string {
+	if e == NotInTime && s.Until != nil {
+		return "Not in time"
+	}
 	if e == NotInTime {
 		return "Not in " + s.For.String()
 	}
@@ -63,22 +72,39 @@ func (s *Watch) follow(before Step) {
 
 // Says tells what it waits for.
 func (s *Watch) Says(Names) string {
+	long := s.For.String()
+	if s.Until != nil {
+		long = "until " + strings.TrimPrefix(s.Until.String(), "when ")
+	}
 	if s.N > 1 {
-		return fmt.Sprintf("%s for %s", s.For, s.Signal.Plural(s.N))
+		return fmt.Sprintf("%s for %s", long, s.Signal.Plural(s.N))
 	}
 	article := "a"
-	switch s.Signal {
-	case signal.Open, signal.OptOut, signal.AutomaticReply:
+	if strings.ContainsRune("aeio", rune(s.Signal.String()[0])) {
 		article = "an"
 	}
-	return fmt.Sprintf("%s for %s %s", s.For, article, s.Signal)
+	return fmt.Sprintf("%s for %s %s", long, article, s.Signal)
+}
+
+func (s *Watch) events() (list []int64) {
+	if s.Signal.OfEvent() {
+		list = append(list, s.Event)
+	}
+	if s.Until != nil {
+		list = append(list, s.Until.Event)
+	}
+	return list
 }
 
 func (s *Watch) check(p *Plan, report func(string)) {
 	if !s.Signal.Known() {
 		report("waits for an unknown signal")
 	}
-	if err := s.For.Check(); err != nil {
+	if s.Until != nil {
+		if err := s.Until.Check(); err != nil {
+			report(err.Error())
+		}
+	} else if err := s.For.Check(); err != nil {
 		report(err.Error())
 	} else if s.For.N == 0 {
 		report("watches for no time at all")
@@ -91,8 +117,23 @@ func (s *Watch) check(p *Plan, report func(string)) {
 	}
 }
 
-func (s *Watch) takes() (before, after float64) { return 0, s.For.NominalDays() }
-func (s *Watch) needs() Need                    { return NeedSignals | NeedTouch }
+func (s *Watch) takes() (before, after float64) {
+	if s.Until != nil {
+		return 0, 1
+	}
+	return 0, s.For.NominalDays()
+}
+func (s *Watch) needs() Need { return NeedSignals | NeedTouch }
+
+// limit is the last instant that counts. An event that is over by then, or cancelled, leaves
+// no time at all.
+func (s *Watch) limit(r *run) time.Time {
+	if s.Until == nil {
+		return s.For.After(r.st.Reached, r.f.Zone(), r.p.Working)
+	}
+	at, known, _ := r.from(s.Until)
+	return latest(at, known)
+}
 
 func (s *Watch) advance(r *run) verdict {
 	pattern := &r.pattern
@@ -104,7 +145,10 @@ func (s *Watch) advance(r *run) verdict {
 			from = t.At
 		}
 	}
-	limit := s.For.After(r.st.Reached, r.f.Zone(), r.p.Working)
+	if s.Signal.OfEvent() {
+		pattern.Event = r.p.plan.EventOf(s.Event)
+	}
+	limit := s.limit(r)
 	to := limit
 	if r.now.Before(to) {
 		to = r.now

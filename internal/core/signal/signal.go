@@ -31,6 +31,10 @@ const (
 	Accepted
 	SocialReply
 	TaskDone
+	Registered
+	Cancelled
+	Came
+	StayedAway
 	kindEnd
 )
 
@@ -50,6 +54,10 @@ var kinds = [...]struct{ word, did, plural, answer string }{
 	Accepted:       {"acceptance", "accepted to connect", "acceptances", "Accepted"},
 	SocialReply:    {"social answer", "answered on the network", "social answers", "Answered"},
 	TaskDone:       {"task done", "had a task done for them", "tasks done", "Done"},
+	Registered:     {"registration", "registered for an event", "registrations", "Registered"},
+	Cancelled:      {"cancellation", "cancelled a registration", "cancellations", "Cancelled"},
+	Came:           {"attendance", "came to an event", "attendances", "Came"},
+	StayedAway:     {"absence", "stayed away from an event", "absences", "Stayed away"},
 }
 
 // Kinds lists every kind, in the order of their numbers.
@@ -83,6 +91,9 @@ func (k Kind) Did() string {
 // OfPage reports whether such a signal comes from a page, and not from an email.
 func (k Kind) OfPage() bool { return k == PageView || k == Form || k == Download }
 
+// OfEvent reports whether such a signal is about an event, and not about an email.
+func (k Kind) OfEvent() bool { return k >= Registered && k <= StayedAway }
+
 // Answer is the kind as the answer to whether it happened: "Looked".
 func (k Kind) Answer() string {
 	if !k.Known() {
@@ -107,6 +118,7 @@ type Place struct {
 	Message  int64 `json:"message,omitempty"`
 	Link     int32 `json:"link,omitempty"` // number of the link in the message, from 1
 	Page     int64 `json:"page,omitempty"`
+	Event    int64 `json:"event,omitempty"`
 }
 
 // Signal is one thing one person did.
@@ -134,7 +146,8 @@ func (p *Pattern) Matches(s *Signal) bool {
 		(p.Step == 0 || p.Step == s.Step) &&
 		(p.Message == 0 || p.Message == s.Message) &&
 		(p.Link == 0 || p.Link == s.Link) &&
-		(p.Page == 0 || p.Page == s.Page)
+		(p.Page == 0 || p.Page == s.Page) &&
+		(p.Event == 0 || p.Event == s.Event)
 }
 
 // Sort puts signals into the order in which all of this package's functions

@@ -14,6 +14,7 @@ import (
 
 	"ombak/internal/core/act"
 	"ombak/internal/core/contact"
+	"ombak/internal/core/event"
 	"ombak/internal/core/person"
 	"ombak/internal/core/rule"
 	"ombak/internal/core/sequence"
@@ -31,6 +32,7 @@ type Person struct {
 	Signals []signal.Signal // in the order of package signal
 	Work    []Outcome       // of the work that steps ask for
 	Bars    map[int64]string
+	Events  map[int64]event.Event // that the plan is reckoned from, as they are all the time
 	// TookBack is when they took back the consent that the plan rests on; zero: never.
 	TookBack time.Time
 	Touched  time.Time // the last email that they got from elsewhere; zero: never
@@ -286,6 +288,9 @@ func (w *Walker) known(to time.Time) time.Time {
 	return to
 }
 
+// Event is an event of theirs.
+func (w *Walker) Event(id int64) (event.Event, bool) { e, ok := w.who.Events[id]; return e, ok }
+
 // Left is the first of what makes them leave, by now.
 func (w *Walker) Left() (reason sequence.Reason, at time.Time, left bool) {
 	for i := range w.who.Signals {
@@ -293,7 +298,8 @@ func (w *Walker) Left() (reason sequence.Reason, at time.Time, left bool) {
 		if s.At.After(w.now) {
 			break
 		}
-		if r, stops := sequence.LeaveFor(s.Kind); stops && !s.Machine && s.At.After(w.who.Entered) && !w.program.Plan().Stays(r) {
+		r, stops := sequence.LeaveFor(s.Kind)
+		if stops && !s.Machine && s.At.After(w.who.Entered) && !w.program.Plan().Stays(r) {
 			reason, at, left = r, s.At, true
 			break
 		}

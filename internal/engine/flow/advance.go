@@ -9,11 +9,13 @@ package flow
 import (
 	"context"
 	"log/slog"
+	"slices"
 	"sync"
 	"time"
 
 	"ombak/internal/core/calendar"
 	"ombak/internal/core/contact"
+	"ombak/internal/core/event"
 	"ombak/internal/core/news"
 	"ombak/internal/core/rule"
 	"ombak/internal/core/sequence"
@@ -203,6 +205,7 @@ type gathered struct {
 	standings map[int64]store.Standing
 	rested    map[int64]store.LastTouch  // of those whose plan leaves people in peace
 	bars      map[int64]map[int64]string // sequence → person → why they cannot enter it
+	events    map[int64]event.Event
 	model     store.Model
 	out       *leaving // all of them leave; nil: as their facts say
 }
@@ -215,6 +218,7 @@ func (e *Flow) gather(
 	var records, scored, touched []int64
 	var rests []int64
 	goOn := map[int64][]int64{} // sequence → who may come to go on to it
+	var events []int64
 	for i := range claimed {
 		c := &claimed[i]
 		p := programs[c.Version]
@@ -232,6 +236,9 @@ func (e *Flow) gather(
 		}
 		if need&sequence.NeedRest != 0 {
 			rests = append(rests, c.Person)
+		}
+		if need&sequence.NeedEvent != 0 {
+			events = append(events, p.events...)
 		}
 		if need&sequence.NeedEntry != 0 {
 			for _, q := range p.goesOn {
@@ -291,6 +298,12 @@ func (e *Flow) gather(
 			b.bars = make(map[int64]map[int64]string, len(goOn))
 		}
 		if b.bars[q], err = tx.Bars(ctx, q, people, now); err != nil {
+			return nil, err
+		}
+	}
+	if len(events) > 0 {
+		slices.Sort(events)
+		if b.events, err = tx.EventsByID(ctx, slices.Compact(events)); err != nil {
 			return nil, err
 		}
 	}
@@ -418,6 +431,8 @@ func (f *facts) Rested(any bool) time.Time {
 		return last.Email
 	}
 }
+
+func (f *facts) Event(id int64) (event.Event, bool) { e, ok := f.b.events[id]; return e, ok }
 
 func (f *facts) Bars(q int64) string { return f.b.bars[q][f.c.Person] }
 

@@ -15,6 +15,7 @@ type program struct {
 	*sequence.Program
 	messages map[int64]int
 	goesOn   []int64 // the sequences that its steps go on to
+	events   []int64 // that its steps are reckoned from
 }
 
 // how says which step does something, as a person's history keeps it.
@@ -59,6 +60,7 @@ func (e *Flow) programsOf(ctx context.Context, tx store.Tx, claimed []store.Clai
 			continue // those who are on it are put off, each for itself
 		}
 		p := &program{Program: pr, messages: v.Messages.V}
+		p.events, _ = v.Plan.V.Events()
 		for _, part := range v.Plan.V.Parts() {
 			if part.What == sequence.SequencePart {
 				p.goesOn = append(p.goesOn, part.ID)

@@ -274,7 +274,8 @@ func (e *Forms) Prove(ctx context.Context, answer int64) error {
 			return err
 		}
 		for _, a := range list {
-			if err := e.follow(ctx, tx, a, true); err != nil {
+			// Who is too late for the last seat reads so on the event's own page.
+			if err := e.follow(ctx, tx, a, true); err != nil && !errors.Is(err, ErrFull) {
 				return err
 			}
 		}
@@ -322,7 +323,7 @@ func (e *Forms) follow(ctx context.Context, tx store.Tx, a store.Answer, proven 
 			return err
 		}
 	}
-	return nil
+	return e.registered(ctx, tx, a.Page, a.Person, how)
 }
 
 // NewPage begins a page that nobody sees yet.

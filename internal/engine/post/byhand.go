@@ -3,7 +3,6 @@ package post
 import (
 	"context"
 	"fmt"
-	"html"
 	"strings"
 
 	"ombak/internal/core/contact"
@@ -46,14 +45,8 @@ func (b *ByHand) document(i store.ShelfItem) message.Document {
 		d.Sections = append(d.Sections,
 			message.Section{ID: d.Last, Kind: k, For: map[int64]message.Content{message.Else: k.Tidy(c)}})
 	}
-	var text strings.Builder
-	for _, p := range strings.Split(strings.ReplaceAll(b.Text, "\r\n", "\n"), "\n\n") {
-		if p = strings.TrimSpace(p); p != "" {
-			text.WriteString("<p>" + strings.ReplaceAll(html.EscapeString(p), "\n", "<br>") + "</p>")
-		}
-	}
-	if text.Len() > 0 {
-		put(message.Text, message.Content{Text: text.String()})
+	if text := message.Paragraphs(b.Text); text != "" {
+		put(message.Text, message.Content{Text: text})
 	}
 	if i.ID != 0 {
 		put(message.ShelfItem,

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"ombak/internal/core/calendar"
+	"ombak/internal/core/event"
 	"ombak/internal/core/message"
 	"ombak/internal/core/person"
 	"ombak/internal/core/plainly"
@@ -60,6 +61,7 @@ type letters struct {
 	signals map[int64][]signal.Signal
 	threads map[int64]thread // by touch, where it answers in one
 	shown   sync.Map         // user → shownUser: many letters are from few
+	events  sync.Map         // by number
 }
 
 // shownUser is how a user is shown in letters.
@@ -247,10 +249,21 @@ func (l *letters) values(words *message.Program, p *store.Person, sender int64) 
 
 // about adds to a reader's values what the words say of their event, of the
 // shelf, and of what they are sent for.
-func (l *letters) about(v message.Values, words *message.Program, p *store.Person, campaign string) message.Values {
-	if invite := words.Document().Invite; invite != nil {
-		zone, _ := calendar.ZoneFor(calendar.Whereabouts{Zone: p.Zone, Country: p.Country, City: p.City}, l.e.Zone())
-		invite.Tell(v, zone)
+func (l *letters) about(
+	ctx context.Context, v message.Values, words *message.Program, p *store.Person, campaign string,
+) (message.Values, error) {
+	doc := words.Document()
+	zone, _ := calendar.ZoneFor(calendar.Whereabouts{Zone: p.Zone, Country: p.Country, City: p.City}, l.e.Zone())
+	doc.Invite.Tell(v, zone)
+	if doc.Event != 0 {
+		e, err := l.event(ctx, doc.Event)
+		if store.IsNotFound(err) {
+			return nil, &unsendable{plainly.New("the event that it is about is not there any more")}
+		}
+		if err != nil {
+			return nil, err
+		}
+		message.TellEvent(v, &e, zone)
 	}
 	if words.NamesShelf() {
 		for _, f := range l.fields {
@@ -260,7 +273,24 @@ func (l *letters) about(v message.Values, words *message.Program, p *store.Perso
 		}
 	}
 	v[message.CampaignName] = campaign
-	return v
+	return v, nil
+}
+
+// event reads an event that letters are about, once for all of them.
+func (l *letters) event(ctx context.Context, id int64) (event.Event, error) {
+	if x, ok := l.events.Load(id); ok {
+		return x.(event.Event), nil
+	}
+	list, err := l.e.Store.EventsByID(ctx, []int64{id})
+	if err != nil {
+		return event.Event{}, err
+	}
+	e, ok := list[id]
+	if !ok {
+		return e, store.ErrNotFound
+	}
+	l.events.Store(id, e)
+	return e, nil
 }
 
 // Signature is a user's signature: their own, else their name and how to reach
@@ -317,7 +347,11 @@ func (e *Post) WriteFor(
 	if err != nil {
 		return d, err
 	}
-	d.Rendered, err = words.Render(d.Group, l.about(l.values(words, p, *sender), words, p, "[the campaign]"),
+	v, err := l.about(ctx, l.values(words, p, *sender), words, p, "[the campaign]")
+	if err != nil {
+		return d, err
+	}
+	d.Rendered, err = words.Render(d.Group, v,
 		message.Addresses{OptOut: e.URL + message.OptOutLink, Sender: e.imprint()})
 	return d, err
 }
@@ -364,7 +398,10 @@ func (l *letters) letter(
 		Link: func(n int, _ string) string { return e.LinkURL(o.ID, n) }, OptOut: optOut,
 		Pixel: e.PixelURL(o.ID), Trap: e.TrapURL(o.ID), Sender: e.imprint(),
 	}
-	values := l.about(l.values(p, reader, *o.Sender), p, reader, o.Campaign)
+	values, err := l.about(ctx, l.values(p, reader, *o.Sender), p, reader, o.Campaign)
+	if err != nil {
+		return letter, 0, nil, err
+	}
 	r, err := p.Render(group, values, to)
 	if err == nil && o.ByHand && len(r.Text) < shortLetter {
 		to.Pixel, to.Trap = "", "" // a few lines with a picture that nobody sees look like what they are not

@@ -116,12 +116,12 @@ func (e *Post) Proof(
 					continue
 				}
 				if f.Of == "" {
-					if strings.HasPrefix(name, "event.") && doc.Invite == nil {
+					if strings.HasPrefix(name, "event.") && doc.Invite == nil && doc.Event == 0 {
 						p.Findings = append(p.Findings,
 							message.Finding{Group: g, Grave: true,
-								Text: fmt.Sprintf("it speaks of its event (%s) and has no invitation", name)})
+								Text: fmt.Sprintf("it speaks of its event (%s), and none is chosen", name)})
 					}
-					if name == message.EventPlace && doc.Invite != nil && doc.Invite.Place == "" {
+					if name == message.EventPlace && doc.Event == 0 && doc.Invite != nil && doc.Invite.Place == "" {
 						p.Findings = append(p.Findings,
 							message.Finding{Group: g, Grave: true,
 								Text: "it says where its event is, and the invitation does not"})

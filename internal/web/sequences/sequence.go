@@ -113,7 +113,7 @@ func (d sequenceData) After() []sequence.Exit {
 
 // lately is something that happened to somebody on the sequence.
 type lately struct {
-	store.Event
+	store.StepDone
 	Icon, Text string
 }
 
@@ -308,7 +308,7 @@ func (s *Place) happening(c *echo.Context, d *sequenceData) error {
 		return err
 	}
 	for _, e := range events {
-		x := lately{Event: e, Text: e.Reason}
+		x := lately{StepDone: e, Text: e.Reason}
 		if st := d.Plan.Step(sequence.StepID(e.Step)); st != nil {
 			x.Icon = st.Kind().Icon
 			switch {
