@@ -160,7 +160,7 @@ func (d *Demo) live(ctx context.Context, s *scenario, m made, people, ids []int6
 			}
 		}
 		if day == Lived-2 {
-			if err := d.endMore(ctx); err != nil {
+			if err := d.endMore(ctx, people, ids[0]); err != nil {
 				return err
 			}
 		}

@@ -21,6 +21,7 @@ type begun struct {
 	words         []string // of its calls, tasks and messages on the network, likewise
 	entry         store.Entry
 	rest          sequence.Rest
+	event         int64 // that it is about
 }
 
 // outreach and the others are drawn before the demo's last days are lived, and launched in
@@ -47,7 +48,7 @@ func (d *Demo) keepBegun(ctx context.Context, b begun, marketer int64) (id int64
 		return 0, fmt.Errorf("there is no starter %q", b.starter)
 	}
 	plan, now := st.Plan(), d.Clock.Now()
-	plan.LaunchHold, plan.Ground.Other, plan.Rest = false, "legitimate interest", b.rest
+	plan.LaunchHold, plan.Ground.Other, plan.Rest, plan.Event = false, "legitimate interest", b.rest, b.event
 	err = d.Store.InTx(ctx, func(tx store.Tx) error {
 		subjects, words := b.subjects, b.words
 		for _, l := range plan.Outline() {
@@ -109,12 +110,21 @@ func (d *Demo) keepMore(ctx context.Context, people []int64, marketer int64) err
 			}
 		}
 	}
-	_, err := d.keepBegun(ctx, nextClinic, marketer)
+	clinic, err := d.keepEvents(ctx, people, marketer)
+	if err != nil {
+		return err
+	}
+	b = nextClinic
+	b.event = clinic
+	_, err = d.keepBegun(ctx, b, marketer)
 	return err
 }
 
 // endMore holds the one and ends the other, as the demo's days come to their end.
-func (d *Demo) endMore(ctx context.Context) error {
+func (d *Demo) endMore(ctx context.Context, people []int64, marketer int64) error {
+	if err := d.endEvents(ctx, people, marketer); err != nil {
+		return err
+	}
 	list, err := d.Store.Sequences(ctx)
 	if err != nil {
 		return err

@@ -389,6 +389,26 @@ func (db Queries) Values(ctx context.Context, f rule.Field, n int) ([]string, er
 		`select `+col+` as v`+peopleTables+`where `+col+` <> '' group by 1 order by count(*) desc, 1 limit $1`, n)
 }
 
+// PeopleByAddress finds whose some addresses are, in lower case: of each, whom it is the main
+// one of, else whom it is known of besides.
+func (db Queries) PeopleByAddress(ctx context.Context, addresses []string) (map[string]int64, error) {
+	rows, err := all[struct {
+		Address string
+		ID      int64
+	}](ctx, db, `
+		select distinct on (address) address, id
+		from (
+			select p.email as address, p.id, 0 as rank from person p where p.email = any ($1) and p.email <> ''
+			union all
+			select c.value, c.person_id, 1 from contact_point c where c.kind = 'email' and c.value = any ($1)) x
+		order by address, rank, id`, addresses)
+	out := make(map[string]int64, len(rows))
+	for _, r := range rows {
+		out[r.Address] = r.ID
+	}
+	return out, err
+}
+
 // LastMailSender finds the person an address belongs to.
 func (db Queries) LastMailSender(ctx context.Context, email string) (int64, error) {
 	return one[int64](ctx, db, `select id from person where email = $1 and email <> ''

@@ -54,7 +54,7 @@ func TestANewKindOfStep(t *testing.T) {
 	}
 	d.post("/insert", url.Values{"from": {"0"}, "kind": {"call"}})
 	code, body := d.post("/insert", url.Values{"from": {"0"}, "kind": {"rest"}})
-	if code != http.StatusSeeOther || !strings.Contains(body, "They wait here for") ||
+	if code != http.StatusSeeOther || !strings.Contains(body, "They wait here") ||
 		!strings.Contains(body, "Is woken") {
 		t.Errorf("inserted: %d; it has no form, or its exits are not drawn", code)
 	}

@@ -3,12 +3,13 @@ package calendar
 import (
 	_ "embed"
 	"maps"
-	"ombak/internal/core/plainly"
 	"slices"
 	"strings"
 	"sync"
 	"time"
 	_ "time/tzdata" // the zones ship with the program: a bare machine has none
+
+	"ombak/internal/core/plainly"
 )
 
 // zoneTab is zone.tab of the tz database (public domain), which gives every
@@ -97,7 +98,11 @@ func Zone(name string) (*time.Location, error) {
 	if name == "" || name == "Local" {
 		return nil, plainly.Errorf("%q is no time zone", name)
 	}
-	return load(name)
+	l, err := load(name)
+	if err != nil {
+		return nil, plainly.Errorf("%q is no time zone", name)
+	}
+	return l, nil
 }
 
 var loaded sync.Map // name → *time.Location; time.LoadLocation reads afresh at each call

@@ -7,6 +7,7 @@ import (
 	"bytes"
 	"fmt"
 	"net/url"
+	"strings"
 	"time"
 
 	"github.com/emersion/go-ical"
@@ -17,19 +18,19 @@ import (
 
 // Event is one event. Instants are UTC.
 type Event struct {
-	ID        int64
-	Name      string
-	Note      string // what it is for, in a few words
-	Starts    time.Time
-	Ends      time.Time
-	Zone      string // IANA name: where its day and time are read
-	Place     string // in words; empty: online
-	Link      string // where one joins; https
-	Page      int64  // whose form registers; 0: none
-	Seats     int    // 0: as many as come
-	Revision  int    // counts each move and the cancelling (RFC 5545, SEQUENCE)
-	Moved     time.Time
-	Cancelled time.Time // zero: it takes place
+	ID        int64     `json:"-"`
+	Name      string    `json:"name"`
+	Note      string    `json:"-"` // what it is for, in a few words
+	Starts    time.Time `json:"starts"`
+	Ends      time.Time `json:"ends"`
+	Zone      string    `json:"zone"`            // IANA name: where its day and time are read
+	Place     string    `json:"place,omitempty"` // in words; empty: online
+	Link      string    `json:"link,omitempty"`  // where one joins; https
+	Page      int64     `json:"-"`               // whose form registers; 0: none
+	Seats     int       `json:"-"`               // 0: as many as come
+	Revision  int       `json:"-"`               // counts each move and the cancelling (RFC 5545, SEQUENCE)
+	Moved     time.Time `json:"-"`
+	Cancelled time.Time `json:"cancelled,omitzero"` // zero: it takes place
 }
 
 // Limits of an event.
@@ -155,6 +156,14 @@ const (
 
 // States lists what is stored.
 func States() []State { return []State{Registered, Cancelled, Came, StayedAway} }
+
+// Title is the state as a button or a heading has it.
+func (s State) Title() string {
+	if s == None {
+		return ""
+	}
+	return strings.ToUpper(string(s[:1])) + string(s[1:])
+}
 
 // Holds reports whether the state takes a seat: they registered and did not cancel.
 func (s State) Holds() bool { return s == Registered || s == Came || s == StayedAway }

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 
+	"ombak/internal/core/event"
 	"ombak/internal/core/plainly"
 )
 
@@ -20,6 +21,8 @@ type File struct {
 	Plan    *Plan                          `json:"plan"`
 	Entry   *Entry                         `json:"entry,omitempty"` // who enters; nil: nobody yet
 	Names   map[PartKind]map[string]string `json:"names,omitempty"` // of each kind, by number
+	// Events are those that the plan is reckoned from, by number, as they are.
+	Events map[int64]event.Event `json:"events,omitempty"`
 }
 
 // FileKind and FileVersion stand at the beginning of each file.
@@ -58,6 +61,11 @@ func ReadFile(r io.Reader) (*File, error) {
 	}
 	if err := f.Plan.whole(); err != nil {
 		return nil, err
+	}
+	for id, e := range f.Events {
+		if err := e.Check(); err != nil {
+			return nil, plainly.Errorf("event %d: %w", id, err)
+		}
 	}
 	return &f, nil
 }

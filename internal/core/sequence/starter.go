@@ -5,6 +5,7 @@ import (
 
 	"ombak/internal/core/act"
 	"ombak/internal/core/calendar"
+	"ombak/internal/core/event"
 	"ombak/internal/core/rule"
 	"ombak/internal/core/signal"
 )
@@ -86,16 +87,25 @@ var starters = []Starter{
 		}},
 	{"event", "Event invitation",
 		"Invites, asks a second time, reminds the day before and writes after.", func(b *builder) {
+			dayBefore := event.Offset{Span: days(1), Clock: 9 * 60}
 			invite := b.then("Invitation", mail(calendar.Span{}))
-			comes := b.then("Registers?", &Watch{Signal: signal.Form, N: 1, For: days(7)})
-			b.then("Reminder, the day before", &Email{Timing: Timing{Wait: days(1)}, Request: true})
-			b.then("Note after", mail(days(2)))
-			b.ends(b.from, b.exit, "Registered")
+			comes := b.then("Registers?", &Watch{Signal: signal.Registered, N: 1, For: days(7)})
+			b.then("Reminder, the day before",
+				&Email{Timing: Timing{From: &FromEvent{Offset: dayBefore}}, Request: true})
+			came := b.then("Comes?", &Watch{Signal: signal.Came, N: 1,
+				Until: &FromEvent{Offset: event.Offset{Span: days(1), After: true, Clock: 9 * 60}}})
+			b.then("Note to who came", mail(calendar.Span{}))
+			b.ends(b.from, b.exit, "Came")
+			b.at(came, NotInTime)
+			b.then("Note to who missed it", mail(calendar.Span{}))
+			b.ends(b.from, b.exit, "Stayed away")
 			b.at(comes, NotInTime)
 			b.then("Second chance", &Email{Timing: Timing{Wait: days(1)}, Thread: invite})
-			again := b.then("Registers now?", &Watch{Signal: signal.Form, N: 1, For: days(5)})
+			again := b.then("Registers now?", &Watch{Signal: signal.Registered, N: 1,
+				Until: &FromEvent{Offset: dayBefore}})
 			b.ends(again, NotInTime, "Did not register")
 			b.join(again, Happened, b.p.Step(comes).About().To[Happened])
+			b.p.LongestStay = days(90)
 		}},
 	{"three", "Three emails in four weeks",
 		"Three emails that build on each other; whoever answers leaves.", func(b *builder) {

@@ -2,15 +2,18 @@ package sequence
 
 import (
 	"fmt"
+	"strings"
 	"time"
 
 	"ombak/internal/core/calendar"
+	"ombak/internal/core/event"
 	"ombak/internal/core/signal"
 )
 
 // Warn lists what may be meant otherwise, and forbids no launch: in a plan that is launched
 // at an instant, in a zone in which its dates are read.
-func (p *Plan) Warn(now time.Time, zone *time.Location) []Problem {
+// events are those it is reckoned from, as far as they are known.
+func (p *Plan) Warn(now time.Time, zone *time.Location, events map[int64]event.Event) []Problem {
 	order, ok := p.order()
 	if !ok {
 		return nil // Check says that it leads back to itself
@@ -24,8 +27,9 @@ func (p *Plan) Warn(now time.Time, zone *time.Location) []Problem {
 			out = append(out, Problem{Step: id, Text: fmt.Sprintf(format, args...)})
 		}
 		longest = max(longest, days[id])
-		if t, ok := s.(timed); ok && t.timing().Dated() {
-			p.warnOfDate(t, now, zone, warn)
+		p.warnOfEvents(s, now, events, warn)
+		if t, ok := s.(timed); ok && t.timing().Bound() {
+			p.warnOfDate(t, now, zone, events, warn)
 		}
 		if w, ok := s.(*Watch); ok {
 			p.warnOfWatch(w, warn)
@@ -41,22 +45,61 @@ func (p *Plan) Warn(now time.Time, zone *time.Location) []Problem {
 	return out
 }
 
+// warnOfEvents warns of an event that is cancelled, and of waiting until before one that is
+// over.
+func (p *Plan) warnOfEvents(s Step, now time.Time, events map[int64]event.Event, warn func(string, ...any)) {
+	if x, ok := s.(interface{ events() []int64 }); ok {
+		for _, own := range x.events() {
+			if e, known := events[p.EventOf(own)]; known && e.Off() {
+				warn("its event “%s” is cancelled", e.Name)
+				return
+			}
+		}
+	}
+	var until *FromEvent
+	switch s := s.(type) {
+	case *Pause:
+		until = s.Until
+	case *Watch:
+		until = s.Until
+	}
+	if until == nil {
+		return
+	}
+	if e, known := events[p.EventOf(until.Event)]; known && e.At(until.Offset).Before(now) {
+		warn("waits until %s, and that is over", strings.TrimPrefix(until.String(), "when "))
+	}
+}
+
+// dueAt is when a step is due whoever comes to it; false: that follows from when they do, or
+// from an event that nobody knows.
+func (p *Plan) dueAt(t *Timing, zone *time.Location, events map[int64]event.Event) (at time.Time, ok bool) {
+	if t.From != nil {
+		e, known := events[p.EventOf(t.From.Event)]
+		return e.At(t.From.Offset), known
+	}
+	return calendar.At(t.Date, time.Duration(t.Clock)*time.Minute, zone), t.Dated()
+}
+
 // warnOfDate warns of a date that is over at the launch, or that comes before the date of a
 // step that comes before it.
-func (p *Plan) warnOfDate(t timed, now time.Time, zone *time.Location, warn func(string, ...any)) {
-	due := func(t *Timing) time.Time {
-		return calendar.At(t.Date, time.Duration(t.Clock)*time.Minute, zone)
-	}
+func (p *Plan) warnOfDate(
+	t timed, now time.Time, zone *time.Location, events map[int64]event.Event, warn func(string, ...any),
+) {
 	mine := t.timing()
-	if due(mine).Before(now) {
+	at, ok := p.dueAt(mine, zone, events)
+	if !ok {
+		return
+	}
+	if at.Before(now) {
 		warn("its date is over: it %s", mine.Late.Says())
 	}
 	for _, s := range p.Steps {
 		before, ok := s.(timed)
-		if !ok || !before.timing().Dated() || !p.leads(s.About().ID, t.About().ID) {
+		if !ok || !p.leads(s.About().ID, t.About().ID) {
 			continue
 		}
-		if due(mine).Before(due(before.timing())) {
+		if first, ok := p.dueAt(before.timing(), zone, events); ok && at.Before(first) {
 			warn("its date is before that of “%s”, which comes first: whoever comes that way is late", s.About().Title)
 		}
 	}

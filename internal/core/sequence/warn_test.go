@@ -6,12 +6,16 @@ import (
 	"time"
 
 	"ombak/internal/core/calendar"
+	"ombak/internal/core/event"
 	"ombak/internal/core/signal"
 )
 
 // What may be meant otherwise is said with its step, and keeps nothing from being launched;
 // the starters are warned of nothing.
 func TestWarnings(t *testing.T) {
+	events := map[int64]event.Event{5: {Starts: day(6), Ends: day(6.5), Zone: "UTC", Name: "Clinic"},
+		6: {Starts: day(-6), Ends: day(-5), Zone: "UTC"}, 7: {Starts: day(6), Ends: day(7), Zone: "UTC", Cancelled: day(-1)}}
+	from := func(event int64) Timing { return Timing{From: &FromEvent{Event: event}} }
 	on := func(d int) Timing { return Timing{Date: calendar.Date{Year: 2026, Month: 5, Day: d}, Clock: 9 * 60} }
 	for _, c := range []struct {
 		name  string
@@ -24,6 +28,13 @@ func TestWarnings(t *testing.T) {
 			Clock: 9 * 60}}}, 42, []string{"its date is over: it is passed over"}},
 		{"a date before another", []Step{&Email{Message: 1, Timing: on(14)}, &Email{Message: 2, Timing: on(13)}}, 42,
 			[]string{"its date is before that of “one”"}},
+		{"a reminder of an event to come", []Step{&Email{Message: 1, Timing: from(5)}}, 42, nil},
+		{"of one that is over", []Step{&Email{Message: 1, Timing: from(6)}}, 42, []string{"its date is over"}},
+		{"of one that is cancelled", []Step{&Email{Message: 1, Timing: from(7)}}, 42, []string{"is cancelled"}},
+		{"after what comes later", []Step{&Email{Message: 1, Timing: on(14)}, &Email{Message: 2, Timing: from(5)}}, 42,
+			[]string{"its date is before that of “one”"}},
+		{"until one that is over", []Step{&Pause{Until: &FromEvent{Event: 6}}, &Email{Message: 1}}, 42,
+			[]string{"waits until the event begins, and that is over"}},
 		{"an answer to nothing", []Step{&Watch{Signal: signal.Open, N: 3, For: days(5)}, &Email{Message: 1}}, 42,
 			[]string{"waits for opens, and no email comes before it"}},
 		{"an acceptance of nothing", []Step{&Watch{Signal: signal.Accepted, For: days(5)}, &Email{Message: 1}}, 42,
@@ -42,7 +53,7 @@ func TestWarnings(t *testing.T) {
 			}
 			from, exit = id, s.Exits()[0]
 		}
-		got := p.Warn(day0, time.UTC)
+		got := p.Warn(day0, time.UTC, events)
 		if len(got) != len(c.want) {
 			t.Errorf("%s: %+v", c.name, got)
 			continue
@@ -60,15 +71,15 @@ func TestWarnings(t *testing.T) {
 		t.Fatal(err)
 	}
 	p.Step(id).About().To[No] = p.Step(id).About().To[Yes]
-	if got := p.Warn(day0, time.UTC); len(got) != 1 || got[0].Step != id || !strings.Contains(got[0].Text, "the same step") {
+	if got := p.Warn(day0, time.UTC, nil); len(got) != 1 || got[0].Step != id || !strings.Contains(got[0].Text, "the same step") {
 		t.Errorf("ways that meet: %+v", got)
 	}
 	p.Step(id).About().To[No] = id
-	if got := p.Warn(day0, time.UTC); got != nil {
+	if got := p.Warn(day0, time.UTC, nil); got != nil {
 		t.Errorf("a circle: %+v", got)
 	}
 	for _, s := range Starters() {
-		if got := s.Plan().Warn(day0, time.UTC); len(got) > 0 {
+		if got := s.Plan().Warn(day0, time.UTC, nil); len(got) > 0 {
 			t.Errorf("%s is warned of: %+v", s.Key, got)
 		}
 	}

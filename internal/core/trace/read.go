@@ -151,7 +151,7 @@ func ReadPeople(r io.Reader, f *sequence.File, fallback *time.Location) ([]*Pers
 	var out []*Person
 	seen := map[string]bool{}
 	err := rows("people", r, []string{"id", "entered"}, func(x row) error {
-		p := &Person{ID: x.get("id"), Record: rule.Record{Values: person.Values{}}}
+		p := &Person{ID: x.get("id"), Record: rule.Record{Values: person.Values{}}, Events: f.Events}
 		if p.ID == "" || seen[p.ID] {
 			return x.fail("the id %q is there twice, or is none", p.ID)
 		}
@@ -244,7 +244,7 @@ func (x row) named(column string, names map[string]string) (out []int64, err err
 }
 
 // ReadSignals reads what people did: person, at, kind (in words, as "click"), and step,
-// link, page and machine where they are known.
+// link, page, event and machine where they are known.
 func ReadSignals(r io.Reader, people []*Person) error {
 	byID := index(people)
 	kinds := map[string]signal.Kind{}
@@ -266,7 +266,8 @@ func ReadSignals(r io.Reader, people []*Person) error {
 		}
 		s := signal.Signal{ID: int64(x.n), At: at, Kind: kind}
 		numbers := map[string]func(int64){"step": func(n int64) { s.Sequence, s.Step = Sequence, int32(n) },
-			"link": func(n int64) { s.Link = int32(n) }, "page": func(n int64) { s.Page = n }}
+			"link": func(n int64) { s.Link = int32(n) }, "page": func(n int64) { s.Page = n },
+			"event": func(n int64) { s.Event = n }}
 		for column, set := range numbers {
 			if v := x.get(column); v != "" {
 				n, err := strconv.ParseInt(v, 10, 32)

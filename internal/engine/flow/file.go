@@ -74,6 +74,9 @@ func (e *Flow) called(ctx context.Context) (called, error) {
 	for _, x := range cat.Audiences {
 		add(sequence.AudiencePart, x.ID, x.Name)
 	}
+	for _, x := range cat.Events {
+		add(sequence.EventPart, x.ID, x.Name)
+	}
 	for _, x := range cat.Tags {
 		add(sequence.TagPart, x.ID, x.Name)
 	}
@@ -107,6 +110,10 @@ func (e *Flow) SequenceFile(ctx context.Context, id int64) (*sequence.File, erro
 	}
 	f.Plan.Refer(note)
 	f.Entry.Refer(note)
+	ids, _ := f.Plan.Events()
+	if f.Events, err = e.Store.EventsByID(ctx, ids); err != nil {
+		return nil, err
+	}
 	return f, nil
 }
 

@@ -43,6 +43,13 @@ func (e *Flow) Problems(ctx context.Context, q store.Sequence, p *sequence.Plan)
 	} else if problem != "" {
 		problems = append(problems, sequence.Problem{Text: problem})
 	}
+	ids, asks := p.Events()
+	if events, err := e.Store.EventsByID(ctx, ids); err != nil {
+		return nil, err
+	} else if len(events) < len(ids) {
+		problems = append(problems,
+			sequence.Problem{Step: asks, Text: "its event is not there any more: choose another"})
+	}
 	fields, err := e.Fields(ctx)
 	if err != nil {
 		return nil, err

@@ -12,7 +12,12 @@ import (
 // Warnings lists what of a sequence's draft may be meant otherwise. None of it keeps it from
 // being launched.
 func (e *Flow) Warnings(ctx context.Context, q store.Sequence, p *sequence.Plan) ([]sequence.Problem, error) {
-	out := p.Warn(e.Now(), e.Zone())
+	ids, _ := p.Events()
+	events, err := e.Store.EventsByID(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
+	out := p.Warn(e.Now(), e.Zone(), events)
 	running, err := e.Store.RunningPlans(ctx)
 	if err != nil {
 		return nil, err

@@ -34,6 +34,7 @@ func (s *Place) Routes(in *echo.Group) {
 	s.messageRoutes(in)
 	s.mailingRoutes(in)
 	s.shelfRoutes(in)
+	s.eventRoutes(in)
 	s.pageRoutes(in)
 	in.GET("/people/:id/letter", s.byHand)
 	in.POST("/people/:id/letter", s.sendByHand)

@@ -125,6 +125,7 @@ type messageData struct {
 	Users   []store.User
 	Pages   []store.PageName
 	Shelf   []store.ShelfItem
+	Events  []store.EventName
 	Use     []store.Use
 	Edited  int
 	Wrong   string
@@ -246,6 +247,9 @@ func (s *Place) showMessage(c *echo.Context, code int, id int64, at int, group i
 		return err
 	}
 	d.Fields, d.Kinds = fieldGroups(fields), message.Kinds()
+	if d.Events, err = s.Store.EventNames(ctx); err != nil {
+		return err
+	}
 	if d.Shelf, err = s.Store.Shelf(ctx, "", s.Engine.Now(), false); err != nil {
 		return err
 	}

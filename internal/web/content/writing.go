@@ -289,6 +289,11 @@ func readEnvelope(doc *message.Document, v url.Values, zone *time.Location) (wha
 			*l.list, what = out, "copies"
 		}
 	}
+	if v.Has("about") {
+		if about, _ := strconv.ParseInt(v.Get("about"), 10, 64); about != doc.Event {
+			doc.Event, what = max(about, 0), "the event"
+		}
+	}
 	title, when := person.Name(v.Get("event")), strings.TrimSpace(v.Get("when"))
 	if title == "" && when == "" {
 		if doc.Invite != nil {

@@ -23,6 +23,7 @@ var didWords = map[string]string{
 	"trouble": "have an email held at", "done": "were called for",
 	"missed": "were not called in time for", "desk": "wait on the desk for", "opened": "opened",
 	"clicked": "clicked in", "answered": "answered",
+	"registered": "registered for", "cancelled": "cancelled their place at", "came": "came to", "away": "stayed away from",
 	"readers": "are readers of", "delivered": "got", "waiting": "still wait for", "withdrawn": "were taken out of",
 	"automatic": "answered by a machine to",
 	"bounced":   "bounced for", "opted out": "opted out by", "complained": "complained about",
@@ -48,6 +49,13 @@ func (s *Place) behind(c *echo.Context, b store.Behind) (*behindWords, error) {
 		if b.N > 0 {
 			out.Did = fmt.Sprintf("pressed link %d in", b.N)
 		}
+		return out, nil
+	case "event":
+		e, err := s.Store.Event(ctx, b.ID)
+		if err != nil {
+			return nil, err
+		}
+		out.Name, out.Href = e.Name, fmt.Sprintf("/content/events/%d", e.ID)
 		return out, nil
 	}
 	q, err := s.Store.Sequence(ctx, b.ID)

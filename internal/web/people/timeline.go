@@ -85,6 +85,8 @@ var signalIcons = map[signal.Kind]string{
 	signal.PageView: "globe", signal.Form: "note-pencil", signal.Download: "download-simple", signal.Open: "eye",
 	signal.Click:  "cursor-click",
 	signal.OptOut: "prohibit", signal.Bounce: "warning", signal.Complaint: "warning", signal.Meeting: "calendar-blank",
+	signal.Registered: "calendar-blank", signal.Cancelled: "prohibit", signal.Came: "users-three",
+	signal.StayedAway: "minus",
 }
 
 func (t *telling) mail() error {

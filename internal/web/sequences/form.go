@@ -21,6 +21,7 @@ type formData struct {
 	S        sequence.Step
 	Messages []store.MessageName
 	Pages    []store.PageName
+	Events   []store.EventName
 	Emails   []sequence.Step // before it
 	Touches  []sequence.Step // before it, that somebody can answer to
 	Links    []shell.Choice  // of the email it watches
@@ -52,7 +53,8 @@ func (s *Place) stepForm(
 		return "", err
 	}
 	id := d.Step.About().ID
-	f := formData{S: d.Step, Messages: messages, Pages: d.Pages, Emails: d.Plan.Touches(id, "email"),
+	f := formData{S: d.Step, Messages: messages, Pages: d.Pages, Events: d.Events,
+		Emails:  d.Plan.Touches(id, "email"),
 		Touches: d.Plan.Touches(id, ""), Kinds: signal.Kinds(), Choices: d.choices,
 		Units: []calendar.Unit{calendar.Minutes, calendar.Hours, calendar.Days, calendar.WorkingDays}}
 	for _, q := range d.choices.Sequences {

@@ -23,6 +23,5 @@ var stepFuncs = template.FuncMap{
 	"lates":     sequence.Lates,
 	"weekdays":  func() []time.Weekday { return weekdays },
 	"intervals": func(h calendar.SendingHours, d time.Weekday) string { return calendar.Intervals(h.Days[d]) },
-	"zones":     calendar.ZoneNames,
 	"clock":     func(minutes int) string { return fmt.Sprintf("%02d:%02d", minutes/60, minutes%60) },
 }

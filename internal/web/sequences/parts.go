@@ -30,7 +30,7 @@ type partLine struct {
 func (p partLine) Missing() bool { return p.Name == "" }
 
 var partWords = map[sequence.PartKind]string{sequence.MessagePart: "a message", sequence.SequencePart: "a sequence",
-	sequence.WordsPart: "words"}
+	sequence.WordsPart: "words", sequence.EventPart: "an event"}
 
 // partLines lists the parts of a plan.
 func (s *Place) partLines(d *sequenceData, messages []store.MessageName) []partLine {
@@ -50,6 +50,13 @@ func (s *Place) partLines(d *sequenceData, messages []store.MessageName) []partL
 		case sequence.SequencePart:
 			if x.ID != 0 {
 				p.Name, p.Href = d.choices.Sequence(x.ID), fmt.Sprintf("/sequences/%d", x.ID)
+			}
+		case sequence.EventPart:
+			p.Href = fmt.Sprintf("/content/events/new?sequence=%d", d.Q.ID)
+			for _, e := range d.Events {
+				if e.ID == x.ID {
+					p.Name, p.Href = e.Name, fmt.Sprintf("/content/events/%d", e.ID)
+				}
 			}
 		case sequence.WordsPart:
 			p.Href = fmt.Sprintf("/sequences/%d?view=draft&step=%d", d.Q.ID, x.Step)
@@ -91,6 +98,9 @@ func (s *Place) parts(c *echo.Context) error {
 	}
 	d.Plan = draft.Plan.V
 	if d.choices, err = s.ActChoices(ctx); err != nil {
+		return err
+	}
+	if d.Events, err = s.Store.EventNames(ctx); err != nil {
 		return err
 	}
 	messages, err := s.Store.MessageNames(ctx)

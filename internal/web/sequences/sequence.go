@@ -81,6 +81,7 @@ type sequenceData struct {
 	Kinds   []kindGroup
 	Set     settingsForm
 	Pages   []store.PageName
+	Events  []store.EventName
 	Wrong   string
 	Noted   string // what was just done that the map does not show
 	Copied  *sequence.Branch
@@ -159,6 +160,9 @@ func (s *Place) showSequence(c *echo.Context, code int, id int64, adjust func(*s
 	}
 	d.AsList = s.asList(c)
 	d.Editable = d.Draft && (shell.View{User: shell.UserOf(c)}).Writes()
+	if d.Events, err = s.Store.EventNames(ctx); err != nil {
+		return err
+	}
 	if d.Pages, err = s.Store.PageNames(ctx); err != nil {
 		return err
 	}
@@ -627,7 +631,7 @@ func touchDays(p *sequence.Plan) (out []touchDay) {
 		}
 		d := touchDay{Day: int(days[l.Step.About().ID]), Icon: l.Step.Kind().Icon, Title: l.Step.About().Title,
 			Kind: l.Step.Kind().Word}
-		if t, ok := l.Step.(interface{ Due() sequence.Timing }); ok && t.Due().Dated() {
+		if t, ok := l.Step.(interface{ Due() sequence.Timing }); ok && t.Due().Bound() {
 			d.Date = t.Due().Says()
 		}
 		out = append(out, d)

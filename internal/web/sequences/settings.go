@@ -118,7 +118,8 @@ func (d *sequenceData) settings(name, note string, e sequence.Entry, p *sequence
 	f := settingsForm{Units: []calendar.Unit{calendar.Hours, calendar.Days, calendar.WorkingDays},
 		Kinds: signal.Kinds(), SequenceSettings: flow.SequenceSettings{Name: name, Note: note, Entry: e,
 			Plan: sequence.ChangePlan{Hours: p.Hours, Ground: p.Ground, LaunchHold: p.LaunchHold,
-				LongestStay: p.LongestStay, Rest: p.Rest, Stay: p.Stay, LeaveIf: p.LeaveIf}}}
+				LongestStay: p.LongestStay, Rest: p.Rest, Stay: p.Stay, LeaveIf: p.LeaveIf,
+				Event: p.Event}}}
 	f.ready(d)
 	return f
 }
@@ -174,6 +175,7 @@ func readSettings(f Typed, p *sequence.Plan) (x flow.SequenceSettings, err error
 	if err == nil {
 		errs = append(errs, hours.Check())
 	}
+	plan.Event = max(f.Number("event"), 0)
 	plan.Ground, err = readGround(f.Get("ground"))
 	errs = append(errs, err, ReadSpan(f, "stay", &plan.LongestStay))
 	plan.Rest = sequence.Rest{Days: int(f.Number("rest")), Any: f.Get("rest-of") == "touch", Most: p.Rest.Most}

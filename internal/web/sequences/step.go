@@ -121,21 +121,63 @@ func readSocial(f Typed, s sequence.Step) error {
 	return err
 }
 
-func readPause(f Typed, s sequence.Step) error { return ReadSpan(f, "for", &s.(*sequence.Pause).For) }
+func readPause(f Typed, s sequence.Step) error {
+	p := s.(*sequence.Pause)
+	return readUntil(f, &p.For, &p.Until)
+}
+
+// readUntil reads how long something lasts: a while, or until before or after an event.
+func readUntil(f Typed, long *calendar.Span, until **sequence.FromEvent) (err error) {
+	*until = nil
+	if side := f.Get("until"); side == "before" || side == "later" {
+		*long = calendar.Span{}
+		*until, err = readFromEvent(f, "till", side == "later")
+		return err
+	}
+	if !f.Has("for") { // it was until an event, and is to be a while
+		*long = calendar.Span{N: 3, Unit: calendar.Days}
+		return nil
+	}
+	return ReadSpan(f, "for", long)
+}
+
+// readFromEvent reads an instant before or after an event from the fields name, name-unit,
+// name-clock and name-event. Where there are none yet it is a day, at nine.
+func readFromEvent(f Typed, name string, after bool) (*sequence.FromEvent, error) {
+	x := &sequence.FromEvent{Event: max(f.Number(name+"-event"), 0)}
+	x.After, x.Clock = after, 9*60
+	if !f.Has(name) {
+		x.Span = calendar.Span{N: 1, Unit: calendar.Days}
+		return x, nil
+	}
+	err := ReadSpan(f, name, &x.Span)
+	if text := f.Get(name + "-clock"); text != "" {
+		clock, cerr := shell.ClockTime(text)
+		if cerr == nil {
+			x.Clock = clock
+		}
+		err = errors.Join(err, cerr)
+	}
+	return x, err
+}
 
 func readWatch(f Typed, s sequence.Step) error {
 	w := s.(*sequence.Watch)
 	w.Signal, w.Of = signal.Kind(f.Number("signal")), sequence.StepID(f.Number("of"))
 	w.Page, w.Link, w.AtEnd = max(f.Number("page"), 0), int32(max(f.Number("link"), 0)), f.Get("atend") != ""
-	if w.Signal.OfPage() {
+	w.Event = 0
+	switch {
+	case w.Signal.OfEvent():
+		w.Of, w.Page, w.Event = 0, 0, max(f.Number("event"), 0)
+	case w.Signal.OfPage():
 		w.Of = 0 // these come from pages, not from emails
-	} else {
+	default:
 		w.Page = 0
 	}
 	if w.Signal != signal.Click || w.Of == 0 {
 		w.Link = 0
 	}
-	err := ReadSpan(f, "for", &w.For)
+	err := readUntil(f, &w.For, &w.Until)
 	n, nerr := strconv.Atoi(f.Get("times"))
 	if nerr != nil || n < 1 || n > 1000 {
 		return errors.Join(err, plainly.New("how often is a whole number from 1 to 1000"))
@@ -233,12 +275,19 @@ func readTiming(f Typed, t *sequence.Timing) error {
 		t.Own = hours
 		errs = append(errs, err)
 	}
-	if f.Get("when") != "date" {
-		return errors.Join(append(errs, ReadSpan(f, "wait", &t.Wait))...)
+	when := f.Get("when")
+	if when == "date" || when == "before" || when == "later" {
+		if t.Late = sequence.Late(f.Get("late")); !slices.Contains(sequence.Lates(), t.Late) {
+			t.Late = sequence.LatePass
+		}
 	}
-	t.Late = sequence.Late(f.Get("late"))
-	if !slices.Contains(sequence.Lates(), t.Late) {
-		t.Late = sequence.LatePass
+	if when == "before" || when == "later" {
+		from, err := readFromEvent(f, "from", when == "later")
+		t.From = from
+		return errors.Join(append(errs, err)...)
+	}
+	if when != "date" {
+		return errors.Join(append(errs, ReadSpan(f, "wait", &t.Wait))...)
 	}
 	day, err := time.Parse(time.DateOnly, f.Get("date"))
 	if err != nil {

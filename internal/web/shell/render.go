@@ -219,6 +219,7 @@ var funcs = template.FuncMap{
 	// address it stands as it is.
 	"encoded": func(query string) template.URL { return template.URL(query) },
 	"n":       Thousands,
+	"zones":   calendar.ZoneNames,
 	"size": func(bytes int64) string {
 		if bytes < 1_000_000 {
 			return fmt.Sprintf("%d kB", max((bytes+500)/1000, 1))

@@ -180,6 +180,8 @@ func readCondition(v url.Values, path, key string, cat *rule.Catalogue) rule.Con
 			c.Signal.Message = n
 		case "page":
 			c.Signal.Page = n
+		case "event":
+			c.Signal.Event = n
 		case "machine":
 			c.Signal.Machine = true
 		}
@@ -379,6 +381,10 @@ func viewCondition(c *rule.Condition, path string, cat *rule.Catalogue) *condVie
 		case signal.PageView, signal.Form, signal.Download:
 			place("page", cat.Pages, c.Signal.Page)
 		}
+		if c.Signal.Kind.OfEvent() {
+			place("event", cat.Events, c.Signal.Event)
+			return v
+		}
 		place("sequence", cat.Sequences, c.Signal.Sequence)
 		switch c.Signal.Kind {
 		case signal.Open, signal.Click, signal.Reply:
@@ -439,6 +445,9 @@ func opWords(c *rule.Condition, op rule.Op) string {
 		return map[rule.Op]string{rule.Is: "has them now:", rule.IsNot: "does not have them now:",
 			rule.Was: "has them or had them:", rule.WasNot: "never had them:",
 			rule.Finished: "was gone through to its end:"}[op]
+	case rule.AtEvent:
+		return map[rule.Op]string{rule.Is: "has them registered:", rule.IsNot: "does not have them registered:",
+			rule.CameTo: "had them come:", rule.AwayFrom: "had them stay away:"}[op]
 	case rule.Deal:
 		return map[rule.Op]string{rule.Is: "is there", rule.IsNot: "is not there"}[op]
 	}

@@ -11,6 +11,8 @@ import (
 
 	"github.com/labstack/echo/v5"
 
+	"ombak/internal/core/calendar"
+	"ombak/internal/core/event"
 	"ombak/internal/core/plainly"
 	"ombak/internal/engine/base"
 	"ombak/internal/store"
@@ -61,6 +63,16 @@ func ClockTime(s string) (int, error) {
 		return 0, plainly.Errorf("%q is no time of day, such as 08:30", s)
 	}
 	return hour*60 + minute, nil
+}
+
+// EventTime is when an event is, in a zone: "Monday 20 April 2026, 09:00 to 11:00".
+func EventTime(e *event.Event, zone *time.Location) string {
+	starts, ends := e.Starts.In(zone), e.Ends.In(zone)
+	s := starts.Format("Monday 2 January 2006, 15:04") + " to "
+	if calendar.DateOf(starts, zone) == calendar.DateOf(ends, zone) {
+		return s + ends.Format("15:04")
+	}
+	return s + ends.Format("Monday 2 January 2006, 15:04")
 }
 
 // PeopleWords counts people in words.
