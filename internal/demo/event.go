@@ -26,7 +26,8 @@ func (d *Demo) keepEvents(ctx context.Context, people []int64, marketer int64) (
 	if err != nil {
 		return 0, err
 	}
-	clinic := event.Event{Page: page.ID, Name: "Calibration clinic", Note: "20 calibrated sensors, and a talk with each of their owners.",
+	clinic := event.Event{Page: page.ID, Name: "Calibration clinic",
+		Note:   "20 calibrated sensors, and a talk with each of their owners.",
 		Starts: d.at(24, 10), Ends: d.at(24, 12), Zone: zone, Link: "https://karang.example/clinic", Seats: 60}
 	for _, x := range []struct {
 		event.Event

@@ -215,3 +215,15 @@ func TestAnEventIsMoved(t *testing.T) {
 		t.Errorf("for a cancelled one %d register, %v", n, why)
 	}
 }
+
+// What changes nothing that people were told is no occasion for a word.
+func TestNothingToTell(t *testing.T) {
+	w := newWorld(t, mailserver.Options{})
+	x := w.clinicOn(0, 0)
+	w.attend(x, event.Registered, 0, w.norwegian("Ana"))
+	x.Seats, x.Note = 9, "Another note."
+	if _, told, err := w.e.SaveEvent(w.ctx, x, forms.Word{Subject: "Moved", Text: "It is not."}, w.marketer); err != nil ||
+		told != 0 {
+		t.Errorf("%d are told of a note, %v", told, err)
+	}
+}

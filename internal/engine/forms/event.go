@@ -60,6 +60,8 @@ func (e *Forms) SaveEvent(
 			if moved {
 				x.Moved = e.Now()
 			}
+		} else {
+			w = Word{} // there is nothing to tell
 		}
 		told, err = e.changed(ctx, tx, x, w, user)
 		return err
