@@ -52,6 +52,8 @@ func whyNot(by contact.Channel, g groundSQL) string {
 		lines = append(lines, "when p.phone = '' then "+quoted(contact.NoNumber))
 	case contact.Social:
 		lines = append(lines, "when p.profile = '' then "+quoted(contact.NoProfile))
+	case contact.Post:
+		lines = append(lines, "when p.street = '' or p.city = '' then "+quoted(contact.NoPostal))
 	}
 	lines = append(lines,
 		"when "+g.request+" then null",

@@ -28,7 +28,8 @@ const claimedFields = `
 			select e.id, e.sequence_id, e.version_id, e.person_id, e.key, e.step, e.visit, e.phase, e.entered_at,
 				e.reached_at, e.due,
 			p.country, p.city, p.zone, p.stopped_at, coalesce(p.stopped_by, 0),
-			p.erased_at is not null, p.email <> '', p.phone <> '', p.profile <> '', p.do_not_contact,
+			p.erased_at is not null, p.email <> '', p.phone <> '', p.profile <> '', p.street <> '' and p.city <> '',
+			p.do_not_contact,
 			p.opted_out_at is not null, p.bounced_at is not null, k.given, k.at
 		from due join enrolment e using (id)
 		join person p on p.id = e.person_id
@@ -82,8 +83,8 @@ func claimed(ctx context.Context, tx Tx, query string, args ...any) ([]Claimed, 
 		if err := rows.Scan(&c.ID, &c.Sequence, &c.Version, &c.Person, &st.Key, &st.Step, &st.Visit, &st.Phase,
 			&st.Entered, &st.Reached, &due,
 			&c.Country, &c.City, &c.Zone, &stopped, &c.StoppedBy,
-			&r.Erased, &r.Email, &r.Phone, &r.Profile, &r.DoNotContact, &r.OptedOut, &r.Bounced, &agreed,
-			&said); err != nil {
+			&r.Erased, &r.Email, &r.Phone, &r.Profile, &r.Postal, &r.DoNotContact, &r.OptedOut, &r.Bounced,
+			&agreed, &said); err != nil {
 			return nil, err
 		}
 		switch {

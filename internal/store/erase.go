@@ -108,8 +108,8 @@ func (tx Tx) Erase(ctx context.Context, id int64, addresses []string, hashes [][
 		update person
 		set first_name = '', last_name = '', email = '', phone = '', title = '', seniority = '', department = '',
 			company_id = null, owner_id = null,
-		region = '', city = '', zone = '', language = '', profile = '', own = '{}', away_until = null,
-			do_not_contact = true, erased_at = $2
+		region = '', city = '', street = '', postcode = '', zone = '', language = '', profile = '', own = '{}',
+			away_until = null, do_not_contact = true, erased_at = $2
 		where id = $1 and erased_at is null`, id, at)
 	if err == nil && n == 0 {
 		return ErrNotFound

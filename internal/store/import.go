@@ -164,7 +164,7 @@ var stagedFields = []struct {
 	{person.FirstName, "first_name"}, {person.LastName, "last_name"}, {person.EmailField, "email"},
 	{person.PhoneField, "phone"}, {person.Title, "title"},
 	{person.Seniority, "seniority"}, {person.Department, "department"}, {person.Country, "country"},
-	{person.Region, "region"}, {person.City, "city"},
+	{person.Region, "region"}, {person.City, "city"}, {person.Street, "street"}, {person.Postcode, "postcode"},
 	{person.Zone, "zone"}, {person.Language, "language"}, {person.Profile, "profile"}, {person.Source, "source"},
 	{person.Medium, "medium"},
 	{person.Campaign, "campaign"}, {person.Term, "term"}, {person.Content, "content"},

@@ -39,6 +39,8 @@ type Person struct {
 	Zone           string
 	Language       string
 	Profile        string
+	Street         string
+	Postcode       string
 	Source         string
 	Medium         string
 	Campaign       string
@@ -75,6 +77,8 @@ func (p *Person) Values() person.Values {
 	put(person.Country, p.Country)
 	put(person.Region, p.Region)
 	put(person.City, p.City)
+	put(person.Street, p.Street)
+	put(person.Postcode, p.Postcode)
 	put(person.Zone, p.Zone)
 	put(person.Language, p.Language)
 	put(person.Profile, p.Profile)
@@ -142,8 +146,8 @@ const personColumns = `
 		coalesce(c.name, '') as company,
 	coalesce(c.domain, '') as domain, coalesce(c.industry, '') as industry, coalesce(c.size, 0) as size,
 		coalesce(c.revenue, '') as revenue, coalesce(c.country, '') as company_country,
-	p.owner_id, coalesce(o.name, '') as owner, p.country, p.region, p.city, p.zone, p.language, p.profile, p.source,
-		p.medium, p.campaign, p.term, p.content, p.own, coalesce(c.own, '{}') as company_own,
+	p.owner_id, coalesce(o.name, '') as owner, p.country, p.region, p.city, p.street, p.postcode, p.zone, p.language,
+		p.profile, p.source, p.medium, p.campaign, p.term, p.content, p.own, coalesce(c.own, '{}') as company_own,
 	p.do_not_contact, p.opted_out_at, p.bounced_at, p.away_until, p.created_at, p.batch_id, p.erased_at`
 
 const personFields = personColumns +
@@ -170,8 +174,8 @@ func (db Queries) PersonByEmail(ctx context.Context, email string) (Person, erro
 // any purpose.
 func (p *Person) Reach() contact.Facts {
 	return contact.Facts{Email: p.Email != "", Phone: p.Phone != "", Profile: p.Profile != "",
-		DoNotContact: p.DoNotContact,
-		OptedOut:     p.OptedOut != nil, Bounced: p.Bounced != nil}
+		Postal: p.Street != "" && p.City != "", DoNotContact: p.DoNotContact,
+		OptedOut: p.OptedOut != nil, Bounced: p.Bounced != nil}
 }
 
 // PeopleFor lists the ids of those who enter a sequence by its rule now, n at most, in

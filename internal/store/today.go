@@ -50,7 +50,8 @@ func (db Queries) Figures(ctx context.Context, since time.Time) (Figures, error)
 		(select count(*) from enrolment where ended_at is null) as on_the_way,
 		(select count(*) from handoff where state = 'open') as waiting,
 		(select count(*) from handoff where state = 'open' and rep_id is null) as pool,
-		(select count(*) from work where open) as calls,
+		(
+			select count(*) from work w join touch t on t.id = w.touch_id where w.open and t.kind <> 'post') as calls,
 		(select count(*) from letter where aside) as trouble,
 		(select count(*) from deal where closed_at is null) as deals,
 		(select count(*) from incoming where kind = {reply} and at >= $1) as replies,

@@ -272,7 +272,8 @@ func (db Queries) Touch(ctx context.Context, id int64) (Touch, error) {
 func (db Queries) DeskWork(ctx context.Context, rep int64) ([]Touch, error) {
 	return all[Touch](ctx, db,
 		touchFields+
-			"where w.open and ($1 = 0 or w.rep_id = $1 or w.rep_id is null) order by w.ready_at, t.id limit 200", rep)
+			"where w.open and t.kind <> 'post' and ($1 = 0 or w.rep_id = $1 or w.rep_id is null) "+
+			"order by w.ready_at, t.id limit 200", rep)
 }
 
 // Trouble lists the emails somebody has to look at, the oldest first.
@@ -377,5 +378,60 @@ func (tx Tx) SendByHand(ctx context.Context, m Message, person, user int64, once
 			returning id)
 		insert into letter (touch_id, lane, ready_at, sender_id) select id, $6, $2, $7 from made`,
 		person, at, id, once, ByHandGround, int16(touch.Single), user)
+	return err
+}
+
+// CardStep is a step whose cards wait for the printer.
+type CardStep struct {
+	Sequence int64 `db:"sequence_id"`
+	Name     string
+	Step     int32
+	N        int64
+	Since    time.Time
+	Version  int64 `db:"version_id"` // of the newest of them
+}
+
+// CardSteps lists the steps whose cards wait, the longest waiting first.
+func (db Queries) CardSteps(ctx context.Context) ([]CardStep, error) {
+	return all[CardStep](ctx, db, `
+		select t.sequence_id, q.name, t.step, count(*) as n, min(t.made_at) as since, max(t.version_id) as version_id
+		from work w
+		join touch t on t.id = w.touch_id
+		join sequence q on q.id = t.sequence_id
+		where w.open and t.kind = 'post'
+		group by t.sequence_id, q.name, t.step
+		order by since, t.sequence_id, t.step
+		limit 200`)
+}
+
+// WaitingCards lists the cards of a step that wait, the longest waiting first.
+func (db Queries) WaitingCards(ctx context.Context, sequenceID int64, step int32, n int) ([]Touch, error) {
+	return all[Touch](ctx, db, touchFields+
+		"where w.open and t.kind = 'post' and t.sequence_id = $1 and t.step = $2 order by t.id limit $3", sequenceID,
+		step, n)
+}
+
+// FinishCards records the outcome of cards of a step that still wait, and answers the
+// enrolments that they are of.
+func (tx Tx) FinishCards(
+	ctx context.Context, sequenceID int64, step int32, touches []int64, outcome string, user int64, at time.Time,
+) ([]int64, error) {
+	return all[int64](ctx, tx, `
+		with done as (
+			update work w set open = false, outcome = $4, rep_id = $5
+			from touch t
+			where t.id = w.touch_id and w.open and w.touch_id = any ($3) and t.kind = 'post' and t.sequence_id = $1
+				and t.step = $2
+			returning w.touch_id)
+		update touch t set state = 'done', done_at = $6 from done where t.id = done.touch_id
+		returning t.enrolment_id`, sequenceID, step, touches, outcome, user, at)
+}
+
+// WakeWays has some enrolments looked at by an instant.
+func (tx Tx) WakeWays(ctx context.Context, ids []int64, at time.Time) error {
+	_, err := exec(ctx, tx, `
+		update enrolment set look = least(look, $2) where id in (
+			select id from enrolment where id = any ($1) and ended_at is null and not held order by id for update)`,
+		ids, at)
 	return err
 }

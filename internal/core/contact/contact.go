@@ -15,6 +15,7 @@ const (
 	NoAddress    Reason = "no address"
 	NoNumber     Reason = "no number"
 	NoProfile    Reason = "no profile"
+	NoPostal     Reason = "no postal address"
 	DoNotContact Reason = "do not contact"
 	OptedOut     Reason = "opted out"
 	Bounced      Reason = "address bounces"
@@ -25,8 +26,8 @@ const (
 
 // Reasons lists them in their order.
 func Reasons() []Reason {
-	return []Reason{Erased, NoAddress, NoNumber, NoProfile, DoNotContact, OptedOut, Bounced, TookBack, NoConsent,
-		NoGround}
+	return []Reason{Erased, NoAddress, NoNumber, NoProfile, NoPostal, DoNotContact, OptedOut, Bounced,
+		TookBack, NoConsent, NoGround}
 }
 
 // Channel is a way to reach somebody.
@@ -37,10 +38,11 @@ const (
 	Email Channel = iota
 	Call
 	Social
+	Post
 )
 
 // Channels lists them.
-func Channels() []Channel { return []Channel{Email, Call, Social} }
+func Channels() []Channel { return []Channel{Email, Call, Social, Post} }
 
 // Consent is what somebody said of a purpose.
 type Consent int8
@@ -77,6 +79,7 @@ type Facts struct {
 	Email        bool // an address is known
 	Phone        bool // a number is known
 	Profile      bool // an address on the network is known
+	Postal       bool // a street and a town are known
 	DoNotContact bool
 	OptedOut     bool // or complained
 	Bounced      bool
@@ -96,6 +99,8 @@ func Why(f Facts, by Channel, g Ground) Reason {
 		return NoNumber
 	case by == Social && !f.Profile:
 		return NoProfile
+	case by == Post && !f.Postal:
+		return NoPostal
 	case g.Request:
 		return ""
 	case f.DoNotContact:
@@ -116,11 +121,11 @@ func Why(f Facts, by Channel, g Ground) Reason {
 	return ""
 }
 
-// Reachable reports whether somebody could be reached by some channel, whatever
-// the ground: what the ready line asks before a rep is given them.
+// Reachable reports whether somebody could be reached by some channel that a rep has,
+// whatever the ground: what the ready line asks before a rep is given them. A card is none.
 func Reachable(f Facts) bool {
 	some := Ground{Other: "any"}
-	for _, by := range Channels() {
+	for _, by := range []Channel{Email, Call, Social} {
 		if Why(f, by, some) == "" {
 			return true
 		}

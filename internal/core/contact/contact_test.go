@@ -10,27 +10,30 @@ func TestWhyInFull(t *testing.T) {
 		for _, email := range bools {
 			for _, phone := range bools {
 				for _, profile := range bools {
-					for _, dnc := range bools {
-						for _, out := range bools {
-							for _, bounced := range bools {
-								for consent := Nothing; consent <= Withdrawn; consent++ {
-									for _, g := range []Ground{{}, {Purpose: 1}, {Other: "customer"}, {Request: true},
-										{Claimed: true}} {
-										for _, by := range Channels() {
-											f := Facts{erased, email, phone, profile, dnc, out, bounced, consent}
-											may := !erased && (by == Email && email || by == Call && phone || by == Social && profile)
-											stopped := dnc || out && !g.Claimed || by == Email && bounced
-											grounded := g.Claimed || g.Other != "" || g.Purpose != 0 && consent == Agreed
-											may = may && (g.Request || !stopped && grounded)
-											why := Why(f, by, g)
-											if (why == "") != may {
-												t.Fatalf("%+v on %+v by %v: %q", f, g, by, why)
+					for _, postal := range bools {
+						for _, dnc := range bools {
+							for _, out := range bools {
+								for _, bounced := range bools {
+									for consent := Nothing; consent <= Withdrawn; consent++ {
+										for _, g := range []Ground{{}, {Purpose: 1}, {Other: "customer"}, {Request: true},
+											{Claimed: true}} {
+											for _, by := range Channels() {
+												f := Facts{erased, email, phone, profile, postal, dnc, out, bounced, consent}
+												may := !erased && (by == Email && email || by == Call && phone || by == Social && profile ||
+													by == Post && postal)
+												stopped := dnc || out && !g.Claimed || by == Email && bounced
+												grounded := g.Claimed || g.Other != "" || g.Purpose != 0 && consent == Agreed
+												may = may && (g.Request || !stopped && grounded)
+												why := Why(f, by, g)
+												if (why == "") != may {
+													t.Fatalf("%+v on %+v by %v: %q", f, g, by, why)
+												}
+												if by == Email &&
+													Reachable(f) != (!erased && !dnc && !out && (email && !bounced || phone || profile)) {
+													t.Fatalf("%+v is reachable: %v", f, Reachable(f))
+												}
+												n++
 											}
-											if by == Email &&
-												Reachable(f) != (!erased && !dnc && !out && (email && !bounced || phone || profile)) {
-												t.Fatalf("%+v is reachable: %v", f, Reachable(f))
-											}
-											n++
 										}
 									}
 								}
@@ -41,7 +44,7 @@ func TestWhyInFull(t *testing.T) {
 			}
 		}
 	}
-	if n != 128*3*5*3 {
+	if n != 256*3*5*4 {
 		t.Errorf("%d cases", n)
 	}
 }

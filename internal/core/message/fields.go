@@ -30,6 +30,7 @@ func Fields(own []person.Definition) []Field {
 		{"person.department", "Department", "your team", person.Department},
 		{"person.country", "Country", "your country", person.Country},
 		{"person.region", "Region", "your region", person.Region}, {"person.city", "City", "your town", person.City},
+		{"person.street", "Street", "", person.Street}, {"person.postcode", "Postcode", "", person.Postcode},
 		{"person.language", "Language", "", person.Language}, {"person.source", "Source", "", person.Source},
 		{"person.campaign", "Campaign they came by", "", person.Campaign},
 		{"company.name", "Company", "your site", person.Company},

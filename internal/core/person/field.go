@@ -27,6 +27,8 @@ const (
 	Country    Field = "country" // ISO 3166-1 alpha-2
 	Region     Field = "region"
 	City       Field = "city"
+	Street     Field = "street" // and number, of the postal address
+	Postcode   Field = "postcode"
 	Zone       Field = "time zone" // IANA name
 	Language   Field = "language"  // BCP 47
 	Profile    Field = "profile"   // web address
@@ -84,6 +86,7 @@ var definitions = []Definition{
 	{Field: PhoneField, Type: PhoneType},
 	{Field: Title, Type: Text}, {Field: Seniority, Type: Text}, {Field: Department, Type: Text},
 	{Field: Country, Type: CountryType}, {Field: Region, Type: Text}, {Field: City, Type: Text},
+	{Field: Street, Type: Text}, {Field: Postcode, Type: Text},
 	{Field: Zone, Type: ZoneType},
 	{Field: Language, Type: LanguageType}, {Field: Profile, Type: LinkType},
 	{Field: Company, Type: Text, Company: true}, {Field: Domain, Type: Text, Company: true},

@@ -360,6 +360,9 @@ func whatIs(s Step) doing {
 	case *Social:
 		toDo(s.ToDo)
 		d.by, d.reaches = contact.Social, true
+	case *Post:
+		toDo(s.ToDo)
+		d.by, d.reaches, d.missed = contact.Post, true, NotPossible
 	case *Task:
 		toDo(s.ToDo)
 	case *Change:
@@ -524,7 +527,7 @@ func somePlan(t *testing.T, r *rand.Rand) *Plan {
 		}
 		toDo := ToDo{Timing: at, Limit: days, NoWait: r.IntN(4) == 0}
 		var s Step
-		switch r.IntN(13) {
+		switch r.IntN(14) {
 		case 0, 1:
 			s = &Email{Message: 1, Timing: at, Request: r.IntN(4) == 0}
 		case 2:
@@ -544,6 +547,8 @@ func somePlan(t *testing.T, r *rand.Rand) *Plan {
 			s = &Sort{Ways: []Way{{Key: 1, Rule: rule.ScoreAtLeast(15)}, {Key: 3, Rule: rule.ScoreAtLeast(5)}}}
 		case 8:
 			s = &Change{Timing: at, Acts: []act.Kept{{Act: act.Tag{Name: "x"}}, {Act: act.Untag{Name: "y"}}}}
+		case 10:
+			s = &Post{ToDo: toDo, Card: "hello"}
 		case 9:
 			s = &Alert{Timing: at, Acts: []act.Kept{{Act: act.Alert{Words: "look"}}}}
 		default:
@@ -629,7 +634,7 @@ func TestLateWorkers(t *testing.T) {
 		}
 		x := &plain{p: p, zone: zones[r.IntN(len(zones))], entered: day0, outcomes: map[StepID]Outcome{},
 			takes: map[StepID]time.Duration{}, begun: map[StepID]time.Time{}, ended: map[StepID]time.Time{},
-			reach: contact.Facts{Email: r.IntN(8) > 0, Phone: r.IntN(4) > 0, Profile: r.IntN(4) > 0, DoNotContact: r.IntN(20) == 0,
+			reach: contact.Facts{Email: r.IntN(8) > 0, Phone: r.IntN(4) > 0, Profile: r.IntN(4) > 0, Postal: r.IntN(2) > 0, DoNotContact: r.IntN(20) == 0,
 				OptedOut: r.IntN(20) == 0,
 				Bounced:  r.IntN(10) == 0, Consent: contact.Consent(r.IntN(3))}, scores: float64(r.IntN(20)), barred: r.IntN(2) == 0}
 		for range r.IntN(12) {

@@ -189,6 +189,8 @@ func TestLeavingFromEveryStep(t *testing.T) {
 			s.Message = 1
 		case *Task:
 			s.What = "look"
+		case *Post:
+			s.Card = "hello"
 		case *Change:
 			s.Acts = []act.Kept{{Act: act.Note{Words: "looked"}}}
 		case *Alert:
@@ -238,7 +240,7 @@ func TestWhatTakesPeopleOut(t *testing.T) {
 		}
 	}
 	stays := []contact.Reason{contact.NoNumber, contact.Bounced, contact.TookBack, contact.NoConsent, contact.NoGround,
-		contact.NoAddress, contact.NoProfile}
+		contact.NoAddress, contact.NoProfile, contact.NoPostal}
 	for _, why := range contact.Reasons() {
 		if got := leaves(why); (got == "") != slices.Contains(stays, why) {
 			t.Errorf("%s: leaves for %q", why, got)
@@ -421,6 +423,13 @@ func TestWhatStepsSay(t *testing.T) {
 		{&GoOn{Sequence: 4}, "to “sequence 4”", []Setting{{"When", "at once"}}, nil},
 		{&GoOn{}, "to another sequence", []Setting{{"When", "at once"}}, []string{"goes on to no sequence yet"}},
 		{&Handover{Timing: Timing{Wait: days5}}, "to the owner, else in turn", []Setting{{"When", "after 5 days"}}, nil},
+		{&Post{Card: "Thank you.", ToDo: ToDo{Limit: days5, NoWait: true}}, "at once",
+			[]Setting{{"Words", "Thank you."}, {"The sequence waits", "not at all"}}, nil},
+		{&Post{}, "at once", []Setting{{"Words", ""}, {"The sequence waits", "until it is done, at most 5 working days"}},
+			[]string{"says nothing yet"}},
+		{&Post{Card: strings.Repeat("a", MaxCard+1), ToDo: ToDo{NoWait: true}}, "at once",
+			[]Setting{{"Words", strings.Repeat("a", MaxCard+1)}, {"The sequence waits", "not at all"}},
+			[]string{"its card has more than 2000 letters"}},
 		{&Pause{For: days5}, "5 days", nil, nil},
 		{&Pause{}, "at once", nil, []string{"pauses for no time at all"}},
 		{&Pause{For: calendar.Span{N: 800, Unit: calendar.Days}}, "800 days", nil,

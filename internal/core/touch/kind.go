@@ -11,6 +11,7 @@ const (
 	Call   Kind = "call"
 	Social Kind = "social"
 	Task   Kind = "task"
+	Post   Kind = "post"
 )
 
 // Icon is what a list shows of the kind, of the icons that ship.
@@ -24,6 +25,7 @@ var looks = map[Kind]struct{ icon, says string }{
 	Call:   {"phone", "call"},
 	Social: {"chats-circle", "social touch"},
 	Task:   {"list-checks", "task"},
+	Post:   {"mailbox", "card"},
 }
 
 // Line is a touch as a history tells it.
@@ -79,13 +81,18 @@ var story = map[Kind]map[State]Line{
 		Desk:   {"list-checks", "A task is on the desk", "", false, Made},
 		Missed: {"list-checks", "Nobody did the task in time", "", true, Ended},
 	},
+	Post: {
+		Done:   {"mailbox", "A card: *", Outcome, false, Ended},
+		Desk:   {"mailbox", "A card is to be printed", "", false, Made},
+		Missed: {"mailbox", "Nobody sent the card in time", "", true, Ended},
+	},
 }
 
 // again is an email that was refused for now.
 var again = Line{"clock", "An email is tried again: *", Trouble, true, Due}
 
 // Kinds lists them.
-func Kinds() []Kind { return []Kind{Email, Call, Social, Task} }
+func Kinds() []Kind { return []Kind{Email, Call, Social, Task, Post} }
 
 // Known reports whether there is such a kind.
 func (k Kind) Known() bool { return story[k] != nil }

@@ -92,14 +92,14 @@ func TestHistoriesTellTouches(t *testing.T) {
 	}{
 		{Email, Sent, false, "Got the email “Guide”"}, {Email, Ready, false, "An email is ready to go out"},
 		{Email, Ready, true, "An email is tried again: Guide"}, {Call, Missed, false, "Nobody called in time"},
-		{Call, Sent, false, ""}, {"post", Sent, false, ""},
+		{Call, Sent, false, ""}, {"smoke", Sent, false, ""},
 	} {
 		l, ok := c.kind.Line(c.state, c.trouble)
 		if got := l.Words("Guide"); ok != (c.want != "") || got != c.want {
 			t.Errorf("a %s that is %s says %q, want %q", c.kind, c.state, got, c.want)
 		}
 	}
-	if !Email.Known() || !Call.Known() || Kind("post").Known() {
+	if !Email.Known() || !Call.Known() || Kind("smoke").Known() {
 		t.Error("kinds that are known")
 	}
 }

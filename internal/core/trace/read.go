@@ -205,7 +205,7 @@ func (p *Person) read(x row, f *sequence.File, fallback *time.Location) (err err
 	}
 	known := func(field person.Field) bool { return p.Record.Values[field] != "" }
 	p.Reach = contact.Facts{Email: known(person.EmailField), Phone: known(person.PhoneField),
-		Profile: known(person.Profile)}
+		Profile: known(person.Profile), Postal: known(person.Street) && known(person.City)}
 	for column, to := range map[string]*bool{"do not contact": &p.Reach.DoNotContact, "opted out": &p.Reach.OptedOut,
 		"bounced": &p.Reach.Bounced} {
 		if *to, err = x.yes(column); err != nil {

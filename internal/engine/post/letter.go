@@ -227,8 +227,8 @@ func (l *letters) facts(p *store.Person) rule.Facts {
 }
 
 // values are the merge fields of a reader; sender is who writes, 0: nobody.
-func (l *letters) values(words *message.Program, p *store.Person, sender int64) message.Values {
-	v := message.ValuesOf(p.Values(), words.Names())
+func (l *letters) values(names []message.Field, p *store.Person, sender int64) message.Values {
+	v := message.ValuesOf(p.Values(), names)
 	user := func(group string, id int64) {
 		u, ok := l.users[id]
 		if !ok {
@@ -347,7 +347,7 @@ func (e *Post) WriteFor(
 	if err != nil {
 		return d, err
 	}
-	v, err := l.about(ctx, l.values(words, p, *sender), words, p, "[the campaign]")
+	v, err := l.about(ctx, l.values(words.Names(), p, *sender), words, p, "[the campaign]")
 	if err != nil {
 		return d, err
 	}
@@ -398,7 +398,7 @@ func (l *letters) letter(
 		Link: func(n int, _ string) string { return e.LinkURL(o.ID, n) }, OptOut: optOut,
 		Pixel: e.PixelURL(o.ID), Trap: e.TrapURL(o.ID), Sender: e.imprint(),
 	}
-	values, err := l.about(ctx, l.values(p, reader, *o.Sender), p, reader, o.Campaign)
+	values, err := l.about(ctx, l.values(p.Names(), reader, *o.Sender), p, reader, o.Campaign)
 	if err != nil {
 		return letter, 0, nil, err
 	}

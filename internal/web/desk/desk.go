@@ -1,13 +1,16 @@
 package desk
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"net/http"
 	"strconv"
+	"strings"
 
 	"github.com/labstack/echo/v5"
 
+	"ombak/internal/core/plainly"
 	"ombak/internal/core/right"
 	"ombak/internal/core/sequence"
 	"ombak/internal/core/touch"
@@ -119,7 +122,13 @@ func (s *Place) showDesk(c *echo.Context, code int, wrong string) error {
 			if err != nil {
 				return err
 			}
-			d.Guide, d.Outcomes, d.Words = step.Tells(), step.Outcomes(), step.Words()
+			d.Outcomes = step.Outcomes()
+			if d.Guide, err = s.told(ctx, step.Tells(), who, shell.UserOf(c).ID); err != nil {
+				return err
+			}
+			if d.Words, err = s.told(ctx, step.Words(), who, shell.UserOf(c).ID); err != nil {
+				return err
+			}
 		default:
 			who = d.Now.Handoff.Person
 		}
@@ -131,6 +140,19 @@ func (s *Place) showDesk(c *echo.Context, code int, wrong string) error {
 		}
 	}
 	return s.PageCode(c, code, "desk.html", "desk", "Desk", "Desk", d)
+}
+
+// told is what a step says with its merge fields filled in for one person. Where a field has
+// no value, or is none, it is shown as it was written: a rep sees what to leave out.
+func (s *Place) told(ctx context.Context, text string, who, user int64) (string, error) {
+	if !strings.Contains(text, "{{") {
+		return text, nil
+	}
+	said, err := s.Engine.TextFor(ctx, text, who, user)
+	if _, plain := plainly.Says(err); err != nil && plain {
+		return text, nil
+	}
+	return said, err
 }
 
 func (s *Place) finishWork(c *echo.Context) error {

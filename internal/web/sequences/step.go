@@ -49,6 +49,7 @@ var StepForms = map[string]StepForm{
 	"call":          {"step-call", readCall},
 	"social touch":  {"step-social", readSocial},
 	"task":          {"step-task", readTask},
+	"post":          {"step-post", readPost},
 	"pause":         {"step-pause", readPause},
 	"watch":         {"step-watch", readWatch},
 	"check":         {"step-check", readCheck},
@@ -117,6 +118,16 @@ func readSocial(f Typed, s sequence.Step) error {
 		err = errors.Join(err, plainly.New("a request stands for at most 365 days"))
 	case utf8.RuneCountInString(x.Text) > sequence.MaxMessage:
 		err = errors.Join(err, plainly.Errorf("the words are too many: at most %d letters", sequence.MaxMessage))
+	}
+	return err
+}
+
+func readPost(f Typed, s sequence.Step) error {
+	x := s.(*sequence.Post)
+	x.Card = strings.TrimSpace(f.Get("words"))
+	err := readToDo(f, &x.ToDo)
+	if utf8.RuneCountInString(x.Card) > sequence.MaxCard {
+		err = errors.Join(err, plainly.Errorf("a card has at most %d letters", sequence.MaxCard))
 	}
 	return err
 }
