@@ -85,6 +85,7 @@ func TestLiveAgainstTraced(t *testing.T) {
 		}
 		w.must(w.e.Hold(w.ctx, q))
 	}
+	w.figuresHold()
 	if reasons["finished"] < 6 || reasons["answered"] < 1 {
 		t.Errorf("the plans show too little: %v", reasons)
 	}

@@ -33,7 +33,7 @@ func (e *Engine) Work(ctx context.Context) error {
 	}
 	defer stop()
 	var wg, rounds sync.WaitGroup
-	wg.Add(3)
+	wg.Add(4)
 	sendNow := make(chan struct{}, 1)
 	go func() {
 		defer wg.Done()
@@ -44,6 +44,12 @@ func (e *Engine) Work(ctx context.Context) error {
 			default:
 			}
 			return some, err
+		})
+	}()
+	go func() {
+		defer wg.Done()
+		e.loop(ctx, "folding figures", nil, func(ctx context.Context) (bool, error) {
+			return false, e.Store.FoldCounts(ctx, linesKept)
 		})
 	}()
 	// Apart from walking people on: a new rule is asked about everybody, and nobody waits for that.
@@ -87,6 +93,9 @@ func (e *Engine) Work(ctx context.Context) error {
 	rounds.Wait()
 	return nil
 }
+
+// linesKept is how many lines the figures of sequences are the sum of before they are folded.
+const linesKept = 2000
 
 // slowLook is how long a look for emails takes that finds none, at most, to be
 // repeated at once.

@@ -35,9 +35,13 @@ const sequenceFields = `
 	coalesce(f.entered, 0) as entered, coalesce(f.on_the_way, 0) as on_the_way, coalesce(f.handed, 0) as handed,
 		coalesce(f.ended, 0) as ended
 	from sequence q left join sequence_version v on v.id = q.version_id
-	left join lateral (select count(*) as entered, count(*) filter (where ended_at is null) as on_the_way,
-		count(*) filter (where reason = 'handed over') as handed, count(*) filter (where ended_at is not null) as ended
-		from enrolment e where e.sequence_id = q.id) f on true `
+	left join lateral (
+		select (sum(c.n) filter (where c.what = 'entered'))::bigint as entered,
+			(sum(c.n) filter (where c.what = 'here'))::bigint as on_the_way,
+			(sum(c.n) filter (where c.what = 'ended' and c.reason = 'handed over'))::bigint as handed,
+			(sum(c.n) filter (where c.what = 'ended'))::bigint as ended
+		from flow_count c
+		where c.sequence_id = q.id and (c.step = 0 or c.what = 'here')) f on true `
 
 // Sequences lists all, the last changed first.
 func (db Queries) Sequences(ctx context.Context) ([]Sequence, error) {
@@ -284,62 +288,6 @@ func (db Queries) RunningPlans(ctx context.Context) ([]RunningPlan, error) {
 // answers false where another is at it.
 func (tx Tx) LockEntry(ctx context.Context) (bool, error) {
 	return one[bool](ctx, tx, "select pg_try_advisory_xact_lock($1)", lockEntry)
-}
-
-// StepFigure is how many people are at a step of any version of a sequence,
-// and took or left it.
-type StepFigure struct {
-	Step   int32
-	Exit   string // empty: left there
-	Reason string
-	N      int64
-}
-
-// Passed counts, for a sequence, how often each exit of each step was taken,
-// and who left where and why.
-func (db Queries) Passed(ctx context.Context, sequenceID int64) ([]StepFigure, error) {
-	return all[StepFigure](ctx, db, `select l.step, l.exit, l.reason, count(*) as n from enrolment_log l
-		where l.version_id in (select id from sequence_version where sequence_id = $1) group by 1, 2, 3`, sequenceID)
-}
-
-// Here counts the people at each step of a sequence now.
-func (db Queries) Here(ctx context.Context, sequenceID int64) ([]StepFigure, error) {
-	return all[StepFigure](ctx, db, `
-			select step, '' as exit, '' as reason, count(*) as n
-			from enrolment
-			where sequence_id = $1 and ended_at is null
-			group by 1`, sequenceID)
-}
-
-// StepResult is what became of the touches of a step.
-type StepResult struct {
-	Step    int32
-	Made    int64
-	Sent    int64
-	Opened  int64
-	Clicked int64
-	Replied int64
-	Trouble int64
-	Done    int64
-	Missed  int64
-	Desk    int64
-}
-
-// StepResults counts the touches of each step of a sequence, and the people
-// who opened, clicked and answered them; signals made by machines not.
-func (db Queries) StepResults(ctx context.Context, sequenceID int64) ([]StepResult, error) {
-	return all[StepResult](ctx, db, `
-		with acted as (
-			select touch_id, bool_or(kind = {open}) as opened, bool_or(kind = {click}) as clicked,
-				bool_or(kind = {reply}) as replied
-			from signal where sequence_id = $1 and touch_id is not null and machine = '' group by 1)
-		select t.step, count(*) as made, count(*) filter (where t.state = 'sent') as sent,
-			count(*) filter (where a.opened) as opened, count(*) filter (where a.clicked) as clicked,
-				count(*) filter (where a.replied) as replied,
-			count(*) filter (where t.state in ('held', 'stopped')) as trouble,
-				count(*) filter (where t.state = 'done') as done,
-			count(*) filter (where t.state = 'missed') as missed, count(*) filter (where t.state = 'desk') as desk
-		from touch t left join acted a on a.touch_id = t.id where t.sequence_id = $1 group by 1`, sequenceID)
 }
 
 // StepDone is something that happened to somebody on a sequence.

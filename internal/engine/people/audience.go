@@ -377,3 +377,12 @@ func (e *People) Reasons(ctx context.Context, r *rule.Rule, people []store.Perso
 	})
 	return out, err
 }
+
+// MembersOf lists who is in an audience.
+func (e *People) MembersOf(ctx context.Context, id int64) (who []int64, err error) {
+	err = e.Store.InTx(ctx, func(tx store.Tx) error {
+		who, err = tx.AllIDs(ctx, store.PeopleQuery{Rule: rule.ThingIs(rule.Audience, id), Now: e.Now()})
+		return err
+	})
+	return who, err
+}

@@ -14,7 +14,6 @@ import (
 	"ombak/internal/core/event"
 	"ombak/internal/core/plainly"
 	"ombak/internal/core/right"
-	"ombak/internal/core/rule"
 	"ombak/internal/engine/forms"
 	"ombak/internal/store"
 	"ombak/internal/web/shell"
@@ -355,10 +354,7 @@ func (s *Place) namedPeople(ctx context.Context, c *echo.Context) (who []int64, 
 		return []int64{p}, nil, nil
 	}
 	if a := shell.Number(c.FormValue("audience")); a > 0 {
-		err := s.Store.InTx(ctx, func(tx store.Tx) (err error) {
-			who, err = tx.AllIDs(ctx, store.PeopleQuery{Rule: rule.ThingIs(rule.Audience, a), Now: s.Engine.Now()})
-			return err
-		})
+		who, err := s.Engine.MembersOf(ctx, a)
 		if len(who) > mostAtOnce {
 			return nil, nil, plainly.Errorf("at most %d people at once", mostAtOnce)
 		}

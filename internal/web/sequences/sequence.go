@@ -258,17 +258,12 @@ func samePlan(a, b *sequence.Plan) bool {
 func (s *Place) figures(c *echo.Context, d *sequenceData) error {
 	ctx := c.Request().Context()
 	var f flowFigures
-	var err error
 	if !d.Draft {
-		if f.passed, err = s.Store.Passed(ctx, d.Q.ID); err != nil {
+		kept, err := s.Store.StepFigures(ctx, d.Q.ID)
+		if err != nil {
 			return err
 		}
-		if f.here, err = s.Store.Here(ctx, d.Q.ID); err != nil {
-			return err
-		}
-		if f.results, err = s.Store.StepResults(ctx, d.Q.ID); err != nil {
-			return err
-		}
+		f = flowFigures{passed: kept.Passed, here: kept.Here, results: kept.Results}
 	}
 	d.Map = drawMap(d, f)
 	if d.AsList {

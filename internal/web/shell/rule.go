@@ -383,7 +383,6 @@ func viewCondition(c *rule.Condition, path string, cat *rule.Catalogue) *condVie
 		}
 		if c.Signal.Kind.OfEvent() {
 			place("event", cat.Events, c.Signal.Event)
-			return v
 		}
 		place("sequence", cat.Sequences, c.Signal.Sequence)
 		switch c.Signal.Kind {

@@ -1,0 +1,156 @@
+package engine
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"ombak/internal/core/sequence"
+	"ombak/internal/core/signal"
+	"ombak/internal/standin/mailserver"
+	"ombak/internal/store"
+)
+
+// figuresHold holds what is kept of every sequence against counting it all anew.
+func (w *world) figuresHold() {
+	w.t.Helper()
+	list, err := w.s.Sequences(w.ctx)
+	w.must(err)
+	for _, q := range list {
+		kept, err := w.s.StepFigures(w.ctx, q.ID)
+		w.must(err)
+		var got []string
+		for _, f := range kept.Here {
+			got = append(got, fmt.Sprintf("here %d: %d", f.Step, f.N))
+		}
+		for _, f := range kept.Passed {
+			got = append(got, fmt.Sprintf("passed %d %s %s: %d", f.Step, f.Exit, f.Reason, f.N))
+		}
+		for _, r := range kept.Results {
+			got = append(got, fmt.Sprintf("results %d: %+v", r.Step, r))
+		}
+		got = append(got, fmt.Sprintf("of all: %d, %d, %d, %d", q.Entered, q.OnTheWay, q.Handed, q.Ended))
+		want := w.countedAnew(q.ID)
+		slices.Sort(got)
+		slices.Sort(want)
+		if !slices.Equal(got, want) {
+			w.t.Errorf("of sequence %d is kept\n%s\ncounted\n%s", q.ID, strings.Join(got, "\n"), strings.Join(want, "\n"))
+		}
+	}
+}
+
+func (w *world) countedAnew(q int64) (out []string) {
+	w.t.Helper()
+	rows := func(query string, each func(func(...any) error) error) {
+		list, err := w.s.DB().QueryContext(w.ctx, query, q)
+		w.must(err)
+		defer list.Close()
+		for list.Next() {
+			w.must(each(list.Scan))
+		}
+		w.must(list.Err())
+	}
+	rows(`select step, count(*) from enrolment where sequence_id = $1 and ended_at is null group by 1`,
+		func(scan func(...any) error) error {
+			var step, n int64
+			err := scan(&step, &n)
+			out = append(out, fmt.Sprintf("here %d: %d", step, n))
+			return err
+		})
+	rows(`select l.step, l.exit, l.reason, count(*) from enrolment_log l
+		where l.version_id in (select id from sequence_version where sequence_id = $1) group by 1, 2, 3`,
+		func(scan func(...any) error) error {
+			var step, n int64
+			var exit, reason string
+			err := scan(&step, &exit, &reason, &n)
+			out = append(out, fmt.Sprintf("passed %d %s %s: %d", step, exit, reason, n))
+			return err
+		})
+	rows(fmt.Sprintf(`
+		with acted as (
+			select touch_id, bool_or(kind = %d) as opened, bool_or(kind = %d) as clicked, bool_or(kind = %d) as replied
+			from signal where sequence_id = $1 and touch_id is not null and machine = '' group by 1)
+		select t.step, count(*), count(*) filter (where t.state = 'sent'), count(*) filter (where a.opened),
+			count(*) filter (where a.clicked), count(*) filter (where a.replied),
+			count(*) filter (where t.state in ('held', 'stopped')), count(*) filter (where t.state = 'done'),
+			count(*) filter (where t.state = 'missed'), count(*) filter (where t.state = 'desk')
+		from touch t left join acted a on a.touch_id = t.id where t.sequence_id = $1 group by 1`, signal.Open, signal.Click,
+		signal.Reply), func(scan func(...any) error) error {
+		var r store.StepResult
+		err := scan(&r.Step, &r.Made, &r.Sent, &r.Opened, &r.Clicked, &r.Replied, &r.Trouble, &r.Done, &r.Missed, &r.Desk)
+		out = append(out, fmt.Sprintf("results %d: %+v", r.Step, r))
+		return err
+	})
+	rows(`select count(*), count(*) filter (where ended_at is null), count(*) filter (where reason = 'handed over'),
+		count(*) filter (where ended_at is not null) from enrolment where sequence_id = $1`,
+		func(scan func(...any) error) error {
+			var entered, way, handed, ended int64
+			err := scan(&entered, &way, &handed, &ended)
+			out = append(out, fmt.Sprintf("of all: %d, %d, %d, %d", entered, way, handed, ended))
+			return err
+		})
+	return out
+}
+
+// What is kept is what counting gives: of emails that are sent, opened, clicked and answered,
+// by people and by programs that are found out later, of ways that end, and when it is folded.
+func TestFiguresAreKept(t *testing.T) {
+	w := newWorld(t, mailserver.Options{})
+	q := w.running("Kept", w.plan(&sequence.Email{Common: sequence.Common{Title: "One"}, Message: w.first},
+		&sequence.Task{Common: sequence.Common{Title: "Two"}, What: "look"}))
+	var people []int64
+	for i := range 6 {
+		people = append(people, w.norwegian(fmt.Sprint("P", i)))
+	}
+	w.enters(q, people...)
+	w.settle()
+	w.figuresHold()
+	touches := map[int64]int64{}
+	rows, err := w.s.DB().QueryContext(w.ctx, "select person_id, id from touch where kind = 'email'")
+	w.must(err)
+	for rows.Next() {
+		var p, id int64
+		w.must(rows.Scan(&p, &id))
+		touches[p] = id
+	}
+	w.must(rows.Close())
+	at := w.clock.Now().Add(time.Hour)
+	did := func(p int64, k signal.Kind, machine string) store.Signal {
+		return store.Signal{Person: p, Touch: touches[p], Why: machine, Signal: signal.Signal{At: at, Kind: k,
+			Machine: machine != "", Place: signal.Place{Sequence: q, Step: 2, Link: 1}}}
+	}
+	w.clock.set(at)
+	w.must(w.e.Record(w.ctx, did(people[0], signal.Open, ""), did(people[0], signal.Open, ""),
+		did(people[0], signal.Click, ""), did(people[1], signal.Open, "a program"), did(people[2], signal.Open, ""),
+		did(people[2], signal.Click, ""), did(people[3], signal.Reply, "")))
+	w.figuresHold()
+	kept, err := w.s.StepFigures(w.ctx, q)
+	w.must(err)
+	if r := kept.Results[0]; r.Sent != 6 || r.Opened != 2 || r.Clicked != 2 || r.Replied != 1 {
+		t.Errorf("kept %+v", r)
+	}
+	w.tx(func(tx store.Tx) error {
+		return tx.MarkTrapped(w.ctx, people[2], touches[people[2]], at.Add(-time.Minute), "found out")
+	})
+	w.figuresHold()
+	if kept, err = w.s.StepFigures(w.ctx, q); err != nil || kept.Results[0].Opened != 1 || kept.Results[0].Clicked != 1 {
+		t.Errorf("a program that is found out is counted still: %+v, %v", kept.Results[0], err)
+	}
+	w.settle()
+	w.must(w.e.Hold(w.ctx, q))
+	_, err = w.e.EndSequence(w.ctx, q)
+	w.must(err)
+	w.figuresHold()
+	before := w.count("select count(*) from flow_count")
+	w.must(w.s.FoldCounts(w.ctx, before+1))
+	if n := w.count("select count(*) from flow_count"); n != before {
+		t.Errorf("%d lines are folded to %d, and nobody asked", before, n)
+	}
+	w.must(w.s.FoldCounts(w.ctx, 1))
+	w.figuresHold()
+	if n := w.count("select count(*) from flow_count"); n >= before {
+		t.Errorf("%d lines are folded to %d", before, n)
+	}
+}

@@ -1,0 +1,122 @@
+package store
+
+import (
+	"context"
+	"fmt"
+)
+
+// StepFigures are what is kept of how many people are where on a sequence: a sum of lines that
+// whatever changes them adds, by triggers.
+type StepFigures struct {
+	Here    []StepFigure
+	Passed  []StepFigure // how often each exit of each step was taken, and who left where and why
+	Results []StepResult // what became of the touches of each step
+}
+
+// StepFigure is how many people are at a step of any version of a sequence,
+// and took or left it.
+type StepFigure struct {
+	Step   int32
+	Exit   string // empty: left there
+	Reason string
+	N      int64
+}
+
+// StepResult is what became of the touches of a step. Opened, Clicked and Replied count
+// touches whose reader did so, machines left out.
+type StepResult struct {
+	Step    int32
+	Made    int64
+	Sent    int64
+	Opened  int64
+	Clicked int64
+	Replied int64
+	Trouble int64
+	Done    int64
+	Missed  int64
+	Desk    int64
+}
+
+// StepFigures reads the figures of a sequence.
+func (db Queries) StepFigures(ctx context.Context, sequenceID int64) (f StepFigures, err error) {
+	rows, err := all[struct {
+		StepFigure
+		What string
+	}](ctx, db, `
+		select step, what, exit, reason, sum(n)::bigint as n
+		from flow_count
+		where sequence_id = $1 and step > 0
+		group by 1, 2, 3, 4
+		having sum(n) <> 0
+		order by 1, 2, 3, 4`, sequenceID)
+	if err != nil {
+		return f, fmt.Errorf("reading the figures of sequence %d: %w", sequenceID, err)
+	}
+	at := map[int32]int{}
+	for _, r := range rows {
+		switch r.What {
+		case "here":
+			f.Here = append(f.Here, r.StepFigure)
+			continue
+		case "passed":
+			f.Passed = append(f.Passed, r.StepFigure)
+			continue
+		}
+		i, ok := at[r.Step]
+		if !ok {
+			i = len(f.Results)
+			at[r.Step] = i
+			f.Results = append(f.Results, StepResult{Step: r.Step})
+		}
+		f.Results[i].add(r.What, r.N)
+	}
+	return f, nil
+}
+
+// add adds touches in a state, or of which something is so.
+func (r *StepResult) add(what string, n int64) {
+	switch what {
+	case "opened":
+		r.Opened += n
+		return
+	case "clicked":
+		r.Clicked += n
+		return
+	case "replied":
+		r.Replied += n
+		return
+	case "sent":
+		r.Sent += n
+	case "held", "stopped":
+		r.Trouble += n
+	case "done":
+		r.Done += n
+	case "missed":
+		r.Missed += n
+	case "desk":
+		r.Desk += n
+	}
+	r.Made += n
+}
+
+// FoldCounts folds the lines of which figures are the sum into one each, where there are
+// more than most; several may do it at once.
+func (s *Store) FoldCounts(ctx context.Context, most int) error {
+	return s.InTx(ctx, func(tx Tx) error {
+		many, err := one[bool](ctx, tx, "select count(*) > $1 from (select from flow_count limit $1 + 1) x", most)
+		if err != nil || !many {
+			return err
+		}
+		_, err = exec(ctx, tx, `
+			with gone as (delete from flow_count returning sequence_id, step, what, exit, reason, n)
+			insert into flow_count (sequence_id, step, what, exit, reason, n)
+			select sequence_id, step, what, exit, reason, sum(n)
+			from gone
+			group by 1, 2, 3, 4, 5
+			having sum(n) <> 0`)
+		if err != nil {
+			return fmt.Errorf("folding the figures of sequences: %w", err)
+		}
+		return nil
+	})
+}
