@@ -37,8 +37,9 @@ func runBench(ctx context.Context, c config) error {
 	if len(os.Args) > 2 {
 		run = kinds[os.Args[2]]
 	}
-	if run == nil {
-		return errors.New("ombak bench engine, people, import, mail or interpret")
+	soaks := len(os.Args) > 2 && os.Args[2] == "soak"
+	if run == nil && !soaks {
+		return errors.New("ombak bench engine, people, import, mail, interpret or soak")
 	}
 	address := c["OMBAK_DATABASE_URL"]
 	if address == "" {
@@ -65,6 +66,9 @@ func runBench(ctx context.Context, c config) error {
 	defer s.Close()
 	if err := s.Migrate(ctx); err != nil {
 		return err
+	}
+	if soaks {
+		return benchSoak(ctx, scratch)
 	}
 	at := time.Date(2026, 4, 14, 9, 0, 0, 0, time.UTC)
 	clock := &fixed{}
