@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"net/url"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -69,6 +70,60 @@ func (db Queries) FillEnrolments(ctx context.Context, sequenceID, version int64,
 		`insert into enrolment (sequence_id, version_id, person_id, step, entered_at, reached_at, due, look)
 		select $1, $2, id, $3, $4, $4, $4, $4 from person`, sequenceID, version, step, at)
 	return err
+}
+
+// BenchSent takes every email that waits to have been sent at an instant, and has the
+// ways looked at that wait for it.
+func (db Queries) BenchSent(ctx context.Context, at time.Time) error {
+	for _, q := range []string{
+		"update letter set phase = 'over'",
+		"update touch set state = 'sent', done_at = $1 where state = 'ready'",
+		"update enrolment set look = $1 where ended_at is null",
+	} {
+		var args []any
+		if strings.Contains(q, "$1") {
+			args = []any{at}
+		}
+		if _, err := exec(ctx, db, q, args...); err != nil {
+			return fmt.Errorf("taking emails to be sent: %w", err)
+		}
+	}
+	return nil
+}
+
+// FillWays puts the first people on a version, each at one of its steps, with the three steps
+// before it logged, and a touch of the step before sent.
+func (db Queries) FillWays(
+	ctx context.Context, sequenceID, version int64, steps []int32, people int, at time.Time,
+) error {
+	for _, q := range []struct {
+		query string
+		args  []any
+	}{
+		{`
+			insert into enrolment (sequence_id, version_id, person_id, key, step, entered_at, reached_at, due, look)
+			select $1, $2, id, id, ($3::int[])[1 + id % cardinality($3::int[])], $5, $5,
+				$5::timestamptz + (1 + id % 40) * interval '1 day', $5::timestamptz + (1 + id % 40) * interval '1 day'
+			from person
+			where id <= $4`, []any{sequenceID, version, steps, people, at}},
+		{`
+			insert into enrolment_log (enrolment_id, version_id, step, at, exit)
+			select e.id, $2, ($3::int[])[1 + (e.person_id + k) % cardinality($3::int[])], $4, 'next'
+			from enrolment e, generate_series(1, 3) k
+			where e.sequence_id = $1`, []any{sequenceID, version, steps, at}},
+		{`
+			insert into touch (enrolment_id, sequence_id, version_id, person_id, step, visit, kind, state, made_at,
+				done_at)
+			select e.id, $1, $2, e.person_id, ($3::int[])[1 + (e.person_id + 1) % cardinality($3::int[])], 1, 'email',
+				'sent', $4, $4
+			from enrolment e
+			where e.sequence_id = $1`, []any{sequenceID, version, steps, at}},
+	} {
+		if _, err := exec(ctx, db, q.query, q.args...); err != nil {
+			return fmt.Errorf("filling a map: %w", err)
+		}
+	}
+	return nil
 }
 
 // Settle has the planner know what was filled in, so that each measurement

@@ -378,6 +378,24 @@ func (s *Store) CountPeople(ctx context.Context, q PeopleQuery) (int64, error) {
 	return n, err
 }
 
+// Anybody reports whether a rule holds for somebody.
+func (s *Store) Anybody(ctx context.Context, r rule.Rule, now time.Time) (yes bool, err error) {
+	cat, err := catalogueFor(ctx, s.db, &r)
+	if err != nil {
+		return false, err
+	}
+	c := compiler{now: now, cat: cat}
+	where := c.people(PeopleQuery{Rule: r, Now: now})
+	err = s.InTx(ctx, func(tx Tx) error {
+		if _, err := exec(ctx, tx, "set local statement_timeout = '20s'"); err != nil {
+			return err
+		}
+		yes, err = one[bool](ctx, tx, "select exists (select"+peopleTables+"where "+where+")", c.args...)
+		return err
+	})
+	return yes, err
+}
+
 // wide gives the transaction room to hold sets of a million people in memory.
 func wide(ctx context.Context, tx Tx) error {
 	_, err := exec(ctx, tx,

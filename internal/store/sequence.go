@@ -305,9 +305,14 @@ type StepDone struct {
 func (db Queries) Lately(ctx context.Context, sequenceID int64, n int) ([]StepDone, error) {
 	return all[StepDone](ctx, db,
 		`select e.person_id, p.first_name as first, p.last_name as last, p.email, l.step, l.at, l.exit, l.reason
-		from enrolment_log l join enrolment e on e.id = l.enrolment_id join person p on p.id = e.person_id
-		where l.version_id in (select id from sequence_version where sequence_id = $1) order by l.id desc limit $2`,
-		sequenceID, n)
+		from sequence_version v
+		cross join lateral (
+			select * from enrolment_log l where l.version_id = v.id order by l.id desc limit $2) l
+		join enrolment e on e.id = l.enrolment_id
+		join person p on p.id = e.person_id
+		where v.sequence_id = $1
+		order by l.id desc
+		limit $2`, sequenceID, n)
 }
 
 // DueDay is how many people of a sequence come due on a day.

@@ -343,17 +343,14 @@ func (r *run) allowed(t *Timing, at time.Time) time.Time {
 // MayGoOut is the first instant, not before now, at which the email of a step may
 // go out to a reader in a zone. Whatever has moved an email later asks it again.
 func (p *Plan) MayGoOut(id StepID, now time.Time, zone *time.Location) (time.Time, error) {
-	hours := &p.Hours
+	t := &Timing{}
 	if s, ok := p.Step(id).(reaching); ok {
 		if _, request := s.reaches(); request {
 			return now, nil
 		}
-		hours = p.hoursOf(s.timing())
+		t = s.timing()
 	}
-	if z := hours.Zone; z != "" {
-		zone, _ = calendar.ZoneFor(calendar.Whereabouts{Zone: z}, time.UTC)
-	}
-	return hours.Next(now, zone)
+	return p.hoursOf(t).Next(now, p.hoursIn(t, zone))
 }
 
 // ready reports whether a step can begin now. Where it goes on at once instead, or

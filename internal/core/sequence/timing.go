@@ -144,11 +144,7 @@ func (p *Plan) hoursOf(t *Timing) *calendar.SendingHours {
 
 // zoneOf is the zone in which a step's hours and date are read.
 func (r *run) zoneOf(t *Timing) *time.Location {
-	if z := r.p.plan.hoursOf(t).Zone; z != "" {
-		loc, _ := calendar.ZoneFor(calendar.Whereabouts{Zone: z}, time.UTC)
-		return loc
-	}
-	return r.f.Zone()
+	return r.p.plan.hoursIn(t, r.f.Zone())
 }
 
 // Reasons of steps whose date was over when somebody came to them.

@@ -94,15 +94,62 @@ func (p *Plan) warnOfDate(
 	if at.Before(now) {
 		warn("its date is over: it %s", mine.Late.Says())
 	}
+	p.warnOfHours(mine, at, zone, events, warn)
 	for _, s := range p.Steps {
 		before, ok := s.(timed)
 		if !ok || !p.leads(s.About().ID, t.About().ID) {
 			continue
 		}
-		if first, ok := p.dueAt(before.timing(), zone, events); ok && at.Before(first) {
+		first, ok := p.dueAt(before.timing(), zone, events)
+		switch {
+		case !ok:
+		case at.Before(first):
 			warn("its date is before that of “%s”, which comes first: whoever comes that way is late", s.About().Title)
+		case p.opens(before, first, zone).After(at):
+			warn("no sending hour is between the date of “%s” and its own: whoever comes that way is late",
+				s.About().Title)
 		}
 	}
+}
+
+// warnOfHours warns of what is to be before an event, and whose hours open only after it has begun.
+func (p *Plan) warnOfHours(
+	mine *Timing, at time.Time, zone *time.Location, events map[int64]event.Event, warn func(string, ...any),
+) {
+	if mine.From == nil || mine.From.After {
+		return
+	}
+	e := events[p.EventOf(mine.From.Event)]
+	if next, err := p.hoursOf(mine).Next(at, p.hoursIn(mine, zone)); err == nil && at.Before(e.Starts) &&
+		!next.Before(e.Starts) {
+		warn("its sending hours open only when the event has begun")
+	}
+}
+
+// opens is when a step goes out that is due at an instant: when its sending hours open. What
+// touches nobody keeps no hours.
+func (p *Plan) opens(s timed, at time.Time, zone *time.Location) time.Time {
+	r, ok := s.(reaching)
+	if !ok {
+		return at
+	}
+	if _, request := r.reaches(); request {
+		return at
+	}
+	t := s.timing()
+	next, err := p.hoursOf(t).Next(at, p.hoursIn(t, zone))
+	if err != nil { // Check names it
+		return at
+	}
+	return next
+}
+
+// hoursIn is the zone in which a step's hours are read: its own, or that of who reads.
+func (p *Plan) hoursIn(t *Timing, zone *time.Location) *time.Location {
+	if z := p.hoursOf(t).Zone; z != "" {
+		zone, _ = calendar.ZoneFor(calendar.Whereabouts{Zone: z}, time.UTC)
+	}
+	return zone
 }
 
 // warnOfWatch warns of waiting for an answer to nothing.

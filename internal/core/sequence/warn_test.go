@@ -14,8 +14,12 @@ import (
 // the starters are warned of nothing.
 func TestWarnings(t *testing.T) {
 	events := map[int64]event.Event{5: {Starts: day(6), Ends: day(6.5), Zone: "UTC", Name: "Clinic"},
-		6: {Starts: day(-6), Ends: day(-5), Zone: "UTC"}, 7: {Starts: day(6), Ends: day(7), Zone: "UTC", Cancelled: day(-1)}}
+		6: {Starts: day(-6), Ends: day(-5), Zone: "UTC"}, 7: {Starts: day(6), Ends: day(7), Zone: "UTC", Cancelled: day(-1)},
+		8: {Starts: time.Date(2026, 5, 18, 7, 0, 0, 0, time.UTC), Ends: day(40), Zone: "UTC"}}
 	from := func(event int64) Timing { return Timing{From: &FromEvent{Event: event}} }
+	at := func(d, clock int) Timing { // a Saturday is the 16th of May
+		return Timing{Date: calendar.Date{Year: 2026, Month: 5, Day: d}, Clock: clock}
+	}
 	on := func(d int) Timing { return Timing{Date: calendar.Date{Year: 2026, Month: 5, Day: d}, Clock: 9 * 60} }
 	for _, c := range []struct {
 		name  string
@@ -35,6 +39,13 @@ func TestWarnings(t *testing.T) {
 			[]string{"its date is before that of “one”"}},
 		{"until one that is over", []Step{&Pause{Until: &FromEvent{Event: 6}}, &Email{Message: 1}}, 42,
 			[]string{"waits until the event begins, and that is over"}},
+		{"a reminder whose hours open too late", []Step{&Email{Message: 1, Timing: Timing{From: &FromEvent{Event: 8,
+			Offset: event.Offset{Span: calendar.Span{N: 1, Unit: calendar.Hours}}}}}}, 42,
+			[]string{"its sending hours open only when the event has begun"}},
+		{"no hour between two dates", []Step{&Email{Message: 1, Timing: at(16, 9*60)}, &Email{Message: 2,
+			Timing: at(18, 8*60)}}, 42, []string{"no sending hour is between the date of “one” and its own"}},
+		{"an hour between two dates", []Step{&Email{Message: 1, Timing: at(15, 9*60)}, &Email{Message: 2,
+			Timing: at(18, 8*60)}}, 42, nil},
 		{"an answer to nothing", []Step{&Watch{Signal: signal.Open, N: 3, For: days(5)}, &Email{Message: 1}}, 42,
 			[]string{"waits for opens, and no email comes before it"}},
 		{"an acceptance of nothing", []Step{&Watch{Signal: signal.Accepted, For: days(5)}, &Email{Message: 1}}, 42,

@@ -45,8 +45,13 @@ type flowFigures struct {
 	results      []store.StepResult
 }
 
-// Reach is how high the part of the map is that can be pressed for a buoy:
-// from the top of its label to its foot.
+// Left and Top are where the part of the map begins that can be pressed for a buoy, and Foot
+// where its label ends, all from its middle.
+func (b buoy) Left() float64 { return b.Box.X - b.At.X }
+func (b buoy) Top() float64  { return b.Box.Y - b.At.Y }
+func (b buoy) Foot() float64 { return b.Label.Y - b.At.Y }
+
+// Reach is how high that part is: from the top of its label to its foot.
 func (b buoy) Reach() float64 { return b.At.Y + flowmap.Radius - b.Box.Y }
 
 // drawMap lays a plan out with its figures, or in a draft with its timing.
@@ -61,10 +66,14 @@ func drawMap(d *sequenceData, f flowFigures) drawn {
 	}
 	for _, s := range d.Plan.Steps {
 		a := s.About()
-		x := flowmap.Step{ID: int(a.ID), Day: days[a.ID], Title: flowmap.Cut(a.Title), Figure: flowmap.Cut(d.says(s))}
-		if !d.Draft {
+		x := flowmap.Step{ID: int(a.ID), Day: days[a.ID], Title: flowmap.Cut(a.Title)}
+		if d.Draft {
+			x.Figure = flowmap.Cut(d.says(s))
+		} else {
 			if line := s.Kind().Line; len(line) > 0 {
 				x.Figure = flowmap.Cut(f.counts(s.About().ID).line(line))
+			} else {
+				x.Figure = flowmap.Cut(d.says(s))
 			}
 			x.Left, x.Why = f.left(int32(a.ID))
 		}

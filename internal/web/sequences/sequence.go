@@ -94,9 +94,7 @@ type sequenceData struct {
 	choices   *shell.ActChoices
 	Said      string // what the chosen step does
 
-	Ahead shell.Tide
-	Due   int64 // people who come due in the days of Ahead
-	Fits  int64 // people for whom the rule of the entry holds now
+	Weighing string // what its weighing follows from: another needs another
 }
 
 // says is what a step does, with what its rule asks for by name.
@@ -191,10 +189,8 @@ func (s *Place) showSequence(c *echo.Context, code int, id int64, adjust func(*s
 		if d.Warnings, err = s.Engine.Warnings(ctx, q, d.Plan); err != nil {
 			return err
 		}
-		if r := q.Entry.V.Rule; r != nil && r.Check(nil) == nil {
-			if d.Fits, err = s.Store.CountPeople(ctx, store.PeopleQuery{Rule: *r, Now: s.Engine.Now()}); err != nil {
-				return err
-			}
+		if d.Weighing, err = weighing(draft.N, &q.Entry.V); err != nil {
+			return err
 		}
 	}
 	d.Parts = s.partLines(&d, messages)
@@ -295,11 +291,7 @@ func (s *Place) figures(c *echo.Context, d *sequenceData) error {
 	return nil
 }
 
-// daysAhead is how far the forecast under a running map looks.
-const daysAhead = 10
-
-// happening adds what has just happened on a running sequence, and who comes
-// due on the next days if they do nothing before.
+// happening adds what has just happened on a running sequence.
 func (s *Place) happening(c *echo.Context, d *sequenceData) error {
 	ctx := c.Request().Context()
 	events, err := s.Store.Lately(ctx, d.Q.ID, 6)
@@ -321,28 +313,6 @@ func (s *Place) happening(c *echo.Context, d *sequenceData) error {
 		}
 		d.Lately = append(d.Lately, x)
 	}
-	now := s.Engine.Now().In(s.Engine.Zone())
-	due, err := s.Store.DueByDay(ctx, d.Q.ID, now.AddDate(0, 0, daysAhead), s.Engine.Zone().String())
-	if err != nil {
-		return err
-	}
-	d.Ahead = shell.Tide{Name: "People who come due, by day", Each: "Day", Names: [2]string{"People"}, W: 420, H: 170,
-		Left: 36, Bottom: 22}
-	for i := range daysAhead {
-		day := now.AddDate(0, 0, i)
-		p := shell.TidePoint{Row: day.Format(shell.DayForm), Tick: day.Format("Mon 2")[:1] + day.Format(" 2"),
-			Title: day.Format("Mon 2 Jan") + ": nobody"}
-		for _, x := range due {
-			if x.Day.Format("2006-01-02") == day.Format("2006-01-02") ||
-				(i == 0 && x.Day.Format("2006-01-02") < day.Format("2006-01-02")) {
-				p.Value += float64(x.N)
-				p.Title = fmt.Sprintf("%s: %d people", day.Format("Mon 2 Jan"), int(p.Value))
-				d.Due += x.N
-			}
-		}
-		d.Ahead.Points = append(d.Ahead.Points, p)
-	}
-	d.Ahead.Layout()
 	return nil
 }
 
@@ -823,6 +793,8 @@ func (s *Place) Routes(in *echo.Group) {
 	in.POST("/sequences/:id/steps/:step/cut", s.cutStep, writes)
 	in.POST("/sequences/:id/move", s.moveStep, writes)
 	in.GET("/sequences/:id/parts", s.parts)
+	in.GET("/sequences/:id/ahead", s.ahead)
+	in.GET("/sequences/:id/weighed", s.weighed)
 	in.GET("/sequences/:id/file", s.sequenceFile)
 	in.POST("/sequences/import", s.bringSequence, writes)
 	in.POST("/sequences/:id/steps/:step/making", s.setMaking, writes)

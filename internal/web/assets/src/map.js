@@ -64,10 +64,11 @@
     });
     small.append(make("use", { href: "#map-water" }));
     for (const b of document.querySelectorAll("[data-buoy]")) {
+      const at = middle(b);
       small.append(
         make("circle", {
-          cx: b.dataset.x,
-          cy: b.dataset.y,
+          cx: at.x,
+          cy: at.y,
           r: 11,
           class: b.hasAttribute("aria-current") ? "chosen" : "",
         }),
@@ -108,6 +109,11 @@
     if (chosen) reach(chosen, frame);
     show();
   }
+  // middle is where a buoy is on the map.
+  function middle(buoy) {
+    const at = buoy.querySelector("g").transform.baseVal[0].matrix;
+    return { x: at.e, y: at.f };
+  }
   // Where each map was left, so that choosing a step does not lose the place.
   const places = new Map();
   // reach brings a step into the frame, and nothing else of the page.
@@ -125,13 +131,12 @@
     const b = document.activeElement?.closest?.("[data-buoy]");
     if (!b || !e.key.startsWith("Arrow")) return;
     e.preventDefault();
-    const at = (el) => ({ x: +el.dataset.x, y: +el.dataset.y });
-    const here = at(b);
+    const here = middle(b);
     const [dx, dy] = { ArrowLeft: [-1, 0], ArrowRight: [1, 0], ArrowUp: [0, -1], ArrowDown: [0, 1] }[e.key];
     let best = null,
       far = Infinity;
     for (const o of document.querySelectorAll("[data-buoy]")) {
-      const p = at(o),
+      const p = middle(o),
         along = (p.x - here.x) * dx + (p.y - here.y) * dy;
       if (o === b || along <= 1) continue;
       const d = along + 2 * Math.abs((p.x - here.x) * dy + (p.y - here.y) * dx);

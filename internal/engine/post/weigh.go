@@ -1,0 +1,201 @@
+package post
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"ombak/internal/core/message"
+	"ombak/internal/core/right"
+	"ombak/internal/core/rule"
+	"ombak/internal/core/sequence"
+	"ombak/internal/store"
+)
+
+// Weighed is what the draft of a sequence would meet with if it were launched now. It is
+// counted over everybody, so it takes a moment.
+type Weighed struct {
+	Rule     bool  // people enter by a rule
+	Fits     int64 // for whom it holds
+	Warnings []sequence.Problem
+}
+
+// Weigh tells what a plan would meet with: who fits, emails that some of them would not get,
+// fields that nobody has, and more on one day than mailboxes or reps take.
+func (e *Post) Weigh(ctx context.Context, q store.Sequence, p *sequence.Plan) (w Weighed, err error) {
+	readers := rule.Rule{}
+	if r := q.Entry.V.Rule; r != nil && r.Asks() && r.Check(nil) == nil {
+		w.Rule, readers = true, *r
+		if w.Fits, err = e.Store.CountPeople(ctx, store.PeopleQuery{Rule: readers, Now: e.Now()}); err != nil {
+			return w, err
+		}
+	}
+	for _, look := range []func(context.Context, store.Sequence, *sequence.Plan, rule.Rule, *Weighed) error{
+		e.weighMessages, e.weighFields, e.weighLoad} {
+		if err := look(ctx, q, p, readers, &w); err != nil {
+			return w, err
+		}
+	}
+	return w, nil
+}
+
+func (w *Weighed) warn(step sequence.StepID, format string, args ...any) {
+	w.Warnings = append(w.Warnings, sequence.Problem{Step: step, Text: fmt.Sprintf(format, args...)})
+}
+
+// weighMessages finds what would be broken in its emails, and whom they would not reach for
+// want of a merge field.
+func (e *Post) weighMessages(
+	ctx context.Context, _ store.Sequence, p *sequence.Plan, readers rule.Rule, w *Weighed,
+) error {
+	for _, part := range p.Parts() {
+		if part.What != sequence.MessagePart || part.ID == 0 {
+			continue
+		}
+		m, err := e.Store.MessageText(ctx, part.ID)
+		if store.IsNotFound(err) || err == nil && m.Version == 0 {
+			continue // what keeps it from being launched is said elsewhere
+		}
+		if err != nil {
+			return err
+		}
+		proof, err := e.Proof(ctx, &m.Doc.V, m.FromOwner, m.SenderID, readers)
+		if err != nil {
+			return err
+		}
+		for _, f := range proof.Findings {
+			if f.Grave {
+				w.warn(part.Step, "“%s”: %s", m.Name, f.Text)
+			}
+		}
+		if !w.Rule {
+			continue
+		}
+		for _, s := range proof.Stopped {
+			w.warn(part.Step, "“%s” does not go out to %d of the %d who fit: nothing is known as their %s, and it has "+
+				"no fallback", m.Name, s.People, w.Fits, strings.ToLower(fieldWords(s.Field)))
+		}
+	}
+	return nil
+}
+
+func fieldWords(f message.Field) string {
+	if f.Label != "" {
+		return f.Label
+	}
+	return f.Name
+}
+
+// weighFields finds rules that ask for a field of which nothing is known of anybody.
+func (e *Post) weighFields(ctx context.Context, _ store.Sequence, p *sequence.Plan, _ rule.Rule, w *Weighed) error {
+	cat, err := e.Store.Catalogue(ctx)
+	if err != nil {
+		return err
+	}
+	type place struct {
+		step  sequence.StepID
+		field rule.Field
+	}
+	var asked []place
+	p.Asks(func(step sequence.StepID, r *rule.Rule) {
+		r.Each(func(c *rule.Condition) {
+			if x := (place{step, c.Field}); c.Field != "" && c.Op != rule.NotKnown {
+				asked = append(asked, x)
+			}
+		})
+	})
+	known := map[rule.Field]bool{}
+	said := map[place]bool{}
+	for _, x := range asked {
+		d, ok := cat.Define(x.field)
+		if !ok || said[x] {
+			continue // Check names it
+		}
+		said[x] = true
+		if _, looked := known[x.field]; !looked {
+			any := rule.Rule{If: &rule.Condition{Field: x.field, Op: rule.Known}}
+			if known[x.field], err = e.Store.Anybody(ctx, any, e.Now()); err != nil {
+				return err
+			}
+		}
+		if !known[x.field] {
+			w.warn(x.step, "asks for %s, and nothing is known of anybody's", strings.ToLower(d.Name))
+		}
+	}
+	return nil
+}
+
+// weighLoad finds days on which more would go out than mailboxes send, or more calls come to
+// the desk than reps have room for.
+func (e *Post) weighLoad(ctx context.Context, q store.Sequence, p *sequence.Plan, _ rule.Rule, w *Weighed) error {
+	if w.Fits == 0 {
+		return nil
+	}
+	boxes, err := e.Store.Mailboxes(ctx, e.Now())
+	if err != nil {
+		return err
+	}
+	users, err := e.Store.Users(ctx)
+	if err != nil {
+		return err
+	}
+	limits, all, room := map[int64]int64{}, int64(0), int64(0)
+	for _, b := range boxes {
+		limits[b.User] = int64(b.Box.V.Limit(e.Now(), e.Zone())) // 0: none
+	}
+	unbound := false
+	for _, u := range users {
+		if u.Role != right.Rep {
+			continue
+		}
+		all += limits[u.ID]
+		unbound = unbound || limits[u.ID] == 0
+		if !u.Away {
+			room += int64(u.Capacity)
+		}
+	}
+	if unbound {
+		all = 0
+	}
+	senders := map[sequence.StepID]int64{} // 0: whoever owns them
+	for _, part := range p.Parts() {
+		if part.What != sequence.MessagePart || part.ID == 0 {
+			continue
+		}
+		m, err := e.Store.MessageText(ctx, part.ID)
+		if err != nil && !store.IsNotFound(err) {
+			return err
+		}
+		senders[part.Step] = 0
+		if !m.FromOwner && m.SenderID != nil {
+			senders[part.Step] = *m.SenderID
+		}
+	}
+	wave := q.Entry.V.Wave
+	told := map[int64]bool{}
+	for _, s := range p.Steps {
+		from, email := senders[s.About().ID]
+		if !email || told[from] {
+			continue
+		}
+		told[from] = true
+		limit, who := all, "the reps together send"
+		if from != 0 {
+			limit, who = limits[from], nameOf(boxes, from)+" sends"
+		}
+		n := p.Busiest(w.Fits, wave, func(x sequence.Step) bool {
+			f, email := senders[x.About().ID]
+			return email && f == from
+		})
+		if limit > 0 && n > limit {
+			w.warn(s.About().ID, "up to %d emails come due on one day, and %s at most %d: the rest wait for the days "+
+				"after; waves let people in more slowly", n, who, limit)
+		}
+	}
+	calls := p.Busiest(w.Fits, wave, func(s sequence.Step) bool { return s.Kind().Word == "call" })
+	if calls > room {
+		w.warn(0, "up to %d calls come to the desk on one day, and the reps together have room for %d: waves let "+
+			"people in more slowly", calls, room)
+	}
+	return nil
+}
