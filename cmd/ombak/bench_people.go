@@ -2,26 +2,16 @@ package main
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"io"
-	"net/http"
-	"net/http/cookiejar"
-	"net/http/httptest"
 	"net/url"
 	"slices"
-	"strings"
 	"time"
 
-	"ombak/internal/core/right"
 	"ombak/internal/core/rule"
 	"ombak/internal/core/score"
 	"ombak/internal/core/signal"
 	"ombak/internal/engine"
-	"ombak/internal/password"
 	"ombak/internal/store"
-	"ombak/internal/web"
-	"ombak/internal/web/shell"
 )
 
 const (
@@ -38,11 +28,6 @@ func benchPeopleLists(ctx context.Context, s *store.Store, e *engine.Engine, clo
 	if err := e.SaveModel(ctx,
 		store.Model{Model: score.Model{Name: "Engagement", Line: 15,
 			Rules: []score.Rule{{On: signal.Pattern{Kind: signal.Click}, Points: 3, Lasts: 30}}}}); err != nil {
-		return err
-	}
-	if _, err := s.AddUser(ctx,
-		store.User{Name: "Bench", Email: "bench@bench.example", Role: right.Marketer,
-			PasswordHash: password.Hash("bench-bench")}, at); err != nil {
 		return err
 	}
 	fmt.Printf("%d people, %d signals\n", listPeople, listSignals)
@@ -62,78 +47,32 @@ func benchPeopleLists(ctx context.Context, s *store.Store, e *engine.Engine, clo
 }
 
 func benchPages(ctx context.Context, s *store.Store, e *engine.Engine) error {
-	srv := httptest.NewServer(web.New(ctx, shell.Config{Store: s, Engine: e}).Handler())
-	defer srv.Close()
-	jar, err := cookiejar.New(nil)
+	b, err := signIn(ctx, s, e)
 	if err != nil {
 		return err
 	}
-	c := &http.Client{Jar: jar, CheckRedirect: func(*http.Request, []*http.Request) error {
-		return http.ErrUseLastResponse
-	}}
-	ask := func(method, path string, form url.Values) (int, error) {
-		req, err := http.NewRequestWithContext(ctx, method, srv.URL+path, strings.NewReader(form.Encode()))
-		if err != nil {
-			return 0, err
-		}
-		req.Header.Set("Sec-Fetch-Site", "same-origin")
-		if form != nil {
-			req.Header.Set("Content-Type", "application/x-www-form-urlencoded")
-		}
-		res, err := c.Do(req)
-		if err != nil {
-			return 0, err
-		}
-		defer res.Body.Close()
-		_, err = io.Copy(io.Discard, res.Body)
-		return res.StatusCode, err
-	}
-	if code, err := ask("POST", "/sign-in",
-		url.Values{"email": {"bench@bench.example"}, "password": {"bench-bench"}}); err != nil ||
-		code != http.StatusSeeOther {
-		return errors.Join(fmt.Errorf("signing in answered %d", code), err)
-	}
-	type page struct{ name, path string }
+	defer b.Close()
 	var pages []page
 	for _, o := range store.Orders() {
-		pages = append(pages, page{"first page, by " + string(o), "/people?order=" + string(o)})
+		pages = append(pages, page{name: "first page, by " + string(o), path: "/people?order=" + string(o)})
 		key, err := s.KeyAt(ctx, o, listPeople/2)
 		if err != nil {
 			return err
 		}
-		pages = append(pages, page{"after 500,000 rows", "/people?order=" + string(o) + "&after=" + key.String()})
+		pages = append(pages, page{name: "after 500,000 rows",
+			path: "/people?order=" + string(o) + "&after=" + key.String()})
 	}
 	pages = append(pages,
-		page{"in Norway, clicked in 30 days, by score",
-			"/people?rule=" +
+		page{name: "in Norway, clicked in 30 days, by score",
+			path: "/people?rule=" +
 				url.QueryEscape(
 					`{"all":[{"if":{"field":"country","op":"is","value":"NO"}},{"if":{"signal":{"kind":5},"op":"at `+
 						`least","n":1,"days":30}}]}`)},
-		page{"called “last7777”, by score", "/people?text=last7777"},
-		page{"with “ast777” in their name, by score", "/people?text=ast777"},
-		page{"with “ast” in their name, as all have", "/people?text=ast"},
-		page{"two words, one of which all have", "/people?text=ast+t7777"})
-	// In turn, so that whatever the machine does meanwhile meets all alike.
-	took := make([][]float64, len(pages))
-	for range listRounds {
-		for i, p := range pages {
-			start := time.Now()
-			code, err := ask("GET", p.path, nil)
-			if err != nil || code != http.StatusOK {
-				return errors.Join(fmt.Errorf("%s answered %d", p.path, code), err)
-			}
-			took[i] = append(took[i], float64(time.Since(start).Microseconds())/1000)
-		}
-	}
-	worst := 0.0
-	for i, p := range pages {
-		slices.Sort(took[i])
-		p95 := took[i][len(took[i])*95/100]
-		worst = max(worst, p95)
-		fmt.Printf("  %-42s median %6.1f ms, 95th percentile %6.1f ms\n", p.name, took[i][len(took[i])/2], p95)
-	}
-	fmt.Printf("  the slowest 95th percentile: %.1f ms\n", worst)
-	return nil
+		page{name: "called “last7777”, by score", path: "/people?text=last7777"},
+		page{name: "with “ast777” in their name, by score", path: "/people?text=ast777"},
+		page{name: "with “ast” in their name, as all have", path: "/people?text=ast"},
+		page{name: "two words, one of which all have", path: "/people?text=ast+t7777"})
+	return b.time(ctx, listRounds, pages)
 }
 
 func benchAudiences(ctx context.Context, s *store.Store, at time.Time) error {

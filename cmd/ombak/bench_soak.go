@@ -22,8 +22,8 @@ func benchSoak(ctx context.Context, address string) error {
 		seed = n
 	}
 	began := time.Now()
-	got, err := soak.Run(ctx, soak.Options{URL: address, Seed: seed, People: 400, Sequences: 12, Days: 21,
-		Grain: time.Hour, Workers: 4, KillEvery: 4,
+	got, err := soak.Run(ctx, soak.Options{URL: address, Seed: seed, People: 150, Sequences: 8, Days: 14,
+		Grain: 2 * time.Hour, Workers: 4, KillEvery: 4,
 		Log: func(format string, args ...any) { fmt.Printf("  "+format+"\n", args...) }})
 	if err != nil {
 		return err
