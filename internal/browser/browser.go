@@ -13,8 +13,10 @@ import (
 	"time"
 
 	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/cdproto/network"
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 )
 
 // ErrMissing is answered where no Chromium is installed.
@@ -215,8 +217,30 @@ func (t *Tab) Type(selector, text string) error {
 	}
 }
 
-// Key presses a key where the focus is.
-func (t *Tab) Key(key string) error { return t.do("the key "+key, chromedp.KeyEvent(key)) }
+// Key presses a key where the focus is, or several after one another.
+func (t *Tab) Key(keys string) error {
+	return t.do("the key "+keys, func(ctx context.Context, tab *chromedp.Target) (none chromedp.Void, err error) {
+		for _, r := range keys {
+			var down *input.DispatchKeyEventParams
+			for _, k := range kb.Encode(r) {
+				switch k.Type {
+				case kb.KeyDown:
+					down = k
+					continue
+				case kb.KeyChar: // one stroke with its letter, so that a page that takes the stroke takes both
+					down.Text, down.UnmodifiedText = k.Text, k.UnmodifiedText
+					continue
+				}
+				for _, stroke := range []*input.DispatchKeyEventParams{down, k} {
+					if _, err := cdp.Call(ctx, tab, input.DispatchKeyEvent, *stroke); err != nil {
+						return none, err
+					}
+				}
+			}
+		}
+		return none, nil
+	})
+}
 
 // Choose chooses what an entry of a select says.
 func (t *Tab) Choose(selector, entry string) error {

@@ -253,7 +253,7 @@ func TestFromAFormToADeal(t *testing.T) {
 	h.presses("New sequence")
 	h.types(`input[name=name]`, "Field guide follow-up")
 	h.presses("Start drafting")
-	h.sees("nothing is done for anybody", "nobody enters yet")
+	h.sees("Nothing is done for anybody", "Nobody enters yet")
 	h.insert("the start to End", "email", "Guide", func() {
 		h.chooses(`aside select[name=message]`, "Field guide")
 		h.must(h.tab.Click(`aside input[name=request]`))

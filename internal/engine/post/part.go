@@ -28,7 +28,7 @@ func (e *Post) MakePart(
 		switch what = part.What; what {
 		case sequence.MessagePart:
 			var doc message.Document
-			doc.Style = message.Plain
+			doc.Style, doc.Event = message.Plain, draft.Plan.V.Event
 			for _, k := range []message.Kind{message.Text, message.Signature} {
 				if _, err = doc.Insert(k, doc.Last); err != nil {
 					return "", 0, err

@@ -66,11 +66,20 @@ func (e *Post) Proof(
 	if err != nil {
 		return p, err
 	}
+	events, err := e.Store.EventNames(ctx)
+	if err != nil {
+		return p, err
+	}
 	p.Findings = doc.Proof(func(target string) bool {
 		target, _, _ = strings.Cut(target, "?")
 		target, _, _ = strings.Cut(target, "#")
 		for _, x := range items {
 			if at := fmt.Sprintf("/s/%d", x.ID); target == at || target == at+"/file" {
+				return true
+			}
+		}
+		for _, x := range events {
+			if target == message.EventLink(x.ID) {
 				return true
 			}
 		}

@@ -19,6 +19,7 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"ombak/internal/core/calendar"
+	"ombak/internal/core/message"
 	"ombak/internal/core/person"
 	"ombak/internal/core/pipeline"
 	"ombak/internal/core/right"
@@ -275,15 +276,16 @@ var funcs = template.FuncMap{
 		}
 		return 0
 	},
-	"floatOf":  func(n int) float64 { return float64(n) },
-	"mid":      func(x, w float64) float64 { return x + w/2 },
-	"fields":   SimpleFields,
-	"flag":     person.CountryName,
-	"number":   person.ShowPhone,
-	"toLine":   toLine,
-	"tel":      func(e164 string) template.HTML { return telLink(e164, person.ShowPhone(e164)) },
-	"telWords": telLink,
-	"query":    func(s string) string { return url.QueryEscape(s) },
+	"floatOf":   func(n int) float64 { return float64(n) },
+	"mid":       func(x, w float64) float64 { return x + w/2 },
+	"eventLink": message.EventLink,
+	"fields":    SimpleFields,
+	"flag":      person.CountryName,
+	"number":    person.ShowPhone,
+	"toLine":    toLine,
+	"tel":       func(e164 string) template.HTML { return telLink(e164, person.ShowPhone(e164)) },
+	"telWords":  telLink,
+	"query":     func(s string) string { return url.QueryEscape(s) },
 	"title": func(s string) string {
 		if s == "" {
 			return s

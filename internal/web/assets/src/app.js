@@ -138,23 +138,91 @@
     true,
   );
 
-  // Where a form comes back changed, the one who types stays where they were.
+  const named = (form, name) => [...(form?.elements || [])].filter((x) => x.name === name);
+  // A form that is written again knows nothing of what was typed since it was asked for: that is carried over.
+  const said = (x) => (x.matches("[type=checkbox], [type=radio]") ? x.checked : x.value);
+  const kept = (form) => [...form.elements].filter((x) => x.name && !x.matches("button, [type=hidden], [type=file]"));
+  const asked = new WeakMap();
+  let since = null;
+  // Once it is sent to be kept, what it was asked for before comes too late.
+  const sent = new WeakSet();
+  document.addEventListener("submit", (e) => sent.add(e.target));
+  document.addEventListener("htmx:error", () => all("form").forEach((f) => sent.delete(f)));
+  const again = (e) => e.detail.ctx?.sourceElement?.matches?.("[data-press-again]") && e.detail.ctx.sourceElement.form;
+  document.addEventListener("htmx:config:request", (e) => {
+    const form = again(e);
+    if (form) asked.set(form, new Map(kept(form).map((x) => [x, said(x)])));
+  });
+  document.addEventListener("htmx:before:swap", (e) => {
+    const form = again(e),
+      was = form && asked.get(form);
+    if (form && sent.has(form)) return e.preventDefault();
+    since = was && {
+      form: form.getAttribute("id"),
+      list: kept(form)
+        .filter((x) => was.get(x) !== said(x))
+        .map((x) => ({ name: x.name, nth: named(form, x.name).indexOf(x), says: said(x) })),
+    };
+  });
+  document.addEventListener("htmx:after:swap", () => {
+    for (const x of since?.list || []) {
+      const el = named(document.getElementById(since.form), x.name)[x.nth];
+      if (!el) continue;
+      if (typeof x.says === "boolean") el.checked = x.says;
+      else el.value = x.says;
+    }
+    since = null;
+  });
+  // Where a form comes back changed, the one who types stays where they were: at the field with the same id, or else
+  // the same name.
   let held = null;
   document.addEventListener("htmx:before:swap", () => {
-    const el = document.activeElement;
+    const el = document.activeElement,
+      form = el?.form;
     held =
-      el?.id && el.closest("form")
-        ? { id: el.id, at: el.type === "search" || el.type === "text" ? el.selectionStart : null }
+      form && (el.id || (form.getAttribute("id") && el.name))
+        ? {
+            id: el.id,
+            form: form.getAttribute("id"),
+            name: el.name,
+            nth: named(form, el.name).indexOf(el),
+            at: el.type === "search" || el.type === "text" ? [el.selectionStart, el.selectionEnd] : null,
+            whole: el.type === "number" && el.value === el.defaultValue,
+          }
         : null;
   });
   document.addEventListener("htmx:after:swap", () => {
-    const el = held && document.getElementById(held.id);
+    const el =
+      held &&
+      (held.id ? document.getElementById(held.id) : named(document.getElementById(held.form), held.name)[held.nth]);
     if (el && el !== document.activeElement) {
       el.focus();
-      if (held.at !== null) el.setSelectionRange(held.at, held.at);
+      if (held.at) el.setSelectionRange(...held.at);
+      else if (held.whole) el.select();
     }
     held = null;
   });
+  // Each letter that is typed on a list chooses anew: what stands there when they stop, or go on, is what they mean.
+  let typedAt = 0,
+    meant = null;
+  document.addEventListener("keydown", (e) => e.target.matches?.("select") && (typedAt = performance.now()), true);
+  document.addEventListener(
+    "change",
+    (e) => {
+      if (!e.isTrusted || !e.target.matches("select") || performance.now() - typedAt > 100) return;
+      e.stopImmediatePropagation();
+      clearTimeout(meant?.timer);
+      meant = { list: e.target, timer: setTimeout(choose, 600) };
+    },
+    true,
+  );
+  document.addEventListener("focusout", (e) => meant?.list === e.target && choose(), true);
+  function choose() {
+    const { list, timer } = meant;
+    clearTimeout(timer);
+    meant = null;
+    if (list.isConnected) list.dispatchEvent(new Event("change", { bubbles: true }));
+  }
   document.addEventListener("trix-file-accept", (e) => e.preventDefault()); // pictures come with the shelf
 
   // Whoever leaves a form that is not kept is asked. The writers keep what is typed by themselves.
@@ -264,10 +332,15 @@
     last = now;
   });
   function act(key) {
-    const el = all("[data-key]").find((x) => x.dataset.key === key && x.offsetParent);
+    const shown = (x) => x.checkVisibility?.() ?? x.offsetParent; // a part of a drawing has no offsetParent
+    const el = all("[data-key]").find((x) => x.dataset.key.split(" ").includes(key) && shown(x));
     if (!el) return false;
-    if (el.matches("input:not([type=checkbox]), textarea, select")) el.focus();
-    else el.click();
+    if (el.matches("input:not([type=checkbox]), textarea, select")) {
+      el.focus();
+      el.select?.();
+    }
+    else if (el.click) el.click();
+    else el.dispatchEvent(new MouseEvent("click", { bubbles: true, cancelable: true }));
     return true;
   }
   document.addEventListener("keydown", (e) => {

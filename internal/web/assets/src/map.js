@@ -154,6 +154,11 @@
     if (document.activeElement === document.body)
       document.querySelector("[data-buoy][aria-current]")?.focus({ preventScroll: true });
   });
+  // Escape leaves the form beside the map for the step it is about.
+  document.addEventListener("keydown", (e) => {
+    if (e.key !== "Escape" || !chart() || !e.target.closest?.("#panel")) return;
+    (document.querySelector("[data-buoy][aria-current]") || document.querySelector("[data-buoy]"))?.focus();
+  });
   // A step is dragged to the plus of another stream; with Shift held, with all that it leads to. By keys it is cut and
   // put in.
   let dragged = null;
