@@ -74,7 +74,7 @@ func (h *house) furnish() {
 		}))
 		r := rule.FieldIs(person.Country, "NO")
 		h.must(h.s.SetEntry(ctx, id, store.Entry{Rule: &r}, h.d.Clock.Now()))
-		h.must(e.Launch(ctx, id, me, false))
+		h.must(e.Launch(ctx, id, me))
 	}
 	_, err = e.SaveMailing(ctx, store.Mailing{Name: "News", Plan: store.JSON[mailing.Plan]{V: mailing.NewPlan()}}, me)
 	h.must(err)

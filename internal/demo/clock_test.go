@@ -51,7 +51,7 @@ func small(t *testing.T) *Demo {
 	must(s.EnsureMonths(ctx, Start, Start.AddDate(0, 2, 0)))
 	m, err := keepContent(ctx, s, ids, Start, "")
 	must(err)
-	must(e.Launch(ctx, m.followUp, ids[0], false))
+	must(e.Launch(ctx, m.followUp, ids[0]))
 	return d
 }
 

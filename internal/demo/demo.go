@@ -143,14 +143,14 @@ func (d *Demo) live(ctx context.Context, s *scenario, m made, people, ids []int6
 		other = 60        // signals a day from elsewhere
 		grain = time.Hour // coarser, and a step that is due early in short sending hours would be looked at after them
 	)
-	if err := d.Engine.Launch(ctx, m.followUp, ids[0], false); err != nil {
+	if err := d.Engine.Launch(ctx, m.followUp, ids[0]); err != nil {
 		return err
 	}
 	began := d.Clock.Now()
 	for day := range Lived {
 		morning := began.AddDate(0, 0, day)
 		if day == Lived-9 {
-			if err := d.Engine.Launch(ctx, m.loanSeq, ids[0], false); err != nil {
+			if err := d.Engine.Launch(ctx, m.loanSeq, ids[0]); err != nil {
 				return err
 			}
 		}

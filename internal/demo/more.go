@@ -101,7 +101,7 @@ func (d *Demo) keepMore(ctx context.Context, people []int64, marketer int64) err
 		if err != nil {
 			return err
 		}
-		if err := d.Engine.Launch(ctx, id, marketer, false); err != nil {
+		if err := d.Engine.Launch(ctx, id, marketer); err != nil {
 			return fmt.Errorf("launching “%s”: %w", x.b.name, err)
 		}
 		if len(x.put) > 0 {

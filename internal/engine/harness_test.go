@@ -166,7 +166,7 @@ func (w *world) tx(f func(store.Tx) error) {
 
 func (w *world) launch() {
 	w.t.Helper()
-	w.must(w.e.Launch(w.ctx, w.seq, w.marketer, false))
+	w.must(w.e.Launch(w.ctx, w.seq, w.marketer))
 }
 
 // newPage publishes a page that offers a file.

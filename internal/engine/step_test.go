@@ -29,7 +29,7 @@ func (w *world) running(name string, p *sequence.Plan) int64 {
 		return err
 	})
 	w.must(w.s.SetEntry(w.ctx, id, store.Entry{Rule: ruleOf("XX")}, w.clock.Now()))
-	w.must(w.e.Launch(w.ctx, id, 0, false))
+	w.must(w.e.Launch(w.ctx, id, 0))
 	return id
 }
 

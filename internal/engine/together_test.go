@@ -225,7 +225,7 @@ func TestACallNobodyMakes(t *testing.T) {
 func TestLaunchRefusesWhatCannotRun(t *testing.T) {
 	w := newWorld(t, mailserver.Options{})
 	w.must(w.s.SetEntry(w.ctx, w.seq, store.Entry{}, day0))
-	err := w.e.Launch(w.ctx, w.seq, w.marketer, false)
+	err := w.e.Launch(w.ctx, w.seq, w.marketer)
 	if u, ok := err.(*flow.Unready); !ok || u.Problems[0].Text != "nobody enters yet: choose a form or an audience" {
 		t.Errorf("%v", err)
 	}
@@ -237,7 +237,7 @@ func TestLaunchRefusesWhatCannotRun(t *testing.T) {
 			day0)
 		return err
 	})
-	if err := w.e.Launch(w.ctx, w.seq, w.marketer, false); err == nil {
+	if err := w.e.Launch(w.ctx, w.seq, w.marketer); err == nil {
 		t.Error("a message that nobody could get was launched")
 	}
 }
@@ -257,13 +257,13 @@ func TestPeopleMoveToTheNextVersionOnlyIfAsked(t *testing.T) {
 		})
 	}
 	shorter(2)
-	w.must(w.e.Launch(w.ctx, w.seq, w.marketer, false))
+	w.must(w.e.Launch(w.ctx, w.seq, w.marketer))
 	w.to(3 * dayLong)
 	if way := w.way(stays); way.Version != first || way.Ended != nil {
 		t.Errorf("on the version they entered they would still wait: %+v", way)
 	}
 	shorter(1)
-	w.must(w.e.Launch(w.ctx, w.seq, w.marketer, true))
+	w.must(w.e.Launch(w.ctx, w.seq, w.marketer, w.email, w.watch))
 	w.settle()
 	if way := w.way(stays); way.Version == first || way.Reason != "finished" {
 		t.Errorf("moved to the new one, its time is over: %+v", way)

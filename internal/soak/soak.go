@@ -219,7 +219,7 @@ func (w *world) launch(ctx context.Context, i int) error {
 	if err != nil {
 		return err
 	}
-	return w.e.Launch(ctx, id, w.user, false)
+	return w.e.Launch(ctx, id, w.user)
 }
 
 // plan is a plan of a few steps of the kinds that reach people, wait and decide.

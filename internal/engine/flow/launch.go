@@ -98,9 +98,9 @@ func (e *Flow) ungrounded(ctx context.Context, g contact.Ground) (string, error)
 }
 
 // Launch makes the draft of a sequence its next running version. People who
-// are on the way stay on the version they entered, or, with move, go on with
-// the new one at the same step where that is still there.
-func (e *Flow) Launch(ctx context.Context, id, user int64, move bool) error {
+// are on the way stay on the version they entered; those who are at one of the steps of move
+// go on with the new one at the same step, where that is still there.
+func (e *Flow) Launch(ctx context.Context, id, user int64, move ...sequence.StepID) error {
 	q, err := e.Store.Sequence(ctx, id)
 	if err != nil {
 		return err
@@ -122,8 +122,10 @@ func (e *Flow) Launch(ctx context.Context, id, user int64, move bool) error {
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {
 		var ids []int64
 		var steps []int32
-		for _, s := range plan.Steps {
-			steps = append(steps, int32(s.About().ID))
+		for _, s := range move {
+			if plan.Step(s) != nil {
+				steps = append(steps, int32(s))
+			}
 		}
 		for _, part := range plan.Parts() {
 			if part.What == sequence.MessagePart {
@@ -137,7 +139,7 @@ func (e *Flow) Launch(ctx context.Context, id, user int64, move bool) error {
 		if err != nil {
 			return err
 		}
-		if move {
+		if len(steps) > 0 {
 			if _, err := tx.MoveEnrolments(ctx, id, version, steps, now); err != nil {
 				return err
 			}
@@ -197,6 +199,89 @@ type Launching struct {
 	Hold     *time.Time     // nothing goes out before; nil: no hold
 	Number   int            // of the version
 	OnTheWay int64          // who is on an earlier version
+	Differs  []Differing    // from what runs
+	At       []Standing     // where those are who are on the way, the draft's steps first
+}
+
+// Differing is a difference from what runs.
+type Differing struct {
+	sequence.Difference
+	Here int64 // people at the step
+}
+
+// Standing is how many people on the way are at a step.
+type Standing struct {
+	Step  sequence.StepID
+	Title string
+	N     int64
+	Gone  bool // the draft has no such step: they stay on their version
+}
+
+// NewWords is how a step differs of which only the message is a newer one.
+const NewWords sequence.How = "has newer words"
+
+// Differs tells what is another in a sequence's draft than in what runs, and where people are.
+// Of one that does not run yet it tells nothing.
+func (e *Flow) Differs(
+	ctx context.Context, q store.Sequence, draft *sequence.Plan,
+) (list []Differing, at []Standing, err error) {
+	if q.Version == nil {
+		return nil, nil, nil
+	}
+	v, err := e.Store.Version(ctx, *q.Version)
+	if err != nil {
+		return nil, nil, err
+	}
+	kept, err := e.Store.StepFigures(ctx, q.ID)
+	if err != nil {
+		return nil, nil, err
+	}
+	here := map[sequence.StepID]int64{}
+	for _, f := range kept.Here {
+		here[sequence.StepID(f.Step)] = f.N
+	}
+	told := map[sequence.StepID]bool{}
+	for _, d := range draft.Differs(v.Plan.V) {
+		told[d.Step] = true
+		list = append(list, Differing{d, here[d.Step]})
+	}
+	for _, part := range draft.Parts() {
+		if part.What != sequence.MessagePart || told[part.Step] {
+			continue
+		}
+		m, err := e.Store.MessageText(ctx, part.ID)
+		if store.IsNotFound(err) {
+			continue // what keeps it from being launched is said elsewhere
+		}
+		if err != nil {
+			return nil, nil, err
+		}
+		if was, ok := v.Messages.V[part.ID]; ok && was != m.Version {
+			list = append(list, Differing{sequence.Difference{Step: part.Step,
+				Title: draft.Step(part.Step).About().Title, How: NewWords}, here[part.Step]})
+		}
+	}
+	stand := func(s sequence.Step, gone bool) {
+		id := s.About().ID
+		if n := here[id]; n > 0 {
+			at = append(at, Standing{Step: id, Title: s.About().Title, N: n, Gone: gone})
+		}
+		delete(here, id)
+	}
+	for _, s := range draft.Steps {
+		stand(s, false)
+	}
+	for _, s := range v.Plan.V.Steps {
+		stand(s, true)
+	}
+	earlier := int64(0)
+	for _, n := range here {
+		earlier += n
+	}
+	if earlier > 0 {
+		at = append(at, Standing{Title: "steps of earlier versions", N: earlier, Gone: true})
+	}
+	return list, at, nil
 }
 
 // Launching tells what a launch of a sequence's draft would do now.
@@ -218,6 +303,9 @@ func (e *Flow) Launching(ctx context.Context, id int64) (Launching, error) {
 		l.Number = *q.Number + 1
 	}
 	l.OnTheWay, l.Hold = q.OnTheWay, e.launchHold(plan, e.Now())
+	if l.Differs, l.At, err = e.Differs(ctx, q, plan); err != nil {
+		return l, err
+	}
 	if q.Entry.V.Rule != nil {
 		l.Rule = true
 		l.Entering, err = e.Store.WhoEnters(ctx, &q.Entry.V, id, plan.Ways(), store.PeopleQuery{Now: e.Now()})

@@ -64,11 +64,19 @@ func drawMap(d *sequenceData, f flowFigures) drawn {
 			problems[p.Step] = p.Text
 		}
 	}
+	differs := map[sequence.StepID]sequence.How{}
+	for _, x := range d.Differs {
+		differs[x.Step] = x.How
+	}
 	for _, s := range d.Plan.Steps {
 		a := s.About()
 		x := flowmap.Step{ID: int(a.ID), Day: days[a.ID], Title: flowmap.Cut(a.Title)}
 		if d.Draft {
-			x.Figure = flowmap.Cut(d.says(s))
+			x.Figure = d.says(s)
+			if how := differs[a.ID]; how != "" {
+				x.Figure = string(how) + ": " + x.Figure
+			}
+			x.Figure = flowmap.Cut(strings.TrimSuffix(x.Figure, ": "))
 		} else {
 			if line := s.Kind().Line; len(line) > 0 {
 				x.Figure = flowmap.Cut(f.counts(s.About().ID).line(line))
@@ -113,6 +121,9 @@ func drawMap(d *sequenceData, f flowFigures) drawn {
 		}
 		if v.Missing != "" {
 			v.Class += " missing"
+		}
+		if differs[s.About().ID] != "" {
+			v.Class += " differs"
 		}
 		v.Chosen = d.Step != nil && d.Step.About().ID == s.About().ID
 		out.Buoys = append(out.Buoys, v)

@@ -63,7 +63,7 @@ type sequenceData struct {
 	N        int // state of the draft
 	CanUndo  string
 	CanRedo  bool
-	Differs  bool // the draft is not what is running
+	IsAhead  bool // the draft is not what is running
 	Problems []sequence.Problem
 	Warnings []sequence.Problem
 	Parts    []partLine
@@ -94,7 +94,8 @@ type sequenceData struct {
 	choices   *shell.ActChoices
 	Said      string // what the chosen step does
 
-	Weighing string // what its weighing follows from: another needs another
+	Differs  []flow.Differing // the draft from what runs
+	Weighing string           // what its weighing follows from: another needs another
 }
 
 // says is what a step does, with what its rule asks for by name.
@@ -151,7 +152,7 @@ func (s *Place) showSequence(c *echo.Context, code int, id int64, adjust func(*s
 		if err != nil {
 			return err
 		}
-		d.Differs = !samePlan(v.Plan.V, draft.Plan.V)
+		d.IsAhead = !samePlan(v.Plan.V, draft.Plan.V)
 		if !d.Draft {
 			d.Plan = v.Plan.V
 		}
@@ -187,6 +188,9 @@ func (s *Place) showSequence(c *echo.Context, code int, id int64, adjust func(*s
 			return err
 		}
 		if d.Warnings, err = s.Engine.Warnings(ctx, q, d.Plan); err != nil {
+			return err
+		}
+		if d.Differs, _, err = s.Engine.Differs(ctx, q, d.Plan); err != nil {
 			return err
 		}
 		if d.Weighing, err = weighing(draft.N, &q.Entry.V); err != nil {
@@ -651,7 +655,15 @@ func (s *Place) launch(c *echo.Context) error {
 		return err
 	}
 	to := fmt.Sprintf("/sequences/%d", id)
-	err = s.Engine.Launch(c.Request().Context(), id, shell.UserOf(c).ID, c.FormValue("move") != "")
+	form, err := c.FormValues()
+	if err != nil {
+		return err
+	}
+	var move []sequence.StepID
+	for _, x := range form["id"] {
+		move = append(move, sequence.StepID(shell.Number(x)))
+	}
+	err = s.Engine.Launch(c.Request().Context(), id, shell.UserOf(c).ID, move...)
 	if u, ok := errors.AsType[*flow.Unready](err); ok {
 		return s.NotDone(c, to+"?view=draft", shell.Sentence(u))
 	}
