@@ -21,6 +21,11 @@ func (w *world) figuresHold() {
 	for _, q := range list {
 		kept, err := w.s.StepFigures(w.ctx, q.ID)
 		w.must(err)
+		ever, err := w.s.StepFiguresIn(w.ctx, q.ID, store.Between{To: 1 << 37})
+		w.must(err)
+		if fmt.Sprint(ever) != fmt.Sprint(kept) {
+			w.t.Errorf("of sequence %d is kept\n%+v\ncounted over all of its time\n%+v", q.ID, kept, ever)
+		}
 		var got []string
 		for _, f := range kept.Here {
 			got = append(got, fmt.Sprintf("here %d: %d", f.Step, f.N))

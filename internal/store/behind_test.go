@@ -2,6 +2,7 @@ package store_test
 
 import (
 	"testing"
+	"time"
 
 	"ombak/internal/core/sequence"
 	"ombak/internal/core/signal"
@@ -38,17 +39,23 @@ func TestPeopleBehindFigures(t *testing.T) {
 		values (1, $1, $2, $3, 5, 'email', 'sent', $4)`, seq, version, ana, at)
 	k.tx(func(tx store.Tx) error {
 		return tx.AddSignals(k.ctx,
-			[]store.Signal{{Person: ana,
+			[]store.Signal{{Person: ana, Touch: 1,
 				Signal: signal.Signal{At: at, Kind: signal.Open, Place: signal.Place{Sequence: seq, Step: 5}}}})
 	})
+	then, before := store.BetweenTimes(at, at.Add(time.Hour)), store.BetweenTimes(at.Add(-time.Hour), at)
 	for b, want := range map[store.Behind]int64{
 		{Of: "sequence", ID: seq, Which: "entered"}: 1, {Of: "sequence", ID: seq, Which: "way"}: 1,
 		{Of: "sequence", ID: seq, Which: "ended"}:  0,
 		{Of: "step", ID: seq, N: 7, Which: "here"}: 1, {Of: "step", ID: seq, N: 7, Which: "left"}: 1,
 		{Of: "step", ID: seq, N: 5, Which: "passed"}: 1,
 		{Of: "step", ID: seq, N: 5, Which: "sent"}:   1, {Of: "step", ID: seq, N: 5, Which: "opened"}: 1,
-		{Of: "step", ID: seq, N: 5, Which: "clicked"}: 0,
-		{Of: "email", ID: 1, Which: "clicked"}:        0, {Of: "email", ID: 1, N: 2, Which: "clicked"}: 0,
+		{Of: "step", ID: seq, N: 5, Which: "clicked"}:   0,
+		{Of: "step", ID: seq, N: 5, Which: "exit next"}: 1, {Of: "step", ID: seq, N: 5, Which: "exit yes"}: 0,
+		{Of: "step", ID: seq, N: 5, Which: "exit next", In: then}: 1,
+		{Of: "step", ID: seq, N: 5, Which: "passed", In: before}:  0,
+		{Of: "step", ID: seq, N: 5, Which: "opened", In: then}:    1,
+		{Of: "step", ID: seq, N: 5, Which: "sent", In: before}:    0,
+		{Of: "email", ID: 1, Which: "clicked"}:                    0, {Of: "email", ID: 1, N: 2, Which: "clicked"}: 0,
 		{Of: "email", ID: 1, Which: "left no consent"}: 0, {}: 2,
 	} {
 		if got := store.ParseBehind(b.String()); got != b {
@@ -63,7 +70,9 @@ func TestPeopleBehindFigures(t *testing.T) {
 		}
 	}
 	for _, s := range []string{"step.1.1.x", "x.1.1.way", "step.1.1", "step.x.1.here", "email.1.0.left x' or true",
-		"step.1.99999999999.here", "sequence.1.0.way'"} {
+		"step.1.99999999999.here", "sequence.1.0.way'", "step.1.5.exit",
+		"step.1.5.exit x'--", "step.1.5.passed@2-1", "step.1.5.passed@1", "step.1.5.passed@1-99999999999999",
+		"sequence.1.0.way@1-2"} {
 		if b := store.ParseBehind(s); b != (store.Behind{}) {
 			t.Errorf("%q is read as %+v", s, b)
 		}

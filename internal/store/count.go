@@ -73,6 +73,40 @@ func (db Queries) StepFigures(ctx context.Context, sequenceID int64) (f StepFigu
 	return f, nil
 }
 
+// StepFiguresIn counts the figures of a while: what was passed, and what became of touches that
+// were done, or made and not done yet, in it. Who is at each step is so now.
+func (db Queries) StepFiguresIn(ctx context.Context, sequenceID int64, in Between) (f StepFigures, err error) {
+	now, err := db.StepFigures(ctx, sequenceID)
+	if err != nil {
+		return f, err
+	}
+	f.Here = now.Here
+	f.Passed, err = all[StepFigure](ctx, db, `
+		select l.step, l.exit, l.reason, count(*) as n
+		from enrolment_log l
+		where l.version_id in (select id from sequence_version where sequence_id = $1) and `+in.holds("l.at")+`
+		group by 1, 2, 3
+		order by 1, 2, 3`, sequenceID)
+	if err != nil {
+		return f, fmt.Errorf("counting what was passed on sequence %d: %w", sequenceID, err)
+	}
+	f.Results, err = all[StepResult](ctx, db, `
+		select t.step, count(*) as made, count(*) filter (where t.state = 'sent') as sent,
+			count(*) filter (where t.opened) as opened, count(*) filter (where t.clicked) as clicked,
+			count(*) filter (where t.replied) as replied,
+			count(*) filter (where t.state in ('held', 'stopped')) as trouble,
+			count(*) filter (where t.state = 'done') as done, count(*) filter (where t.state = 'missed') as missed,
+			count(*) filter (where t.state = 'desk') as desk
+		from touch t
+		where t.sequence_id = $1 and `+in.holds("coalesce(t.done_at, t.made_at)")+`
+		group by 1
+		order by 1`, sequenceID)
+	if err != nil {
+		return f, fmt.Errorf("counting the touches of sequence %d: %w", sequenceID, err)
+	}
+	return f, nil
+}
+
 // add adds touches in a state, or of which something is so.
 func (r *StepResult) add(what string, n int64) {
 	switch what {

@@ -56,7 +56,8 @@ func (p *Plan) Differs(was *Plan) []Difference {
 		name string
 		of   func(*Plan) any
 	}{
-		{"sending hours", func(p *Plan) any { return p.Hours }}, {"launch hold", func(p *Plan) any { return p.LaunchHold }},
+		{"sending hours", func(p *Plan) any { return p.Hours }},
+		{"launch hold", func(p *Plan) any { return p.LaunchHold }},
 		{"longest stay", func(p *Plan) any { return p.LongestStay }}, {"ground", func(p *Plan) any { return p.Ground }},
 		{"rest", func(p *Plan) any { return p.Rest }}, {"event", func(p *Plan) any { return p.Event }},
 		{"leave rules", func(p *Plan) any { return []any{p.Stay, p.LeaveIf} }},

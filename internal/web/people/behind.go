@@ -5,6 +5,7 @@ import (
 	"net/http"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/labstack/echo/v5"
 
@@ -75,8 +76,16 @@ func (s *Place) behind(c *echo.Context, b store.Behind) (*behindWords, error) {
 			plan = v.Plan.V
 		}
 		if plan != nil && plan.Step(sequence.StepID(b.N)) != nil {
-			out.Name = fmt.Sprintf("“%s” of %s", plan.Step(sequence.StepID(b.N)).About().Title, q.Name)
+			step := plan.Step(sequence.StepID(b.N))
+			out.Name = fmt.Sprintf("“%s” of %s", step.About().Title, q.Name)
+			if exit, ok := strings.CutPrefix(b.Which, "exit "); ok {
+				out.Did = fmt.Sprintf("went on by “%s” from", step.Answer(sequence.Exit(exit)))
+			}
 		}
+	}
+	if b.In != (store.Between{}) {
+		day := func(second int64) string { return time.Unix(second, 0).In(s.Engine.Zone()).Format("2 Jan 2006") }
+		out.Name += fmt.Sprintf(", %s to %s", day(b.In.From), day(b.In.To-1))
 	}
 	return out, nil
 }
@@ -91,6 +100,10 @@ func (s *Place) stepPeople(c *echo.Context) error {
 	b := store.Behind{Of: "step", ID: id, N: int32(step), Which: c.QueryParam("which")}
 	if step == 0 {
 		b.Of = "sequence"
+	} else if in := c.QueryParam("in"); in != "" {
+		if b = store.ParseBehind(b.String() + "@" + in); b == (store.Behind{}) {
+			return store.ErrNotFound
+		}
 	}
 	return s.toBehind(c, b)
 }

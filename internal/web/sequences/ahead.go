@@ -56,8 +56,9 @@ func (s *Place) ahead(c *echo.Context) error {
 // weighedData is what the draft would meet with.
 type weighedData struct {
 	post.Weighed
-	Q    int64
-	Plan *sequence.Plan
+	Q      int64
+	Plan   *sequence.Plan
+	Launch bool // before the launch: that says itself how many fit
 }
 
 func (s *Place) weighed(c *echo.Context) error {
@@ -74,7 +75,7 @@ func (s *Place) weighed(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	d := weighedData{Q: id, Plan: draft.Plan.V}
+	d := weighedData{Q: id, Plan: draft.Plan.V, Launch: c.QueryParam("launch") != ""}
 	if d.Weighed, err = s.Engine.Weigh(ctx, q, d.Plan); err != nil {
 		return err
 	}

@@ -57,6 +57,9 @@ func (b buoy) Reach() float64 { return b.At.Y + flowmap.Radius - b.Box.Y }
 // drawMap lays a plan out with its figures, or in a draft with its timing.
 func drawMap(d *sequenceData, f flowFigures) drawn {
 	in := flowmap.Input{Start: int(d.Plan.Start), People: int(d.Q.Entered), Draft: d.Draft}
+	if d.Span.Key != "" {
+		in.People = f.came(int32(d.Plan.Start))
+	}
 	days := d.Plan.Days()
 	problems := map[sequence.StepID]string{}
 	for _, p := range d.Problems {
@@ -105,7 +108,7 @@ func drawMap(d *sequenceData, f flowFigures) drawn {
 	if d.Draft {
 		base += "?view=draft&"
 	} else {
-		base += "?"
+		base += "?" + d.Span.Query()
 	}
 	for _, b := range m.Buoys {
 		s := d.Plan.Step(sequence.StepID(b.ID))
@@ -159,6 +162,16 @@ func drawMap(d *sequenceData, f flowFigures) drawn {
 func (f flowFigures) took(step int32, exit string) (n int) {
 	for _, x := range f.passed { // by the exit as usual, or passed over
 		if x.Step == step && x.Exit == exit {
+			n += int(x.N)
+		}
+	}
+	return n
+}
+
+// came counts who came through a step.
+func (f flowFigures) came(step int32) (n int) {
+	for _, x := range f.passed {
+		if x.Step == step {
 			n += int(x.N)
 		}
 	}

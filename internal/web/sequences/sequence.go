@@ -71,6 +71,8 @@ type sequenceData struct {
 	Panel   string // step, insert or sequence
 	Step    sequence.Step
 	Results []counted
+	Span    span // over which its figures are counted
+	Took    []tookExit
 	Here    int64
 	Passed  int64
 	Left    int64
@@ -259,7 +261,11 @@ func (s *Place) figures(c *echo.Context, d *sequenceData) error {
 	ctx := c.Request().Context()
 	var f flowFigures
 	if !d.Draft {
+		d.Span = spanOf(c, s.Engine.Now().In(s.Engine.Zone()))
 		kept, err := s.Store.StepFigures(ctx, d.Q.ID)
+		if d.Span.Key != "" {
+			kept, err = s.Store.StepFiguresIn(ctx, d.Q.ID, d.Span.In)
+		}
 		if err != nil {
 			return err
 		}
@@ -283,6 +289,11 @@ func (s *Place) figures(c *echo.Context, d *sequenceData) error {
 			d.Results = all.each(s)
 		}
 		d.Here = all[sequence.Here]
+		if exits := d.Step.Exits(); len(exits) > 1 && !d.Draft {
+			for _, e := range exits {
+				d.Took = append(d.Took, tookExit{string(e), d.Step.Answer(e), f.took(id, string(e))})
+			}
+		}
 		for _, x := range f.passed {
 			if x.Step == id {
 				d.Passed += x.N
