@@ -92,7 +92,8 @@ var figures = map[string]map[string]string{
 		"away":       attending("x.state = 'stayed away'"),
 	},
 	"step": {
-		"here":     "select e.person_id from enrolment e where e.sequence_id = $id and e.step = $n and e.ended_at is null",
+		"here": "select e.person_id from enrolment e where e.sequence_id = $id and e.step = $n " +
+			"and e.ended_at is null",
 		"left":     logged("l.exit = '' and l.reason not in ('finished', 'handed over')"),
 		"exit":     logged("l.exit = '$exit'"),
 		"passed":   logged("true"),
