@@ -24,6 +24,8 @@ import (
 type Step struct {
 	ID     int
 	Day    float64 // on the plan's time axis
+	Date   string  // on which it is whoever comes to it; empty: that follows from when they do
+	Off    bool    // Date is no working day
 	Title  string
 	Figure string
 	Exits  []Exit // in the order in which they are drawn, top first
@@ -64,6 +66,9 @@ type Column struct {
 	Day  float64
 	Head string // "Day 5" over the first column of a day, else empty
 	Fold bool   // a long wait before this column is folded
+	Date string // on which all of its steps are, whoever comes to them; said once for columns side by side
+	Off  bool   // that is no working day
+	W    float64
 }
 
 // Buoy is a placed step.
@@ -117,7 +122,8 @@ const (
 	lineH     = 15.0 // a line of a label
 	labelGap  = 7.0
 	laneGap   = 22.0
-	headH     = 34.0
+	headH     = 48.0
+	tintW     = 64.0 // of the tint of a day that is no working day
 	left      = 66.0
 	right     = 62.0
 	minGap    = 84.0
@@ -174,6 +180,7 @@ type layout struct {
 	nodes []placed // in topological order, start first
 	at    map[int]int
 	cols  []Column
+	dates []string // of the columns
 	flows []Stream
 	gaps  []float64
 	past  map[int]float64 // where a stream runs that goes past other steps: y, by its index
@@ -246,9 +253,16 @@ func (l *layout) columns() {
 		}
 		l.cols = append(l.cols, col)
 	}
+	shared := make([]bool, len(keys))
 	for i := range l.nodes {
 		n := &l.nodes[i]
 		n.col = slices.Index(keys, key{n.Day, n.rank})
+		switch col := &l.cols[n.col]; {
+		case !shared[n.col]:
+			col.Date, col.Off, shared[n.col] = n.Date, n.Off, true
+		case col.Date != n.Date:
+			col.Date, col.Off = "", false
+		}
 		n.label = min(max(TextWidth(n.Title, 12), TextWidth(n.Figure, 11)), maxText) / 2
 	}
 }
@@ -478,6 +492,19 @@ func pillWidth(s string) float64 { return TextWidth(s, 11) + 18 }
 
 func (l *layout) draw() Map {
 	m := Map{Columns: l.cols, Top: headH}
+	l.dates = nil
+	for _, col := range l.cols {
+		l.dates = append(l.dates, col.Date)
+	}
+	for c := range m.Columns {
+		col := &m.Columns[c]
+		if col.Off {
+			col.W = tintW
+		}
+		if c > 0 && col.Date != "" && col.Date == l.dates[c-1] {
+			col.Date = ""
+		}
+	}
 	for f := range l.flows {
 		m.Streams = append(m.Streams, l.stream(f))
 	}

@@ -280,3 +280,23 @@ func leadsTo(in Input, from, to int) bool {
 	}
 	return false
 }
+
+// A date stands over the column whose steps all have it, once for columns side by side; what is no
+// working day is tinted.
+func TestDatesOverColumns(t *testing.T) {
+	in := Input{Start: 1, Draft: true, Steps: []Step{
+		{ID: 1, Exits: []Exit{{Name: "a", To: 2}, {Name: "b", To: 3}}},
+		{ID: 2, Day: 2, Date: "Sat 16 May", Off: true, Exits: []Exit{{Name: "n", To: 4}}},
+		{ID: 3, Day: 2, Date: "Sat 16 May", Off: true},
+		{ID: 4, Day: 2, Date: "Sat 16 May", Off: true, Exits: []Exit{{Name: "n", To: 5}, {Name: "o", To: 6}}},
+		{ID: 5, Day: 9, Date: "Mon 25 May"}, {ID: 6, Day: 9},
+	}}
+	var got []string
+	for _, c := range Layout(in).Columns {
+		got = append(got, fmt.Sprintf("%v %s %v %v", c.Day, c.Date, c.Off, c.W > 0))
+	}
+	want := "0  false false, 2 Sat 16 May true true, 2  true true, 9  false false"
+	if x := strings.Join(got, ", "); x != want {
+		t.Errorf("%s, want %s", x, want)
+	}
+}

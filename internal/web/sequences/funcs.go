@@ -18,6 +18,8 @@ func stepTitle(p *sequence.Plan, id sequence.StepID) string {
 
 var stepFuncs = template.FuncMap{
 	"stepTitle": stepTitle,
+	"neg":       func(x float64) float64 { return -x },
+	"under":     func(top, bottom float64) float64 { return bottom - top },
 	"branch":    branchWords,
 	"mayStay":   sequence.MayStay,
 	"lates":     sequence.Lates,

@@ -6,7 +6,9 @@ import (
 	"slices"
 	"sort"
 	"strings"
+	"time"
 
+	"ombak/internal/core/calendar"
 	"ombak/internal/core/flowmap"
 	"ombak/internal/core/sequence"
 	"ombak/internal/store"
@@ -74,6 +76,10 @@ func drawMap(d *sequenceData, f flowFigures) drawn {
 	for _, s := range d.Plan.Steps {
 		a := s.About()
 		x := flowmap.Step{ID: int(a.ID), Day: days[a.ID], Title: flowmap.Cut(a.Title)}
+		if on, fixed := d.dates[a.ID]; fixed {
+			at := calendar.At(on, 0, time.UTC)
+			x.Date, x.Off = at.Format("Mon 2 Jan"), !calendar.Working{}.On(on)
+		}
 		if d.Draft {
 			x.Figure = d.says(s)
 			if how := differs[a.ID]; how != "" {

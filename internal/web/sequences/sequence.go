@@ -14,6 +14,7 @@ import (
 
 	"github.com/labstack/echo/v5"
 
+	"ombak/internal/core/calendar"
 	"ombak/internal/core/contact"
 	"ombak/internal/core/person"
 	"ombak/internal/core/plainly"
@@ -93,6 +94,7 @@ type sequenceData struct {
 	Purposes  []store.Purpose
 	Grounds   []string // besides what people agreed to
 	cat       *rule.Catalogue
+	dates     map[sequence.StepID]calendar.Date // on which steps are whoever comes to them
 	choices   *shell.ActChoices
 	Said      string // what the chosen step does
 
@@ -159,6 +161,12 @@ func (s *Place) showSequence(c *echo.Context, code int, id int64, adjust func(*s
 			d.Plan = v.Plan.V
 		}
 	}
+	ids, _ := d.Plan.Events()
+	events, err := s.Store.EventsByID(ctx, ids)
+	if err != nil {
+		return err
+	}
+	d.dates = d.Plan.Dates(s.Engine.Zone(), events)
 	d.AsList = s.asList(c)
 	d.Editable = d.Draft && (shell.View{User: shell.UserOf(c)}).Writes()
 	if d.Events, err = s.Store.EventNames(ctx); err != nil {
