@@ -20,3 +20,13 @@ func (db Queries) Named(ctx context.Context) ([]Thing, error) {
 		union all (select 'on the shelf', id, title from shelf_item order by id desc limit 1000)
 		union all (select 'reader group', id, name from reader_group order by id desc limit 1000)`)
 }
+
+// Ends lists what the ends of a sequence are called, in all of its versions.
+func (db Queries) Ends(ctx context.Context, sequenceID int64) ([]string, error) {
+	return all[string](ctx, db, `
+		select distinct s->>'title'
+		from sequence_version v, jsonb_array_elements(v.plan->'steps') s
+		where v.sequence_id = $1 and s->>'kind' = 'end'
+		order by 1
+		limit 100`, sequenceID)
+}

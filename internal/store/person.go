@@ -321,6 +321,8 @@ func (db Queries) Records(ctx context.Context, people []int64) (map[int64]*rule.
 			Sequence int64
 			Open     bool
 			Reason   string
+			Version  int64
+			Step     int32
 		}]
 		Events JSON[[]rule.EventFact]
 	}](ctx, db, personColumns+`
@@ -336,7 +338,7 @@ func (db Queries) Records(ctx context.Context, people []int64) (map[int64]*rule.
 			where x.person_id = p.id) as deals,
 		(
 			select json_agg(json_build_object('sequence', x.sequence_id, 'open', x.ended_at is null, 'reason',
-				x.reason))
+				x.reason, 'version', x.version_id, 'step', x.step))
 			from enrolment x
 			where x.person_id = p.id) as ways,
 		(
@@ -349,6 +351,17 @@ func (db Queries) Records(ctx context.Context, people []int64) (map[int64]*rule.
 	}
 	fit, err := readFit(ctx, db)
 	if err != nil {
+		return nil, err
+	}
+	ends := map[endAt]string{}
+	for i := range rows {
+		for _, w := range rows[i].Ways.V {
+			if !w.Open && finished(w.Reason) {
+				ends[endAt{w.Version, w.Step}] = ""
+			}
+		}
+	}
+	if err := readEnds(ctx, db, ends); err != nil {
 		return nil, err
 	}
 	out := make(map[int64]*rule.Record, len(rows))
@@ -366,7 +379,8 @@ func (db Queries) Records(ctx context.Context, people []int64) (map[int64]*rule.
 		}
 		for _, w := range r.Ways.V {
 			x.Ways = append(x.Ways,
-				rule.WayFact{Sequence: w.Sequence, Open: w.Open, Finished: !w.Open && finished(w.Reason)})
+				rule.WayFact{Sequence: w.Sequence, Open: w.Open, Finished: !w.Open && finished(w.Reason),
+					End: ends[endAt{w.Version, w.Step}]})
 		}
 		out[r.ID] = x
 	}
@@ -444,3 +458,34 @@ func (db Queries) PersonTimeline(ctx context.Context, person int64) ([]TimelineS
 
 // IsNotFound reports whether err says that something is not there.
 func IsNotFound(err error) bool { return errors.Is(err, ErrNotFound) }
+
+// endAt is the step of a version at which ways ended.
+type endAt struct {
+	Version int64
+	Step    int32
+}
+
+// readEnds reads what steps are called.
+func readEnds(ctx context.Context, db Queries, ends map[endAt]string) error {
+	if len(ends) == 0 {
+		return nil
+	}
+	var versions []int64
+	var steps []int32
+	for at := range ends {
+		versions, steps = append(versions, at.Version), append(steps, at.Step)
+	}
+	rows, err := all[struct {
+		endAt
+		Title string
+	}](ctx, db, `
+		select x.version_id as version, x.step, coalesce((`+endOfWay+`), '') as title
+		from unnest($1::bigint[], $2::int[]) as x(version_id, step)`, versions, steps)
+	if err != nil {
+		return fmt.Errorf("reading what ends are called: %w", err)
+	}
+	for _, r := range rows {
+		ends[r.endAt] = r.Title
+	}
+	return nil
+}

@@ -321,6 +321,12 @@ func fits(q *rule.Condition, n float64) bool {
 	return false
 }
 
+// endOfWay is what the step is called at which a way x ended.
+const endOfWay = `
+	select s->>'title'
+	from sequence_version v, jsonb_array_elements(v.plan->'steps') s
+	where v.id = x.version_id and (s->>'id')::int = x.step`
+
 // finishedReasons are those of a way that came to its end.
 var finishedReasons = []string{string(sequence.Finished), string(sequence.HandedOver), string(sequence.WentOn)}
 
@@ -357,6 +363,9 @@ func (c *compiler) about(q *rule.Condition) string {
 			w += " and x.ended_at is null"
 		case rule.Finished:
 			w += " and x.ended_at is not null and x.reason = any (" + c.arg(finishedReasons) + "::text[])"
+			if q.Value != "" {
+				w += " and lower(btrim((" + endOfWay + "))) = " + c.arg(rule.Fold(q.Value))
+			}
 		}
 		yes = exists(w)
 	case rule.Deal:

@@ -133,9 +133,10 @@ func newRuleWorld(t *testing.T, n int) *ruleWorld {
 			if err != nil {
 				return err
 			}
+			plan := sequence.NewPlan()
+			plan.Steps[0].About().Title = []string{"End", "Gone Quiet — ÆØÅ"}[i]
 			v, err := tx.AddVersion(w.ctx,
-				store.Version{Sequence: q, Plan: store.JSON[*sequence.Plan]{V: sequence.NewPlan()}, Launched: ruleNow},
-				0)
+				store.Version{Sequence: q, Plan: store.JSON[*sequence.Plan]{V: plan}, Launched: ruleNow}, 0)
 			versions = append(versions, v)
 			return err
 		}))
@@ -347,6 +348,9 @@ func (w *ruleWorld) grow(depth int) rule.Rule {
 			c.Days = 1 + w.rnd.IntN(40)
 		}
 	case c.About != "":
+		if c.Op == rule.Finished {
+			c.Value = w.pick([]string{"", "end", " END ", "gone quiet — æøå", "x"})
+		}
 		if list := w.cat.List(c.About); len(list) > 0 {
 			c.ID = list[w.rnd.IntN(len(list))].ID
 		}

@@ -78,4 +78,10 @@ func TestFiguresOfAWhileAndASecondVersion(t *testing.T) {
 	if got := versions(); got != "3" {
 		t.Errorf("whoever stands at the chosen step goes on with version %s", got)
 	}
+	if _, body := d.do("GET", fmt.Sprintf("/people/values?field=end+%d", d.id), nil); !strings.Contains(body, `"End"`) {
+		t.Errorf("what its ends are called is not offered: %q", body)
+	}
+	if _, body := d.do("GET", "/people/values?field=end+x", nil); strings.Contains(body, "option") {
+		t.Errorf("of no sequence: %q", body)
+	}
 }

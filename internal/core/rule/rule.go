@@ -116,6 +116,7 @@ type WayFact struct {
 	Sequence int64
 	Open     bool
 	Finished bool // came to the end
+	End      string // what the end is called that they came to
 }
 
 // EventFact is how a person stands to an event.
@@ -342,7 +343,8 @@ func (c *Condition) holdsOf(r *Record, f Facts, at time.Time) bool {
 	case InSequence:
 		yes = slices.ContainsFunc(r.Ways, func(w WayFact) bool {
 			return w.Sequence == c.ID &&
-				(c.Op == Was || c.Op == WasNot || w.Open && c.Op != Finished || w.Finished && c.Op == Finished)
+				(c.Op == Was || c.Op == WasNot || w.Open && c.Op != Finished ||
+					w.Finished && c.Op == Finished && (c.Value == "" || sameFolded(w.End, strings.TrimSpace(c.Value))))
 		})
 	case Deal:
 		yes = slices.ContainsFunc(r.Deals, func(d DealFact) bool { return d.Closed.IsZero() })

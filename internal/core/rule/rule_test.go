@@ -135,7 +135,7 @@ func TestEveryCondition(t *testing.T) {
 			person.Own(3): "2026-04-14", person.Created: "2026-03-15T09:20:00Z", person.Title: "a; b"},
 		Tags: []int64{1}, Audiences: []int64{2}, Consents: []int64{5},
 		Deals: []DealFact{{Stage: 4}, {Closed: now.AddDate(0, 0, -30), Lost: true}},
-		Ways:  []WayFact{{Sequence: 3, Finished: true}},
+		Ways:  []WayFact{{Sequence: 3, Finished: true, End: "Gone quiet"}},
 	}}
 	for _, c := range []struct {
 		c     Condition
@@ -173,6 +173,10 @@ func TestEveryCondition(t *testing.T) {
 		{Condition{About: InSequence, ID: 3, Op: Was}, true, "on the sequence now or before: “Guide”"},
 		{Condition{About: InSequence, ID: 3, Op: WasNot}, false, "never on the sequence “Guide”"},
 		{Condition{About: InSequence, ID: 3, Op: Finished}, true, "came to the end of the sequence “Guide”"},
+		{Condition{About: InSequence, ID: 3, Op: Finished, Value: " gone QUIET "}, true,
+			"came to the end “ gone QUIET ” of the sequence “Guide”"},
+		{Condition{About: InSequence, ID: 3, Op: Finished, Value: "Registered"}, false,
+			"came to the end “Registered” of the sequence “Guide”"},
 		{band, true, "score in the band “hot”"},
 		{Condition{Score: true, Op: Between, N: 10, M: 21}, true, "a score of 10 to 21"},
 		{Condition{Signal: &signal.Pattern{Kind: signal.Form, Place: signal.Place{Page: 6}}, Op: AtLeast, N: 1,

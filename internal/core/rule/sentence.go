@@ -161,7 +161,7 @@ func (c *Condition) clauseOf(cat *Catalogue) string {
 	case InSequence:
 		return "who " +
 			map[Op]string{Is: "is on", IsNot: "is not on", Was: "is or was on", WasNot: "was never on",
-				Finished: "came to the end of"}[c.Op] +
+				Finished: "came to " + c.end() + " of"}[c.Op] +
 			" the sequence " + cat.name(InSequence, c.ID)
 	case Lost, Won:
 		did := strings.TrimSuffix(string(c.About), " deal")

@@ -169,7 +169,7 @@ func (c *Condition) wordsOf(cat *Catalogue) string {
 	case InSequence:
 		return map[Op]string{Is: "on the sequence ", IsNot: "not on the sequence ",
 			Was: "on the sequence now or before: ", WasNot: "never on the sequence ",
-			Finished: "came to the end of the sequence "}[c.Op] + cat.name(InSequence, c.ID)
+			Finished: "came to " + c.end() + " of the sequence "}[c.Op] + cat.name(InSequence, c.ID)
 	case Deal:
 		return either("has an open deal", "has no open deal")
 	case Stage:
@@ -339,3 +339,11 @@ func (c *Condition) banded() bool { return c.About == InBand || c.About == InFit
 // SetBand makes the condition ask for a band. The condition keeps the band's
 // ends, so that it means what it meant when it was written.
 func (c *Condition) SetBand(b Band) { c.Value, c.N, c.M = b.Name, b.From, b.To }
+
+// end says to which end of a sequence somebody came.
+func (c *Condition) end() string {
+	if c.Value == "" {
+		return "the end"
+	}
+	return "the end “" + c.Value + "”"
+}

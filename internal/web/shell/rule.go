@@ -61,6 +61,8 @@ type condView struct {
 	Places []Choice // where a signal came from
 	Select []Choice // values of a field that has few
 	Kind   string   // what the value is typed into: text, number, date, none
+	Known  string   // whose known values are offered for it; empty: the field's
+	Unsaid string   // what no value means
 	Window string   // of a count: ever, days, dates
 	Value  string
 	Wrong  string
@@ -200,10 +202,12 @@ func readCondition(v url.Values, path, key string, cat *rule.Catalogue) rule.Con
 		if id, err := strconv.ParseInt(text("x"), 10, 64); err == nil {
 			c.ID = id
 		}
+		c.Days, c.Value = 0, ""
 		if c.Op == rule.Within {
 			c.Days = num("d", 365)
-		} else {
-			c.Days = 0
+		}
+		if c.Op == rule.Finished {
+			c.Value = text("v") // Check bounds it
 		}
 	default:
 		d, _ := cat.Define(c.Field)
@@ -397,6 +401,9 @@ func viewCondition(c *rule.Condition, path string, cat *rule.Catalogue) *condVie
 		}
 	case c.About != "":
 		things(cat.List(c.About), string(c.About))
+		if c.About == rule.InSequence && c.Op == rule.Finished {
+			v.Kind, v.Value, v.Known, v.Unsaid = "text", c.Value, fmt.Sprintf("end %d", c.ID), "any end"
+		}
 	default:
 		d, _ := cat.Define(c.Field)
 		switch c.Op {
@@ -459,6 +466,13 @@ func (s *Shell) ruleValues(c *echo.Context) error {
 	cat, err := s.Store.Catalogue(c.Request().Context())
 	if err != nil {
 		return err
+	}
+	if id, ok := strings.CutPrefix(string(f), "end "); ok {
+		ends, err := s.Store.Ends(c.Request().Context(), Number(id))
+		if err != nil {
+			return err
+		}
+		return c.Render(http.StatusOK, "rule.html#values", View{Data: ends})
 	}
 	d, ok := cat.Define(f)
 	if !ok {
