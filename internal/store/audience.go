@@ -232,7 +232,30 @@ func (tx Tx) Follow(ctx context.Context, a Audience, who []Stale, all bool, now 
 	if err != nil {
 		return 0, fmt.Errorf("following the audience %q: %w", a.Name, err)
 	}
-	return n, nil
+	if n == 0 {
+		return 0, nil
+	}
+	return n, wakeExcluded(ctx, tx, a.ID)
+}
+
+// wakeExcluded has the ways looked at of those who are in an audience that their sequences leave
+// out, and joined it on the way.
+func wakeExcluded(ctx context.Context, tx Tx, audience int64) error {
+	_, err := exec(ctx, tx, `
+		with way as (
+			select e.id, m.joined_at
+			from sequence q
+			join enrolment e on e.sequence_id = q.id
+			join audience_member m on m.person_id = e.person_id and m.audience_id = $1
+			where q.entry->'not_in' @> to_jsonb($1::bigint) and e.ended_at is null and not e.held
+				and m.joined_at > e.entered_at and (e.look is null or e.look > m.joined_at)
+			order by e.id
+			for update of e)
+		update enrolment e set look = least(e.look, way.joined_at) from way where e.id = way.id`, audience)
+	if err != nil {
+		return fmt.Errorf("looking at those whom audience %d leaves out: %w", audience, err)
+	}
+	return nil
 }
 
 // setMembers picks people into an audience by hand, or takes them out.
@@ -251,6 +274,9 @@ func setMembers(ctx context.Context, tx Tx, id int64, people []int64, in bool, a
 				select $1, person_id, $3, true
 				from joined)
 			update audience set members = members + (select count(*) from joined) where id = $1`, id, people, at)
+		if err == nil {
+			err = wakeExcluded(ctx, tx, id)
+		}
 	} else {
 		_, err = exec(ctx, tx, `
 			with gone as (

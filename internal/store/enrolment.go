@@ -223,7 +223,63 @@ func (tx Tx) Enrol(ctx context.Context, q *RunningEntry, people []int64, at time
 	if err != nil {
 		return 0, fmt.Errorf("entering people into sequence %d: %w", q.Sequence, err)
 	}
+	if n == 0 {
+		return 0, nil
+	}
+	// Whoever is on one that leaves out who is on this one is looked at.
+	_, err = exec(ctx, tx, `
+		with way as (
+			select e.id
+			from sequence o
+			join enrolment e on e.sequence_id = o.id
+			where o.entry->'not_on' @> to_jsonb($1::bigint) and e.person_id = any ($2) and e.ended_at is null
+				and not e.held and e.entered_at < $3
+			order by e.id
+			for update of e)
+		update enrolment e set look = least(e.look, $3) from way where e.id = way.id`, q.Sequence, people, at)
+	if err != nil {
+		return 0, fmt.Errorf("looking at those whom sequence %d takes out of others: %w", q.Sequence, err)
+	}
 	return n, nil
+}
+
+// excludedAt is when a person came to be among those whom the entry of a sequence q leaves out,
+// since they entered it by enrolment e; null: they did not.
+const excludedAt = `(
+	select min(x.at)
+	from (
+		select m.joined_at as at
+		from audience_member m
+		where m.person_id = e.person_id and m.joined_at > e.entered_at
+			and q.entry->'not_in' @> to_jsonb(m.audience_id)
+		union all
+		select o.entered_at
+		from enrolment o
+		where o.person_id = e.person_id and o.ended_at is null and o.entered_at > e.entered_at
+			and q.entry->'not_on' @> to_jsonb(o.sequence_id)) x)`
+
+// Excluded reads, of some enrolments, when their people came to be among those whom their
+// sequences leave out; who did not is not in it.
+func (db Queries) Excluded(ctx context.Context, ids []int64) (map[int64]time.Time, error) {
+	rows, err := all[struct {
+		ID int64
+		At time.Time
+	}](ctx, db, `
+		select * from (
+			select e.id, `+excludedAt+` as at
+			from enrolment e
+			join sequence q on q.id = e.sequence_id
+			where e.id = any ($1)
+				and (q.entry->'not_in' is not null or q.entry->'not_on' is not null)) y
+		where at is not null`, ids)
+	if err != nil {
+		return nil, fmt.Errorf("reading who is left out by now: %w", err)
+	}
+	out := make(map[int64]time.Time, len(rows))
+	for _, r := range rows {
+		out[r.ID] = r.At
+	}
+	return out, nil
 }
 
 // Bars is why some people cannot enter a sequence now, by person; who can is not in it.

@@ -147,7 +147,9 @@ var lanes = map[touch.Lane]lane{
 	touch.OfWay: {joins: "join enrolment e on e.id = t.enrolment_id join sequence q on q.id = t.sequence_id",
 		why:  whyNot(contact.Email, touchGround),
 		runs: "e.ended_at is null and q.state = 'running' and p.held_at is null",
-		may:  "(p.stopped_at is null or p.stopped_at < e.entered_at)", lock: "e", end: touch.Passed,
+		may: "(p.stopped_at is null or p.stopped_at < e.entered_at) and (coalesce(q.entry->'not_in', " +
+			"q.entry->'not_on') is null or " + excludedAt + " is null or exists (select from sequence_version w " +
+			"where w.id = e.version_id and w.plan->'stay' @> '\"joined an exclusion\"'))", lock: "e", end: touch.Passed,
 		campaign: "q.name"},
 	touch.ToGroup: {joins: "join mailing m on m.id = t.mailing_id",
 		why: "coalesce(" + whyNot(contact.Email, touchGround) +

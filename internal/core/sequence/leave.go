@@ -4,7 +4,11 @@ import "slices"
 
 // MayStay lists the reasons for which a plan can let people stay. Who opts out, bounces or
 // complains always leaves.
-func MayStay() []Reason { return []Reason{Answered, MetUs, DealOpened} }
+func MayStay() []Reason { return []Reason{Answered, MetUs, DealOpened, JoinedExclusion} }
+
+// JoinedExclusion is why somebody left who came to be among those whom the entry leaves out: in
+// one of its audiences, or on one of its sequences.
+const JoinedExclusion Reason = "joined an exclusion"
 
 // Stays reports whether nobody leaves the plan for a reason.
 func (p *Plan) Stays(r Reason) bool {

@@ -206,6 +206,7 @@ type gathered struct {
 	rested    map[int64]store.LastTouch  // of those whose plan leaves people in peace
 	bars      map[int64]map[int64]string // sequence → person → why they cannot enter it
 	events    map[int64]event.Event
+	excluded  map[int64]time.Time // enrolment → when they came to be among those who are left out
 	model     store.Model
 	out       *leaving // all of them leave; nil: as their facts say
 }
@@ -254,7 +255,14 @@ func (e *Flow) gather(
 			touched = append(touched, c.ID)
 		}
 	}
+	ids := make([]int64, len(claimed))
+	for i := range claimed {
+		ids[i] = claimed[i].ID
+	}
 	var err error
+	if b.excluded, err = tx.Excluded(ctx, ids); err != nil {
+		return nil, err
+	}
 	if len(scored) > 0 {
 		if b.model, err = e.ScoreModel(ctx, tx); err != nil && !store.IsNotFound(err) {
 			return nil, err
@@ -461,6 +469,9 @@ func (f *facts) Left() (reason sequence.Reason, at time.Time, left bool) {
 	}
 	if f.c.TookBack.After(f.c.State.Entered) {
 		first(sequence.TookBack, f.c.TookBack)
+	}
+	if at, ok := f.b.excluded[f.c.ID]; ok {
+		first(sequence.JoinedExclusion, at)
 	}
 	if f.c.Reach.DoNotContact && !f.answers {
 		first(sequence.MustNotContact, f.b.now)
