@@ -34,7 +34,7 @@ var shots = []shot{
 	{"person", "Ines Radu", "/sequences/1/people?step=7&which=passed", "light",
 		`document.querySelector('.list td a').click()`, ""},
 	{"audience", "Ines Radu", "/people/audiences/4", "light", "", ""},
-	{"audience-described", "Ines Radu", "/people/audiences/5/edit", "light", "", ""},
+	{"event", "Ines Radu", "/content/events/1", "light", "", ""},
 	{"import", "Ines Radu", "/people/imports", "light", `document.querySelector('.list td a').click()`, ""},
 	{"content", "Ines Radu", "/content", "light", "", ""},
 	{"message", "Ines Radu", "/content/messages/3?at=2", "light", "", ""},
