@@ -216,11 +216,12 @@ func (s *Place) showSequence(c *echo.Context, code int, id int64, adjust func(*s
 		f, _ := strconv.Atoi(from)
 		d.Panel, d.From, d.Exit = "insert", sequence.StepID(f), sequence.Exit(exit)
 		for _, k := range sequence.Kinds() {
-			if n := len(d.Kinds); n == 0 || d.Kinds[n-1].Name != k.Sort {
+			i := slices.IndexFunc(d.Kinds, func(g kindGroup) bool { return g.Name == k.Sort })
+			if i < 0 {
+				i = len(d.Kinds)
 				d.Kinds = append(d.Kinds, kindGroup{Name: k.Sort})
 			}
-			g := &d.Kinds[len(d.Kinds)-1]
-			g.Kinds = append(g.Kinds, k)
+			d.Kinds[i].Kinds = append(d.Kinds[i].Kinds, k)
 		}
 	}
 	if d.Editable {
