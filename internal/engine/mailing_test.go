@@ -187,9 +187,9 @@ func TestAOneOffEmail(t *testing.T) {
 	if tags, err := w.s.PersonTags(w.ctx, ana); err != nil || len(tags) != 1 || tags[0].Name != "keen" {
 		t.Errorf("pressing the link tags her with %v, %v", tags, err)
 	}
-	task, err := w.s.OpenTasks(w.ctx, 0, false)
+	task, err := w.s.OpenTasks(w.ctx, 0, false, w.clock.Now())
 	w.must(err)
-	told, err := w.s.OpenTasks(w.ctx, w.rep2, true)
+	told, err := w.s.OpenTasks(w.ctx, w.rep2, true, w.clock.Now())
 	w.must(err)
 	if len(task) != 1 || task[0].Person != ana || task[0].Words != "Send the price list" ||
 		!strings.Contains(task[0].How, "by a link of") || len(told) != 1 || told[0].Person != ana {

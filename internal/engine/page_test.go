@@ -109,18 +109,18 @@ func TestAnAddressProvesItself(t *testing.T) {
 		t.Errorf("the consent says %+v", said)
 	}
 	// The owner is the rep whose turn it was, and has the task, whichever was asked for first.
-	tasks, err := w.s.OpenTasks(w.ctx, w.rep1, false)
+	tasks, err := w.s.OpenTasks(w.ctx, w.rep1, false, w.clock.Now())
 	w.must(err)
 	if len(tasks) != 1 || tasks[0].User == nil || *tasks[0].User != w.rep1 || tasks[0].Words != "Ask which sensor" ||
 		!strings.Contains(tasks[0].How, "by form “Clinic”") {
 		t.Errorf("the task: %+v", tasks)
 	}
-	alerts, err := w.s.OpenTasks(w.ctx, w.marketer, true)
+	alerts, err := w.s.OpenTasks(w.ctx, w.marketer, true, w.clock.Now())
 	w.must(err)
 	if len(alerts) != 1 || alerts[0].UserName != "Ines Radu" {
 		t.Errorf("the alert: %+v", alerts)
 	}
-	if list, err := w.s.OpenTasks(w.ctx, w.rep1, true); err != nil || len(list) != 0 {
+	if list, err := w.s.OpenTasks(w.ctx, w.rep1, true, w.clock.Now()); err != nil || len(list) != 0 {
 		t.Errorf("somebody else is told: %v, %v", list, err)
 	}
 	// Done once, and taken back.

@@ -61,7 +61,7 @@ func TestErasedMeansErased(t *testing.T) {
 	w.settle()
 	w.tx(func(tx store.Tx) error {
 		return tx.AddTasks(w.ctx,
-			[]store.NewTask{{Person: p, Words: "Call Zebulon", How: "by hand", At: w.clock.Now()}})
+			[]store.NewTask{{Person: p, Words: "Call Zebulon", How: "by hand", At: w.clock.Now()}}, time.UTC)
 	})
 	sent := w.count("select count(*) from touch")
 	signals := w.count("select count(*) from signal where person_id = $1", p)
@@ -126,7 +126,7 @@ func TestMergesAndTheirUndo(t *testing.T) {
 		return tx.SetConsent(w.ctx, 1, b, false, "y", store.Author{How: "by hand", At: day0.Add(time.Hour)})
 	})
 	w.tx(func(tx store.Tx) error {
-		return tx.AddTasks(w.ctx, []store.NewTask{{Person: b, Words: "Call", How: "by hand", At: day0}})
+		return tx.AddTasks(w.ctx, []store.NewTask{{Person: b, Words: "Call", How: "by hand", At: day0}}, time.UTC)
 	})
 	w.must(w.e.SendByHand(w.ctx, post.ByHand{Person: b, Subject: "For you", Text: "Dear Ana", Once: "0123456789abcdef"},
 		w.rep1))

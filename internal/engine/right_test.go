@@ -3,6 +3,7 @@ package engine
 import (
 	"errors"
 	"testing"
+	"time"
 
 	"ombak/internal/engine/base"
 	"ombak/internal/standin/mailserver"
@@ -59,9 +60,9 @@ func TestAnothersWork(t *testing.T) {
 	}
 	w.must(w.s.InTx(w.ctx, func(tx store.Tx) error {
 		return tx.AddTasks(w.ctx,
-			[]store.NewTask{{Person: ana, To: w.rep1, Words: "Send a price", How: "by hand", At: day0}})
+			[]store.NewTask{{Person: ana, To: w.rep1, Words: "Send a price", How: "by hand", At: day0}}, time.UTC)
 	}))
-	tasks, err := w.s.OpenTasks(w.ctx, w.rep1, false)
+	tasks, err := w.s.OpenTasks(w.ctx, w.rep1, false, w.clock.Now())
 	w.must(err)
 	if _, err := w.e.FinishTask(w.ctx, tasks[0].ID, w.rep2, ""); !errors.Is(err, base.ErrNotYours) {
 		t.Errorf("another's task done: %v", err)

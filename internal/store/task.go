@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"ombak/internal/core/right"
 	"time"
 )
 
@@ -28,29 +29,43 @@ type NewTask struct {
 	Alert      bool
 	Words, How string
 	At         time.Time
+	Role       right.Role // each user of it is told; empty: To
 }
 
 // AddTasks keeps tasks and alerts. The same one twice for somebody, while the first
-// is open, is one.
-func (tx Tx) AddTasks(ctx context.Context, list []NewTask) error {
+// is open, is one. An alert is shown when its receiver takes them, by the clock of a zone.
+func (tx Tx) AddTasks(ctx context.Context, list []NewTask, zone *time.Location) error {
 	n := len(list)
 	who, to, alert := make([]int64, n), make([]int64, n), make([]bool, n)
-	words, how, at := make([]string, n), make([]string, n), make([]time.Time, n)
+	words, how, at, role := make([]string, n), make([]string, n), make([]time.Time, n), make([]string, n)
 	for i, t := range list {
 		who[i], to[i], alert[i], words[i], how[i], at[i] = t.Person, t.To, t.Alert, t.Words, t.How, t.At
+		role[i] = string(t.Role)
 	}
 	_, err := exec(ctx, tx, `
-		insert into task (person_id, user_id, alert, words, how, made_at)
-		select distinct on (p.id, u.alert, u.words, u.how)
-			p.id, coalesce(nullif(u.whose, 0), p.owner_id), u.alert, u.words, u.how, u.at
-		from unnest($1::bigint[], $2::bigint[], $3::boolean[], $4::text[], $5::text[], $6::timestamptz[])
-			as u(who, whose, alert, words, how, at)
-		join person p on p.id = u.who
+		with asked as (
+			select p.id, coalesce(m.id, nullif(u.whose, 0), p.owner_id) as whose, u.alert, u.words, u.how, u.at
+			from unnest($1::bigint[], $2::bigint[], $3::boolean[], $4::text[], $5::text[], $6::timestamptz[],
+				$7::text[]) as u(who, whose, alert, words, how, at, role)
+			join person p on p.id = u.who
+			left join app_user m on m.role = u.role and m.left_at is null
+			where u.role = '' or m.id is not null)
+		insert into task (person_id, user_id, alert, words, how, made_at, shown_at)
+		select distinct on (a.id, a.whose, a.alert, a.words, a.how)
+			a.id, a.whose, a.alert, a.words, a.how, a.at,
+			case
+				when a.alert and w.alerts = 'hourly' then date_trunc('hour', a.at) + interval '1 hour'
+				when a.alert and w.alerts = 'at nine'
+					then (date_trunc('day', (a.at at time zone $8) - interval '9 hours') + interval '33 hours')
+						at time zone $8
+				else a.at end
+		from asked a
+		left join app_user w on w.id = a.whose
 		where not exists (
 			select from task t
-			where t.person_id = p.id and t.alert = u.alert and t.words = u.words and t.how = u.how
-				and t.done_at is null)
-		order by p.id, u.alert, u.words, u.how, u.at`, who, to, alert, words, how, at)
+			where t.person_id = a.id and t.user_id is not distinct from a.whose and t.alert = a.alert
+				and t.words = a.words and t.how = a.how and t.done_at is null)
+		order by a.id, a.whose, a.alert, a.words, a.how, a.at`, who, to, alert, words, how, at, role, zone.String())
 	return err
 }
 
@@ -67,10 +82,21 @@ const taskFields = `
 // OpenTasks lists what a user has to do, and what nobody in particular has, the
 // longest waiting first; user 0 stands for everybody. Of alerts it lists those
 // instead.
-func (db Queries) OpenTasks(ctx context.Context, user int64, alerts bool) ([]Task, error) {
+func (db Queries) OpenTasks(ctx context.Context, user int64, alerts bool, now time.Time) ([]Task, error) {
 	return all[Task](ctx, db,
 		taskFields+"where t.done_at is null and t.alert = $2 and p.erased_at is null and ($1 = 0 or t.user_id = $1 "+
-			"or t.user_id is null) order by t.made_at, t.id limit 500", user, alerts)
+			"or t.user_id is null) and t.shown_at <= $3 order by t.made_at, t.id limit 500", user, alerts, now)
+}
+
+// AlertsTo is how a user takes alerts.
+func (db Queries) AlertsTo(ctx context.Context, user int64) (string, error) {
+	return one[string](ctx, db, "select alerts from app_user where id = $1", user)
+}
+
+// SetAlertsTo keeps how a user takes alerts from now on; what waits is shown as it was to be.
+func (tx Tx) SetAlertsTo(ctx context.Context, user int64, how string) error {
+	_, err := exec(ctx, tx, "update app_user set alerts = $2 where id = $1", user, how)
+	return err
 }
 
 // FinishTask keeps that a task is done. It answers ErrNotFound where it is not

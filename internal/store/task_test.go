@@ -19,7 +19,7 @@ func TestWhoseTasks(t *testing.T) {
 	add := func(who, to int64, alert bool, words string) {
 		k.tx(func(tx store.Tx) error {
 			return tx.AddTasks(k.ctx,
-				[]store.NewTask{{Person: who, To: to, Alert: alert, Words: words, How: "by a link", At: at}})
+				[]store.NewTask{{Person: who, To: to, Alert: alert, Words: words, How: "by a link", At: at}}, time.UTC)
 		})
 	}
 	for range 2 {
@@ -29,7 +29,7 @@ func TestWhoseTasks(t *testing.T) {
 		add(ana, 0, true, "Called")
 	}
 	count := func(user int64, alerts bool) int {
-		list, err := k.OpenTasks(k.ctx, user, alerts)
+		list, err := k.OpenTasks(k.ctx, user, alerts, at.AddDate(1, 0, 0))
 		k.must(err)
 		return len(list)
 	}
@@ -39,7 +39,7 @@ func TestWhoseTasks(t *testing.T) {
 	if a, b := count(tomas, true), count(signe, true); a != 1 || b != 0 {
 		t.Errorf("Tomas is told %d, Signe %d", a, b)
 	}
-	list, err := k.OpenTasks(k.ctx, tomas, false)
+	list, err := k.OpenTasks(k.ctx, tomas, false, at.AddDate(1, 0, 0))
 	k.must(err)
 	if list[0].First != "Ana" || list[0].Company != "Fjord" || list[0].UserName != "tomas" ||
 		list[0].How != "by a link" {
@@ -62,7 +62,7 @@ func TestWhoseTasks(t *testing.T) {
 		t.Errorf("afterwards Tomas has %d", n)
 	}
 	k.tx(func(tx store.Tx) error {
-		alerts, err := k.OpenTasks(k.ctx, tomas, true)
+		alerts, err := k.OpenTasks(k.ctx, tomas, true, at.AddDate(1, 0, 0))
 		if err != nil {
 			return err
 		}

@@ -7,6 +7,7 @@ import (
 	"os"
 	"strings"
 	"testing"
+	"time"
 
 	"ombak/internal/core/act"
 	"ombak/internal/core/page"
@@ -321,12 +322,12 @@ func TestTasksAndAlerts(t *testing.T) {
 		for _, p := range []int64{ana, ben, ben} {
 			if err := tx.AddTasks(t.Context(),
 				[]store.NewTask{{Person: p, Alert: true, Words: "Took the <guide>", How: "by form “Guide”",
-					At: now}}); err != nil {
+					At: now}}, time.UTC); err != nil {
 				return err
 			}
 		}
 		return tx.AddTasks(t.Context(),
-			[]store.NewTask{{Person: ana, Words: "Ask which sensor", How: "by form “Clinic”", At: now}})
+			[]store.NewTask{{Person: ana, Words: "Ask which sensor", How: "by form “Clinic”", At: now}}, time.UTC)
 	}))
 	v := x.visitor().signIn("rep")
 	_, desk := v.do("GET", "/desk", nil)

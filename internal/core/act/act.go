@@ -14,6 +14,7 @@ import (
 	"unicode/utf8"
 
 	"ombak/internal/core/plainly"
+	"ombak/internal/core/right"
 )
 
 // Act is one thing to do for one person. Acts are values and can be compared.
@@ -42,6 +43,7 @@ type Kind struct {
 	Word  string // as it is stored
 	Menu  string // as a menu offers it; empty: no menu does
 	Takes Takes  // what a form asks for besides
+	Roles bool   // it can be for everybody of a role
 	For   string // whom it is for where nobody is chosen; empty: it is for nobody
 	// Make makes one of what a form gives, and Given gives it back.
 	Make  func(Given) Act
@@ -71,6 +73,7 @@ type Given struct {
 	Words string
 	ID    int64
 	To    int64
+	Role  right.Role
 }
 
 // Kinds lists the kinds of act in the order in which they are done for one person:

@@ -38,7 +38,7 @@ func TestWhatCanBeDone(t *testing.T) {
 		{Task{}, false, false, false, "a task for the owner: ", `{"do":"task","what":""}`},
 		{Task{"call", -3}, false, false, false, "a task for user -3: call", `{"do":"task","what":"call","to":-3}`},
 		{Alert{Words: "asks"}, true, true, false, "tell the owner: asks", `{"do":"alert","what":"asks"}`},
-		{Alert{"asks", -1}, false, false, false, "tell user -1: asks", `{"do":"alert","what":"asks","to":-1}`},
+		{Alert{Words: "asks", To: -1}, false, false, false, "tell user -1: asks", `{"do":"alert","what":"asks","to":-1}`},
 		{Include{7}, true, true, true, "add to “audience 7”", `{"do":"audience","what":"7"}`},
 		{Include{0}, false, false, false, "add to “audience 0”", `{"do":"audience","what":"0"}`},
 		{Enrol{4}, false, true, false, "enter “sequence 4”", `{"do":"enrol","what":"4"}`},

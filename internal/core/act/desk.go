@@ -1,5 +1,10 @@
 package act
 
+import (
+	"ombak/internal/core/plainly"
+	"ombak/internal/core/right"
+)
+
 // Task gives a user something to do for them, with 0 their owner.
 type Task struct {
 	Words string `json:"what"`
@@ -26,15 +31,17 @@ func (a Task) Check() error {
 // Says tells whose task it is, and what.
 func (a Task) Says(n Names) string { return "a task for " + owner(a.To, n) + ": " + a.Words }
 
-// Alert tells a user something about them, with 0 their owner.
+// Alert tells a user something about them, with 0 their owner, or everybody of a role.
 type Alert struct {
-	Words string `json:"what"`
-	To    int64  `json:"to,omitempty"`
+	Words string     `json:"what"`
+	To    int64      `json:"to,omitempty"`
+	Role  right.Role `json:"role,omitempty"` // whose users are told, each; empty: To
 }
 
 var alert = &Kind{Word: "alert", Menu: "an alert", Takes: Words, For: "for their owner", read: reads[Alert],
-	Make:  func(g Given) Act { return Alert{g.Words, g.To} },
-	Given: func(a Act) Given { return Given{Words: a.(Alert).Words, To: a.(Alert).To} },
+	Roles: true,
+	Make:  func(g Given) Act { return Alert{g.Words, g.To, g.Role} },
+	Given: func(a Act) Given { return Given{Words: a.(Alert).Words, To: a.(Alert).To, Role: a.(Alert).Role} },
 }
 
 // Kind describes alerts.
@@ -46,11 +53,19 @@ func (a Alert) Check() error {
 	if err := checkUser(a.To); err != nil {
 		return err
 	}
+	if a.Role != "" && !a.Role.Known() {
+		return plainly.New("this is nobody’s role")
+	}
 	return checkWords(a.Words, "what the alert tells")
 }
 
 // Says tells who is told, and what.
-func (a Alert) Says(n Names) string { return "tell " + owner(a.To, n) + ": " + a.Words }
+func (a Alert) Says(n Names) string {
+	if a.Role != "" {
+		return "tell every " + string(a.Role) + ": " + a.Words
+	}
+	return "tell " + owner(a.To, n) + ": " + a.Words
+}
 
 func owner(to int64, n Names) string {
 	if to == 0 {

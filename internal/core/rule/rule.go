@@ -115,7 +115,7 @@ type DealFact struct {
 type WayFact struct {
 	Sequence int64
 	Open     bool
-	Finished bool // came to the end
+	Finished bool   // came to the end
 	End      string // what the end is called that they came to
 }
 

@@ -17,7 +17,7 @@ func (e *Sales) giveTasks(ctx context.Context, tx store.Tx, list []flow.Doing[ac
 	for i, d := range list {
 		out[i] = store.NewTask{Person: d.Person, To: d.Act.To, Words: d.Act.Words, How: d.How, At: d.At}
 	}
-	return told(ctx, tx, out)
+	return e.told(ctx, tx, out)
 }
 
 // moveDeals moves people's open deals to a stage.
@@ -34,13 +34,14 @@ func (e *Sales) moveDeals(ctx context.Context, tx store.Tx, list []flow.Doing[ac
 func (e *Sales) giveAlerts(ctx context.Context, tx store.Tx, list []flow.Doing[act.Alert]) error {
 	out := make([]store.NewTask, len(list))
 	for i, d := range list {
-		out[i] = store.NewTask{Person: d.Person, To: d.Act.To, Alert: true, Words: d.Act.Words, How: d.How, At: d.At}
+		out[i] = store.NewTask{Person: d.Person, To: d.Act.To, Alert: true, Words: d.Act.Words, How: d.How, At: d.At,
+			Role: d.Act.Role}
 	}
-	return told(ctx, tx, out)
+	return e.told(ctx, tx, out)
 }
 
-func told(ctx context.Context, tx store.Tx, list []store.NewTask) error {
-	if err := tx.AddTasks(ctx, list); err != nil {
+func (e *Sales) told(ctx context.Context, tx store.Tx, list []store.NewTask) error {
+	if err := tx.AddTasks(ctx, list, e.Zone()); err != nil {
 		return err
 	}
 	people := make([]int64, len(list))

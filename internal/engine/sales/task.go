@@ -2,8 +2,10 @@ package sales
 
 import (
 	"context"
+	"slices"
 
 	"ombak/internal/core/news"
+	"ombak/internal/core/plainly"
 	"ombak/internal/engine/base"
 	"ombak/internal/store"
 )
@@ -46,4 +48,15 @@ func (e *Sales) ReopenTask(ctx context.Context, ids []int64, user int64) error {
 		}
 		return tx.Notify(ctx, news.Desk.AboutSomebody())
 	})
+}
+
+// AlertTimes are the ways in which users can take alerts.
+func AlertTimes() []string { return []string{"at once", "hourly", "at nine"} }
+
+// SetAlertsTo keeps how a user takes alerts from now on.
+func (e *Sales) SetAlertsTo(ctx context.Context, user int64, how string) error {
+	if !slices.Contains(AlertTimes(), how) {
+		return plainly.New("alerts come at once, hourly or at nine")
+	}
+	return e.Store.InTx(ctx, func(tx store.Tx) error { return tx.SetAlertsTo(ctx, user, how) })
 }

@@ -42,6 +42,8 @@ type deskData struct {
 	Social   int
 	Tasks    int
 	Alerts   []shell.Bundle
+	When     string // their reader takes them
+	Times    []string
 	Unsure   []store.Incoming
 	Undo     string // what was done a moment ago, "task-12"
 	All      bool   // a lead sees everybody's
@@ -67,7 +69,7 @@ func (s *Place) showDesk(c *echo.Context, code int, wrong string) error {
 	if err != nil {
 		return err
 	}
-	tasks, err := s.Store.OpenTasks(ctx, rep, false)
+	tasks, err := s.Store.OpenTasks(ctx, rep, false, s.Engine.Now())
 	if err != nil {
 		return err
 	}
@@ -77,7 +79,10 @@ func (s *Place) showDesk(c *echo.Context, code int, wrong string) error {
 	if d.Unsure, err = s.Store.UnsureIncoming(ctx, 0, rep, 20); err != nil {
 		return err
 	}
-	d.Undo = c.QueryParam("undo")
+	if d.When, err = s.Store.AlertsTo(ctx, u.ID); err != nil {
+		return err
+	}
+	d.Times, d.Undo = sales.AlertTimes(), c.QueryParam("undo")
 	d.Handoffs, d.Tasks = len(handoffs), len(tasks)
 	for i := range handoffs {
 		d.Work = append(d.Work, work{Key: fmt.Sprintf("handoff-%d", handoffs[i].ID), Handoff: &handoffs[i]})
@@ -255,6 +260,7 @@ func (s *Place) Routes(in *echo.Group) {
 	in.POST("/desk/tasks/:id", s.finishTask)
 	in.POST("/desk/tasks/back", s.reopenTask)
 	in.POST("/desk/alerts", s.seeAlerts)
+	in.POST("/desk/alerts/when", s.setAlerts)
 	in.POST("/letters/:id/sort", s.sortLetter, shell.Allow(right.Marketer, right.Rep, right.Lead, right.Admin))
 	in.POST("/desk/calls/:id", s.finishWork, sells)
 	in.POST("/desk/handoffs/:id/accept", s.accept, sells)

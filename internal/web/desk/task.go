@@ -7,6 +7,7 @@ import (
 
 	"github.com/labstack/echo/v5"
 
+	"ombak/internal/core/plainly"
 	"ombak/internal/engine/base"
 	"ombak/internal/web/shell"
 )
@@ -49,6 +50,18 @@ func (s *Place) seeAlerts(c *echo.Context) error {
 		to += "?undo=" + strings.Trim(strings.ReplaceAll(fmt.Sprint(seen), " ", ","), "[]")
 	}
 	return s.Done(c, to, "")
+}
+
+// setAlerts keeps how the user takes alerts.
+func (s *Place) setAlerts(c *echo.Context) error {
+	err := s.Engine.SetAlertsTo(c.Request().Context(), shell.UserOf(c).ID, c.FormValue("when"))
+	if _, plain := plainly.Says(err); plain {
+		return s.NotDone(c, "/desk", shell.Sentence(err))
+	}
+	if err != nil {
+		return err
+	}
+	return s.Done(c, "/desk", "Alerts come so from now on.")
 }
 
 // numbers reads ids that commas part; what is none is left out.

@@ -3,10 +3,12 @@ package shell
 import (
 	"context"
 	"net/url"
+	"strings"
 
 	"ombak/internal/core/act"
 	"ombak/internal/core/person"
 	"ombak/internal/core/pipeline"
+	"ombak/internal/core/right"
 	"ombak/internal/engine/people"
 	"ombak/internal/store"
 )
@@ -51,6 +53,9 @@ func (r ActRow) For() string {
 	}
 	return r.Kind.For
 }
+
+// Roles reports whether it can be for everybody of a role.
+func (r ActRow) Roles() bool { return r.Kind != nil && r.Kind.Roles }
 
 // ActChoices is what acts can be done with.
 type ActChoices struct {
@@ -176,6 +181,11 @@ func TypedAct(v url.Values, i int) act.Act {
 		return nil
 	}
 	what := at("act_what")
-	return k.Make(act.Given{Field: at("act_field"), Words: person.Name(what), ID: max(Number(what), 0),
-		To: max(Number(at("act_to")), 0)})
+	g := act.Given{Field: at("act_field"), Words: person.Name(what), ID: max(Number(what), 0)}
+	if role, ok := strings.CutPrefix(at("act_to"), "role "); ok && k.Roles {
+		g.Role = right.Role(role)
+	} else {
+		g.To = max(Number(at("act_to")), 0)
+	}
+	return k.Make(g)
 }

@@ -17,7 +17,7 @@ type Bundle struct {
 
 // Bundles reads what a user is to be told, the newest first.
 func (s *Shell) Bundles(c *echo.Context, user int64) ([]Bundle, error) {
-	list, err := s.Store.OpenTasks(c.Request().Context(), user, true)
+	list, err := s.Store.OpenTasks(c.Request().Context(), user, true, s.Engine.Now())
 	if err != nil {
 		return nil, err
 	}

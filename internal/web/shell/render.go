@@ -279,6 +279,7 @@ var funcs = template.FuncMap{
 	"floatOf":   func(n int) float64 { return float64(n) },
 	"mid":       func(x, w float64) float64 { return x + w/2 },
 	"eventLink": message.EventLink,
+	"roles":     right.Roles,
 	"fields":    SimpleFields,
 	"flag":      person.CountryName,
 	"number":    person.ShowPhone,
