@@ -24,8 +24,10 @@ import (
 	"ombak/internal/engine/base"
 	"ombak/internal/engine/post"
 	"ombak/internal/mail"
+	"ombak/internal/network"
 	"ombak/internal/password"
 	"ombak/internal/seal"
+	peoplenet "ombak/internal/standin/network"
 	"ombak/internal/standin/website"
 	"ombak/internal/store"
 	"ombak/internal/store/server"
@@ -301,8 +303,13 @@ func newEngine(
 	if err != nil {
 		return nil, nil, err
 	}
+	var outside base.Network
+	if c.get("OMBAK_NETWORK_URL") != "" {
+		outside = &network.Client{URL: c.get("OMBAK_NETWORK_URL"), Token: c.get("OMBAK_NETWORK_TOKEN")}
+	}
 	e, err := engine.New(ctx, base.Config{
-		Seal: key, Store: s, Clock: clock, Mail: sender, Signer: sender.Signer, URL: url,
+		Network: outside,
+		Seal:    key, Store: s, Clock: clock, Mail: sender, Signer: sender.Signer, URL: url,
 		Domain: c.get("OMBAK_MAIL_DOMAIN"),
 		Zone:   c.zone(zone), Trust: trust, PrivateServers: c.get("OMBAK_PRIVATE_SERVERS") == "yes",
 	})
@@ -418,7 +425,8 @@ func runDemo(ctx context.Context, c config) error {
 	}
 	if half {
 		slog.Warn("the demo was cut off while it was made, and is made anew")
-		if err := errors.Join(s.Reset(ctx), os.RemoveAll(filepath.Join(home, "mailbox"))); err != nil {
+		if err := errors.Join(s.Reset(ctx), os.RemoveAll(filepath.Join(home, "mailbox")),
+			os.RemoveAll(filepath.Join(home, "network"))); err != nil {
 			return err
 		}
 		if err := s.Migrate(ctx); err != nil {
@@ -445,7 +453,17 @@ func runDemo(ctx context.Context, c config) error {
 	if err != nil {
 		return err
 	}
+	social, err := listen(c, "OMBAK_NETWORK_ADDR")
+	if err != nil {
+		return err
+	}
 	seed, err := strconv.ParseUint(c.get("OMBAK_SEED"), 10, 64)
+	if err != nil {
+		return err
+	}
+	c["OMBAK_NETWORK_URL"], c["OMBAK_NETWORK_TOKEN"] = "http://"+social.Addr().String(), demo.Password
+	people, err := peoplenet.New(peoplenet.Options{Seed: seed, Now: clock.Now, Token: demo.Password,
+		File: filepath.Join(home, "network")})
 	if err != nil {
 		return err
 	}
@@ -463,7 +481,7 @@ func runDemo(ctx context.Context, c config) error {
 
 	inner, cancel := context.WithCancel(ctx)
 	defer cancel()
-	failed := make(chan error, 4)
+	failed := make(chan error, 5)
 	face, err := interfaceOf(inner, c, s, e, d)
 	if err != nil {
 		return err
@@ -475,6 +493,7 @@ func runDemo(ctx context.Context, c config) error {
 	go func() { failed <- serve(inner, tl, face.Handler()) }()
 	go func() { failed <- serve(inner, boxes, world.View) }()
 	go func() { failed <- serve(inner, site, website.Handler(e.URL)) }()
+	go func() { failed <- serve(inner, social, people.Handler()) }()
 	if err := e.AddSite(ctx, d.Site); err != nil {
 		return err
 	}

@@ -8,8 +8,10 @@ import (
 	"ombak/internal/core/calendar"
 	"ombak/internal/core/message"
 	"ombak/internal/core/person"
+	"ombak/internal/core/right"
 	"ombak/internal/core/rule"
 	"ombak/internal/core/sequence"
+	"ombak/internal/core/social"
 	"ombak/internal/engine/flow"
 	"ombak/internal/store"
 )
@@ -37,6 +39,11 @@ var (
 		entry:    store.Entry{Hand: true}, rest: sequence.Rest{Days: 2}}
 	welcome = begun{starter: "welcome", name: "Welcome to new readers",
 		subjects: []string{"Good to have you here", "Who looks after you"}, entry: store.Entry{Hand: true}}
+	both = begun{starter: "social", name: "Waterworks, by the network",
+		subjects: []string{"The turbidity in your intake", "A last word on intakes"},
+		words: []string{"Dear {{ person.first_name | default: \"colleague\" }}, thank you for connecting. " +
+			"May I send you what three waterworks changed at their intakes?"},
+		entry: store.Entry{Hand: true}, rest: sequence.Rest{Days: 1}}
 	nextClinic = begun{starter: "event", name: "Calibration clinic in June",
 		subjects: []string{"Bring the sensor that you do not trust"}}
 )
@@ -72,6 +79,10 @@ func (d *Demo) keepBegun(ctx context.Context, b begun, marketer int64) (id int64
 				var err error
 				if s.Message, err = tx.SaveMessage(ctx, m, marketer, now); err != nil {
 					return err
+				}
+			case *sequence.Social:
+				if s.What == sequence.SocialNote && len(words) > 0 {
+					s.Text, words = words[0], words[1:]
 				}
 			case *sequence.Call:
 				if len(words) > 0 {
@@ -110,6 +121,11 @@ func (d *Demo) keepMore(ctx context.Context, people []int64, marketer int64) err
 			}
 		}
 	}
+	if d.Engine.Network != nil {
+		if err := d.keepNetwork(ctx, people[100:140], marketer); err != nil {
+			return err
+		}
+	}
 	clinic, err := d.keepEvents(ctx, people, marketer)
 	if err != nil {
 		return err
@@ -117,6 +133,38 @@ func (d *Demo) keepMore(ctx context.Context, people []int64, marketer int64) err
 	b = nextClinic
 	b.event = clinic
 	_, err = d.keepBegun(ctx, b, marketer)
+	return err
+}
+
+// keepNetwork has people with profiles on the network, one rep who leaves it to the network to
+// reach them, and a sequence that does.
+func (d *Demo) keepNetwork(ctx context.Context, people []int64, marketer int64) error {
+	users, err := d.Store.Users(ctx)
+	if err != nil {
+		return err
+	}
+	for _, u := range users {
+		if u.Role == right.Rep {
+			if err := d.Engine.SetNetworkAccount(ctx, u.ID, &social.Limits{sequence.Connect: 8}); err != nil {
+				return err
+			}
+			break
+		}
+	}
+	for i, id := range people {
+		profile := person.Values{person.Profile: fmt.Sprintf("https://network.example/in/water-%d", 1000+37*i)}
+		if err := d.Engine.ChangePerson(ctx, id, profile, marketer); err != nil {
+			return err
+		}
+	}
+	id, err := d.keepBegun(ctx, both, marketer)
+	if err != nil {
+		return err
+	}
+	if err := d.Engine.Launch(ctx, id, marketer); err != nil {
+		return fmt.Errorf("launching “%s”: %w", both.name, err)
+	}
+	_, err = d.Engine.Hand(ctx, flow.ByHand{Do: flow.PutIn, Sequence: id}, people...)
 	return err
 }
 

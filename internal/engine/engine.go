@@ -8,6 +8,7 @@
 //	forms   pages, forms, visits, the shelf, links in letters
 //	sales   handoffs, desks, deals
 //	setup   who works here, and by which words
+//	social  the network on which reps reach people
 //
 // What changes something is a method that checks, changes and tells in one
 // transaction. Engine has them all, and Work does what comes due by itself.
@@ -25,6 +26,7 @@ import (
 	"ombak/internal/engine/post"
 	"ombak/internal/engine/sales"
 	"ombak/internal/engine/setup"
+	"ombak/internal/engine/social"
 )
 
 // Engine works on one database. It is safe for use by several goroutines.
@@ -36,6 +38,7 @@ type Engine struct {
 	*forms.Forms
 	*sales.Sales
 	*setup.Setup
+	*social.Social
 
 	turn    sync.Mutex
 	entered time.Time // when rules were last asked whom they let in
@@ -50,6 +53,7 @@ func New(ctx context.Context, c base.Config) (*Engine, error) {
 	f := flow.New(b)
 	p := people.New(b, f)
 	t := post.New(b, f, p)
-	return &Engine{Base: b, Flow: f, People: p, Post: t, Forms: forms.New(b, f, p, t), Sales: sales.New(b, f),
-		Setup: setup.New(b, t)}, nil
+	s := sales.New(b, f)
+	return &Engine{Base: b, Flow: f, People: p, Post: t, Forms: forms.New(b, f, p, t), Sales: s,
+		Setup: setup.New(b, t), Social: social.New(b, f, t, s)}, nil
 }

@@ -12,7 +12,7 @@ import (
 
 // Each room stands on those before it, and on no other.
 func TestRoomsStandOnEachOther(t *testing.T) {
-	rooms := []string{"base", "flow", "people", "post", "forms", "sales", "setup"}
+	rooms := []string{"base", "flow", "people", "post", "forms", "sales", "setup", "social"}
 	rank := map[string]int{}
 	for i, r := range rooms {
 		rank[r] = i

@@ -33,7 +33,7 @@ func (e *Engine) Work(ctx context.Context) error {
 	}
 	defer stop()
 	var wg, rounds sync.WaitGroup
-	wg.Add(4)
+	wg.Add(5)
 	sendNow := make(chan struct{}, 1)
 	go func() {
 		defer wg.Done()
@@ -51,6 +51,21 @@ func (e *Engine) Work(ctx context.Context) error {
 		e.loop(ctx, "folding figures", nil, func(ctx context.Context) (bool, error) {
 			return false, e.Store.FoldCounts(ctx, linesKept)
 		})
+	}()
+	go func() {
+		defer wg.Done()
+		if e.Network != nil {
+			e.loop(ctx, "meeting the network", nil, func(ctx context.Context) (bool, error) {
+				some, err := e.MeetNetwork(ctx)
+				if !some {
+					select { // it is somebody else's server
+					case <-ctx.Done():
+					case <-time.After(networkPause):
+					}
+				}
+				return some, err
+			})
+		}
 	}()
 	// Apart from walking people on: a new rule is asked about everybody, and nobody waits for that.
 	go func() {
@@ -93,6 +108,9 @@ func (e *Engine) Work(ctx context.Context) error {
 	rounds.Wait()
 	return nil
 }
+
+// networkPause is how long the network is left alone when there is nothing to do.
+const networkPause = 3 * time.Second
 
 // linesKept is how many lines the figures of sequences are the sum of before they are folded.
 const linesKept = 2000
@@ -217,7 +235,11 @@ func (e *Engine) Settle(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		if some || sent > 0 {
+		met, err := e.MeetNetwork(ctx)
+		if err != nil {
+			return err
+		}
+		if some || met || sent > 0 {
 			continue
 		}
 		next, err := e.NextLook(ctx)

@@ -17,6 +17,7 @@ import (
 	"ombak/internal/core/news"
 	"ombak/internal/core/plainly"
 	"ombak/internal/mail"
+	"ombak/internal/network"
 	"ombak/internal/seal"
 	"ombak/internal/store"
 )
@@ -90,6 +91,13 @@ type Mailer interface {
 	Send(ctx context.Context, l mail.Letter) (mail.Fate, error)
 }
 
+// Network is the network on which reps reach people, as package network speaks to it.
+type Network interface {
+	Do(ctx context.Context, x network.Errand) (done bool, err error)
+	Withdraw(ctx context.Context, id string) error
+	News(ctx context.Context, after string) ([]network.News, error)
+}
+
 // Config is what an engine works with.
 type Config struct {
 	Store  *store.Store
@@ -101,9 +109,12 @@ type Config struct {
 	Zone   *time.Location // the workspace's; nil: UTC
 	Seal   *seal.Key      // for passwords of mail servers; nil: none are kept
 
-	Patience       time.Duration  // how long a mail server's answer is waited for; 0: 30 seconds
-	Trust          *x509.CertPool // whose certificates mail servers may have; nil: those the machine trusts
-	PrivateServers bool           // mailboxes may use mail servers on this machine and in private networks
+	Patience time.Duration  // how long a mail server's answer is waited for; 0: 30 seconds
+	Trust    *x509.CertPool // whose certificates mail servers may have; nil: those the machine trusts
+	// Network does social touches for those who leave them to it; nil: none is connected.
+	Network Network
+
+	PrivateServers bool // mailboxes may use mail servers on this machine and in private networks
 }
 
 // Now is the engine's time.

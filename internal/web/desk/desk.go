@@ -44,6 +44,7 @@ type deskData struct {
 	Alerts   []shell.Bundle
 	When     string // their reader takes them
 	Times    []string
+	Network  *networkForm // nil: none is connected, or they do not sell
 	Unsure   []store.Incoming
 	Undo     string // what was done a moment ago, "task-12"
 	All      bool   // a lead sees everybody's
@@ -80,6 +81,9 @@ func (s *Place) showDesk(c *echo.Context, code int, wrong string) error {
 		return err
 	}
 	if d.When, err = s.Store.AlertsTo(ctx, u.ID); err != nil {
+		return err
+	}
+	if d.Network, err = s.networkForm(ctx, u); err != nil {
 		return err
 	}
 	d.Times, d.Undo = sales.AlertTimes(), c.QueryParam("undo")
@@ -261,6 +265,7 @@ func (s *Place) Routes(in *echo.Group) {
 	in.POST("/desk/tasks/back", s.reopenTask)
 	in.POST("/desk/alerts", s.seeAlerts)
 	in.POST("/desk/alerts/when", s.setAlerts)
+	in.POST("/desk/network", s.setNetwork, sells)
 	in.POST("/letters/:id/sort", s.sortLetter, shell.Allow(right.Marketer, right.Rep, right.Lead, right.Admin))
 	in.POST("/desk/calls/:id", s.finishWork, sells)
 	in.POST("/desk/handoffs/:id/accept", s.accept, sells)
