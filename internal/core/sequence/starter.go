@@ -140,16 +140,20 @@ var starters = []Starter{
 		}},
 	{"social", "Social and email together",
 		"Visits, asks to connect and writes, on the network and by email.", func(b *builder) {
-			b.then("Visit", &Social{ToDo: ToDo{Limit: workingDays(3)}, What: Visit})
-			b.then("Email", mail(days(1)))
-			b.then("Connect", &Social{ToDo: ToDo{Timing: Timing{Wait: days(2)}, Limit: workingDays(3)}, What: Connect,
+			visit := b.then("Visit", &Social{ToDo: ToDo{Limit: workingDays(3)}, What: Visit})
+			email := b.then("Email", mail(days(1)))
+			connect := b.then("Connect", &Social{ToDo: ToDo{Timing: Timing{Wait: days(2)}, Limit: workingDays(3)}, What: Connect,
 				After: 21})
 			met := b.then("Accepts?", &Watch{Signal: signal.Accepted, N: 1, For: days(14)})
 			b.then("Message", &Social{ToDo: ToDo{Limit: workingDays(3)}, What: SocialNote})
 			b.ends(b.from, b.exit, "Connected")
 			b.at(met, NotInTime)
-			b.then("One more email", mail(calendar.Span{}))
+			more := b.then("One more email", mail(calendar.Span{}))
 			b.ends(b.from, b.exit, "Not connected")
+			for _, e := range []Exit{NotPossible, Missed} { // who is not reached there still reads mail
+				b.join(visit, e, email)
+				b.join(connect, e, more)
+			}
 		}},
 	{"outreach", "Outreach with follow-ups",
 		"Three emails in one thread; whoever has not answered by then is called.", func(b *builder) {
