@@ -142,8 +142,8 @@ var starters = []Starter{
 		"Visits, asks to connect and writes, on the network and by email.", func(b *builder) {
 			visit := b.then("Visit", &Social{ToDo: ToDo{Limit: workingDays(3)}, What: Visit})
 			email := b.then("Email", mail(days(1)))
-			connect := b.then("Connect", &Social{ToDo: ToDo{Timing: Timing{Wait: days(2)}, Limit: workingDays(3)}, What: Connect,
-				After: 21})
+			connect := b.then("Connect", &Social{ToDo: ToDo{Timing: Timing{Wait: days(2)}, Limit: workingDays(3)},
+				What: Connect, After: 21})
 			met := b.then("Accepts?", &Watch{Signal: signal.Accepted, N: 1, For: days(14)})
 			b.then("Message", &Social{ToDo: ToDo{Limit: workingDays(3)}, What: SocialNote})
 			b.ends(b.from, b.exit, "Connected")
