@@ -234,7 +234,7 @@ func TestBadFormsChangeNothing(t *testing.T) {
 // setting is what the form of a sequence's settings sends, with fields of it as pairs.
 func setting(name, how string, kv ...string) url.Values {
 	v := url.Values{"name": {name}, "entry": {how}, "leave.answered": {"on"}, "leave.booked a meeting": {"on"},
-		"leave.deal opened": {"on"}}
+		"leave.deal opened": {"on"}, "leave.joined an exclusion": {"on"}}
 	for i := range 7 {
 		v.Set(fmt.Sprintf("hours.%d", i), "")
 	}

@@ -164,7 +164,7 @@
         .map((x) => ({ name: x.name, nth: named(form, x.name).indexOf(x), says: said(x) })),
     };
   });
-  document.addEventListener("htmx:after:swap", () => {
+  function carryOver() {
     for (const x of since?.list || []) {
       const el = named(document.getElementById(since.form), x.name)[x.nth];
       if (!el) continue;
@@ -172,7 +172,7 @@
       else el.value = x.says;
     }
     since = null;
-  });
+  }
   // Where a form comes back changed, the one who types stays where they were: at the field with the same id, or else
   // the same name.
   let held = null;
@@ -182,6 +182,7 @@
     held =
       form && (el.id || (form.getAttribute("id") && el.name))
         ? {
+            el,
             id: el.id,
             form: form.getAttribute("id"),
             name: el.name,
@@ -191,7 +192,7 @@
           }
         : null;
   });
-  document.addEventListener("htmx:after:swap", () => {
+  function giveBack() {
     const el =
       held &&
       (held.id ? document.getElementById(held.id) : named(document.getElementById(held.form), held.name)[held.nth]);
@@ -201,7 +202,18 @@
       else if (held.whole) el.select();
     }
     held = null;
+  }
+  // All of that as soon as the new form stands there, before another key can be pressed: not only when it has settled.
+  const landed = () => {
+    landing.disconnect();
+    carryOver();
+    giveBack();
+  };
+  const landing = new MutationObserver(() => held?.el.isConnected || landed());
+  document.addEventListener("htmx:before:swap", () => {
+    if (held) landing.observe(document.body, { childList: true, subtree: true });
   });
+  document.addEventListener("htmx:after:swap", landed);
   // Each letter that is typed on a list chooses anew: what stands there when they stop, or go on, is what they mean.
   let typedAt = 0,
     meant = null;
