@@ -90,6 +90,12 @@ func TestPlanFirstPartsLater(t *testing.T) {
 	second := d.draft().Plan.V.Step(first).About().To[sequence.Next]
 	if body := way("move", "step", fmt.Sprint(second)); !strings.Contains(body, "at “Second”") {
 		t.Error("she is not moved to the second")
+	} else {
+		_, link, _ := strings.Cut(body, `<a href="/content/messages/`)
+		link, _, _ = strings.Cut(link, `"`)
+		if _, words := v.do("GET", "/content/messages/"+link, nil); !strings.Contains(words, "Words for Ana alone") {
+			t.Errorf("what her next email says cannot be changed for her: %q leads to %.300s", link, words)
+		}
 	}
 	if body := way("take out"); !strings.Contains(body, "taken out by hand") {
 		t.Error("she is not taken out")

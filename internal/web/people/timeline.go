@@ -30,6 +30,7 @@ type wayLine struct {
 	store.Way
 	StepTitle string
 	Steps     []sequence.Step // to which they can be moved; none: they are not on the way
+	Next      []*sequence.Email
 }
 
 // history is all that happened with a person, told on one line of time, the newest
@@ -225,6 +226,11 @@ func (t *telling) sequences() error {
 	for _, w := range ways {
 		line := wayLine{Way: w, StepTitle: title(w.Version, w.Step)}
 		if p := plans[w.Version]; p != nil && w.Ended == nil {
+			for _, e := range p.NextEmails(sequence.StepID(w.Step)) {
+				if e.Message != 0 {
+					line.Next = append(line.Next, e)
+				}
+			}
 			for _, l := range p.Outline() {
 				if !l.Again && int32(l.Step.About().ID) != w.Step {
 					line.Steps = append(line.Steps, l.Step)
