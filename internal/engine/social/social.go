@@ -8,7 +8,6 @@ package social
 import (
 	"context"
 	"errors"
-	"fmt"
 	"log/slog"
 	"strconv"
 	"strings"
@@ -78,14 +77,13 @@ func (e *Social) MeetNetwork(ctx context.Context) (bool, error) {
 		return heard, err
 	}
 	did := heard
+	var wrong []error // of one of them, which keeps none of the others
 	for _, a := range accounts {
 		some, err := e.doFor(ctx, a)
-		if did = did || some; err != nil {
-			return did, err
-		}
+		did, wrong = did || some, append(wrong, err)
 	}
 	some, err := e.withdraw(ctx)
-	return did || some, err
+	return did || some, errors.Join(append(wrong, err)...)
 }
 
 // doFor does what waits for a user, as far as the day has room.
@@ -111,8 +109,12 @@ func (e *Social) doFor(ctx context.Context, a store.NetworkAccount) (did bool, e
 			return did, err
 		}
 		step, ok := work.(*sequence.Social)
-		if !ok {
-			return did, fmt.Errorf("touch %d is on the network, and its step is a %s", t.ID, work.Kind().Word)
+		if !ok { // set aside by itself, for somebody to look at on the desk
+			slog.Error("a touch on the network has another kind of step", "touch", t.ID, "kind", work.Kind().Word)
+			if err := e.putOff(ctx, t.ID, now.Add(time.Hour)); err != nil {
+				return did, err
+			}
+			continue
 		}
 		if !begun {
 			until, err := e.mayBe(ctx, t, now)
@@ -211,6 +213,12 @@ func (e *Social) withdraw(ctx context.Context) (bool, error) {
 	return len(list) > 0, nil
 }
 
+// How much is taken in at once, and how long what names it may be.
+const (
+	mostNews   = 500
+	mostCursor = 500
+)
+
 // heard is the setting that says how far the network's news were taken in.
 const heard = "network_heard"
 
@@ -224,6 +232,9 @@ func (e *Social) hear(ctx context.Context) (bool, error) {
 	list, err := e.Network.News(ctx, after)
 	if err != nil || len(list) == 0 {
 		return false, err
+	}
+	if list = list[:min(len(list), mostNews)]; len(list[len(list)-1].Cursor) > mostCursor {
+		return false, errors.New("the network's cursor is too long to be kept")
 	}
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {
 		var out []store.Signal
@@ -241,9 +252,12 @@ func (e *Social) hear(ctx context.Context) (bool, error) {
 			if err != nil {
 				return err
 			}
-			at := n.At
+			at := n.At // whatever its clock says, between the touch and now
 			if now := e.Now(); at.After(now) {
 				at = now
+			}
+			if at.Before(t.Made) {
+				at = t.Made
 			}
 			out = append(out, store.Signal{Person: t.Person, Touch: t.ID, Detail: base.Cut(n.Text, 2000),
 				Signal: signal.Signal{At: at, Kind: kind, Place: signal.Place{Sequence: t.Sequence, Step: t.Step}}})
