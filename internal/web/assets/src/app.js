@@ -139,6 +139,16 @@
   );
 
   const named = (form, name) => [...(form?.elements || [])].filter((x) => x.name === name);
+  // A field that is taken away while somebody types in it says once more that it has changed. Nothing may follow from
+  // that: what was typed is carried over, and the form it stood in is gone.
+  let goes = false;
+  document.addEventListener("htmx:before:swap", () => {
+    goes = true;
+    queueMicrotask(() => {
+      goes = false;
+    });
+  });
+  document.addEventListener("change", (e) => goes && e.stopImmediatePropagation(), true);
   // A form that is written again knows nothing of what was typed since it was asked for: that is carried over.
   const said = (x) => (x.matches("[type=checkbox], [type=radio]") ? x.checked : x.value);
   const kept = (form) => [...form.elements].filter((x) => x.name && !x.matches("button, [type=hidden], [type=file]"));
