@@ -13,6 +13,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"strings"
+	"sync"
 	"time"
 
 	"ombak/internal/core/person"
@@ -227,9 +228,12 @@ func imagine(seed uint64, companies, people int) *scenario {
 // mailName is a name as people have it in their address.
 func mailName(s string) string { return strings.ReplaceAll(person.Plain(s), " ", "") }
 
+// hashed is everybody's password as it is kept, made once.
+var hashed = sync.OnceValue(func() string { return password.Hash(Password) })
+
 // keepUsers keeps the users and answers their ids in order.
 func keepUsers(ctx context.Context, e *engine.Engine) ([]int64, error) {
-	hash := password.Hash(Password)
+	hash := hashed()
 	var ids []int64
 	for _, u := range users {
 		u.PasswordHash = hash

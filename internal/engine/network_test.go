@@ -85,8 +85,8 @@ func TestTheNetwork(t *testing.T) {
 	live := func(until time.Duration) {
 		t.Helper()
 		for w.clock.Now().Before(day0.Add(until)) {
-			w.clock.set(w.clock.Now().Add(2 * time.Hour))
-			for range 3 {
+			w.clock.set(w.clock.Now().Add(4 * time.Hour))
+			for range 2 {
 				_, err := w.e.Decide(w.ctx)
 				w.must(err)
 				if _, err := w.e.MeetNetwork(context.Background()); err != nil && puts%3 != 0 {

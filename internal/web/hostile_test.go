@@ -6,6 +6,7 @@ import (
 	"net/http/httptest"
 	"net/url"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -170,7 +171,7 @@ func (v *visitor) ask(method, target, kind, body string) int {
 const formKind = "application/x-www-form-urlencoded"
 
 // nasty are bodies that are no form, or one no page of ours could make.
-func nasty() []struct{ kind, body string } {
+var nasty = sync.OnceValue(func() []struct{ kind, body string } {
 	var many strings.Builder
 	for i := range 20_000 {
 		fmt.Fprintf(&many, "f%d=x&", i)
@@ -185,7 +186,7 @@ func nasty() []struct{ kind, body string } {
 		{"multipart/form-data; boundary=b", "--b\r\nno header"}, {"nonsense", "x"}, {"; ;", "x"}, {"", "x"},
 		{"application/json", "{"}, {formKind, ""},
 	}
-}
+})
 
 // Whatever anybody sends to any address, it is never our fault (RFC 9110, 15.5).
 func TestNothingThatIsSentBreaksAnything(t *testing.T) {
@@ -198,8 +199,10 @@ func TestNothingThatIsSentBreaksAnything(t *testing.T) {
 				continue
 			}
 			for _, v := range []*visitor{admin, stranger} {
-				if code := v.ask(r.method, r.path+"?text=%zz&n=%00", "", ""); code >= 500 {
-					t.Errorf("%s %s with a broken query: %d", r.method, r.path, code)
+				if value == "1" || value == "guide" {
+					if code := v.ask(r.method, r.path+"?text=%zz&n=%00", "", ""); code >= 500 {
+						t.Errorf("%s %s with a broken query: %d", r.method, r.path, code)
+					}
 				}
 				if r.method == "GET" || r.method == "HEAD" {
 					if code := v.ask(r.method, r.path, "", ""); code >= 500 {
@@ -211,8 +214,12 @@ func TestNothingThatIsSentBreaksAnything(t *testing.T) {
 					continue
 				}
 				for _, n := range nasty() {
-					if code := v.ask(r.method, r.path, n.kind, n.body); code >= 500 {
+					code := v.ask(r.method, r.path, n.kind, n.body)
+					if code >= 500 {
 						t.Errorf("%s %s with %s %.40q: %d", r.method, r.path, n.kind, n.body, code)
+					}
+					if v == stranger && code == http.StatusUnauthorized && r.path != "/sign-in" {
+						break // who sends it is asked before what it is
 					}
 				}
 			}

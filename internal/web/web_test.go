@@ -16,6 +16,7 @@ import (
 	"slices"
 	"sort"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -43,6 +44,9 @@ type noMail struct{}
 
 func (noMail) Send(context.Context, mail.Letter) (mail.Fate, error) { return mail.Taken, nil }
 
+// theirs is everybody's password as it is kept, made once.
+var theirs = sync.OnceValue(func() string { return password.Hash("correct horse") })
+
 // site is the interface with one user of each role; everybody's password is "correct horse".
 type site struct {
 	t   testing.TB
@@ -62,7 +66,7 @@ func newSite(t testing.TB) *site {
 	if err != nil {
 		t.Fatal(err)
 	}
-	hash := password.Hash("correct horse")
+	hash := theirs()
 	for _, role := range []string{"marketer", "rep", "lead", "admin"} {
 		if _, err := st.AddUser(ctx,
 			store.User{Name: "The " + role, Email: role + "@karang.example", Role: right.Role(role), PasswordHash: hash},
