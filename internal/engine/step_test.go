@@ -12,6 +12,7 @@ import (
 	"ombak/internal/core/person"
 	"ombak/internal/core/plainly"
 	"ombak/internal/core/rule"
+	"ombak/internal/core/score"
 	"ombak/internal/core/sequence"
 	"ombak/internal/core/signal"
 	"ombak/internal/engine/base"
@@ -263,5 +264,46 @@ func TestGoingOn(t *testing.T) {
 	w.settle()
 	if got := reasons(first, dee); got != "could not go on: does not run" {
 		t.Errorf("into one that is held: %q", got)
+	}
+}
+
+// Points that a step gives are counted by a model that has a rule for them, from that instant on: a check that comes
+// next goes by them, and whoever crosses the line by them is handed over once.
+func TestPointsOfAStep(t *testing.T) {
+	w := newWorld(t, mailserver.Options{})
+	given := func(n int) *sequence.Change {
+		return &sequence.Change{Common: sequence.Common{Title: "Gift"}, Acts: []act.Kept{{Act: act.Points{N: n}}}}
+	}
+	q := w.running("Gifts", w.plan(given(20),
+		&sequence.Check{Common: sequence.Common{Title: "Ready?"},
+			Rule: rule.Rule{If: &rule.Condition{Score: true, Op: rule.AtLeast, Value: "15"}}}, given(-9)))
+	ana := w.meet(store.NewPerson{First: "Ana", Email: "ana@n.example"})
+	w.enters(q, ana)
+	w.settle()
+	if got := w.score(ana); got != 0 {
+		t.Errorf("%v points of a model that has no rule for them", got)
+	}
+	m, err := w.s.Model(w.ctx)
+	w.must(err)
+	m.Rules = append(m.Rules, score.Rule{On: signal.Pattern{Kind: signal.PointsGiven}, Points: 1})
+	w.must(w.e.SaveModel(w.ctx, m))
+	w.settle()
+	bo := w.meet(store.NewPerson{First: "Bo", Email: "bo@n.example"})
+	w.enters(q, bo)
+	w.settle()
+	if got := w.score(bo); got != 11 {
+		t.Errorf("20 given and 9 taken are %v points", got)
+	}
+	if n := w.count(`
+		select count(*) from enrolment_log l join enrolment e on e.id = l.enrolment_id
+		where e.person_id = $1 and l.exit = 'yes'`, bo); n != 1 {
+		t.Errorf("the check goes by %d of the points", n)
+	}
+	if n := w.count("select count(*) from handoff where person_id = $1", bo); n != 1 {
+		t.Errorf("%d handoffs", n)
+	}
+	if n := w.count("select count(*) from signal where kind = $1 and worth in (20, -9) and sequence_id = $2 and step > 0",
+		int16(signal.PointsGiven), q); n != 4 {
+		t.Errorf("%d gifts are kept", n)
 	}
 }

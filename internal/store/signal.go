@@ -23,23 +23,24 @@ func (tx Tx) AddSignals(ctx context.Context, list []Signal) error {
 	person, at, kind := make([]int64, n), make([]time.Time, n), make([]int16, n)
 	seq, step, msg, link, page, touch := make([]int64, n), make([]int32, n), make([]int64, n), make([]int32, n),
 		make([]int64, n), make([]int64, n)
-	events := make([]int64, n)
+	events, worth := make([]int64, n), make([]int32, n)
 	why, detail := make([]string, n), make([]string, n)
 	for i := range list {
 		s := &list[i]
 		person[i], at[i], kind[i] = s.Person, s.At, int16(s.Kind)
 		seq[i], step[i], msg[i], link[i], page[i], touch[i] = s.Sequence, s.Step, s.Message, s.Link, s.Page, s.Touch
 		why[i], detail[i], events[i] = s.Why, s.Detail, s.Event
+		worth[i] = int32(s.Worth)
 	}
 	_, err := exec(ctx, tx, `
 		insert into signal (person_id, at, kind, sequence_id, step, message_id, link, page_id, touch_id, machine,
-			detail, event_id)
+			detail, event_id, worth)
 		select u.person, u.at, u.kind, nullif(u.seq, 0), nullif(u.step, 0), nullif(u.msg, 0), nullif(u.link, 0),
-			nullif(u.page, 0), nullif(u.touch, 0), u.why, u.detail, nullif(u.event, 0)
+			nullif(u.page, 0), nullif(u.touch, 0), u.why, u.detail, nullif(u.event, 0), nullif(u.worth, 0)
 		from unnest($1::bigint[], $2::timestamptz[], $3::smallint[], $4::bigint[], $5::int[], $6::bigint[], $7::int[],
-			$8::bigint[], $9::bigint[], $10::text[], $11::text[], $12::bigint[])
-			as u(person, at, kind, seq, step, msg, link, page, touch, why, detail, event)`,
-		person, at, kind, seq, step, msg, link, page, touch, why, detail, events)
+			$8::bigint[], $9::bigint[], $10::text[], $11::text[], $12::bigint[], $13::int[])
+			as u(person, at, kind, seq, step, msg, link, page, touch, why, detail, event, worth)`,
+		person, at, kind, seq, step, msg, link, page, touch, why, detail, events, worth)
 	if err != nil {
 		return fmt.Errorf("keeping %d signals: %w", n, err)
 	}
@@ -112,7 +113,7 @@ func (db Queries) SignalsSince(ctx context.Context, who []Since) (map[int64][]si
 	rows, err := db.QueryxContext(ctx, `
 		select s.id, s.person_id, s.at, s.kind, coalesce(s.sequence_id, 0), coalesce(s.step, 0),
 			coalesce(s.message_id, 0), coalesce(s.link, 0), coalesce(s.page_id, 0), coalesce(s.event_id, 0),
-			s.machine <> ''
+			s.machine <> '', coalesce(s.worth, 0)
 		from unnest($1::bigint[], $2::timestamptz[]) as w(person, since)
 		join signal s on s.person_id = w.person and s.at >= w.since
 		order by s.person_id, s.at, s.id`, ids, from)
@@ -125,7 +126,7 @@ func (db Queries) SignalsSince(ctx context.Context, who []Since) (map[int64][]si
 		var x signal.Signal
 		var person int64
 		if err := rows.Scan(&x.ID, &person, &x.At, &x.Kind, &x.Sequence, &x.Step, &x.Message, &x.Link, &x.Page,
-			&x.Event, &x.Machine); err != nil {
+			&x.Event, &x.Machine, &x.Worth); err != nil {
 			return nil, err
 		}
 		out[person] = append(out[person], x)

@@ -2,6 +2,8 @@ package act
 
 import (
 	"fmt"
+	"strconv"
+	"strings"
 
 	"ombak/internal/core/plainly"
 )
@@ -183,3 +185,46 @@ func (a Note) Check() error { return checkWords(a.Words, "what the note says") }
 
 // Says gives the note.
 func (a Note) Says(Names) string { return "note: " + a.Words }
+
+// Points gives them points, or with a number below 0 takes some. They are a signal of a kind of
+// its own: a score has them where its model has a rule for it.
+type Points struct {
+	N int `json:"what,string"`
+}
+
+// MostPoints is how many points are given at once, at most.
+const MostPoints = 1000
+
+var points = &Kind{Word: "points", Menu: "give them points", Takes: ANumber, read: reads[Points],
+	Make: func(g Given) Act {
+		n, err := strconv.Atoi(strings.Replace(strings.TrimSpace(g.Words), "−", "-", 1))
+		if err != nil {
+			return Points{} // no number: Check says so
+		}
+		return Points{n}
+	},
+	Given: func(a Act) Given { return Given{Words: strconv.Itoa(a.(Points).N)} },
+}
+
+// Kind describes givings of points.
+func (Points) Kind() *Kind { return points }
+func (Points) sealed()     {}
+
+// Check asks for a number.
+func (a Points) Check() error {
+	if a.N == 0 || a.N < -MostPoints || a.N > MostPoints {
+		return plainly.Errorf("points are a whole number from −%d to %[1]d, and not 0", MostPoints)
+	}
+	return nil
+}
+
+// Says gives the number.
+func (a Points) Says(Names) string {
+	switch {
+	case a.N == 1:
+		return "give 1 point"
+	case a.N < 0:
+		return fmt.Sprintf("give −%d points", -a.N)
+	}
+	return fmt.Sprintf("give %d points", a.N)
+}

@@ -10,6 +10,9 @@
 // is "before" or "after" is so in that order. Instants are whole microseconds, as
 // the database keeps them.
 //
+// A rule for points that a step gave gives its points for each of them, so that one of 1 point counts them as
+// they were given; one that gives its points while there are at least so many signals gives them once.
+//
 // A rule with a condition gives its points exactly while the condition holds of
 // the record as it is now. What it wipes, it wipes where the condition holds at
 // the instant of the signal.
@@ -274,13 +277,21 @@ func (m *Model) each(dst []Entry, i int, signals []signal.Signal, from, to int) 
 			}
 		}
 		given++
-		e := Entry{Rule: i, Signal: j, Made: s.At, At: s.At, Points: r.Points, Half: r.Half}
+		e := Entry{Rule: i, Signal: j, Made: s.At, At: s.At, Points: r.worth(s), Half: r.Half}
 		if r.Lasts > 0 {
 			e.Until = s.At.Add(time.Duration(r.Lasts) * 24 * time.Hour)
 		}
 		dst = append(dst, e)
 	}
 	return dst
+}
+
+// worth is what the rule gives for a signal: its points, and of points that a step gave its points for each.
+func (r *Rule) worth(s *signal.Signal) int {
+	if s.Kind == signal.PointsGiven {
+		return r.Points * s.Worth
+	}
+	return r.Points
 }
 
 // day numbers the dates of the model's zone; a date is one number whatever its length.

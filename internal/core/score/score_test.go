@@ -144,6 +144,30 @@ func TestOften(t *testing.T) {
 	}
 }
 
+// Points that a step gives are a signal with a number of its own: whoever has no rule for it does not count them.
+func TestPointsGiven(t *testing.T) {
+	list := signals(did{0, signal.PointsGiven}, did{0.1, signal.Click}, did{1, signal.PointsGiven})
+	list[0].Worth, list[2].Worth = 7, -2
+	for _, c := range []struct {
+		name string
+		r    Rule
+		want float64
+	}{
+		{"no rule for them", Rule{On: on(signal.Click), Points: 3}, 3},
+		{"as they were given", Rule{On: on(signal.PointsGiven), Points: 1}, 5},
+		{"twice as many", Rule{On: on(signal.PointsGiven), Points: 2}, 10},
+		{"the first time only", Rule{On: on(signal.PointsGiven), Points: 1, Often: First}, 7},
+		{"for two days", Rule{On: on(signal.PointsGiven), Points: 1, Lasts: 2}, -2},
+		{"halving", Rule{On: on(signal.PointsGiven), Points: 8, Half: 1}, 8*7.0/4 - 8*2.0/2},
+		{"once, while there are two", Rule{On: on(signal.PointsGiven), Points: 6, Often: While, N: 2, Window: 9}, 6},
+	} {
+		m := Model{Floor: -99, Rules: []Rule{c.r}}
+		if got := m.At(list, nil, day(2)); got != c.want {
+			t.Errorf("%s: %v, want %v", c.name, got, c.want)
+		}
+	}
+}
+
 func TestHalfLifeAndWipe(t *testing.T) {
 	m := Model{Rules: []Rule{{On: on(signal.Click), Points: 8, Half: 10}, {On: on(signal.OptOut), Wipe: true}}}
 	list := signals(did{0, signal.Click})

@@ -35,6 +35,7 @@ const (
 	Cancelled
 	Came
 	StayedAway
+	PointsGiven
 	kindEnd
 )
 
@@ -58,6 +59,7 @@ var kinds = [...]struct{ word, did, plural, answer string }{
 	Cancelled:      {"cancellation", "cancelled a registration", "cancellations", "Cancelled"},
 	Came:           {"attendance", "came to an event", "attendances", "Came"},
 	StayedAway:     {"absence", "stayed away from an event", "absences", "Stayed away"},
+	PointsGiven:    {"points given", "were given points", "times points were given", "It happened"},
 }
 
 // Kinds lists every kind, in the order of their numbers.
@@ -128,6 +130,7 @@ type Signal struct {
 	Kind Kind
 	Place
 	Machine bool // made by a machine, not by the person
+	Worth   int  // of PointsGiven: how many, as a step says; 0 of every other kind
 }
 
 // Pattern picks signals out: a kind, from a place or from anywhere. Signals

@@ -208,7 +208,7 @@ func (w *Walker) do(e sequence.Effect) bool {
 			}
 		}
 		return true
-	case act.Tag, act.Untag, act.Give, act.Assign, act.Note: // the step is done, whatever it did
+	case act.Tag, act.Untag, act.Give, act.Assign, act.Note, act.Points: // the step is done, whatever it did
 		return true
 	}
 	return false

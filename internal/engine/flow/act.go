@@ -30,6 +30,9 @@ type way struct {
 // Sequence is the one whose step it is.
 func (w *way) Sequence() int64 { return w.c.Sequence }
 
+// Step is the step itself.
+func (w *way) Step() sequence.StepID { return w.step }
+
 // Deed is an act to be done.
 type Deed struct {
 	act.Act

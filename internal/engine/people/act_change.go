@@ -3,11 +3,13 @@ package people
 import (
 	"context"
 	"log/slog"
+	"strconv"
 
 	"ombak/internal/core/act"
 	"ombak/internal/core/news"
 	"ombak/internal/core/person"
 	"ombak/internal/core/rule"
+	"ombak/internal/core/signal"
 	"ombak/internal/engine/flow"
 	"ombak/internal/store"
 )
@@ -105,4 +107,18 @@ func (e *People) addNotes(ctx context.Context, tx store.Tx, list []flow.Doing[ac
 		}
 	}
 	return tx.Notify(ctx, news.Person.About(flow.Whom(list)...))
+}
+
+// givePoints keeps points as signals, of the sequence and the step that gave them.
+func (e *People) givePoints(ctx context.Context, tx store.Tx, list []flow.Doing[act.Points]) error {
+	var signals []store.Signal
+	for _, d := range list {
+		s := store.Signal{Person: d.Person, Detail: strconv.Itoa(d.Act.N),
+			Signal: signal.Signal{At: d.At, Kind: signal.PointsGiven, Worth: d.Act.N}}
+		if d.Way != nil {
+			s.Sequence, s.Step = d.Way.Sequence(), int32(d.Way.Step())
+		}
+		signals = append(signals, s)
+	}
+	return e.RecordSignals(ctx, tx, signals)
 }

@@ -38,6 +38,7 @@ func New(b *base.Base, f *flow.Flow) *People {
 	f.Does("give", edits(e, give))
 	f.Does("revoke", edits(e, revoke))
 	f.Does("note", flow.Each(e.addNotes))
+	f.Does("points", flow.Each(e.givePoints))
 	return e
 }
 
