@@ -185,13 +185,6 @@ func TestAnInvitationByKeys(t *testing.T) {
 	h.sees("Launched.", "Running · version 1")
 
 	// 4. Three weeks. The hold lasts a working day; then the invitation goes out, and Ana keeps herself a place.
-	days := func(n int) {
-		t.Helper()
-		for range n {
-			h.goes("/sequences/1")
-			h.movesClock("Forward a day")
-		}
-	}
 	registers := func(who, subject string) {
 		t.Helper()
 		h.reads(who+"@fjord.example", subject)
@@ -202,9 +195,9 @@ func TestAnInvitationByKeys(t *testing.T) {
 		h.sees("Your place is kept.")
 		h.signsIn("Ines Radu")
 	}
-	days(2)
+	h.passes(0, 2)
 	registers("Ana", "Bring a sensor to our clinic")
-	days(8)
+	h.passes(1, 1)
 	registers("Bo", "There is a seat left")
 	if n := len(h.d.World.Mail.Letters("Ana@fjord.example", 9)); n != 1 {
 		t.Errorf("Ana has %d letters: who has registered needs no second chance", n)
@@ -227,7 +220,7 @@ func TestAnInvitationByKeys(t *testing.T) {
 	h.reaches("form .btn.main")
 	h.key("\r")
 	h.sees("Running · version 2")
-	days(8)
+	h.passes(1, 1)
 	h.sees("0 on the way", "4 ended")
 	for who, n := range map[string]int{"Ana": 3, "Bo": 4, "Cato": 2, "Dina": 2} {
 		if got := h.d.World.Mail.Letters(who+"@fjord.example", 9); len(got) != n {

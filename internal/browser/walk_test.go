@@ -138,6 +138,18 @@ func (h *house) movesClock(how string) {
 			before.In(h.zone()).Format("Mon 2 Jan, 15:04"))))
 }
 
+// passes lets weeks and days pass, before the map of the first sequence.
+func (h *house) passes(weeks, days int) {
+	h.t.Helper()
+	h.goes("/sequences/1")
+	for range weeks {
+		h.movesClock("Forward a week")
+	}
+	for range days {
+		h.movesClock("Forward a day")
+	}
+}
+
 func (h *house) zone() *time.Location { return h.d.Engine.Zone() }
 
 // insert presses the plus on a stream, chooses a kind of step, and fills its form.
@@ -371,9 +383,7 @@ func TestFromAFormToADeal(t *testing.T) {
 	h.sees("Your answer is on its way.")
 	h.signsIn("Ines Radu")
 	h.sees("Please call me instead.")
-	for range 7 {
-		h.movesClock("Forward a day")
-	}
+	h.movesClock("Forward a week")
 	if n := len(h.d.World.Mail.Letters("ben@", 10)); n != 1 {
 		t.Errorf("Ben answered and has %d letters", n)
 	}
@@ -400,9 +410,7 @@ func TestFromAFormToADeal(t *testing.T) {
 
 	// The map counts what happened, and every figure opens into its people.
 	h.signsIn("Ines Radu")
-	for range 6 {
-		h.movesClock("Forward a day")
-	}
+	h.movesClock("Forward a week")
 	h.goes("/sequences")
 	h.presses("Field guide follow-up")
 	h.sees("0 on the way", "left: answered 1")

@@ -379,8 +379,8 @@ func ceil(t time.Time, grain time.Duration) time.Time {
 // ErrMoving is answered while the clock is already on its way.
 var ErrMoving = errors.New("the clock is already moving")
 
-// Move moves the clock in the background: by an hour, by a day, or to the next
-// thing due.
+// Move moves the clock in the background: by an hour, a day or a week, or to the
+// next thing due.
 func (d *Demo) Move(how string) error {
 	ctx := context.Background()
 	now := d.Clock.Now()
@@ -391,6 +391,8 @@ func (d *Demo) Move(how string) error {
 		to, grain = now.Add(time.Hour), time.Minute
 	case "day":
 		to = now.Add(24 * time.Hour)
+	case "week":
+		to = now.Add(7 * 24 * time.Hour)
 	case "next":
 		look, err := d.Engine.NextLook(ctx)
 		if err != nil {
@@ -406,7 +408,7 @@ func (d *Demo) Move(how string) error {
 			to = now
 		}
 	default:
-		return fmt.Errorf("the clock moves by an hour, a day or to the next thing due, not by %q", how)
+		return fmt.Errorf("the clock moves by an hour, a day, a week or to the next thing due, not by %q", how)
 	}
 	d.mu.Lock()
 	defer d.mu.Unlock()

@@ -32,8 +32,8 @@ import (
 type Demo interface {
 	// Faces are the people one press signs in as.
 	Faces(ctx context.Context) ([]store.User, error)
-	// Move moves the clock forward: by "hour", "day", or to the "next" thing
-	// due. It returns at once; Moving tells how far it is.
+	// Move moves the clock forward: by "hour", "day" or "week", or to the "next"
+	// thing due. It returns at once; Moving tells how far it is.
 	Move(how string) error
 	Moving() (target time.Time, ok bool)
 	Stop()
