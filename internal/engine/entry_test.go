@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"ombak/internal/core/calendar"
+	"ombak/internal/core/person"
 	"ombak/internal/core/rule"
 	"ombak/internal/core/sequence"
 	"ombak/internal/core/signal"
@@ -251,3 +252,71 @@ func TestEnteredByASignal(t *testing.T) {
 }
 
 func thingIs(audience int64) rule.Rule { return rule.ThingIs(rule.Audience, audience) }
+
+// What happens to a record lets people in: that it is made, by whatever made it, or that a field changes from
+// something to something. It is taken once, however many workers there are, and what happened while nothing was
+// entered so is no entry later.
+func TestEntryByRecord(t *testing.T) {
+	w := newWorld(t, mailserver.Options{})
+	w.meet(store.NewPerson{First: "Old", Email: "old@n.example", Source: "Spring fair"})
+	begins := func(name string, r sequence.Recorded) (id int64) {
+		t.Helper()
+		w.tx(func(tx store.Tx) (err error) {
+			id, err = tx.AddSequence(w.ctx, name, w.plan(&sequence.Task{Common: sequence.Common{Title: "Call"},
+				What: "Say welcome", For: w.rep1}), w.clock.Now())
+			return err
+		})
+		w.must(w.s.SetEntry(w.ctx, id, store.Entry{Record: &r}, w.clock.Now()))
+		w.must(w.e.Launch(w.ctx, id, w.marketer))
+		return id
+	}
+	made := begins("Made", sequence.Recorded{Source: "spring fair"})
+	changed := begins("Changed", sequence.Recorded{Field: person.Country, From: "NO", To: "CA"})
+	w.settle()
+	ana := w.meet(store.NewPerson{First: "Ana", Email: "ana@n.example", Country: "NO", Source: "Spring fair"})
+	bo := w.meet(store.NewPerson{First: "Bo", Email: "bo@n.example", Country: "NO", Source: "Web"})
+	w.bring("people.csv", []byte("first name,email,country,source\nCy,cy@n.example,Norway,Spring fair\n"), nil)
+	w.settle()
+	on := func(q int64) int {
+		t.Helper()
+		return w.count("select count(*) from enrolment where sequence_id = $1", q)
+	}
+	if on(made) != 2 || on(changed) != 0 {
+		t.Fatalf("%d were entered by the making of their record, %d by a change", on(made), on(changed))
+	}
+	set := func(id int64, country string) {
+		t.Helper()
+		w.must(w.e.ChangePerson(w.ctx, id, person.Values{person.Country: country}, w.marketer))
+	}
+	set(ana, "DE")
+	set(bo, "CA")
+	set(ana, "CA")
+	w.settle()
+	if on(changed) != 1 || w.count("select person_id from enrolment where sequence_id = $1", changed) != int(bo) {
+		t.Errorf("%d entered by a change", on(changed))
+	}
+	if n := w.count("select count(*) from recorded"); n != 0 {
+		t.Errorf("%d that happened are left lying", n)
+	}
+
+	// A record that comes back after a merge was not made now.
+	batch, err := w.e.Merge(w.ctx, ana, bo, nil, w.marketer)
+	w.must(err)
+	w.settle()
+	before := on(made)
+	w.must(w.e.UndoBatch(w.ctx, batch, w.marketer))
+	w.settle()
+	if on(made) != before {
+		t.Error("a record that came back entered as one that was made")
+	}
+
+	// Held: what happens meanwhile is no entry afterwards.
+	_, err = w.s.SetSequenceState(w.ctx, made, "running", "held", w.clock.Now())
+	w.must(err)
+	_, err = w.s.SetSequenceState(w.ctx, changed, "running", "held", w.clock.Now())
+	w.must(err)
+	w.meet(store.NewPerson{First: "Di", Email: "di@n.example", Source: "Spring fair"})
+	if n := w.count("select count(*) from recorded"); n != 0 {
+		t.Errorf("%d are kept for nobody", n)
+	}
+}

@@ -318,6 +318,10 @@ func (tx Tx) Unmerge(ctx context.Context, m Merged, a Author) error {
 		}
 		return fail(err)
 	}
+	// It is there again, and was not made now.
+	if _, err := exec(ctx, tx, "delete from recorded where person_id = $1 and before is null", m.Gone); err != nil {
+		return fail(err)
+	}
 	if _, err := exec(ctx, tx, `
 		update person p
 		set stopped_at = x.stopped_at, stopped_by = x.stopped_by, opted_out_at = x.opted_out_at,

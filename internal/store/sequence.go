@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"time"
 
+	"ombak/internal/core/person"
 	"ombak/internal/core/sequence"
 )
 
@@ -263,6 +264,29 @@ func (db Queries) RunningSequence(ctx context.Context, id int64) (RunningEntry, 
 // EnteredByRule lists the running sequences that an audience enters.
 func (db Queries) EnteredByRule(ctx context.Context) ([]RunningEntry, error) {
 	return all[RunningEntry](ctx, db, runningEntries+"and v.entry ? 'rule' order by q.id")
+}
+
+// EnteredByRecord lists the running sequences that are entered by what happens to a record.
+func (db Queries) EnteredByRecord(ctx context.Context) ([]RunningEntry, error) {
+	return all[RunningEntry](ctx, db, runningEntries+"and v.entry ? 'record' order by q.id")
+}
+
+// Recorded is what happened to somebody's record.
+type Recorded struct {
+	Person int64               `db:"person_id"`
+	Before JSON[person.Values] // nil: it was made
+	After  JSON[person.Values]
+}
+
+// TakeRecorded takes what happened to records, the oldest first, n at most, which nobody else
+// takes then.
+func (tx Tx) TakeRecorded(ctx context.Context, n int) ([]Recorded, error) {
+	return all[Recorded](ctx, tx, `
+		with next as (
+			delete from recorded
+			where id in (select id from recorded order by id limit $1 for update skip locked)
+			returning id, person_id, before, after)
+		select person_id, before, after from next order by id`, n)
 }
 
 // RunningPlan is what a sequence that runs does.

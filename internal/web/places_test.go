@@ -699,3 +699,46 @@ func TestStepsAreCopiedAndMoved(t *testing.T) {
 		t.Errorf("joined: %d", code)
 	}
 }
+
+// What happens to a record for somebody to enter is a sentence as well: it comes back as it was typed, in words, and
+// what cannot be is said.
+func TestEntryByWhatHappensToARecord(t *testing.T) {
+	d := newSite(t).drafting()
+	kept := func() *sequence.Recorded {
+		t.Helper()
+		q, err := d.s.Sequence(t.Context(), d.id)
+		d.must(err)
+		return q.Entry.V.Record
+	}
+	common := []string{"ground", "other existing customers"}
+	code, body := d.post("/settings", setting("Welcome", "record", append(common, "record", "made", "source", "Fair")...))
+	if r := kept(); code != http.StatusSeeOther || r == nil || *r != (sequence.Recorded{Source: "Fair"}) {
+		t.Fatalf("%d: %+v", code, r)
+	}
+	if !strings.Contains(asRead(body), "those whose record is made, from “Fair”") {
+		t.Error("the settings do not say who enters")
+	}
+	form := setting("Welcome", "record", append(common, "record", "changed", "do", "again")...)
+	_, body = d.post("/settings", form)
+	if again := formtest.Sent(t, body); again.Get("field") != "country" || !again.Has("was") || again.Has("source") {
+		t.Errorf("a change asks for %v", again)
+	}
+	form = setting("Welcome", "record", append(common, "record", "changed", "field", "country", "was", "Norway", "is",
+		"canada")...)
+	code, body = d.post("/settings", form)
+	if r := kept(); code != http.StatusSeeOther || *r != (sequence.Recorded{Field: "country", From: "NO", To: "CA"}) {
+		t.Fatalf("%d: %+v", code, r)
+	}
+	if s := formtest.Sent(t, body); s.Get("was") != "Norway" || s.Get("is") != "Canada" ||
+		!strings.Contains(asRead(body), "those whose country changes from “Norway” to “Canada”") {
+		t.Errorf("it is shown as %v", s)
+	}
+	for _, wrong := range [][]string{{"field", "country", "was", "Nowhere"}, {"field", "shoe size"},
+		{"field", "country", "was", "Norway", "is", "NO"}} {
+		code, _ := d.post("/settings", setting("Welcome", "record", append(append(common, "record", "changed"),
+			wrong...)...))
+		if code != http.StatusUnprocessableEntity {
+			t.Errorf("%v: %d", wrong, code)
+		}
+	}
+}

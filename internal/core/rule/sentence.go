@@ -99,7 +99,7 @@ func (c *Condition) clause(cat *Catalogue) string {
 	case OneOf:
 		values := make([]string, len(c.Values))
 		for i, v := range c.Values {
-			values[i] = shown(cat, c.Field, v)
+			values[i] = Shown(cat, c.Field, v)
 		}
 		return name + " is " + list(values, "or")
 	case Known, NotKnown:
@@ -109,9 +109,9 @@ func (c *Condition) clause(cat *Catalogue) string {
 	case Between:
 		return fmt.Sprintf("%s is between %s and %s", name, c.From, c.To)
 	case Before, After, AtLeast, AtMost, Exactly:
-		return fmt.Sprintf("%s is %s %s", name, c.Op, shown(cat, c.Field, c.Value))
+		return fmt.Sprintf("%s is %s %s", name, c.Op, Shown(cat, c.Field, c.Value))
 	}
-	return fmt.Sprintf("%s %s %s", name, c.Op, shown(cat, c.Field, c.Value))
+	return fmt.Sprintf("%s %s %s", name, c.Op, Shown(cat, c.Field, c.Value))
 }
 
 func days(n int) string {

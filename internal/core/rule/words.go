@@ -60,7 +60,7 @@ func (c *Condition) subject(cat *Catalogue) string {
 }
 
 // Value as people read it: countries and languages by name.
-func shown(cat *Catalogue, f Field, v string) string {
+func Shown(cat *Catalogue, f Field, v string) string {
 	d, _ := cat.Define(f)
 	switch v = strings.TrimSpace(v); d.Type {
 	case person.CountryType:
@@ -103,7 +103,7 @@ func (c *Condition) Words(cat *Catalogue) string {
 	case OneOf:
 		list := make([]string, len(c.Values))
 		for i, v := range c.Values {
-			list[i] = shown(cat, c.Field, v)
+			list[i] = Shown(cat, c.Field, v)
 		}
 		return fmt.Sprintf("%s %s %s", name, c.Op, strings.Join(list, ", "))
 	case Within:
@@ -111,7 +111,7 @@ func (c *Condition) Words(cat *Catalogue) string {
 	case Between:
 		return fmt.Sprintf("%s between %s and %s", name, c.From, c.To)
 	}
-	return fmt.Sprintf("%s %s %s", name, c.Op, shown(cat, c.Field, c.Value))
+	return fmt.Sprintf("%s %s %s", name, c.Op, Shown(cat, c.Field, c.Value))
 }
 
 func (c *Condition) place(cat *Catalogue) string {
@@ -234,7 +234,7 @@ func (c *Condition) why(f Facts, at time.Time, cat *Catalogue) string {
 		if t, ok := instant(v); ok && len(v) > 10 {
 			v = t.Format(time.DateOnly)
 		}
-		return fmt.Sprintf("%s is %s", c.subject(cat), shown(cat, c.Field, v))
+		return fmt.Sprintf("%s is %s", c.subject(cat), Shown(cat, c.Field, v))
 	}
 	return c.Words(cat)
 }

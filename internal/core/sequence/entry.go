@@ -16,10 +16,11 @@ import (
 // Entry lets nobody in but by hand, by a link, a form or another sequence. Whatever lets
 // somebody in, they enter only where its exclusions and how often they may allow it.
 type Entry struct {
-	Page int64           `json:"page,omitempty"` // whoever fills in its form
-	Rule *rule.Rule      `json:"rule,omitempty"` // for whom it holds; nil: nobody by rule
-	On   *signal.Pattern `json:"on,omitempty"`   // whoever does it; nil: nobody by what they do
-	Hand bool            `json:"hand,omitempty"` // it is meant to be entered by hand alone
+	Page   int64           `json:"page,omitempty"`   // whoever fills in its form
+	Rule   *rule.Rule      `json:"rule,omitempty"`   // for whom it holds; nil: nobody by rule
+	On     *signal.Pattern `json:"on,omitempty"`     // whoever does it; nil: nobody by what they do
+	Record *Recorded       `json:"record,omitempty"` // whoever's record it happens to; nil: nobody by that
+	Hand   bool            `json:"hand,omitempty"`   // it is meant to be entered by hand alone
 
 	// Times is how often somebody may enter: 0 is once, Always without limit.
 	Times int `json:"times,omitempty"`
@@ -61,7 +62,7 @@ const (
 
 // Anybody reports whether somebody enters in some way.
 func (e *Entry) Anybody() bool {
-	return e.Page != 0 || e.Rule != nil && e.Rule.Asks() || e.On != nil || e.Hand
+	return e.Page != 0 || e.Rule != nil && e.Rule.Asks() || e.On != nil || e.Record != nil || e.Hand
 }
 
 // Check reports what is wrong with it, or nil.
@@ -81,6 +82,11 @@ func (e *Entry) Check() error {
 		return plainly.New("choose what they do to enter")
 	case slices.ContainsFunc(slices.Concat(e.NotIn, e.NotOn), func(id int64) bool { return id <= 0 }):
 		return plainly.New("choose who is left out")
+	}
+	if e.Record != nil {
+		if err := e.Record.Check(); err != nil {
+			return err
+		}
 	}
 	if e.Rule != nil {
 		return e.Rule.Check(nil)

@@ -427,6 +427,42 @@ func (e *Flow) EnterByRules(ctx context.Context) (int64, error) {
 	return entered, err
 }
 
+// recordsPerTurn bounds how much of what happened to records one turn looks at.
+const recordsPerTurn = 1000
+
+// EnterByRecords enters those to whose records happened what a running sequence is entered
+// by. It answers how much of what happened it has looked at.
+func (e *Flow) EnterByRecords(ctx context.Context) (int, error) {
+	looked := 0
+	err := e.Store.InTx(ctx, func(tx store.Tx) error {
+		list, err := tx.TakeRecorded(ctx, recordsPerTurn)
+		if looked = len(list); err != nil || looked == 0 {
+			return err
+		}
+		running, err := tx.EnteredByRecord(ctx)
+		if err != nil {
+			return err
+		}
+		for _, q := range running {
+			var people []int64
+			for _, r := range list {
+				h := sequence.RecordNews{Made: r.Before.V == nil, Before: r.Before.V, After: r.After.V}
+				if q.Entry.V.Record.Matches(&h) && !slices.Contains(people, r.Person) {
+					people = append(people, r.Person)
+				}
+			}
+			if len(people) == 0 {
+				continue
+			}
+			if err := e.Enter(ctx, tx, q, people...); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	return looked, err
+}
+
 // room is how many may enter a sequence by its rule now: of its wave, who is left.
 func (e *Flow) room(ctx context.Context, tx store.Tx, q *store.RunningEntry, now time.Time) (int, error) {
 	w := q.Entry.V.Wave

@@ -1,6 +1,7 @@
 package sequences
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -26,7 +27,7 @@ import (
 // with what its form offers.
 type settingsForm struct {
 	flow.SequenceSettings
-	How    string // page, rule, signal or hand
+	How    string // page, rule, signal, record or hand
 	Enters string // in words
 	Leaves string
 	Editor shell.RuleView // of who enters
@@ -34,7 +35,9 @@ type settingsForm struct {
 	Units  []calendar.Unit
 	Kinds  []signal.Kind
 	Others []store.SequenceName
-	Open   string // the part that is open
+	Fields []person.Definition // whose change lets somebody in
+	Open   string              // the part that is open
+	cat    *rule.Catalogue
 }
 
 // Has reports whether one of the numbers is chosen, for lists of them.
@@ -81,6 +84,8 @@ func (n names) enters(e *sequence.Entry) string {
 		if e.On.Page != 0 {
 			s = "those who " + e.On.Kind.Did() + ", on " + n.page(e.On.Page)
 		}
+	case e.Record != nil:
+		s = "those whose " + e.Record.Words(n.cat)
 	case e.Hand:
 		s = "whom somebody puts in by hand"
 	default:
@@ -127,9 +132,12 @@ func (d *sequenceData) settings(name, note string, e sequence.Entry, p *sequence
 // ready adds what the form offers.
 func (f *settingsForm) ready(d *sequenceData) {
 	e := &f.Entry
+	f.cat = d.cat
 	switch {
 	case e.On != nil:
 		f.How = "signal"
+	case e.Record != nil:
+		f.How = "record"
 	case e.Rule != nil:
 		f.How = "rule"
 	case e.Hand:
@@ -147,6 +155,11 @@ func (f *settingsForm) ready(d *sequenceData) {
 	}
 	if f.Plan.LeaveIf != nil {
 		leaves = *f.Plan.LeaveIf
+	}
+	for _, x := range d.cat.Fields() {
+		if !x.Company && x.Field != person.Created {
+			f.Fields = append(f.Fields, x)
+		}
 	}
 	f.Editor = shell.ViewRuleAt(enters, "r", d.cat, rule.Subjects(d.cat))
 	f.Leave = shell.ViewRuleAt(leaves, "leave", d.cat, rule.Subjects(d.cat))
@@ -204,6 +217,43 @@ func first(errs []error) error {
 	return nil
 }
 
+// readRecorded reads what happens to a record for somebody to enter.
+func readRecorded(f Typed) (*sequence.Recorded, error) {
+	if f.Get("record") != "changed" {
+		return &sequence.Recorded{Source: person.Name(f.Get("source"))}, nil
+	}
+	r := &sequence.Recorded{Field: cmp.Or(person.Field(f.Get("field")), person.Country),
+		From: person.Name(f.Get("was")), To: person.Name(f.Get("is"))}
+	d, ok := f.Rules.Define(r.Field)
+	if !ok || d.Company {
+		return r, plainly.New("choose the field that changes")
+	}
+	for _, v := range []*string{&r.From, &r.To} {
+		if *v == "" {
+			continue
+		}
+		tidy, err := d.Tidy(*v, "")
+		if err != nil {
+			return r, fmt.Errorf("“%s”: %w", *v, err)
+		}
+		*v = tidy
+	}
+	return r, nil
+}
+
+// RecordChanges reports whether a change of a record lets people in, and not its making.
+func (f settingsForm) RecordChanges() bool {
+	return f.Entry.Record != nil && f.Entry.Record.Field != ""
+}
+
+// Said is the value of a field as it is shown.
+func (f settingsForm) Said(value string) string {
+	if f.Entry.Record == nil {
+		return value
+	}
+	return rule.Shown(f.cat, f.Entry.Record.Field, value)
+}
+
 // readEntry reads who enters.
 func readEntry(f Typed) (e sequence.Entry, err error) {
 	switch f.Get("entry") {
@@ -218,6 +268,8 @@ func readEntry(f Typed) (e sequence.Entry, err error) {
 		if e.On.Kind.OfPage() {
 			e.On.Page = max(f.Number("on-page"), 0)
 		}
+	case "record":
+		e.Record, err = readRecorded(f)
 	case "hand":
 		e.Hand = true
 	default:
