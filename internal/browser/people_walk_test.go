@@ -140,4 +140,19 @@ func TestAListAndAnAudience(t *testing.T) {
 	h.sees("1 record was changed")
 	h.presses("Undo")
 	h.sees("Undone: 1 record is as before.")
+
+	// The audience goes into a folder by keys, which is made by its name, and out of it with the mouse.
+	h.goes("/people/audiences")
+	h.must(h.tab.Until("the list", `document.querySelector('[data-thing]')`+atRest))
+	h.key("j")
+	h.key("o")
+	h.sees("Where “")
+	h.must(h.tab.Until("the field", `document.activeElement?.name === 'path'`+atRest))
+	h.key("Spring / Fairs\r")
+	h.sees("lies in Spring / Fairs.")
+	h.presses("Spring")
+	h.must(h.tab.Until("the folder with its one audience",
+		`document.querySelectorAll('[data-thing]').length === 1 && location.search.includes('folder=')`+atRest))
+	h.must(h.tab.Drag(`[data-thing] td.nowrap`, `.folders [data-into="0"]`))
+	h.sees("lies in no folder.")
 }

@@ -163,6 +163,9 @@ func (d *Demo) live(ctx context.Context, s *scenario, m made, people, ids []int6
 			if err := d.endMore(ctx, people, ids[0]); err != nil {
 				return err
 			}
+			if err := d.fileAll(ctx); err != nil {
+				return err
+			}
 		}
 		if day == Lived-6 {
 			if err := d.inviteToClinic(ctx, m, ids[0]); err != nil {

@@ -16,6 +16,7 @@ import (
 type Mailing struct {
 	ID        int64
 	Name      string
+	Note      string // what it is for
 	State     string // draft, filling, sending, held or stopped
 	Message   *int64 `db:"message_id"`
 	Version   *int   `db:"message_version"`
@@ -38,12 +39,12 @@ type Mailing struct {
 
 // plainMailing is a mailing without what would be counted.
 const plainMailing = `
-	select l.id, l.name, l.state, l.message_id, l.message_version, l.purpose_id, l.audience_id,
+	select l.id, l.name, l.note, l.state, l.message_id, l.message_version, l.purpose_id, l.audience_id,
 		to_json(l.excluded) as excluded, l.plan, l.acts, l.made_at, l.launched_at, l.filled_to
 	from mailing l `
 
 const mailingFields = `
-	select l.id, l.name, l.state, l.message_id, l.message_version, l.purpose_id, l.audience_id,
+	select l.id, l.name, l.note, l.state, l.message_id, l.message_version, l.purpose_id, l.audience_id,
 		to_json(l.excluded) as excluded, l.plan, l.acts, l.made_at, l.launched_at, l.filled_to,
 	coalesce(u.name, '') as by, coalesce(m.name, '') as message_name, coalesce(a.name, '') as audience_name,
 		coalesce(p.name, '') as purpose_name,

@@ -24,10 +24,11 @@ type Message struct {
 	Updated   time.Time `db:"updated_at"`
 	Sent      int64
 	Open      bool // the draft says something else than the newest version
+	Note      string
 }
 
 const messageFields = `
-	select m.id, m.name, m.version, v.subject, v.doc, v.from_owner, v.sender_id, coalesce(a.name, '') as sender,
+	select m.id, m.name, m.note, m.version, v.subject, v.doc, v.from_owner, v.sender_id, coalesce(a.name, '') as sender,
 		m.updated_at,
 	(select count(*) from touch t where t.message_id = m.id and t.state = 'sent') as sent,
 	coalesce((select d.doc <> v.doc or d.from_owner <> v.from_owner

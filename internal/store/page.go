@@ -25,13 +25,14 @@ type Page struct {
 	Published bool
 	Updated   time.Time `db:"updated_at"`
 	Open      bool      // the draft says something else
+	Note      string    // what it is for
 	Visits    int64
 	Started   int64
 	Finished  int64
 }
 
 const plainPage = `
-	g.id, g.slug, g.title, g.doc, g.offer, g.file_name, g.file_type, coalesce(length(g.file), 0) as file_size,
+	g.id, g.slug, g.title, g.note, g.doc, g.offer, g.file_name, g.file_type, coalesce(length(g.file), 0) as file_size,
 		g.published, g.updated_at`
 
 const pageFields = `select ` + plainPage +

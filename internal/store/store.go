@@ -216,6 +216,7 @@ func (s *Store) Migrate(ctx context.Context) (err error) {
 const (
 	lockMigrate int64 = -1001
 	lockEntry   int64 = -1002
+	lockFolders int64 = -1006
 
 	lockAudiences int64 = -1003
 	lockBatch     int32 = -1004 // with the batch's id

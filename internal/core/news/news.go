@@ -28,6 +28,7 @@ var (
 	Pipeline = Item{Kind: "pipeline"} // deals and stages
 	Mailbox  = Item{Kind: "mailbox"}  // an account that emails go out from
 	Batch    = Item{Kind: "batch"}    // long work
+	Folder   = Item{Kind: "folder"}   // what lies in it, or its name
 	Event    = Item{Kind: "event"}    // what people are invited to, or who comes
 	Clock    = Item{Kind: "clock"}    // of a demo
 )

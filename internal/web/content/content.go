@@ -3,6 +3,7 @@ package content
 import (
 	"github.com/labstack/echo/v5"
 
+	"ombak/internal/core/folder"
 	"ombak/internal/core/right"
 	"ombak/internal/store"
 	"ombak/internal/web/shell"
@@ -12,6 +13,7 @@ type contentData struct {
 	Messages []store.Message
 	Starters []starter
 	Removed  []store.Message
+	F        *shell.Folders
 }
 
 func (s *Place) content(c *echo.Context) error {
@@ -20,6 +22,10 @@ func (s *Place) content(c *echo.Context) error {
 	if d.Messages, err = s.Store.Messages(c.Request().Context()); err != nil {
 		return err
 	}
+	if d.F, err = s.Folders(c, folder.Message, "/content"); err != nil {
+		return err
+	}
+	d.Messages = shell.InFolder(d.F, d.Messages, func(m *store.Message) int64 { return m.ID })
 	d.Starters = starters
 	if d.Removed, err = s.Store.RemovedMessages(c.Request().Context(), s.Engine.Now().AddDate(0, 0, -30)); err != nil {
 		return err
@@ -36,6 +42,7 @@ func (s *Place) Routes(in *echo.Group) {
 	s.shelfRoutes(in)
 	s.eventRoutes(in)
 	s.pageRoutes(in)
+	s.folderRoutes(in)
 	in.GET("/people/:id/letter", s.byHand)
 	in.POST("/people/:id/letter", s.sendByHand)
 	in.GET("/content/sites", s.sites)

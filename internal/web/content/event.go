@@ -12,6 +12,7 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"ombak/internal/core/event"
+	"ombak/internal/core/folder"
 	"ombak/internal/core/plainly"
 	"ombak/internal/core/right"
 	"ombak/internal/engine/forms"
@@ -51,7 +52,10 @@ func (s *Place) viewEvent(e store.Event) eventView {
 	return eventView{e, shell.EventTime(&x, x.Location()), !s.Engine.Now().Before(e.Ends)}
 }
 
-type eventsData struct{ Next, Past []eventView }
+type eventsData struct {
+	Next, Past []eventView
+	F          *shell.Folders
+}
 
 func (s *Place) events(c *echo.Context) error {
 	list, err := s.Store.Events(c.Request().Context(), s.Engine.Now())
@@ -59,7 +63,10 @@ func (s *Place) events(c *echo.Context) error {
 		return err
 	}
 	var d eventsData
-	for _, e := range list {
+	if d.F, err = s.Folders(c, folder.Event, "/content/events"); err != nil {
+		return err
+	}
+	for _, e := range shell.InFolder(d.F, list, func(e *store.Event) int64 { return e.ID }) {
 		if x := s.viewEvent(e); x.Over {
 			d.Past = append(d.Past, x)
 		} else {

@@ -14,6 +14,7 @@ import (
 
 	"ombak/internal/core/act"
 	"ombak/internal/core/calendar"
+	"ombak/internal/core/folder"
 	"ombak/internal/core/mailing"
 	"ombak/internal/core/message"
 	"ombak/internal/core/person"
@@ -39,12 +40,22 @@ func (s *Place) mailingRoutes(in *echo.Group) {
 	m.POST("/:id/clean", s.cleanBounced, writes)
 }
 
+type mailingsData struct {
+	List []store.Mailing
+	F    *shell.Folders
+}
+
 func (s *Place) mailings(c *echo.Context) error {
 	list, err := s.Store.Mailings(c.Request().Context())
 	if err != nil {
 		return err
 	}
-	return s.Page(c, "mailings.html", "", "Content", "One-off emails", list)
+	f, err := s.Folders(c, folder.Email, "/content/emails")
+	if err != nil {
+		return err
+	}
+	list = shell.InFolder(f, list, func(m *store.Mailing) int64 { return m.ID })
+	return s.Page(c, "mailings.html", "", "Content", "One-off emails", mailingsData{list, f})
 }
 
 func (s *Place) newMailing(c *echo.Context) error {

@@ -15,6 +15,7 @@ import (
 
 	"ombak/internal/core/act"
 	"ombak/internal/core/calendar"
+	"ombak/internal/core/folder"
 	"ombak/internal/core/message"
 	"ombak/internal/core/page"
 	"ombak/internal/core/person"
@@ -43,6 +44,7 @@ type pagesData struct {
 	Pages   []store.Page
 	Removed []store.Page
 	New     bool
+	F       *shell.Folders
 }
 
 func (s *Place) pages(c *echo.Context) error {
@@ -51,6 +53,10 @@ func (s *Place) pages(c *echo.Context) error {
 	if d.Pages, err = s.Store.Pages(c.Request().Context()); err != nil {
 		return err
 	}
+	if d.F, err = s.Folders(c, folder.Page, "/content/pages"); err != nil {
+		return err
+	}
+	d.Pages = shell.InFolder(d.F, d.Pages, func(p *store.Page) int64 { return p.ID })
 	if d.Removed, err = s.Store.RemovedPages(c.Request().Context(), s.Engine.Now().AddDate(0, 0, -30)); err != nil {
 		return err
 	}

@@ -8,6 +8,7 @@ import (
 
 	"github.com/labstack/echo/v5"
 
+	"ombak/internal/core/folder"
 	"ombak/internal/core/person"
 	"ombak/internal/core/plainly"
 	"ombak/internal/core/right"
@@ -34,6 +35,7 @@ type shelfData struct {
 	Text string
 	Over bool
 	Now  time.Time
+	F    *shell.Folders
 }
 
 func (s *Place) shelf(c *echo.Context) error {
@@ -42,6 +44,10 @@ func (s *Place) shelf(c *echo.Context) error {
 	if d.List, err = s.Store.Shelf(c.Request().Context(), d.Text, d.Now, d.Over); err != nil {
 		return err
 	}
+	if d.F, err = s.Folders(c, folder.Shelf, "/content/shelf"); err != nil {
+		return err
+	}
+	d.List = shell.InFolder(d.F, d.List, func(i *store.ShelfItem) int64 { return i.ID })
 	return s.Page(c, "shelf.html", "list", "Content", "Shelf", d)
 }
 

@@ -12,6 +12,7 @@ import (
 
 	"github.com/labstack/echo/v5"
 
+	"ombak/internal/core/folder"
 	"ombak/internal/core/person"
 	"ombak/internal/core/rule"
 	"ombak/internal/engine/people"
@@ -81,6 +82,7 @@ type audiencesData struct {
 	Export  []shell.Choice
 	All     int
 	Sub     string
+	F       *shell.Folders
 }
 
 type audienceLine struct {
@@ -142,6 +144,10 @@ func (s *Place) audiences(c *echo.Context) error {
 	if d.Rows, d.All, err = s.audienceLines(c, l); err != nil {
 		return err
 	}
+	if d.F, err = s.Folders(c, folder.Audience, "/people/audiences"); err != nil {
+		return err
+	}
+	d.Rows = shell.InFolder(d.F, d.Rows, func(a *audienceLine) int64 { return a.ID })
 	for i := range d.Rows {
 		d.Rows[i].Cells = s.audienceCells(&d.Rows[i], l.Columns)
 	}

@@ -15,6 +15,7 @@ import (
 
 	"ombak/internal/core/calendar"
 	"ombak/internal/core/contact"
+	"ombak/internal/core/folder"
 	"ombak/internal/core/person"
 	"ombak/internal/core/plainly"
 	"ombak/internal/core/right"
@@ -29,6 +30,7 @@ type sequencesData struct {
 	List     []store.Sequence
 	New      bool
 	Starters []sequence.Starter
+	F        *shell.Folders
 }
 
 func (s *Place) sequences(c *echo.Context) error {
@@ -36,8 +38,13 @@ func (s *Place) sequences(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
+	f, err := s.Folders(c, folder.Sequence, "/sequences")
+	if err != nil {
+		return err
+	}
+	list = shell.InFolder(f, list, func(q *store.Sequence) int64 { return q.ID })
 	return s.Page(c, "sequences.html", "list", "Sequences", "Sequences", sequencesData{list, c.QueryParam("new") != "",
-		sequence.Starters()})
+		sequence.Starters(), f})
 }
 
 func (s *Place) newSequence(c *echo.Context) error {

@@ -106,7 +106,8 @@ func (f *finding) rooms(v View) {
 			room("Work on many", "people, undo", "/people/work"))
 	}
 	f.add(room("One-off emails", "content", "/content/emails"), room("Pages", "content, forms", "/content/pages"),
-		room("Shelf", "content, files", "/content/shelf"), room("Reader groups", "content", "/content/groups"),
+		room("Shelf", "content, files", "/content/shelf"), room("Folders", "content, order", "/content/folders"),
+		room("Reader groups", "content", "/content/groups"),
 		room("Sites", "content, visits, snippet", "/content/sites"),
 		room("Mailboxes", "settings, limits, DNS", "/content/mailboxes"),
 		room("Fit and bands", "scoring", "/scoring/fit"))
@@ -139,10 +140,21 @@ func (s *Shell) findPeople(c *echo.Context, f *finding, text string) error {
 
 // findThings finds what people have made and named.
 func (s *Shell) findThings(c *echo.Context, f *finding) error {
-	list, err := s.Store.Named(c.Request().Context())
+	ctx := c.Request().Context()
+	list, err := s.Store.Named(ctx)
 	if err != nil {
 		return err
 	}
+	tree, err := s.Store.Folders(ctx)
+	if err != nil {
+		return err
+	}
+	var folders []found
+	for _, x := range tree {
+		folders = append(folders,
+			found{"folder", tree.Path(x.ID), "folder, " + x.Note, fmt.Sprintf("/content/folders?folder=%d", x.ID), ""})
+	}
+	f.add(folders...)
 	kinds := map[string]struct{ icon, path string }{
 		"sequence": {"waves", "/sequences/%d"}, "message": {"envelope-simple", "/content/messages/%d"},
 		"page":          {"globe", "/content/pages/%d"},

@@ -352,7 +352,7 @@ func TemplateOf(file string) (*template.Template, error) {
 		}
 		t := template.New("layout.html").Funcs(funcs).Funcs(p.funcs)
 		t, err := t.ParseFS(own, "templates/layout.html", "templates/parts.html", "templates/rule.html",
-			"templates/act.html")
+			"templates/act.html", "templates/filed.html")
 		for _, name := range append(p.shared, file) {
 			if err == nil {
 				t, err = t.ParseFS(p.files, "templates/"+name)

@@ -401,6 +401,14 @@
       e.preventDefault();
       return step(-1);
     }
+    const ofRow = $(
+      `[data-of-row="${CSS.escape(e.key)}"]`,
+      document.activeElement.closest("[data-row]") || document.createElement("i"),
+    );
+    if (ofRow) {
+      e.preventDefault();
+      return ofRow.click();
+    }
     const tick =
       e.key === "x" &&
       $("input[name=id]", document.activeElement.closest("[data-row]") || document.createElement("i"));
@@ -414,6 +422,31 @@
     }
     if (performance.now() < rest) return say("The list has changed. Look again before you press a key.");
     if (act(e.key)) e.preventDefault();
+  });
+  // A line of a list is dragged into a folder.
+  let dragged = null;
+  const into = (e) => dragged && e.target.closest?.("[data-into]");
+  document.addEventListener("dragstart", (e) => {
+    dragged = e.target.closest?.("[data-thing]")?.dataset.thing || null;
+    if (dragged) e.dataTransfer.effectAllowed = "move";
+  });
+  document.addEventListener("dragend", () => {
+    dragged = null;
+    all(".aimed[data-into]").forEach((x) => x.classList.remove("aimed"));
+  });
+  document.addEventListener("dragover", (e) => {
+    all(".aimed[data-into]").forEach((x) => x !== into(e) && x.classList.remove("aimed"));
+    if (!into(e)) return;
+    e.preventDefault();
+    into(e).classList.add("aimed");
+  });
+  document.addEventListener("drop", (e) => {
+    const form = into(e) && $("#into-folder");
+    if (!form) return;
+    e.preventDefault();
+    form.elements.id.value = dragged;
+    form.elements.into.value = into(e).dataset.into;
+    form.requestSubmit();
   });
   // Browsers press a form's first button on Enter. Where that is one of several things to do, such as an undo or the
   // removal of a line, Enter keeps what was typed instead, or presses the button of the menu it was typed in.
