@@ -179,6 +179,34 @@ func TestSendingHoursNext(t *testing.T) {
 				c.want)
 		}
 	}
+	// Days off: the dates of Christmas 2026 and of the new year are a Friday to Sunday each (any calendar of 2026).
+	off := morning
+	off.Off = []Date{{2026, 12, 24}, {2026, 12, 25}, {2026, 12, 31}, {2027, 1, 1}}
+	mondays := SendingHours{}
+	mondays.Days[1] = []Interval{{600, 660}}
+	for n := range MaxDates {
+		mondays.Off = append(mondays.Off, Date{2026, 4, 13}.Add(7*n))
+	}
+	for _, c := range []struct {
+		h       SendingHours
+		t, want string
+	}{
+		{off, "2026-12-23T12:00:00+01:00", "2026-12-28T08:30:00+01:00"},
+		{off, "2026-12-24T09:00:00+01:00", "2026-12-28T08:30:00+01:00"},
+		{off, "2026-12-30T11:00:00+01:00", "2027-01-04T08:30:00+01:00"},
+		{off, "2026-12-30T10:59:00+01:00", "2026-12-30T10:59:00+01:00"},
+		{mondays, "2026-04-12T12:00:00+02:00", "2028-07-31T10:00:00+02:00"}, // 120 Mondays off: 13 April and 119 weeks on
+	} {
+		at, _ := time.Parse(time.RFC3339, c.t)
+		want, _ := time.Parse(time.RFC3339, c.want)
+		got, err := c.h.Next(at, zone(t, "Europe/Berlin"))
+		if err != nil || !got.Equal(want) {
+			t.Errorf("with days off: Next(%s) = %s, %v; want %s", c.t, got, err, c.want)
+		}
+	}
+	if !off.Closed(Date{2026, 12, 25}) || !off.Closed(Date{2026, 12, 26}) || off.Closed(Date{2026, 12, 28}) {
+		t.Error("the days on which nothing goes out are others")
+	}
 	if _, err := (SendingHours{}).Next(time.Now(), time.UTC); !errors.Is(err, ErrNoHours) {
 		t.Errorf("no interval: %v", err)
 	}
@@ -198,8 +226,11 @@ func nextAgainstASearch(t *testing.T, list []Interval) {
 	for d := range h.Days {
 		h.Days[d] = list
 	}
-	for _, c := range changes {
+	for n, c := range changes {
 		loc := zone(t, c.zone)
+		if h.Off = nil; n%2 == 1 { // the date of the change itself has nothing
+			h.Off = []Date{c.date}
+		}
 		from := wallAsUTC(c.date, 0).Add(-30 * time.Hour)
 		for m := 0; m < 60*60; m += 7 {
 			at := from.Add(time.Duration(m) * time.Minute)
@@ -301,5 +332,44 @@ func TestParseIntervals(t *testing.T) {
 		if h := (SendingHours{Days: [7][]Interval{1: list}}); err == nil && len(list) > 0 && h.Check() != nil {
 			t.Errorf("%q makes hours that are not: %v", s, h.Check())
 		}
+	}
+}
+
+func TestDates(t *testing.T) {
+	for _, c := range []struct{ typed, says string }{
+		{"", ""}, {" , ;\n", ""}, {"25 Dec 2026", "25 Dec 2026"},
+		{"2026-12-26, 25 december 2026; 1.1.2027", "25 Dec 2026 – 26 Dec 2026, 1 Jan 2027"},
+		{"31 Dec 2026 – 2 Jan 2027\n2027-01-02", "31 Dec 2026 – 2 Jan 2027"},
+		{"27 Feb 2028 to 1 Mar 2028", "27 Feb 2028 – 1 Mar 2028"}, // a leap year
+		{"2026-12-25 - 2026-12-25", "25 Dec 2026"},
+	} {
+		list, err := ParseDates(c.typed)
+		if err != nil || Dates(list) != c.says {
+			t.Errorf("%q is read as %q, %v", c.typed, Dates(list), err)
+		}
+		again, err := ParseDates(Dates(list))
+		if err != nil || !slices.Equal(again, list) {
+			t.Errorf("%q is read again as %v, %v", c.says, again, err)
+		}
+	}
+	if list, err := ParseDates("27 Feb 2028 to 1 Mar 2028"); err != nil || len(list) != 4 {
+		t.Errorf("%d dates about the leap day, %v", len(list), err)
+	}
+	for _, wrong := range []string{"29 Feb 2027", "Christmas", "2 Jan 2027 – 31 Dec 2026", "1 Jan 1899", "2026",
+		"1 Jan 2026 – 31 Dec 2026", "1 Jan 1900 to 31 Dec 9999", strings.Repeat("x", 4001)} {
+		if list, err := ParseDates(wrong); err == nil {
+			t.Errorf("%.30q is read as %d dates", wrong, len(list))
+		}
+	}
+	days := OfficeHours(510, 660)
+	days.Off = []Date{{2026, 12, 25}}
+	if got, want := days.String(), "Mon–Fri 08:30–11:00, not on 25 Dec 2026 in the reader’s own time"; got != want {
+		t.Errorf("words: %q", got)
+	}
+	if days.Off = []Date{{2026, 2, 30}}; days.Check() == nil {
+		t.Error("30 February is a day off")
+	}
+	if days.Off = make([]Date, MaxDates+1); days.Check() == nil {
+		t.Error("every day is off")
 	}
 }

@@ -25,6 +25,7 @@ type Interval struct {
 type SendingHours struct {
 	Days [7][]Interval `json:"days"`
 	Zone string        `json:"zone,omitempty"` // IANA name; empty: the reader's own
+	Off  []Date        `json:"off,omitempty"`  // dates, holidays say, on which nothing goes out
 }
 
 // OfficeHours are sending hours from Monday to Friday.
@@ -54,6 +55,14 @@ func (h SendingHours) Check() error {
 			some = true
 		}
 	}
+	if len(h.Off) > MaxDates {
+		return plainly.Errorf("sending hours: at most %d days off", MaxDates)
+	}
+	for _, d := range h.Off {
+		if d.Year < 1900 || d.Year > 9999 || d.day().date() != d {
+			return plainly.Errorf("sending hours: %s is no date", d)
+		}
+	}
 	if h.Zone != "" {
 		if _, err := time.LoadLocation(h.Zone); err != nil {
 			return plainly.Errorf("sending hours: unknown time zone %q", h.Zone)
@@ -80,14 +89,17 @@ func (h SendingHours) Next(t time.Time, loc *time.Location) (time.Time, error) {
 	// change and one by a skipped date, so three rounds are certain to do. The
 	// date before counts too, for a clock set back over midnight shows its end
 	// again; so does the date after the first that has something, for the same
-	// reason.
-	for n, last := day(-1), day(21); n <= last; n++ {
+	// reason. Each day off takes one more round at most.
+	for n, last := day(-1), day(21+7*len(h.Off)); n <= last; n++ {
 		consider := func(at time.Time) {
 			if !at.Before(t) && h.inside(at, loc) && (next.IsZero() || at.Before(next)) {
 				next, last = at, min(last, n+1)
 			}
 		}
 		d := first + n
+		if h.off(d) {
+			continue
+		}
 		for _, in := range h.Days[d.weekday()] {
 			start := d.at(time.Duration(in.From)*time.Minute, loc)
 			consider(start)
@@ -110,6 +122,9 @@ func (h SendingHours) Next(t time.Time, loc *time.Location) (time.Time, error) {
 
 func (h SendingHours) inside(t time.Time, loc *time.Location) bool {
 	d, clock := wallOf(t, loc)
+	if h.off(d) {
+		return false
+	}
 	m := int(clock / time.Minute)
 	for _, in := range h.Days[d.weekday()] {
 		if m >= in.From && m < in.To {
@@ -118,6 +133,14 @@ func (h SendingHours) inside(t time.Time, loc *time.Location) bool {
 	}
 	return false
 }
+
+// off reports whether nothing goes out on a date.
+func (h SendingHours) off(d day) bool {
+	return len(h.Off) > 0 && slices.Contains(h.Off, d.date())
+}
+
+// Closed reports whether nothing goes out on a date, whatever the clock says.
+func (h SendingHours) Closed(d Date) bool { return len(h.Days[d.Weekday()]) == 0 || h.off(d.day()) }
 
 // String gives the interval as 08:30–11:00.
 func (in Interval) String() string {
@@ -215,6 +238,13 @@ func (h SendingHours) String() string {
 		return "never"
 	}
 	s := strings.Join(parts, ", ")
+	switch len(h.Off) {
+	case 0:
+	case 1:
+		s += ", not on " + Dates(h.Off)
+	default:
+		s += fmt.Sprintf(", not on %d dates", len(h.Off))
+	}
 	if h.Zone != "" {
 		return s + " in " + h.Zone
 	}

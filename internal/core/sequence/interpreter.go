@@ -1,6 +1,7 @@
 package sequence
 
 import (
+	"maps"
 	"time"
 
 	"ombak/internal/core/act"
@@ -214,6 +215,14 @@ func Compile(p *Plan, sequence int64, holdUntil time.Time, w calendar.Working) (
 		return nil, plainly.Errorf("sequence %d cannot run: step %d: %s", sequence, problems[0].Step, problems[0].Text)
 	}
 	order, _ := p.order()
+	if len(p.Hours.Off) > 0 { // on its days off nobody works either
+		holidays := map[calendar.Date]bool{}
+		maps.Copy(holidays, w.Holidays)
+		for _, d := range p.Hours.Off {
+			holidays[d] = true
+		}
+		w.Holidays = holidays
+	}
 	pr := &Program{Sequence: sequence, HoldUntil: holdUntil, Working: w, plan: p, index: map[StepID]int32{}}
 	for i, id := range order {
 		pr.index[id] = int32(i)

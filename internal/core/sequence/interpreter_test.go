@@ -252,6 +252,41 @@ func TestTouchesKeepTheirHours(t *testing.T) {
 	}
 }
 
+// On the days off of a sequence nothing goes out, also by a step with hours of its own, and they are no working days.
+func TestDaysOff(t *testing.T) {
+	p := newPlan()
+	p.Hours = calendar.OfficeHours(8*60+30, 17*60)
+	p.Hours.Off = []calendar.Date{{Year: 2026, Month: 4, Day: 17}, {Year: 2026, Month: 4, Day: 20}}
+	own := calendar.OfficeHours(14*60, 15*60)
+	workday := calendar.Span{N: 1, Unit: calendar.WorkingDays}
+	friday := time.Date(2026, 4, 17, 9, 20, 0, 0, time.UTC)
+	for _, c := range []struct {
+		name string
+		step Step
+		want time.Time
+	}{
+		{"by the sequence's hours", &Email{Message: 1}, time.Date(2026, 4, 21, 8, 30, 0, 0, time.UTC)},
+		{"by its own", &Email{Message: 1, Timing: Timing{Own: &own}}, time.Date(2026, 4, 21, 14, 0, 0, 0, time.UTC)},
+		{"a working day later", &Pause{For: workday}, friday.AddDate(0, 0, 4)},
+		{"an email a working day later", &Email{Message: 1, Timing: Timing{Wait: workday}}, friday.AddDate(0, 0, 4)},
+	} {
+		q := p.Clone()
+		if _, err := q.Insert(&Email{Message: 1}, 0, ""); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := q.Insert(c.step, 0, ""); err != nil {
+			t.Fatal(err)
+		}
+		pr := compile(t, q)
+		f, st, d := someone(), pr.Enter(friday), Decision{}
+		f.zone = time.UTC
+		pr.Advance(&st, f, friday, &d)
+		if len(d.Effects) != 0 || !st.Due.Equal(c.want) {
+			t.Errorf("%s: due %v, want %v", c.name, st.Due, c.want)
+		}
+	}
+}
+
 func TestAnAnswerToARequestGoesOutAtAnyHour(t *testing.T) {
 	p := newPlan()
 	p.Hours = calendar.OfficeHours(8*60+30, 9*60)

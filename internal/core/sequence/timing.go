@@ -136,10 +136,15 @@ func (t *Timing) due(r *run) (at time.Time, late bool) {
 
 // hoursOf are the sending hours of a step.
 func (p *Plan) hoursOf(t *Timing) *calendar.SendingHours {
-	if t.Own != nil {
+	if t.Own == nil {
+		return &p.Hours
+	}
+	if len(p.Hours.Off) == 0 {
 		return t.Own
 	}
-	return &p.Hours
+	own := *t.Own
+	own.Off = p.Hours.Off // days off are those of the sequence
+	return &own
 }
 
 // zoneOf is the zone in which a step's hours and date are read.

@@ -78,7 +78,8 @@ func drawMap(d *sequenceData, f flowFigures) drawn {
 		x := flowmap.Step{ID: int(a.ID), Day: days[a.ID], Title: flowmap.Cut(a.Title)}
 		if on, fixed := d.dates[a.ID]; fixed {
 			at := calendar.At(on, 0, time.UTC)
-			x.Date, x.Off = at.Format("Mon 2 Jan"), !calendar.Working{}.On(on)
+			x.Date, x.Off = at.Format("Mon 2 Jan"), !calendar.Working{}.On(on) ||
+				slices.Contains(d.Plan.Hours.Off, on)
 		}
 		if d.Draft {
 			x.Figure = d.says(s)

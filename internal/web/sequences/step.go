@@ -344,6 +344,11 @@ func readHours(f Typed, name string, before *calendar.SendingHours) (*calendar.S
 			return before, err
 		}
 	}
+	off, err := calendar.ParseDates(f.Get(name + "-off"))
+	if err != nil {
+		return before, plainly.Errorf("days off: %w", err)
+	}
+	h.Off = off
 	return h, nil
 }
 
