@@ -10,6 +10,7 @@ import (
 	"ombak/internal/core/person"
 	"ombak/internal/core/rule"
 	"ombak/internal/core/sequence"
+	"ombak/internal/core/social"
 	"ombak/internal/standin/mailserver"
 	"ombak/internal/store"
 )
@@ -81,6 +82,21 @@ func TestWhatADraftMeets(t *testing.T) {
 	_, err = w.s.DB().ExecContext(w.ctx, "update person set city = 'Bergen', title = 'Biologist'")
 	w.must(err)
 	check("mended", 4)
+	_, err = plan.Insert(&sequence.Social{Common: sequence.Common{Title: "Ask"}, What: sequence.Connect}, plan.Start,
+		sequence.Next)
+	w.must(err)
+	check("by hand, on the network", 4)
+	_, err = w.s.DB().ExecContext(w.ctx, "insert into network_account (user_id, limits) values ($1, $2)", w.rep1,
+		store.JSON[social.Limits]{V: social.Limits{sequence.Connect: 1}})
+	w.must(err)
+	q.Entry.V.Wave = sequence.Wave{}
+	w.must(w.e.SetMailbox(w.ctx, w.rep1, mailbox.Box{Daily: 9}))
+	w.must(w.e.SetMailbox(w.ctx, w.marketer, mailbox.Box{Daily: 9}))
+	_, err = w.s.DB().ExecContext(w.ctx, "update app_user set capacity = 9")
+	w.must(err)
+	check("left to the network", 4, "Ask: up to 4 come due on one day, and the network does at most 1")
+	_, err = w.s.DB().ExecContext(w.ctx, "delete from network_account")
+	w.must(err)
 	q.Entry.V = store.Entry{Page: w.page.ID}
 	check("by a form", 0)
 	plan.Step(plan.Start).(*sequence.Email).Message = broken

@@ -170,6 +170,9 @@ func (e *Post) weighLoad(ctx context.Context, q store.Sequence, p *sequence.Plan
 		if !m.FromOwner && m.SenderID != nil {
 			senders[part.Step] = *m.SenderID
 		}
+		if _, works := limits[p.Sender]; works {
+			senders[part.Step] = p.Sender
+		}
 	}
 	wave := q.Entry.V.Wave
 	told := map[int64]bool{}
@@ -196,6 +199,36 @@ func (e *Post) weighLoad(ctx context.Context, q store.Sequence, p *sequence.Plan
 	if calls > room {
 		w.warn(0, "up to %d calls come to the desk on one day, and the reps together have room for %d: waves let "+
 			"people in more slowly", calls, room)
+	}
+	return e.weighNetwork(ctx, p, wave, w)
+}
+
+// weighNetwork finds days on which more is to be done on the network than its limits let it do
+// for the reps together who leave it to it. Where nobody does, the reps do it by hand.
+func (e *Post) weighNetwork(ctx context.Context, p *sequence.Plan, wave sequence.Wave, w *Weighed) error {
+	accounts, err := e.Store.NetworkAccounts(ctx)
+	if err != nil || len(accounts) == 0 {
+		return err
+	}
+	told := map[sequence.SocialAct]bool{}
+	for _, s := range p.Steps {
+		x, ok := s.(*sequence.Social)
+		if !ok || told[x.What] {
+			continue
+		}
+		told[x.What] = true
+		room := int64(0)
+		for _, a := range accounts {
+			room += int64(a.Limits.V.Of(x.What))
+		}
+		n := p.Busiest(w.Fits, wave, func(other sequence.Step) bool {
+			o, ok := other.(*sequence.Social)
+			return ok && o.What == x.What
+		})
+		if n > room {
+			w.warn(x.ID, "up to %d come due on one day, and the network does at most %d such a day for the reps who "+
+				"leave it to it: the rest wait for the days after; waves let people in more slowly", n, room)
+		}
 	}
 	return nil
 }
