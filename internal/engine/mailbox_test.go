@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"ombak/internal/core/mailbox"
+	"ombak/internal/core/sequence"
 	"ombak/internal/engine/base"
 	"ombak/internal/engine/forms"
 	"ombak/internal/engine/post"
@@ -18,6 +19,7 @@ import (
 	"ombak/internal/seal"
 	"ombak/internal/standin/mailserver"
 	"ombak/internal/standin/unruly"
+	"ombak/internal/store"
 )
 
 // TestNobodySendsBeyondTheirLimit: what is beyond waits for the next working
@@ -217,5 +219,54 @@ func TestServersThatAreNotForMailboxes(t *testing.T) {
 		if err := w.e.SetMailAccount(w.ctx, w.marketer, bad, "", ""); !errors.Is(err, post.ErrNoServer) {
 			t.Errorf("%s: %v", bad, err)
 		}
+	}
+}
+
+// A sequence can say by whose account its emails go out, whatever its messages say; that account's limit counts them.
+// Where who it names has left, and for the others, it is whom the message names.
+func TestTheSenderOfASequence(t *testing.T) {
+	w := newWorld(t, mailserver.Options{})
+	plan := func(sender int64) *sequence.Plan {
+		p := w.plan(&sequence.Email{Common: sequence.Common{Title: "Guide"}, Message: w.second})
+		p.Sender = sender
+		return p
+	}
+	as, uma, gone := w.running("As it says", plan(0)), w.running("By Uma", plan(w.rep2)), w.running("By one who left",
+		plan(w.rep2))
+	w.must(w.e.SetMailbox(w.ctx, w.rep2, mailbox.Box{Daily: 2}))
+	people := func(name string, n int) (out []int64) {
+		t.Helper()
+		for i := range n {
+			id := w.meet(store.NewPerson{First: name, Email: fmt.Sprintf("%s%d@n.example", name, i)})
+			_, err := w.s.DB().ExecContext(w.ctx, "update person set owner_id = $2 where id = $1", id, w.rep1)
+			w.must(err)
+			out = append(out, id)
+		}
+		return out
+	}
+	w.enters(as, people("ana", 1)...)
+	w.enters(uma, people("bo", 3)...)
+	w.settle()
+	if l := w.letters("ana0@n.example"); len(l) != 1 || l[0].FromName != "Tomas Vale" {
+		t.Errorf("whose message says the owner: %+v", l)
+	}
+	sent := 0
+	for i := range 3 {
+		for _, l := range w.letters(fmt.Sprintf("bo%d@n.example", i)) {
+			sent++
+			if l.FromName != "Uma Okoye" {
+				t.Errorf("it comes from %s", l.FromName)
+			}
+		}
+	}
+	if sent != 2 {
+		t.Errorf("%d went out by an account that sends two a day", sent)
+	}
+	_, err := w.s.DB().ExecContext(w.ctx, "update app_user set left_at = $2 where id = $1", w.rep2, w.clock.Now())
+	w.must(err)
+	w.enters(gone, people("cy", 1)...)
+	w.settle()
+	if l := w.letters("cy0@n.example"); len(l) != 1 || l[0].FromName != "Tomas Vale" {
+		t.Errorf("by one who has left: %+v", l)
 	}
 }

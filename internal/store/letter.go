@@ -184,9 +184,10 @@ func (c *claim) take(ctx context.Context, tx Tx) ([]Outgoing, error) {
 			`+l.joins+`
 			left join message_version v on v.message_id = t.message_id and v.version = t.message_version
 			left join app_user o on o.id = p.owner_id and o.left_at is null
+			left join app_user w on w.id = lt.from_id and w.left_at is null
 			left join app_user s on s.left_at is null
-				and s.id = coalesce(case when lt.lane = 1 then lt.sender_id end, case when v.from_owner then o.id end,
-					v.sender_id)
+				and s.id = coalesce(case when lt.lane = 1 then lt.sender_id end, w.id,
+					case when v.from_owner then o.id end, v.sender_id)
 			cross join lateral (select `+l.why+` as why offset 0) x
 			where lt.lane = $5 and lt.open and lt.phase = 'waiting' and lt.ready_at <= $1
 				and `+l.runs+` and (x.why is not null or `+l.may+`)

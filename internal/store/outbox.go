@@ -49,6 +49,7 @@ const outboxOf = `coalesce((select b.user_id from mailbox b where b.server <> ''
 // senderOf is who writes it, as an expression; null: nobody.
 const senderOf = `
 		(select coalesce(case when lt.lane = 1 then lt.sender_id end,
+		(select w.id from app_user w where w.id = lt.from_id and w.left_at is null),
 		case when v.from_owner then (
 			select o.id from app_user o where o.id = p.owner_id and o.left_at is null) end, v.sender_id)
 	from message_version v where v.message_id = t.message_id and v.version = t.message_version)`

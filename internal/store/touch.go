@@ -23,6 +23,7 @@ type NewTouch struct {
 	Message                              int64
 	MessageVersion                       int
 	Ground                               contact.Ground
+	From                                 int64 // by whose account an email goes out; 0: as its message says
 	For                                  int64 // whose desk work comes to; 0: the owner's, where that is a rep
 }
 
@@ -36,10 +37,10 @@ func (tx Tx) MakeTouches(ctx context.Context, list []NewTouch) error {
 	step, mver, visit := make([]int32, n), make([]int32, n), make([]int32, n)
 	kind := make([]string, n)
 	at := make([]time.Time, n)
-	whose := make([]int64, n)
+	whose, from := make([]int64, n), make([]int64, n)
 	purpose, ground, request := make([]int64, n), make([]string, n), make([]bool, n)
 	for i, t := range list {
-		whose[i] = t.For
+		whose[i], from[i] = t.For, t.From
 		purpose[i], ground[i], request[i] = t.Ground.Purpose, t.Ground.Other, t.Ground.Request
 		enr[i], seq[i], ver[i], person[i], msg[i] = t.Enrolment, t.Sequence, t.Version, t.Person, t.Message
 		step[i], mver[i], kind[i], at[i], visit[i] = int32(t.Step), int32(t.MessageVersion), string(t.Kind), t.At,
@@ -58,7 +59,13 @@ func (tx Tx) MakeTouches(ctx context.Context, list []NewTouch) error {
 			on conflict (enrolment_id, step, visit) where enrolment_id is not null do nothing
 			returning id, kind, person_id, made_at, enrolment_id, step, visit),
 		letters as (
-			insert into letter (touch_id, lane, ready_at) select id, $14, made_at from made where kind = 'email')
+			insert into letter (touch_id, lane, ready_at, from_id)
+			select made.id, $14, made.made_at, f.id
+			from made
+			left join unnest($1::bigint[], $5::int[], $6::int[], $16::bigint[]) as w(enr, step, visit, user_id)
+				on w.enr = made.enrolment_id and w.step = made.step and w.visit = made.visit and w.user_id > 0
+			left join app_user f on f.id = w.user_id
+			where made.kind = 'email')
 		insert into work (touch_id, ready_at, rep_id)
 		select made.id, made.made_at, coalesce(own.id, a.id)
 		from made
@@ -68,7 +75,8 @@ func (tx Tx) MakeTouches(ctx context.Context, list []NewTouch) error {
 		left join app_user own on own.id = w.whose and own.left_at is null
 		left join app_user a on a.id = p.owner_id and a.role = 'rep' and a.left_at is null
 		where made.kind <> 'email'`,
-		enr, seq, ver, person, step, visit, kind, at, msg, mver, purpose, ground, request, int16(touch.OfWay), whose)
+		enr, seq, ver, person, step, visit, kind, at, msg, mver, purpose, ground, request, int16(touch.OfWay), whose,
+		from)
 	if err != nil {
 		return fmt.Errorf("making %d touches: %w", n, err)
 	}

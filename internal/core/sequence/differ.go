@@ -60,6 +60,7 @@ func (p *Plan) Differs(was *Plan) []Difference {
 		{"launch hold", func(p *Plan) any { return p.LaunchHold }},
 		{"longest stay", func(p *Plan) any { return p.LongestStay }}, {"ground", func(p *Plan) any { return p.Ground }},
 		{"rest", func(p *Plan) any { return p.Rest }}, {"event", func(p *Plan) any { return p.Event }},
+		{"sender", func(p *Plan) any { return p.Sender }},
 		{"leave rules", func(p *Plan) any { return []any{p.Stay, p.LeaveIf} }},
 	} {
 		if !bytes.Equal(written(x.of(p)), written(x.of(was))) {

@@ -154,13 +154,14 @@ type ChangePlan struct {
 	Stay        []Reason
 	LeaveIf     *rule.Rule
 	Event       int64 // that it is about; 0: none
+	Sender      int64 // whose account its emails go out by; 0: as each message says
 }
 
 // Apply sets it.
 func (x ChangePlan) Apply(p *Plan) (string, StepID, error) {
 	p.Hours, p.Ground, p.LaunchHold = x.Hours, x.Ground, x.LaunchHold
 	p.LongestStay, p.Rest, p.Stay, p.LeaveIf = x.LongestStay, x.Rest, x.Stay, x.LeaveIf
-	p.Event = x.Event
+	p.Event, p.Sender = x.Event, x.Sender
 	for _, err := range []error{x.Hours.Check(), x.LongestStay.Check(), x.Rest.Check()} {
 		if err != nil {
 			return "", 0, err

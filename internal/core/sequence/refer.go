@@ -25,6 +25,7 @@ func (p *Plan) Refer(to func(what PartKind, id int64) int64) {
 	}
 	visit(PurposePart, &p.Ground.Purpose)
 	visit(EventPart, &p.Event)
+	visit(UserPart, &p.Sender)
 	referRule(p.LeaveIf, visit)
 	for _, s := range p.Steps {
 		visit(UserPart, &s.About().Make.Who)

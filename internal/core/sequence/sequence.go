@@ -87,6 +87,7 @@ type Plan struct {
 	LongestStay calendar.Span         `json:"longest_stay"` // zero: no limit
 	Ground      contact.Ground        `json:"ground"`       // on which it reaches people; zero: none yet
 	Rest        Rest                  `json:"rest,omitzero"`
+	Sender      int64                 `json:"sender,omitempty"`   // by whose account its emails go; 0: as each says
 	Event       int64                 `json:"event,omitempty"`    // that it is about; 0: none, or still to be made
 	Stay        []Reason              `json:"stay,omitempty"`     // for which, of those of MayStay, nobody leaves
 	LeaveIf     *rule.Rule            `json:"leave_if,omitempty"` // whoever meets it leaves; nil: there is none

@@ -98,6 +98,7 @@ type sequenceData struct {
 
 	Audiences []rule.Named
 	Purposes  []store.Purpose
+	Senders   []store.User
 	Grounds   []string // besides what people agreed to
 	cat       *rule.Catalogue
 	dates     map[sequence.StepID]calendar.Date // on which steps are whoever comes to them
@@ -189,6 +190,7 @@ func (s *Place) showSequence(c *echo.Context, code int, id int64, adjust func(*s
 	if d.choices, err = s.ActChoices(ctx); err != nil {
 		return err
 	}
+	d.Senders = d.choices.Users
 	if d.Purposes, err = s.Store.Purposes(ctx); err != nil {
 		return err
 	}

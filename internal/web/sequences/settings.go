@@ -124,7 +124,7 @@ func (d *sequenceData) settings(name, note string, e sequence.Entry, p *sequence
 		Kinds: signal.Kinds(), SequenceSettings: flow.SequenceSettings{Name: name, Note: note, Entry: e,
 			Plan: sequence.ChangePlan{Hours: p.Hours, Ground: p.Ground, LaunchHold: p.LaunchHold,
 				LongestStay: p.LongestStay, Rest: p.Rest, Stay: p.Stay, LeaveIf: p.LeaveIf,
-				Event: p.Event}}}
+				Event: p.Event, Sender: p.Sender}}}
 	f.ready(d)
 	return f
 }
@@ -188,7 +188,7 @@ func readSettings(f Typed, p *sequence.Plan) (x flow.SequenceSettings, err error
 	if err == nil {
 		errs = append(errs, hours.Check())
 	}
-	plan.Event = max(f.Number("event"), 0)
+	plan.Event, plan.Sender = max(f.Number("event"), 0), max(f.Number("sender"), 0)
 	plan.Ground, err = readGround(f.Get("ground"))
 	errs = append(errs, err, ReadSpan(f, "stay", &plan.LongestStay))
 	plan.Rest = sequence.Rest{Days: int(f.Number("rest")), Any: f.Get("rest-of") == "touch", Most: p.Rest.Most}
