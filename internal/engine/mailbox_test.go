@@ -250,6 +250,13 @@ func TestTheSenderOfASequence(t *testing.T) {
 	if l := w.letters("ana0@n.example"); len(l) != 1 || l[0].FromName != "Tomas Vale" {
 		t.Errorf("whose message says the owner: %+v", l)
 	}
+	own := plan(w.rep2)
+	own.Step(own.Start).(*sequence.Email).Sender = w.marketer
+	w.enters(w.running("By its own", own), people("di", 1)...)
+	w.settle()
+	if l := w.letters("di0@n.example"); len(l) != 1 || l[0].FromName != "Ines Radu" {
+		t.Errorf("by a step's own account: %+v", l)
+	}
 	sent := 0
 	for i := range 3 {
 		for _, l := range w.letters(fmt.Sprintf("bo%d@n.example", i)) {

@@ -13,6 +13,7 @@ type Call struct {
 	Common
 	ToDo
 	Guide string `json:"guide,omitempty"` // what to say, for the rep
+	For   int64  `json:"for,omitempty"`   // who calls; 0: the owner, else whoever takes it
 }
 
 // The exits of a call.
@@ -52,9 +53,13 @@ func (*Call) Answer(e Exit) string {
 // Says tells when it comes to the desk.
 func (s *Call) Says(Names) string { return s.Timing.Says() }
 
-// Settings give the guide, and how long the sequence waits.
-func (s *Call) Settings(Names) []Setting {
-	return append([]Setting{{"Guide", s.Guide}}, s.settings()...)
+// Settings give the guide, who calls, and how long the sequence waits.
+func (s *Call) Settings(n Names) []Setting {
+	out := []Setting{{"Guide", s.Guide}}
+	if s.For != 0 {
+		out = append(out, Setting{"By", n.user(s.For)})
+	}
+	return append(out, s.settings()...)
 }
 
 // Tells gives the guide to whoever calls.
@@ -71,7 +76,7 @@ func (*Call) Told(o Outcome) signal.Kind {
 	return 0
 }
 
-func (*Call) does() []act.Act                      { return []act.Act{act.Work{Of: touch.Call}} }
+func (s *Call) does() []act.Act                    { return []act.Act{act.Work{Of: touch.Call, For: s.For}} }
 func (s *Call) check(_ *Plan, report func(string)) { s.ToDo.check(report) }
 func (s *Call) reaches() (contact.Channel, bool)   { return contact.Call, false }
 func (s *Call) advance(r *run) verdict             { return r.work(s) }

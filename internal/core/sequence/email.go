@@ -11,6 +11,7 @@ type Email struct {
 	Timing
 	Message int64  `json:"message,omitempty"`
 	Request bool   `json:"request,omitempty"` // answers the reader's own request: goes out at any hour
+	Sender  int64  `json:"sender,omitempty"`  // by whose account it goes out; 0: as the plan says
 	Thread  StepID `json:"thread,omitempty"`  // the email in whose thread it answers; 0: it begins one
 }
 
@@ -28,9 +29,21 @@ func (*Email) Exits() []Exit { return onward }
 // Says tells when it goes out.
 func (s *Email) Says(Names) string { return s.Timing.Says() }
 
-// Settings name the message.
+// Settings name the message, and whose account it goes out by where the step says that.
 func (s *Email) Settings(n Names) []Setting {
-	return append([]Setting{{"Message", n.Messages[s.Message]}}, s.settings()...)
+	out := []Setting{{"Message", n.Messages[s.Message]}}
+	if s.Sender != 0 {
+		out = append(out, Setting{"By the account of", n.user(s.Sender)})
+	}
+	return append(out, s.settings()...)
+}
+
+// SenderOf is by whose account the email of a step goes out; 0: as its message says.
+func (p *Plan) SenderOf(id StepID) int64 {
+	if s, ok := p.Step(id).(*Email); ok && s.Sender != 0 {
+		return s.Sender
+	}
+	return p.Sender
 }
 
 func (s *Email) parts() []Part   { return []Part{{s.ID, MessagePart, s.Message}} }

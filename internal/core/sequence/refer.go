@@ -102,8 +102,12 @@ func referActs(list []act.Kept, visit func(PartKind, *int64)) {
 	}
 }
 
-func (s *Email) references(visit func(PartKind, *int64)) { visit(MessagePart, &s.Message) }
-func (s *Task) references(visit func(PartKind, *int64))  { visit(UserPart, &s.For) }
+func (s *Email) references(visit func(PartKind, *int64)) {
+	visit(MessagePart, &s.Message)
+	visit(UserPart, &s.Sender)
+}
+func (s *Call) references(visit func(PartKind, *int64)) { visit(UserPart, &s.For) }
+func (s *Task) references(visit func(PartKind, *int64)) { visit(UserPart, &s.For) }
 func (s *Watch) references(visit func(PartKind, *int64)) {
 	visit(PagePart, &s.Page)
 	visit(EventPart, &s.Event)

@@ -48,7 +48,7 @@ func (e *Flow) write(ctx context.Context, tx store.Tx, list []Doing[act.Send]) e
 	for i, d := range list {
 		out[i] = d.Way.touch(touch.Email, d.Occasion)
 		out[i].Message, out[i].MessageVersion = d.Act.Message, d.Way.p.messages[d.Act.Message]
-		out[i].From = d.Way.p.Plan().Sender
+		out[i].From = d.Way.p.Plan().SenderOf(d.Way.step)
 	}
 	return tx.MakeTouches(ctx, out)
 }

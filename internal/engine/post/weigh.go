@@ -170,8 +170,9 @@ func (e *Post) weighLoad(ctx context.Context, q store.Sequence, p *sequence.Plan
 		if !m.FromOwner && m.SenderID != nil {
 			senders[part.Step] = *m.SenderID
 		}
-		if _, works := limits[p.Sender]; works {
-			senders[part.Step] = p.Sender
+		by := p.SenderOf(part.Step)
+		if _, works := limits[by]; works && by != 0 {
+			senders[part.Step] = by
 		}
 	}
 	wave := q.Entry.V.Wave

@@ -70,13 +70,13 @@ var StepForms = map[string]StepForm{
 func readEmail(f Typed, s sequence.Step) error {
 	e := s.(*sequence.Email)
 	e.Message, e.Request = max(f.Number("message"), 0), f.Get("request") != ""
-	e.Thread = sequence.StepID(f.Number("thread"))
+	e.Thread, e.Sender = sequence.StepID(f.Number("thread")), max(f.Number("by"), 0)
 	return readTiming(f, &e.Timing)
 }
 
 func readCall(f Typed, s sequence.Step) error {
 	x := s.(*sequence.Call)
-	x.Guide = strings.TrimSpace(f.Get("guide"))
+	x.Guide, x.For = strings.TrimSpace(f.Get("guide")), max(f.Number("for"), 0)
 	err := readToDo(f, &x.ToDo)
 	if len(x.Guide) > 5000 {
 		err = errors.Join(err, plainly.New("the guide is too long: at most 5,000 letters"))
