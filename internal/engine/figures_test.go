@@ -7,6 +7,7 @@ import (
 	"testing"
 	"time"
 
+	"ombak/internal/core/calendar"
 	"ombak/internal/core/sequence"
 	"ombak/internal/core/signal"
 	"ombak/internal/standin/mailserver"
@@ -157,5 +158,65 @@ func TestFiguresAreKept(t *testing.T) {
 	w.figuresHold()
 	if n := w.count("select count(*) from flow_count"); n >= before {
 		t.Errorf("%d lines are folded to %d", before, n)
+	}
+}
+
+// What became of those who took each exit of a step is counted by person, from what went out after it; each figure
+// has its people, and each is what reading one way after another comes to.
+func TestWhatCameAfterEachExit(t *testing.T) {
+	w := newWorld(t, mailserver.Options{})
+	p := sequence.NewPlan()
+	p.LaunchHold, p.Ground.Other, p.LongestStay = false, "existing customers", calendar.Span{}
+	insert := func(s sequence.Step, from sequence.StepID, exit sequence.Exit) sequence.StepID {
+		t.Helper()
+		id, err := p.Insert(s, from, exit)
+		w.must(err)
+		return id
+	}
+	first := insert(&sequence.Email{Message: w.first}, 0, "")
+	day := calendar.Span{N: 1, Unit: calendar.Days}
+	watch := insert(&sequence.Watch{Signal: signal.PageView, Page: w.page.ID, For: day}, first, sequence.Next)
+	insert(&sequence.Email{Message: w.first}, watch, sequence.Happened)
+	insert(sequence.New("hand over"), insert(&sequence.Email{Message: w.second}, watch, sequence.NotInTime), sequence.Next)
+	q := w.running("Fork", p)
+	var people []int64
+	for i := range 7 {
+		people = append(people, w.meet(store.NewPerson{First: fmt.Sprint("P", i), Email: fmt.Sprintf("p%d@n.example", i)}))
+	}
+	w.enters(q, people...)
+	w.settle()
+	w.press("p0@n.example", 1) // before the fork: it counts for none of its exits
+	w.to(time.Minute)
+	for _, id := range people[:3] {
+		w.must(w.e.Record(w.ctx, store.Signal{Person: id,
+			Signal: signal.Signal{At: w.clock.Now(), Kind: signal.PageView, Place: signal.Place{Page: w.page.ID}}}))
+	}
+	w.to(3 * dayLong)
+	w.press("p1@n.example", 1)
+	w.press("p2@n.example", 1)
+	for _, in := range []store.Between{{}, store.BetweenTimes(day0, day0.Add(time.Hour))} {
+		got, err := w.s.AfterExits(w.ctx, q, int32(watch), in)
+		w.must(err)
+		figures := map[string][5]int64{}
+		for _, x := range got {
+			figures[x.Exit] = [5]int64{x.Sent, x.Opened, x.Clicked, x.Answered, x.Handed}
+			for which, n := range map[string]int64{"sent": x.Sent, "opened": x.Opened, "clicked": x.Clicked,
+				"answered": x.Answered, "handed": x.Handed} {
+				b := store.Behind{Of: "step", ID: q, N: int32(watch), Which: "after " + x.Exit + " " + which, In: in}
+				if behind, err := w.s.CountPeople(w.ctx, store.PeopleQuery{Behind: b, Now: w.clock.Now()}); err != nil ||
+					behind != n || store.ParseBehind(b.String()) != b {
+					t.Errorf("%s: %d counted, %d behind it, %v", b, n, behind, err)
+				}
+			}
+		}
+		// Plainly, one after another: three looked and got the first email again, of whom two pressed its link; four did
+		// not, got the other and were handed over.
+		want := map[string][5]int64{"happened": {3, 0, 2, 0, 0}, "not in time": {4, 0, 0, 0, 4}}
+		if in != (store.Between{}) {
+			want = map[string][5]int64{"happened": {3, 0, 2, 0, 0}}
+		}
+		if fmt.Sprint(figures) != fmt.Sprint(want) {
+			t.Errorf("%v: %v, want %v", in, figures, want)
+		}
 	}
 }

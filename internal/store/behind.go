@@ -94,8 +94,15 @@ var figures = map[string]map[string]string{
 	"step": {
 		"here": "select e.person_id from enrolment e where e.sequence_id = $id and e.step = $n " +
 			"and e.ended_at is null",
-		"left":     logged("l.exit = '' and l.reason not in ('finished', 'handed over')"),
-		"exit":     logged("l.exit = '$exit'"),
+		"left": logged("l.exit = '' and l.reason not in ('finished', 'handed over')"),
+		"exit": logged("l.exit = '$exit'"),
+
+		"after sent":     after("exists (select from touch t where " + later + ")"),
+		"after opened":   after("exists (select from touch t where t.opened and " + later + ")"),
+		"after clicked":  after("exists (select from touch t where t.clicked and " + later + ")"),
+		"after answered": after("exists (select from touch t where t.replied and " + later + ")"),
+		"after handed":   after("e.reason = 'handed over'"),
+
 		"passed":   logged("true"),
 		"sent":     touched("t.state = 'sent'"),
 		"trouble":  touched("t.state in ('held', 'stopped')"),
@@ -113,6 +120,12 @@ func logged(what string) string {
 		"where e.sequence_id = $id and l.step = $n and $in(l.at) and " + what
 }
 
+// later is that an email of the same way went out after an exit was taken.
+const later = "t.enrolment_id = e.id and t.state = 'sent' and t.kind = 'email' and t.done_at >= l.at"
+
+// after is who took an exit, and of whom something was so after it.
+func after(what string) string { return logged("l.exit = '$exit' and " + what) }
+
 func touched(what string) string {
 	return "select t.person_id from touch t where t.sequence_id = $id and t.step = $n and " +
 		"$in(coalesce(t.done_at, t.made_at)) and " + what
@@ -122,12 +135,24 @@ func attending(state string) string {
 	return "select x.person_id from attendance x where x.event_id = $id and x.current and " + state
 }
 
+// AfterExitOf reads "after not in time opened": an exit, and what was so after it.
+func AfterExitOf(which string) (exit, figure string, ok bool) {
+	x, ok := strings.CutPrefix(which, "after ")
+	i := strings.LastIndexByte(x, ' ')
+	if !ok || i < 0 || !exitName.MatchString(x[:i]) {
+		return "", "", false
+	}
+	return x[:i], x[i+1:], true
+}
+
 // query is that of the figure; empty where there is none.
 func (b Behind) query() string {
 	which, exit := b.Which, ""
 	if x, ok := strings.CutPrefix(which, "exit "); ok && b.Of == "step" && exitName.MatchString(x) {
 		which, exit = "exit", x
-	} else if which == "exit" {
+	} else if x, figure, ok := AfterExitOf(which); ok && b.Of == "step" {
+		which, exit = "after "+figure, x
+	} else if which == "exit" || strings.HasPrefix(which, "after ") {
 		return ""
 	}
 	q := figures[b.Of][which]

@@ -52,6 +52,7 @@ func TestPeopleBehindFigures(t *testing.T) {
 		{Of: "step", ID: seq, N: 5, Which: "clicked"}:   0,
 		{Of: "step", ID: seq, N: 5, Which: "exit next"}: 1, {Of: "step", ID: seq, N: 5, Which: "exit yes"}: 0,
 		{Of: "step", ID: seq, N: 5, Which: "exit next", In: then}: 1,
+		{Of: "step", ID: seq, N: 5, Which: "after next handed"}:   0,
 		{Of: "step", ID: seq, N: 5, Which: "passed", In: before}:  0,
 		{Of: "step", ID: seq, N: 5, Which: "opened", In: then}:    1,
 		{Of: "step", ID: seq, N: 5, Which: "sent", In: before}:    0,

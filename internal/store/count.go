@@ -107,6 +107,44 @@ func (db Queries) StepFiguresIn(ctx context.Context, sequenceID int64, in Betwee
 	return f, nil
 }
 
+// AfterExit is what became of those who took an exit of a step, after they took it: people, each
+// counted once.
+type AfterExit struct {
+	Exit     string
+	N        int64 // who took it
+	Sent     int64 // whom an email of the sequence went out to
+	Opened   int64
+	Clicked  int64
+	Answered int64
+	Handed   int64 // who was handed over in the end
+}
+
+// AfterExits counts what became of those who took the exits of a step in a while, by exit.
+func (db Queries) AfterExits(ctx context.Context, sequenceID int64, step int32, in Between) ([]AfterExit, error) {
+	return all[AfterExit](ctx, db, `
+		with took as (
+			select l.exit, e.id, e.person_id, e.reason, min(l.at) as at
+			from enrolment_log l
+			join enrolment e on e.id = l.enrolment_id
+			where l.version_id in (select id from sequence_version where sequence_id = $1) and l.step = $2
+				and l.exit <> '' and `+in.holds("l.at")+`
+			group by 1, 2, 3, 4)
+		select took.exit, count(distinct took.person_id) as n,
+			count(distinct took.person_id) filter (where x.sent) as sent,
+			count(distinct took.person_id) filter (where x.opened) as opened,
+			count(distinct took.person_id) filter (where x.clicked) as clicked,
+			count(distinct took.person_id) filter (where x.replied) as answered,
+			count(distinct took.person_id) filter (where took.reason = 'handed over') as handed
+		from took
+		cross join lateral (
+			select count(*) > 0 as sent, coalesce(bool_or(t.opened), false) as opened,
+				coalesce(bool_or(t.clicked), false) as clicked, coalesce(bool_or(t.replied), false) as replied
+			from touch t
+			where t.enrolment_id = took.id and t.state = 'sent' and t.kind = 'email' and t.done_at >= took.at) x
+		group by 1
+		order by 1`, sequenceID, step)
+}
+
 // add adds touches in a state, or of which something is so.
 func (r *StepResult) add(what string, n int64) {
 	switch what {

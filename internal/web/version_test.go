@@ -40,6 +40,16 @@ func TestFiguresOfAWhileAndASecondVersion(t *testing.T) {
 			t.Errorf("%q: %s, no: %q, want %d", span, res.Status, link, n)
 		}
 	}
+	res, body := d.do("GET", fmt.Sprintf("%s/after?step=%d", at, step), nil)
+	if body = asRead(body); res.StatusCode != http.StatusOK || !strings.Contains(body, "<b>Yes</b>: nobody yet.") ||
+		!strings.Contains(body, "<b>No</b>: 0 got an email, 0 opened") {
+		t.Errorf("what came after each answer: %s %s", res.Status, body)
+	}
+	for _, bad := range []string{"step=99", "step=x", ""} {
+		if res, _ := d.do("GET", at+"/after?"+bad, nil); res.StatusCode != http.StatusNotFound {
+			t.Errorf("%q answers %s", bad, res.Status)
+		}
+	}
 	in := fmt.Sprintf("&in=%d-%d", today.AddDate(0, 0, -1).Unix(), today.AddDate(0, 0, 1).Unix())
 	for which, want := range map[string]string{"exit+no" + in: "Ana", "exit+yes" + in: "Nobody", "passed" + in: "Ana",
 		"passed&in=1-2": "Nobody"} {

@@ -32,6 +32,10 @@ var didWords = map[string]string{
 	"machines": "were opened or clicked by machines alone in",
 }
 
+// afterWords say what people did after they took an exit of a step.
+var afterWords = map[string]string{"sent": "got an email", "opened": "opened an email", "clicked": "clicked",
+	"answered": "answered", "handed": "were handed over"}
+
 // behind reads the words of a figure; nil where a list is behind none.
 func (s *Place) behind(c *echo.Context, b store.Behind) (*behindWords, error) {
 	ctx := c.Request().Context()
@@ -80,6 +84,10 @@ func (s *Place) behind(c *echo.Context, b store.Behind) (*behindWords, error) {
 			out.Name = fmt.Sprintf("“%s” of %s", step.About().Title, q.Name)
 			if exit, ok := strings.CutPrefix(b.Which, "exit "); ok {
 				out.Did = fmt.Sprintf("went on by “%s” from", step.Answer(sequence.Exit(exit)))
+			}
+			if exit, figure, ok := store.AfterExitOf(b.Which); ok {
+				out.Did = fmt.Sprintf("%s after they went on by “%s” from", afterWords[figure],
+					step.Answer(sequence.Exit(exit)))
 			}
 		}
 	}

@@ -9,6 +9,7 @@ import (
 
 	"ombak/internal/core/sequence"
 	"ombak/internal/engine/post"
+	"ombak/internal/store"
 	"ombak/internal/web/shell"
 )
 
@@ -94,4 +95,66 @@ func weighing(n int, e *sequence.Entry) (string, error) {
 		return "", err
 	}
 	return fmt.Sprintf("%d-%x", n, h.Sum32()), nil
+}
+
+// afterData is what became of those who took each exit of a step.
+type afterData struct {
+	Q     int64
+	Step  int64
+	Span  span
+	Exits []afterExit
+}
+
+type afterExit struct {
+	Exit, Words string
+	N           int64
+	Figures     []afterFigure
+}
+
+// afterFigure is how many of those of an exit did something after it.
+type afterFigure struct {
+	Which, Words string
+	N, Of        int64
+}
+
+// after counts what became of those who took each exit of a step of the version that runs.
+func (s *Place) after(c *echo.Context) error {
+	ctx := c.Request().Context()
+	id, err := shell.IDOf(c, "id")
+	if err != nil {
+		return err
+	}
+	q, err := s.Store.Sequence(ctx, id)
+	if err != nil {
+		return err
+	}
+	if q.Version == nil {
+		return store.ErrNotFound
+	}
+	v, err := s.Store.Version(ctx, *q.Version)
+	if err != nil {
+		return err
+	}
+	step := v.Plan.V.Step(sequence.StepID(shell.Number(c.QueryParam("step"))))
+	if step == nil {
+		return store.ErrNotFound
+	}
+	d := afterData{Q: id, Step: int64(step.About().ID), Span: spanOf(c, s.Engine.Now().In(s.Engine.Zone()))}
+	list, err := s.Store.AfterExits(ctx, id, int32(step.About().ID), d.Span.In)
+	if err != nil {
+		return err
+	}
+	for _, e := range step.Exits() {
+		x := afterExit{Exit: string(e), Words: step.Answer(e)}
+		for _, f := range list {
+			if f.Exit == string(e) {
+				x.N = f.N
+				x.Figures = []afterFigure{{"sent", "got an email", f.Sent, f.N}, {"opened", "opened", f.Opened, f.Sent},
+					{"clicked", "clicked", f.Clicked, f.Sent}, {"answered", "answered", f.Answered, f.Sent},
+					{"handed", "were handed over", f.Handed, f.N}}
+			}
+		}
+		d.Exits = append(d.Exits, x)
+	}
+	return s.Page(c, "after.html", "content", "Sequences", q.Name, d)
 }

@@ -610,6 +610,7 @@ func (s *Place) Routes(in *echo.Group) {
 	in.POST("/sequences/:id/move", s.moveStep, writes)
 	in.GET("/sequences/:id/parts", s.parts)
 	in.GET("/sequences/:id/ahead", s.ahead)
+	in.GET("/sequences/:id/after", s.after)
 	in.GET("/sequences/:id/weighed", s.weighed)
 	in.GET("/sequences/:id/file", s.sequenceFile)
 	in.POST("/sequences/import", s.bringSequence, writes)
