@@ -8,12 +8,14 @@ import (
 	"testing"
 
 	"ombak/internal/core/calendar"
+	"ombak/internal/core/folder"
 	"ombak/internal/core/mailing"
 	"ombak/internal/core/message"
 	"ombak/internal/core/page"
 	"ombak/internal/core/person"
 	"ombak/internal/core/rule"
 	"ombak/internal/core/sequence"
+	"ombak/internal/engine/setup"
 	"ombak/internal/store"
 )
 
@@ -82,6 +84,10 @@ func (h *house) furnish() {
 		calls, err := h.s.DeskWork(ctx, 0)
 		return err == nil && len(calls) > 0
 	}))
+	for _, path := range []string{"Spring / Clinics", "Spring"} {
+		_, _, err = e.File(ctx, setup.Filing{Kind: folder.Message, ID: msg, Path: path})
+		h.must(err)
+	}
 	h.must(e.HandOver(ctx, people[0]))
 	h.must(e.HandOver(ctx, people[1]))
 	list, err := h.s.OpenHandoffs(ctx, 0)
@@ -103,7 +109,7 @@ func TestAccessibility(t *testing.T) {
 		"/people/tags", "/people/imports", "/people/doubles", "/people/work", "/content", "/content/messages/1",
 		"/content/messages/1?at=1", "/content/messages/1/preview", "/content/emails", "/content/emails/1",
 		"/content/pages", "/content/pages/1", "/content/shelf", "/content/groups", "/content/sites",
-		"/content/mailboxes", "/sequences", "/sequences/1", "/sequences/1?view=draft",
+		"/content/folders", "/content/folders?folder=2", "/content/folders/file?kind=message&id=1", "/content/mailboxes", "/sequences", "/sequences/1", "/sequences/1?view=draft",
 		"/sequences/1?view=draft&step=2", "/sequences/1/launch", "/sequences/1/end", "/sequences/hold-all", "/scoring",
 		"/scoring/fit", "/desk", "/pipeline",
 		"/settings", "/settings/people", "/settings/stages", "/settings/grounds", "/signature", "/p/alarms"}

@@ -71,14 +71,19 @@ func (s *Shell) Folders(c *echo.Context, kind folder.Kind, base string) (*Folder
 // for those that lie in it.
 func InFolder[T any](f *Folders, list []T, id func(*T) int64) []T {
 	f.All = len(list)
+	at := map[int64]int{} // folder → its place among those that are shown
+	for i := range f.Within {
+		at[f.Within[i].ID] = i
+	}
 	return slices.DeleteFunc(list, func(x T) bool {
-		at := f.lie[id(&x)]
-		for i := range f.Within {
-			if f.tree.In(at, f.Within[i].ID) {
+		in := f.Here == 0
+		for _, outer := range f.tree.Way(f.lie[id(&x)]) {
+			if i, shown := at[outer.ID]; shown {
 				f.Within[i].N++
 			}
+			in = in || outer.ID == f.Here
 		}
-		return f.Here != 0 && !f.tree.In(at, f.Here)
+		return !in
 	})
 }
 
