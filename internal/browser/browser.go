@@ -20,7 +20,7 @@ import (
 )
 
 // ErrMissing is answered where no Chromium is installed.
-var ErrMissing = errors.New("Chromium is not installed: install Debian's package chromium")
+var ErrMissing = errors.New("Chromium is not installed: install Debian's package chromium-headless-shell, or chromium")
 
 // patience is how long something may take to be seen.
 const patience = 15 * time.Second
@@ -31,11 +31,22 @@ type Tab struct {
 	end func()
 }
 
+// find finds a Chromium: the one that is made to be driven, which has no window to keep and takes half the work of
+// the other, or else that.
+func find() (string, error) {
+	for _, name := range []string{"chromium-headless-shell", "chromium"} {
+		if path, err := exec.LookPath(name); err == nil {
+			return path, nil
+		}
+	}
+	return "", ErrMissing
+}
+
 // Start starts a Chromium with a fresh profile.
 func Start(ctx context.Context) (*Tab, error) {
-	path, err := exec.LookPath("chromium")
+	path, err := find()
 	if err != nil {
-		return nil, ErrMissing
+		return nil, err
 	}
 	profile, err := os.MkdirTemp("", "ombak-chromium-")
 	if err != nil {
