@@ -22,7 +22,7 @@ func benchSoak(ctx context.Context, address string) error {
 		seed = n
 	}
 	began := time.Now()
-	got, err := soak.Run(ctx, soak.Options{URL: address, Seed: seed, People: 160, Sequences: 8, Days: 14,
+	got, err := soak.Run(ctx, soak.Options{URL: address, Seed: seed, People: 300, Sequences: 10, Days: 21,
 		Grain: 2 * time.Hour, Workers: 4, KillEvery: 4,
 		Log: func(format string, args ...any) { fmt.Printf("  "+format+"\n", args...) }})
 	if err != nil {
