@@ -109,7 +109,8 @@ func TestAccessibility(t *testing.T) {
 		"/people/tags", "/people/imports", "/people/doubles", "/people/work", "/content", "/content/messages/1",
 		"/content/messages/1?at=1", "/content/messages/1/preview", "/content/emails", "/content/emails/1",
 		"/content/pages", "/content/pages/1", "/content/shelf", "/content/groups", "/content/sites",
-		"/content/folders", "/content/folders?folder=2", "/content/folders/file?kind=message&id=1", "/content/mailboxes", "/sequences", "/sequences/1", "/sequences/1?view=draft",
+		"/content/folders", "/content/folders?folder=2", "/content/folders/file?kind=message&id=1",
+		"/content/mailboxes", "/sequences", "/sequences/1", "/sequences/1?view=draft",
 		"/sequences/1?view=draft&step=2", "/sequences/1/launch", "/sequences/1/end", "/sequences/hold-all", "/scoring",
 		"/scoring/fit", "/desk", "/pipeline",
 		"/settings", "/settings/people", "/settings/stages", "/settings/grounds", "/signature", "/p/alarms"}
