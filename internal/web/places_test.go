@@ -700,6 +700,26 @@ func TestStepsAreCopiedAndMoved(t *testing.T) {
 	}
 }
 
+// What is no date among the days off is said, and stays beside the hours as they were typed.
+func TestDaysOffAreTyped(t *testing.T) {
+	d := newSite(t).drafting()
+	form := setting("Ports", "hand", "ground", "other existing customers", "hours.1", "10:00–11:00", "hours-off",
+		"25 Dec 2026, Christmas")
+	code, body := d.post("/settings", form)
+	again := formtest.Sent(t, body)
+	if code != http.StatusUnprocessableEntity || again.Get("hours-off") != form.Get("hours-off") ||
+		again.Get("hours.1") != "10:00–11:00" || !strings.Contains(body, "Christmas”: this is no date") {
+		t.Errorf("%d: %q, %q", code, again.Get("hours-off"), again.Get("hours.1"))
+	}
+	form.Set("hours-off", "2026-12-25, 26 Dec 2026")
+	if code, body = d.post("/settings", form); code != http.StatusSeeOther {
+		t.Fatalf("%d", code)
+	}
+	if got := formtest.Sent(t, body).Get("hours-off"); got != "25 Dec 2026 – 26 Dec 2026" {
+		t.Errorf("they are shown as %q", got)
+	}
+}
+
 // What happens to a record for somebody to enter is a sentence as well: it comes back as it was typed, in words, and
 // what cannot be is said.
 func TestEntryByWhatHappensToARecord(t *testing.T) {

@@ -24,7 +24,6 @@ var stepFuncs = template.FuncMap{
 	"mayStay":   sequence.MayStay,
 	"lates":     sequence.Lates,
 	"weekdays":  func() []time.Weekday { return weekdays },
-	"dates":     calendar.Dates,
 	"intervals": func(h calendar.SendingHours, d time.Weekday) string { return calendar.Intervals(h.Days[d]) },
 	"clock":     func(minutes int) string { return fmt.Sprintf("%02d:%02d", minutes/60, minutes%60) },
 }

@@ -27,17 +27,18 @@ import (
 // with what its form offers.
 type settingsForm struct {
 	flow.SequenceSettings
-	How    string // page, rule, signal, record or hand
-	Enters string // in words
-	Leaves string
-	Editor shell.RuleView // of who enters
-	Leave  shell.RuleView // of the own leave rule
-	Units  []calendar.Unit
-	Kinds  []signal.Kind
-	Others []store.SequenceName
-	Fields []person.Definition // whose change lets somebody in
-	Open   string              // the part that is open
-	cat    *rule.Catalogue
+	How     string // page, rule, signal, record or hand
+	Enters  string // in words
+	Leaves  string
+	Editor  shell.RuleView // of who enters
+	Leave   shell.RuleView // of the own leave rule
+	Units   []calendar.Unit
+	Kinds   []signal.Kind
+	Others  []store.SequenceName
+	Fields  []person.Definition // whose change lets somebody in
+	Open    string              // the part that is open
+	DaysOff string              // as they are typed
+	cat     *rule.Catalogue
 }
 
 // Has reports whether one of the numbers is chosen, for lists of them.
@@ -132,7 +133,7 @@ func (d *sequenceData) settings(name, note string, e sequence.Entry, p *sequence
 // ready adds what the form offers.
 func (f *settingsForm) ready(d *sequenceData) {
 	e := &f.Entry
-	f.cat = d.cat
+	f.cat, f.DaysOff = d.cat, calendar.Dates(f.Plan.Hours.Off)
 	switch {
 	case e.On != nil:
 		f.How = "signal"
@@ -338,6 +339,9 @@ func (s *Place) sequenceSettings(c *echo.Context) error {
 		d.Set.ready(d)
 		if how := v.Get("entry"); how != "" {
 			d.Set.How = how
+		}
+		if v.Has("hours-off") { // also what is no date
+			d.Set.DaysOff = v.Get("hours-off")
 		}
 		if n, err := strconv.Atoi(v.Get("n")); err == nil {
 			d.N = n // of the draft that it was typed into

@@ -346,7 +346,7 @@ func readHours(f Typed, name string, before *calendar.SendingHours) (*calendar.S
 	}
 	off, err := calendar.ParseDates(f.Get(name + "-off"))
 	if err != nil {
-		return before, plainly.Errorf("days off: %w", err)
+		return h, plainly.Errorf("days off: %w", err) // the hours are as they were typed
 	}
 	h.Off = off
 	return h, nil
