@@ -91,6 +91,39 @@ func TestASequenceAsksForConsent(t *testing.T) {
 	}
 }
 
+// A single email can ask a consent of its own, whatever the ground of its sequence: who did
+// not agree, or took that back, passes it over and goes on.
+func TestAnEmailAsksForItsOwnConsent(t *testing.T) {
+	w := newWorld(t, mailserver.Options{})
+	yes, silent, back := w.silent("yes"), w.silent("silent"), w.silent("back")
+	w.agrees(yes, true)
+	w.agrees(back, true)
+	w.agrees(back, false)
+	p := sequence.NewPlan()
+	p.LaunchHold, p.Ground.Other = false, "existing customers"
+	for _, s := range []sequence.Step{&sequence.Email{Message: w.second}, &sequence.Email{Message: w.first, Purpose: 1}} {
+		_, err := p.Insert(s, 0, "")
+		w.must(err)
+	}
+	q := w.running("Two grounds", p)
+	w.enters(q, yes, silent, back)
+	w.settle()
+	for who, want := range map[string]int{"yes@": 2, "silent@": 1, "back@": 1} {
+		if n := len(w.letters(who)); n != want {
+			t.Errorf("%s got %d letters, want %d", who, n, want)
+		}
+	}
+	if n := w.count("select count(*) from touch where purpose_id = 1 and ground = '' and person_id = $1", yes); n != 1 {
+		t.Error("the touch does not say on what ground it went out")
+	}
+	for id, why := range map[int64]contact.Reason{silent: contact.NoConsent, back: contact.TookBack} {
+		if n := w.count("select count(*) from enrolment_log l join enrolment e on e.id = l.enrolment_id "+
+			"where e.person_id = $1 and l.reason = $2", id, string(sequence.PassedOver(why))); n != 1 {
+			t.Errorf("the log does not say that they passed it over: %s", why)
+		}
+	}
+}
+
 // Somebody takes their consent back while an email is ready and waits for its
 // server: they leave at that instant, and it does not go out.
 func TestWhoTakesConsentBackLeaves(t *testing.T) {

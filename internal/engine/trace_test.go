@@ -9,6 +9,7 @@ import (
 
 	"ombak/internal/core/act"
 	"ombak/internal/core/calendar"
+	"ombak/internal/core/contact"
 	"ombak/internal/core/person"
 	"ombak/internal/core/rule"
 	"ombak/internal/core/sequence"
@@ -46,6 +47,10 @@ func TestLiveAgainstTraced(t *testing.T) {
 			w.must(err)
 			people = append(people, &trace.Person{ID: fmt.Sprint(id), Entered: start, Zone: zone, Reach: p.Reach(),
 				Record: rule.Record{Values: p.Values()}})
+			if rnd.IntN(2) == 0 { // to what a single email may ask
+				w.agrees(id, true)
+				people[i].Reach.Consents = contact.Consents{{Purpose: 1, Is: contact.Agreed}}
+			}
 		}
 		w.enters(q, ids...)
 		until := start.AddDate(0, 0, 12)
@@ -73,6 +78,9 @@ func TestLiveAgainstTraced(t *testing.T) {
 		w.live(q, ids, people, until)
 		for i, p := range people {
 			var want []string
+			if plan.WhyNot(p.Reach) != "" { // they do not enter
+				p.Entered = until.Add(time.Hour)
+			}
 			for _, l := range trace.Run(pr, p, until) {
 				want = append(want, l.String())
 				reasons[string(l.Reason)]++
@@ -191,7 +199,7 @@ func (w *world) somePlan(rnd *rand.Rand) *sequence.Plan {
 		var s sequence.Step
 		switch rnd.IntN(11) {
 		case 0, 1:
-			s = &sequence.Email{Message: w.first, Timing: at}
+			s = &sequence.Email{Message: w.first, Timing: at, Purpose: int64(rnd.IntN(2))}
 		case 2:
 			s = &sequence.Call{ToDo: toDo}
 		case 3:

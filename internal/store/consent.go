@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"time"
 
+	"ombak/internal/core/contact"
 	"ombak/internal/core/plainly"
 )
 
@@ -53,6 +54,25 @@ func (db Queries) PersonConsents(ctx context.Context, person int64) ([]ConsentLi
 		where c.person_id = $1
 		order by c.id desc
 		limit 200`, person)
+}
+
+// ConsentsTo lists what people say now of some purposes.
+func (db Queries) ConsentsTo(ctx context.Context, people, purposes []int64) (map[int64]contact.Consents, error) {
+	rows, err := all[struct {
+		Person, Purpose int64
+		Given           bool
+	}](ctx, db, `
+		select person_id as person, purpose_id as purpose, given from consent
+		where current and person_id = any ($1) and purpose_id = any ($2)`, people, purposes)
+	out := make(map[int64]contact.Consents, len(people))
+	for _, r := range rows {
+		is := contact.Withdrawn
+		if r.Given {
+			is = contact.Agreed
+		}
+		out[r.Person] = append(out[r.Person], contact.Said{Purpose: r.Purpose, Is: is})
+	}
+	return out, err
 }
 
 // SetConsent notes that a person agrees to a purpose, or no longer does.

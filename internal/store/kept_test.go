@@ -409,13 +409,15 @@ func TestWhoMayBeReachedInSQL(t *testing.T) {
 	k := open(t)
 	var purpose int64
 	k.must(k.DB().QueryRow("insert into purpose (name) values ('News about buoys') returning id").Scan(&purpose))
+	var other int64
+	k.must(k.DB().QueryRow("insert into purpose (name) values ('News about fish') returning id").Scan(&other))
 	n := 0
 	for bits := range 1 << 6 {
 		for consent := contact.Nothing; consent <= contact.Withdrawn; consent++ {
 			n++
 			has := func(i int) bool { return bits>>i&1 == 1 }
 			f := contact.Facts{Erased: has(0), Email: has(1), DoNotContact: has(2), OptedOut: has(3), Bounced: has(4),
-				Phone: has(5), Consent: consent}
+				Phone: has(5), Consents: contact.Consents{{Purpose: purpose, Is: consent}}}
 			p, _ := k.meet(store.NewPerson{First: "P", Email: fmt.Sprintf("p%d@x.example", n)})
 			_, err := k.DB().Exec(`
 				update person
@@ -425,6 +427,12 @@ func TestWhoMayBeReachedInSQL(t *testing.T) {
 				where id = $1`,
 				p, f.Erased, f.Email, f.DoNotContact, f.OptedOut, at, f.Bounced, f.Phone)
 			k.must(err)
+			if n%2 == 0 { // they agreed to what a single email asks
+				f.Consents = append(f.Consents, contact.Said{Purpose: other, Is: contact.Agreed})
+				_, err := k.DB().Exec("insert into consent (person_id, purpose_id, given, current, at, how) values "+
+					"($1, $2, true, true, $3, 'by hand')", p, other, at)
+				k.must(err)
+			}
 			if consent != contact.Nothing {
 				_, err := k.DB().Exec("insert into consent (person_id, purpose_id, given, current, at, how) values "+
 					"($1, $2, $3, true, $4, 'by hand')", p, purpose, consent == contact.Agreed, at)
@@ -440,7 +448,8 @@ func TestWhoMayBeReachedInSQL(t *testing.T) {
 					}
 				}
 				for _, steps := range [][]sequence.Step{{&sequence.Call{}}, {&sequence.Call{}, &sequence.Email{}},
-					{&sequence.Email{}, &sequence.Email{Request: true}}} {
+					{&sequence.Email{}, &sequence.Email{Request: true}}, {&sequence.Email{Purpose: other}},
+					{&sequence.Email{Purpose: other}, &sequence.Call{}}} {
 					plan := &sequence.Plan{Ground: g, Steps: steps}
 					got, err := k.WhyNotEnter(k.ctx, p, plan.Ways())
 					k.must(err)

@@ -165,11 +165,11 @@ type Candidate struct {
 	Owner               *int64     `db:"owner_id"`
 }
 
-// Facts is what core/mailing asks.
-func (c *Candidate) Facts() mailing.Facts {
+// Facts is what core/mailing asks of somebody read for a mailing of this purpose.
+func (c *Candidate) Facts(purpose int64) mailing.Facts {
 	f := mailing.Facts{Excluded: c.Excluded, OpenDeal: c.Deal,
 		Facts: contact.Facts{Email: c.Email, DoNotContact: c.DoNotContact,
-			OptedOut: c.OptedOut, Bounced: c.Bounced, Consent: contact.Consent(c.Said)}}
+			OptedOut: c.OptedOut, Bounced: c.Bounced, Consents: contact.Consents{{Purpose: purpose, Is: contact.Consent(c.Said)}}}}
 	if c.LastMail != nil {
 		f.LastMail = *c.LastMail
 	}

@@ -54,6 +54,25 @@ const (
 	Withdrawn
 )
 
+// Said is what somebody said of one purpose.
+type Said struct {
+	Purpose int64
+	Is      Consent
+}
+
+// Consents are what somebody said, of each purpose at most once.
+type Consents []Said
+
+// To is what they said of a purpose.
+func (c Consents) To(purpose int64) Consent {
+	for _, s := range c {
+		if s.Purpose == purpose {
+			return s.Is
+		}
+	}
+	return Nothing
+}
+
 // Ground is why one may reach somebody: consent to a purpose, their own
 // request, or another that the marketer names and the workspace allows. The
 // zero Ground is none.
@@ -83,7 +102,7 @@ type Facts struct {
 	DoNotContact bool
 	OptedOut     bool // or complained
 	Bounced      bool
-	Consent      Consent // to the ground's purpose
+	Consents     Consents
 }
 
 // Why is the reason why somebody may not be reached by a channel on a ground.
@@ -111,9 +130,9 @@ func Why(f Facts, by Channel, g Ground) Reason {
 		return Bounced
 	case g.Claimed:
 		return ""
-	case g.Purpose != 0 && f.Consent == Withdrawn:
+	case g.Purpose != 0 && f.Consents.To(g.Purpose) == Withdrawn:
 		return TookBack
-	case g.Purpose != 0 && f.Consent == Nothing:
+	case g.Purpose != 0 && f.Consents.To(g.Purpose) == Nothing:
 		return NoConsent
 	case !g.Named():
 		return NoGround

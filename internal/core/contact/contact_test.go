@@ -15,10 +15,12 @@ func TestWhyInFull(t *testing.T) {
 							for _, out := range bools {
 								for _, bounced := range bools {
 									for consent := Nothing; consent <= Withdrawn; consent++ {
+										// What is said of one purpose says nothing of another.
+										said := Consents{{2, Agreed}, {1, consent}}
 										for _, g := range []Ground{{}, {Purpose: 1}, {Other: "customer"}, {Request: true},
 											{Claimed: true}} {
 											for _, by := range Channels() {
-												f := Facts{erased, email, phone, profile, postal, dnc, out, bounced, consent}
+												f := Facts{erased, email, phone, profile, postal, dnc, out, bounced, said}
 												may := !erased && (by == Email && email || by == Call && phone || by == Social && profile ||
 													by == Post && postal)
 												stopped := dnc || out && !g.Claimed || by == Email && bounced

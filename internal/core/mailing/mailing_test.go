@@ -17,13 +17,14 @@ var now = time.Date(2026, 4, 14, 9, 20, 0, 0, time.UTC) // a Tuesday
 func TestTheFirstReasonThatApplies(t *testing.T) {
 	p := NewPlan()
 	f := Facts{LastMail: now.Add(-4 * 24 * time.Hour)}
-	f.Email, f.Consent = true, contact.Agreed
+	f.Email, f.Consents = true, contact.Consents{{Purpose: 1, Is: contact.Agreed}}
 	if why := p.Why(f, 1, now); why != "" {
 		t.Fatalf("somebody who agreed is left out: %s", why)
 	}
 	steps := []func(){func() {
 		f.LastMail = now.Add(-72*time.Hour + time.Microsecond)
-	}, func() { f.OpenDeal = true }, func() { f.Consent = contact.Nothing }, func() { f.Consent = contact.Withdrawn },
+	}, func() { f.OpenDeal = true }, func() { f.Consents = nil },
+		func() { f.Consents = contact.Consents{{Purpose: 1, Is: contact.Withdrawn}} },
 		func() {
 			f.Bounced = true
 		}, func() {
@@ -39,7 +40,7 @@ func TestTheFirstReasonThatApplies(t *testing.T) {
 		}
 	}
 	f = Facts{OpenDeal: true, LastMail: now}
-	f.Email, f.Consent = true, contact.Agreed
+	f.Email, f.Consents = true, contact.Consents{{Purpose: 1, Is: contact.Agreed}}
 	p.WithDeals, p.Rest = true, 0
 	if why := p.Why(f, 1, now); why != "" {
 		t.Errorf("with deals and without rest: %s", why)

@@ -12,6 +12,7 @@ type Email struct {
 	Message int64  `json:"message,omitempty"`
 	Request bool   `json:"request,omitempty"` // answers the reader's own request: goes out at any hour
 	Sender  int64  `json:"sender,omitempty"`  // by whose account it goes out; 0: as the plan says
+	Purpose int64  `json:"purpose,omitempty"` // who has agreed to it gets it; 0: as the plan's ground says
 	Thread  StepID `json:"thread,omitempty"`  // the email in whose thread it answers; 0: it begins one
 }
 
@@ -34,6 +35,9 @@ func (s *Email) Settings(n Names) []Setting {
 	out := []Setting{{"Message", n.Messages[s.Message]}}
 	if s.Sender != 0 {
 		out = append(out, Setting{"By the account of", n.user(s.Sender)})
+	}
+	if s.Purpose != 0 {
+		out = append(out, Setting{"Goes to who agreed to", n.purpose(s.Purpose)})
 	}
 	return append(out, s.settings()...)
 }

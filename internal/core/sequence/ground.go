@@ -27,9 +27,34 @@ func (p *Plan) On(s reaching) (contact.Channel, contact.Ground) {
 	if request {
 		return by, contact.Ground{Request: true}
 	}
+	if e, ok := s.(*Email); ok && e.Purpose != 0 {
+		return by, contact.Ground{Purpose: e.Purpose}
+	}
 	g := p.Ground
 	g.Request = false
 	return by, g
+}
+
+// OwnPurposes lists the purposes that emails of the plan ask consent to instead of its
+// ground, each once, in the order of the steps.
+func (p *Plan) OwnPurposes() (out []int64) {
+	for _, s := range p.Steps {
+		e, ok := s.(*Email)
+		if ok && !e.Request && e.Purpose != 0 && e.Purpose != p.Ground.Purpose && !slices.Contains(out, e.Purpose) {
+			out = append(out, e.Purpose)
+		}
+	}
+	return out
+}
+
+// Asking is the first email that asks a consent to this purpose; 0: none does.
+func (p *Plan) Asking(purpose int64) StepID {
+	for _, s := range p.Steps {
+		if e, ok := s.(*Email); ok && !e.Request && e.Purpose == purpose {
+			return e.ID
+		}
+	}
+	return 0
 }
 
 // GroundOf is the ground of a step that reaches people; of any other, none.
@@ -59,13 +84,17 @@ type Reaches struct {
 }
 
 // Ways lists by which channels and on what grounds the plan reaches people,
-// each once: emails before calls and these before the rest, and what somebody asked for themselves last.
+// each once: emails before calls and these before the rest, then emails that ask a consent
+// of their own, and what somebody asked for themselves last.
 func (p *Plan) Ways() []Reaches {
 	g := p.Ground
 	g.Request = false
 	var all []Reaches
 	for _, by := range contact.Channels() {
 		all = append(all, Reaches{by, g})
+	}
+	for _, id := range p.OwnPurposes() {
+		all = append(all, Reaches{contact.Email, contact.Ground{Purpose: id}})
 	}
 	all = append(all, Reaches{contact.Email, contact.Ground{Request: true}})
 	has := make([]bool, len(all))

@@ -34,7 +34,7 @@ type Facts interface {
 	Rested(any bool) time.Time
 	// Event is an event as it is now; false: it is not there any more.
 	Event(id int64) (event.Event, bool)
-	// Reach is what decides whether the person may be reached on the plan's ground.
+	// Reach is what decides whether the person may be reached on the grounds of the plan's touches.
 	Reach() contact.Facts
 }
 

@@ -98,6 +98,13 @@ func (n Names) user(id int64) string {
 	return n.Acts.User(id)
 }
 
+func (n Names) purpose(id int64) string {
+	if n.Acts == nil {
+		return "a purpose"
+	}
+	return n.Acts.Purpose(id)
+}
+
 func (n Names) sequence(id int64) string {
 	if n.Acts == nil || id == 0 {
 		return ""

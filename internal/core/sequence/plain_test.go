@@ -235,6 +235,9 @@ func (x *plain) run() {
 			if d.request {
 				g = contact.Ground{Request: true}
 			}
+			if e, is := s.(*Email); is && !d.request && e.Purpose > 0 {
+				g = contact.Ground{Purpose: e.Purpose}
+			}
 			if !d.reaches {
 				g = contact.Ground{Request: true}
 			}
@@ -529,7 +532,7 @@ func somePlan(t *testing.T, r *rand.Rand) *Plan {
 		var s Step
 		switch r.IntN(14) {
 		case 0, 1:
-			s = &Email{Message: 1, Timing: at, Request: r.IntN(4) == 0}
+			s = &Email{Message: 1, Timing: at, Request: r.IntN(4) == 0, Purpose: []int64{0, 0, 0, 2}[r.IntN(4)]}
 		case 2:
 			s = &Call{ToDo: toDo}
 		case 3:
@@ -634,9 +637,11 @@ func TestLateWorkers(t *testing.T) {
 		}
 		x := &plain{p: p, zone: zones[r.IntN(len(zones))], entered: day0, outcomes: map[StepID]Outcome{},
 			takes: map[StepID]time.Duration{}, begun: map[StepID]time.Time{}, ended: map[StepID]time.Time{},
-			reach: contact.Facts{Email: r.IntN(8) > 0, Phone: r.IntN(4) > 0, Profile: r.IntN(4) > 0, Postal: r.IntN(2) > 0, DoNotContact: r.IntN(20) == 0,
-				OptedOut: r.IntN(20) == 0,
-				Bounced:  r.IntN(10) == 0, Consent: contact.Consent(r.IntN(3))}, scores: float64(r.IntN(20)), barred: r.IntN(2) == 0}
+			reach: contact.Facts{Email: r.IntN(8) > 0, Phone: r.IntN(4) > 0, Profile: r.IntN(4) > 0,
+				Postal: r.IntN(2) > 0, DoNotContact: r.IntN(20) == 0, OptedOut: r.IntN(20) == 0,
+				Bounced: r.IntN(10) == 0, Consents: contact.Consents{{Purpose: 1, Is: contact.Consent(r.IntN(3))},
+					{Purpose: 2, Is: contact.Consent(r.IntN(3))}}},
+			scores: float64(r.IntN(20)), barred: r.IntN(2) == 0}
 		for range r.IntN(12) {
 			g := signal.Signal{At: some(12), Machine: r.IntN(6) == 0,
 				Kind: []signal.Kind{signal.Open, signal.Click, signal.Accepted, signal.Registered}[r.IntN(4)]}

@@ -105,6 +105,7 @@ func referActs(list []act.Kept, visit func(PartKind, *int64)) {
 func (s *Email) references(visit func(PartKind, *int64)) {
 	visit(MessagePart, &s.Message)
 	visit(UserPart, &s.Sender)
+	visit(PurposePart, &s.Purpose)
 }
 func (s *Call) references(visit func(PartKind, *int64)) { visit(UserPart, &s.For) }
 func (s *Task) references(visit func(PartKind, *int64)) { visit(UserPart, &s.For) }

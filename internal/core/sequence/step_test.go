@@ -309,7 +309,8 @@ func TestWhenAnEmailMayGoOut(t *testing.T) {
 // Somebody may enter a plan where one of its touches may reach them; else the reason is
 // that of the first way. Held against asking each touch by itself.
 func TestWhyNotAgainstEachTouch(t *testing.T) {
-	steps := []Step{&Call{}, &Email{Message: 1}, &Email{Message: 2, Request: true}, &Pause{For: usualLimit}}
+	steps := []Step{&Call{}, &Email{Message: 1}, &Email{Message: 2, Request: true}, &Pause{For: usualLimit},
+		&Email{Message: 3, Purpose: 7}}
 	for mask := range 1 << len(steps) {
 		p := newPlan()
 		for i, s := range steps {
@@ -319,9 +320,12 @@ func TestWhyNotAgainstEachTouch(t *testing.T) {
 				}
 			}
 		}
-		for bits := range 1 << 5 {
+		for bits := range 1 << 6 {
 			f := contact.Facts{Email: bits&1 > 0, Phone: bits&2 > 0, OptedOut: bits&4 > 0, DoNotContact: bits&8 > 0,
 				Bounced: bits&16 > 0}
+			if bits&32 > 0 {
+				f.Consents = contact.Consents{{Purpose: 7, Is: contact.Agreed}}
+			}
 			some, may := false, false
 			whys := map[contact.Reason]bool{}
 			for _, s := range p.Steps {
@@ -331,6 +335,9 @@ func TestWhyNotAgainstEachTouch(t *testing.T) {
 					some, may, whys[why] = true, may || why == "", true
 				case *Email:
 					g := p.Ground
+					if s.Purpose != 0 {
+						g = contact.Ground{Purpose: 7}
+					}
 					if s.Request {
 						g = contact.Ground{Request: true}
 					}

@@ -184,7 +184,7 @@ func (p *Person) read(x row, f *sequence.File, fallback *time.Location) (err err
 		}
 	}
 	for k, v := range x.values {
-		if v = strings.TrimSpace(v); v == "" || slices.Contains(own, k) {
+		if v = strings.TrimSpace(v); v == "" || slices.Contains(own, k) || strings.HasPrefix(k, "consent ") {
 			continue
 		}
 		p.Record.Values[rule.Field(k)] = v
@@ -212,13 +212,24 @@ func (p *Person) read(x row, f *sequence.File, fallback *time.Location) (err err
 			return err
 		}
 	}
-	agreed, err := x.yes("consent")
-	if agreed {
-		p.Reach.Consent = contact.Agreed
-	} else if x.get("consent") != "" {
-		p.Reach.Consent = contact.Withdrawn
+	for _, purpose := range append(f.Plan.OwnPurposes(), f.Plan.Ground.Purpose) {
+		column := "consent"
+		if purpose != f.Plan.Ground.Purpose {
+			column = fmt.Sprint("consent ", purpose)
+		}
+		agreed, err := x.yes(column)
+		if err != nil {
+			return err
+		}
+		if x.get(column) != "" {
+			is := contact.Withdrawn
+			if agreed {
+				is = contact.Agreed
+			}
+			p.Reach.Consents = append(p.Reach.Consents, contact.Said{Purpose: purpose, Is: is})
+		}
 	}
-	return err
+	return nil
 }
 
 // named reads names, with semicolons between, as the numbers that a sequence's file has

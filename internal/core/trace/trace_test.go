@@ -153,10 +153,10 @@ func TestReading(t *testing.T) {
 	ana, bo := people[0], people[1]
 	if !ana.Entered.Equal(day0.Add(-2*time.Hour)) || ana.Record.Values[person.Country] != "NO" ||
 		ana.Zone.String() != "Europe/Oslo" || len(ana.Record.Tags) != 1 || ana.Record.Tags[0] != 4 ||
-		len(ana.Record.Audiences) != 1 || ana.Reach.Consent != contact.Agreed || ana.Score != 3.5 || ana.Touched.IsZero() {
+		len(ana.Record.Audiences) != 1 || ana.Reach.Consents.To(0) != contact.Agreed || ana.Score != 3.5 || ana.Touched.IsZero() {
 		t.Errorf("Ana is %+v", ana)
 	}
-	if bo.Reach.Consent != contact.Withdrawn || !bo.Reach.OptedOut || bo.Zone != time.UTC {
+	if bo.Reach.Consents.To(0) != contact.Withdrawn || !bo.Reach.OptedOut || bo.Zone != time.UTC {
 		t.Errorf("Bo is %+v", bo)
 	}
 	if err := ReadSignals(strings.NewReader("person,at,kind,step,link,page,machine\nana,2026-04-16T00:00:00Z,Click,2,1,,\n"+

@@ -263,6 +263,9 @@ func (e *Flow) gather(
 	if b.excluded, err = tx.Excluded(ctx, ids); err != nil {
 		return nil, err
 	}
+	if err := gatherConsents(ctx, tx, claimed, programs); err != nil {
+		return nil, err
+	}
 	if len(scored) > 0 {
 		if b.model, err = e.ScoreModel(ctx, tx); err != nil && !store.IsNotFound(err) {
 			return nil, err
@@ -341,6 +344,36 @@ func (e *Flow) gather(
 		}
 	}
 	return b, nil
+}
+
+// gatherConsents adds what people say of the purposes that single emails ask, besides that of
+// the plan's ground.
+func gatherConsents(ctx context.Context, tx store.Tx, claimed []store.Claimed, programs map[int64]*program) error {
+	var people, purposes []int64
+	for i := range claimed {
+		if p := programs[claimed[i].Version]; p != nil && len(p.asks) > 0 {
+			people = append(people, claimed[i].Person)
+			purposes = append(purposes, p.asks...)
+		}
+	}
+	if len(people) == 0 {
+		return nil
+	}
+	said, err := tx.ConsentsTo(ctx, people, purposes)
+	if err != nil {
+		return err
+	}
+	for i := range claimed {
+		c := &claimed[i]
+		if p := programs[c.Version]; p != nil && len(p.asks) > 0 {
+			for _, s := range said[c.Person] {
+				if slices.Contains(p.asks, s.Purpose) {
+					c.Reach.Consents = append(c.Reach.Consents, s)
+				}
+			}
+		}
+	}
+	return nil
 }
 
 // Unique lists each person once, with the first of what is asked for them.

@@ -43,6 +43,15 @@ func (e *Flow) Problems(ctx context.Context, q store.Sequence, p *sequence.Plan)
 	} else if problem != "" {
 		problems = append(problems, sequence.Problem{Text: problem})
 	}
+	for _, id := range p.OwnPurposes() {
+		problem, err := e.ungrounded(ctx, contact.Ground{Purpose: id})
+		if err != nil {
+			return nil, err
+		}
+		if problem != "" {
+			problems = append(problems, sequence.Problem{Step: p.Asking(id), Text: problem})
+		}
+	}
 	ids, asks := p.Events()
 	if events, err := e.Store.EventsByID(ctx, ids); err != nil {
 		return nil, err

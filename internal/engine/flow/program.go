@@ -16,6 +16,7 @@ type program struct {
 	messages map[int64]int
 	goesOn   []int64 // the sequences that its steps go on to
 	events   []int64 // that its steps are reckoned from
+	asks     []int64 // the purposes that single emails ask a consent to
 }
 
 // how says which step does something, as a person's history keeps it.
@@ -61,6 +62,7 @@ func (e *Flow) programsOf(ctx context.Context, tx store.Tx, claimed []store.Clai
 		}
 		p := &program{Program: pr, messages: v.Messages.V}
 		p.events, _ = v.Plan.V.Events()
+		p.asks = v.Plan.V.OwnPurposes()
 		for _, part := range v.Plan.V.Parts() {
 			if part.What == sequence.SequencePart {
 				p.goesOn = append(p.goesOn, part.ID)

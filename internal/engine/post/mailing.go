@@ -160,7 +160,7 @@ func (e *Post) decide(m *store.Mailing, list []store.Candidate, now time.Time) (
 	}
 	for i := range list {
 		c := &list[i]
-		out[i] = store.Written{Person: c.ID, Why: m.Plan.V.Why(c.Facts(), purpose, now)}
+		out[i] = store.Written{Person: c.ID, Why: m.Plan.V.Why(c.Facts(purpose), purpose, now)}
 		if out[i].Why != "" {
 			continue
 		}

@@ -71,6 +71,7 @@ func readEmail(f Typed, s sequence.Step) error {
 	e := s.(*sequence.Email)
 	e.Message, e.Request = max(f.Number("message"), 0), f.Get("request") != ""
 	e.Thread, e.Sender = sequence.StepID(f.Number("thread")), max(f.Number("by"), 0)
+	e.Purpose = max(f.Number("purpose"), 0)
 	return readTiming(f, &e.Timing)
 }
 
