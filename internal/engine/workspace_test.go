@@ -136,7 +136,7 @@ func TestAColleagueLeaves(t *testing.T) {
 	if err := w.e.UserLeaves(w.ctx, admin, 0); !errors.Is(err, setup.ErrLast) {
 		t.Errorf("the last admin leaves: %v", err)
 	}
-	if err := w.e.SetUser(w.ctx, store.User{ID: admin, Name: "Ada", Role: "lead"}); !errors.Is(err, setup.ErrLast) {
+	if _, err := w.e.SetUser(w.ctx, store.User{ID: admin, Name: "Ada", Role: "lead"}, admin); !errors.Is(err, setup.ErrLast) {
 		t.Errorf("the last admin becomes a lead: %v", err)
 	}
 }

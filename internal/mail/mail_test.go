@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"github.com/emersion/go-message"
 	"io"
 	"mime"
 	"mime/multipart"
@@ -16,6 +15,8 @@ import (
 	"testing"
 	"time"
 	"unicode/utf8"
+
+	"github.com/emersion/go-message"
 
 	"ombak/internal/standin/unruly"
 )

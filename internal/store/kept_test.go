@@ -301,7 +301,7 @@ func TestOneOpenHandoffEach(t *testing.T) {
 	if n, err := k.OpenHandoffs(k.ctx, other); err != nil || len(n) != 0 {
 		t.Errorf("another rep sees %d, %v", len(n), err)
 	}
-	if of, err := workOwner(k, list[0].ID); err != nil || of == nil || *of != rep {
+	if of, err := workOwner(k, list[0].ID); err != nil || of.User == nil || *of.User != rep {
 		t.Errorf("it is of %v, %v", of, err)
 	}
 	k.tx(func(tx store.Tx) error {
@@ -316,7 +316,7 @@ func TestOneOpenHandoffEach(t *testing.T) {
 	}
 }
 
-func workOwner(k kept, handoff int64) (of *int64, err error) {
+func workOwner(k kept, handoff int64) (of store.Whose, err error) {
 	err = k.InTx(k.ctx, func(tx store.Tx) error {
 		of, err = tx.OwnerOfWork(k.ctx, store.HandoffWork, handoff)
 		return err

@@ -169,7 +169,8 @@ type Candidate struct {
 func (c *Candidate) Facts(purpose int64) mailing.Facts {
 	f := mailing.Facts{Excluded: c.Excluded, OpenDeal: c.Deal,
 		Facts: contact.Facts{Email: c.Email, DoNotContact: c.DoNotContact,
-			OptedOut: c.OptedOut, Bounced: c.Bounced, Consents: contact.Consents{{Purpose: purpose, Is: contact.Consent(c.Said)}}}}
+			OptedOut: c.OptedOut, Bounced: c.Bounced,
+			Consents: contact.Consents{{Purpose: purpose, Is: contact.Consent(c.Said)}}}}
 	if c.LastMail != nil {
 		f.LastMail = *c.LastMail
 	}

@@ -20,6 +20,7 @@ type Task struct {
 	First, Last, Email, Company string
 	Phone, Title, Zone, Country string
 	City, UserName              string
+	Team                        string // whose it is to take; empty: no team's
 	Score                       float64
 }
 
@@ -30,6 +31,7 @@ type NewTask struct {
 	Words, How string
 	At         time.Time
 	Role       right.Role // each user of it is told; empty: To
+	Team       int64      // an alert: each of it is told; a task: any of it may take it; 0: To
 }
 
 // AddTasks keeps tasks and alerts. The same one twice for somebody, while the first
@@ -37,22 +39,26 @@ type NewTask struct {
 func (tx Tx) AddTasks(ctx context.Context, list []NewTask, zone *time.Location) error {
 	n := len(list)
 	who, to, alert := make([]int64, n), make([]int64, n), make([]bool, n)
+	team := make([]int64, n)
 	words, how, at, role := make([]string, n), make([]string, n), make([]time.Time, n), make([]string, n)
 	for i, t := range list {
 		who[i], to[i], alert[i], words[i], how[i], at[i] = t.Person, t.To, t.Alert, t.Words, t.How, t.At
-		role[i] = string(t.Role)
+		role[i], team[i] = string(t.Role), t.Team
 	}
 	_, err := exec(ctx, tx, `
 		with asked as (
-			select p.id, coalesce(m.id, nullif(u.whose, 0), p.owner_id) as whose, u.alert, u.words, u.how, u.at
+			select p.id, u.alert, u.words, u.how, u.at, case when not u.alert then g.id end as team,
+				case when u.alert or g.id is null then coalesce(m.id, nullif(u.whose, 0), p.owner_id) end as whose
 			from unnest($1::bigint[], $2::bigint[], $3::boolean[], $4::text[], $5::text[], $6::timestamptz[],
-				$7::text[]) as u(who, whose, alert, words, how, at, role)
+				$7::text[], $9::bigint[]) as u(who, whose, alert, words, how, at, role, team)
 			join person p on p.id = u.who
-			left join app_user m on m.role = u.role and m.left_at is null
-			where u.role = '' or m.id is not null)
-		insert into task (person_id, user_id, alert, words, how, made_at, shown_at)
-		select distinct on (a.id, a.whose, a.alert, a.words, a.how)
-			a.id, a.whose, a.alert, a.words, a.how, a.at,
+			left join team g on g.id = u.team and g.removed_at is null
+			left join app_user m on m.left_at is null
+				and (m.role = u.role or u.alert and u.role = '' and m.team_id = g.id)
+			where u.role = '' and (g.id is null or not u.alert) or m.id is not null)
+		insert into task (person_id, user_id, team_id, alert, words, how, made_at, shown_at)
+		select distinct on (a.id, a.whose, a.team, a.alert, a.words, a.how)
+			a.id, a.whose, a.team, a.alert, a.words, a.how, a.at,
 			case
 				when a.alert and w.alerts = 'hourly' then date_trunc('hour', a.at) + interval '1 hour'
 				when a.alert and w.alerts = 'at nine'
@@ -64,19 +70,22 @@ func (tx Tx) AddTasks(ctx context.Context, list []NewTask, zone *time.Location) 
 		where not exists (
 			select from task t
 			where t.person_id = a.id and t.user_id is not distinct from a.whose and t.alert = a.alert
+				and t.team_id is not distinct from a.team
 				and t.words = a.words and t.how = a.how and t.done_at is null)
-		order by a.id, a.whose, a.alert, a.words, a.how, a.at`, who, to, alert, words, how, at, role, zone.String())
+		order by a.id, a.whose, a.team, a.alert, a.words, a.how, a.at`, who, to, alert, words, how, at, role,
+		zone.String(), team)
 	return err
 }
 
 const taskFields = `
 	select t.id, t.person_id, t.user_id, t.alert, t.words, t.how, t.made_at, p.first_name as first, p.last_name as last,
 		p.email, p.phone, p.title, p.zone, p.country, p.city,
-	coalesce(c.name, '') as company, coalesce(u.name, '') as username,
+	coalesce(c.name, '') as company, coalesce(u.name, '') as username, coalesce(tm.name, '') as team,
 		coalesce((select max(score) from standing where person_id = p.id), 0) as score
 	from task t
 	join person p on p.id = t.person_id
 	left join company c on c.id = p.company_id
+	left join team tm on tm.id = t.team_id
 	left join app_user u on u.id = t.user_id `
 
 // OpenTasks lists what a user has to do, and what nobody in particular has, the
@@ -85,7 +94,7 @@ const taskFields = `
 func (db Queries) OpenTasks(ctx context.Context, user int64, alerts bool, now time.Time) ([]Task, error) {
 	return all[Task](ctx, db,
 		taskFields+"where t.done_at is null and t.alert = $2 and p.erased_at is null and ($1 = 0 or t.user_id = $1 "+
-			"or t.user_id is null) and t.shown_at <= $3 order by t.made_at, t.id limit 500", user, alerts, now)
+			"or t.user_id is null and "+ofTeam("t", "$1")+") and t.shown_at <= $3 order by t.made_at, t.id limit 500", user, alerts, now)
 }
 
 // AlertsTo is how a user takes alerts.

@@ -25,11 +25,13 @@ type NewTouch struct {
 	Ground                               contact.Ground
 	From                                 int64 // by whose account an email goes out; 0: as its message says
 	For                                  int64 // whose desk work comes to; 0: the owner's, where that is a rep
+	Team                                 int64 // of whom any may take it; 0: For
 }
 
 // MakeTouches keeps touches. One that its enrolment already has at its
-// visit of the step is not made again, whatever asks for it. Work goes to whom it is for, else to
-// the person's owner, else it stays with nobody, for any rep to take.
+// visit of the step is not made again, whatever asks for it. Work goes to whom it is for: a
+// team's to nobody yet, for any of it to take; else to the person's owner, else it stays with
+// nobody, for any rep to take.
 func (tx Tx) MakeTouches(ctx context.Context, list []NewTouch) error {
 	n := len(list)
 	enr, seq, ver, person, msg := make([]int64, n), make([]int64, n), make([]int64, n), make([]int64, n),
@@ -37,10 +39,10 @@ func (tx Tx) MakeTouches(ctx context.Context, list []NewTouch) error {
 	step, mver, visit := make([]int32, n), make([]int32, n), make([]int32, n)
 	kind := make([]string, n)
 	at := make([]time.Time, n)
-	whose, from := make([]int64, n), make([]int64, n)
+	whose, from, team := make([]int64, n), make([]int64, n), make([]int64, n)
 	purpose, ground, request := make([]int64, n), make([]string, n), make([]bool, n)
 	for i, t := range list {
-		whose[i], from[i] = t.For, t.From
+		whose[i], from[i], team[i] = t.For, t.From, t.Team
 		purpose[i], ground[i], request[i] = t.Ground.Purpose, t.Ground.Other, t.Ground.Request
 		enr[i], seq[i], ver[i], person[i], msg[i] = t.Enrolment, t.Sequence, t.Version, t.Person, t.Message
 		step[i], mver[i], kind[i], at[i], visit[i] = int32(t.Step), int32(t.MessageVersion), string(t.Kind), t.At,
@@ -66,17 +68,19 @@ func (tx Tx) MakeTouches(ctx context.Context, list []NewTouch) error {
 				on w.enr = made.enrolment_id and w.step = made.step and w.visit = made.visit and w.user_id > 0
 			left join app_user f on f.id = w.user_id
 			where made.kind = 'email')
-		insert into work (touch_id, ready_at, rep_id)
-		select made.id, made.made_at, coalesce(own.id, a.id)
+		insert into work (touch_id, ready_at, team_id, rep_id)
+		select made.id, made.made_at, g.id, case when g.id is null then coalesce(own.id, a.id) end
 		from made
 		join person p on p.id = made.person_id
-		join unnest($1::bigint[], $5::int[], $6::int[], $15::bigint[]) as w(enr, step, visit, whose)
+		join unnest($1::bigint[], $5::int[], $6::int[], $15::bigint[], $17::bigint[])
+				as w(enr, step, visit, whose, team)
 			on w.enr = made.enrolment_id and w.step = made.step and w.visit = made.visit
 		left join app_user own on own.id = w.whose and own.left_at is null
 		left join app_user a on a.id = p.owner_id and a.role = 'rep' and a.left_at is null
+		left join team g on g.id = w.team and g.removed_at is null
 		where made.kind <> 'email'`,
 		enr, seq, ver, person, step, visit, kind, at, msg, mver, purpose, ground, request, int16(touch.OfWay), whose,
-		from)
+		from, team)
 	if err != nil {
 		return fmt.Errorf("making %d touches: %w", n, err)
 	}
@@ -235,6 +239,7 @@ type Touch struct {
 	Subject   string
 	Address   string
 	Rep       *int64 `db:"rep_id"`
+	Team      string // whose it is to take; empty: no team's
 	Outcome   string
 	Notes     string
 	Trouble   string
@@ -253,7 +258,7 @@ const touchFields = `
 		coalesce(t.version_id, 0) as version_id, coalesce(t.mailing_id, 0) as mailing_id, t.person_id, t.step, t.kind,
 			t.state,
 		t.made_at, coalesce(lt.ready_at, w.ready_at, t.made_at) as ready_at, t.done_at, lt.mail_id, t.message_id,
-		coalesce(lt.subject, '') as subject, coalesce(lt.address, '') as address, w.rep_id,
+		coalesce(lt.subject, '') as subject, coalesce(lt.address, '') as address, w.rep_id, coalesce(tm.name, '') as team,
 			coalesce(w.outcome, '') as outcome,
 		coalesce(w.notes, '') as notes, coalesce(nullif(t.trouble, ''), lt.trouble, '') as trouble,
 		p.first_name as first, p.last_name as last, p.email, p.zone, p.country, p.city, p.phone, p.profile, p.title,
@@ -264,6 +269,7 @@ const touchFields = `
 	join person p on p.id = t.person_id
 	left join letter lt on lt.touch_id = t.id
 	left join work w on w.touch_id = t.id
+	left join team tm on tm.id = w.team_id
 	left join company c on c.id = p.company_id
 	left join sequence q on q.id = t.sequence_id
 	left join mailing l on l.id = t.mailing_id
@@ -275,12 +281,17 @@ func (db Queries) Touch(ctx context.Context, id int64) (Touch, error) {
 	return one[Touch](ctx, db, touchFields+"where t.id = $1", id)
 }
 
+// ofTeam is that something is for no team, or for that of a user.
+func ofTeam(of, user string) string {
+	return "(" + of + ".team_id is null or " + of + ".team_id = (select team_id from app_user where id = " + user + "))"
+}
+
 // DeskWork lists the calls, social touches and tasks of steps on a user's desk, and those nobody
 // owns, the longest waiting first; rep 0 stands for everybody's.
 func (db Queries) DeskWork(ctx context.Context, rep int64) ([]Touch, error) {
 	return all[Touch](ctx, db,
 		touchFields+
-			"where w.open and t.kind <> 'post' and ($1 = 0 or w.rep_id = $1 or w.rep_id is null) "+
+			"where w.open and t.kind <> 'post' and ($1 = 0 or w.rep_id = $1 or w.rep_id is null and "+ofTeam("w", "$1")+") "+
 			"order by w.ready_at, t.id limit 200", rep)
 }
 

@@ -21,9 +21,10 @@ type User struct {
 	Away         bool
 	Signature    string     // HTML, as core/message cleans it
 	Left         *time.Time `db:"left_at"` // they no longer work here; nil: they do
+	Team         *int64     `db:"team_id"` // in which they work; nil: in none
 }
 
-const userFields = "select id, name, email, phone, role, password_hash, capacity, away, signature, left_at from " +
+const userFields = "select id, name, email, phone, role, password_hash, capacity, away, signature, left_at, team_id from " +
 	"app_user "
 
 // UserByEmail finds a user by address, in lower case.
@@ -98,18 +99,32 @@ func (db Queries) RoleOf(ctx context.Context, id int64) (right.Role, error) {
 	return one[right.Role](ctx, db, "select role from app_user where id = $1", id)
 }
 
+// Whose is whose an item of work is; nil: nobody's, so that any of the team can take it, or
+// anybody where it is no team's.
+type Whose struct {
+	User *int64
+	Team *int64
+}
+
 // OwnerOfWork is whose an item of work is: a touch, a task or a handoff that is
-// open; nil: nobody's. It is ErrNotFound where it is not open any more.
-func (tx Tx) OwnerOfWork(ctx context.Context, kind WorkKind, id int64) (*int64, error) {
+// open. It is ErrNotFound where it is not open any more.
+func (tx Tx) OwnerOfWork(ctx context.Context, kind WorkKind, id int64) (Whose, error) {
 	q, ok := map[WorkKind]string{
-		CallWork:    "select rep_id from work where touch_id = $1 and open for update",
-		TaskWork:    "select user_id from task where id = $1 and done_at is null and not alert for update",
-		HandoffWork: "select rep_id from handoff where id = $1 and state = 'open' for update",
+		CallWork: `select rep_id as "user", team_id as team from work where touch_id = $1 and open for update`,
+		TaskWork: `select user_id as "user", team_id as team from task where id = $1 and done_at is null and not alert
+			for update`,
+		HandoffWork: `select rep_id as "user", null::bigint as team from handoff where id = $1 and state = 'open'
+			for update`,
 	}[kind]
 	if !ok {
-		return nil, fmt.Errorf("there is no work of kind %d", kind)
+		return Whose{}, fmt.Errorf("there is no work of kind %d", kind)
 	}
-	return one[*int64](ctx, tx, q, id)
+	return one[Whose](ctx, tx, q, id)
+}
+
+// TeamOf is the team that a user works in; 0: none.
+func (tx Tx) TeamOf(ctx context.Context, user int64) (int64, error) {
+	return one[int64](ctx, tx, "select coalesce(team_id, 0) from app_user where id = $1", user)
 }
 
 // WorkKind is a kind of work on a desk.

@@ -33,6 +33,7 @@ type Names interface {
 	Audience(id int64) string
 	Sequence(id int64) string
 	User(id int64) string
+	Team(id int64) string
 	Stage(id int64) string
 	Purpose(id int64) string
 	Field(name string) string
@@ -44,6 +45,7 @@ type Kind struct {
 	Menu  string // as a menu offers it; empty: no menu does
 	Takes Takes  // what a form asks for besides
 	Roles bool   // it can be for everybody of a role
+	Teams bool   // it can be for a team
 	For   string // whom it is for where nobody is chosen; empty: it is for nobody
 	// Make makes one of what a form gives, and Given gives it back.
 	Make  func(Given) Act
@@ -75,6 +77,7 @@ type Given struct {
 	ID    int64
 	To    int64
 	Role  right.Role
+	Team  int64
 }
 
 // Kinds lists the kinds of act in the order in which they are done for one person:

@@ -16,6 +16,7 @@ func (numbers) Audience(id int64) string { return fmt.Sprint("audience ", id) }
 func (numbers) Sequence(id int64) string { return fmt.Sprint("sequence ", id) }
 func (numbers) User(id int64) string     { return fmt.Sprint("user ", id) }
 func (numbers) Stage(id int64) string    { return fmt.Sprint("stage ", id) }
+func (numbers) Team(id int64) string     { return fmt.Sprint("team ", id) }
 func (numbers) Purpose(id int64) string  { return fmt.Sprint("purpose ", id) }
 func (numbers) Field(name string) string { return "the " + name }
 
@@ -34,9 +35,13 @@ func TestWhatCanBeDone(t *testing.T) {
 		{Tag{long}, true, true, true, "tag “" + long + "”", `{"do":"tag","what":"` + long + `"}`},
 		{Tag{long + "ä"}, false, false, false, "tag “" + long + "ä”", `{"do":"tag","what":"` + long + `ä"}`},
 		{Task{Words: "call"}, true, true, false, "a task for the owner: call", `{"do":"task","what":"call"}`},
-		{Task{"call", 3}, true, true, false, "a task for user 3: call", `{"do":"task","what":"call","to":3}`},
+		{Task{Words: "call", To: 3}, true, true, false, "a task for user 3: call", `{"do":"task","what":"call","to":3}`},
 		{Task{}, false, false, false, "a task for the owner: ", `{"do":"task","what":""}`},
-		{Task{"call", -3}, false, false, false, "a task for user -3: call", `{"do":"task","what":"call","to":-3}`},
+		{Task{Words: "call", Team: 3}, true, true, false, "a task for the team team 3: call",
+			`{"do":"task","what":"call","team":3}`},
+		{Alert{Words: "asks", Team: 4}, true, true, false, "tell everybody of the team team 4: asks",
+			`{"do":"alert","what":"asks","team":4}`},
+		{Task{Words: "call", To: -3}, false, false, false, "a task for user -3: call", `{"do":"task","what":"call","to":-3}`},
 		{Alert{Words: "asks"}, true, true, false, "tell the owner: asks", `{"do":"alert","what":"asks"}`},
 		{Alert{Words: "asks", To: -1}, false, false, false, "tell user -1: asks", `{"do":"alert","what":"asks","to":-1}`},
 		{Include{7}, true, true, true, "add to “audience 7”", `{"do":"audience","what":"7"}`},
@@ -71,7 +76,7 @@ func TestWhatCanBeDone(t *testing.T) {
 		{Note{}, false, false, false, "note: ", `{"do":"note","what":""}`},
 		{GoOn{4}, false, false, false, "go on to “sequence 4”", `{"do":"go on","what":"4"}`},
 		{GoOn{}, false, false, false, "go on to “sequence 0”", `{"do":"go on","what":"0"}`},
-		{Work{touch.Task, 3}, false, false, false, "put a task on the desk", `{"do":"work","of":"task","for":3}`},
+		{Work{Of: touch.Task, For: 3}, false, false, false, "put a task on the desk", `{"do":"work","of":"task","for":3}`},
 		{HandOver{}, false, false, false, "hand over", `{"do":"hand over"}`},
 		{Send{3}, false, false, false, "send a message", `{"do":"send","message":3}`},
 		{Work{Of: touch.Call}, false, false, false, "put a call on the desk", `{"do":"work","of":"call"}`},

@@ -5,15 +5,17 @@ import (
 	"ombak/internal/core/right"
 )
 
-// Task gives a user something to do for them, with 0 their owner.
+// Task gives a user something to do for them, with 0 their owner; or whoever of a team takes it.
 type Task struct {
 	Words string `json:"what"`
 	To    int64  `json:"to,omitempty"`
+	Team  int64  `json:"team,omitempty"` // 0: To
 }
 
 var task = &Kind{Word: "task", Menu: "a task", Takes: Words, For: "for their owner", read: reads[Task],
-	Make:  func(g Given) Act { return Task{g.Words, g.To} },
-	Given: func(a Act) Given { return Given{Words: a.(Task).Words, To: a.(Task).To} },
+	Teams: true,
+	Make:  func(g Given) Act { return Task{g.Words, g.To, g.Team} },
+	Given: func(a Act) Given { return Given{Words: a.(Task).Words, To: a.(Task).To, Team: a.(Task).Team} },
 }
 
 // Kind describes tasks.
@@ -29,19 +31,28 @@ func (a Task) Check() error {
 }
 
 // Says tells whose task it is, and what.
-func (a Task) Says(n Names) string { return "a task for " + owner(a.To, n) + ": " + a.Words }
+func (a Task) Says(n Names) string {
+	if a.Team != 0 {
+		return "a task for the team " + n.Team(a.Team) + ": " + a.Words
+	}
+	return "a task for " + owner(a.To, n) + ": " + a.Words
+}
 
-// Alert tells a user something about them, with 0 their owner, or everybody of a role.
+// Alert tells a user something about them, with 0 their owner, or everybody of a role or a team.
 type Alert struct {
 	Words string     `json:"what"`
 	To    int64      `json:"to,omitempty"`
 	Role  right.Role `json:"role,omitempty"` // whose users are told, each; empty: To
+	Team  int64      `json:"team,omitempty"` // whose members are told, each; 0: To
 }
 
 var alert = &Kind{Word: "alert", Menu: "an alert", Takes: Words, For: "for their owner", read: reads[Alert],
-	Roles: true,
-	Make:  func(g Given) Act { return Alert{g.Words, g.To, g.Role} },
-	Given: func(a Act) Given { return Given{Words: a.(Alert).Words, To: a.(Alert).To, Role: a.(Alert).Role} },
+	Roles: true, Teams: true,
+	Make: func(g Given) Act { return Alert{g.Words, g.To, g.Role, g.Team} },
+	Given: func(a Act) Given {
+		x := a.(Alert)
+		return Given{Words: x.Words, To: x.To, Role: x.Role, Team: x.Team}
+	},
 }
 
 // Kind describes alerts.
@@ -63,6 +74,9 @@ func (a Alert) Check() error {
 func (a Alert) Says(n Names) string {
 	if a.Role != "" {
 		return "tell every " + string(a.Role) + ": " + a.Words
+	}
+	if a.Team != 0 {
+		return "tell everybody of the team " + n.Team(a.Team) + ": " + a.Words
 	}
 	return "tell " + owner(a.To, n) + ": " + a.Words
 }

@@ -83,13 +83,14 @@ func (Send) Says(Names) string { return "send a message" }
 
 // Work puts the touch of a step on a desk, for somebody to do.
 type Work struct {
-	Of  touch.Kind `json:"of"`
-	For int64      `json:"for,omitempty"` // the user whose desk it is; 0: the owner's, else whoever takes it
+	Of   touch.Kind `json:"of"`
+	Team int64      `json:"team,omitempty"` // for any of it to take; 0: For
+	For  int64      `json:"for,omitempty"`  // the user whose desk it is; 0: the owner's, else whoever takes it
 }
 
 var work = &Kind{Word: "work", read: reads[Work],
-	Make:  func(g Given) Act { return Work{touch.Kind(g.Words), g.To} },
-	Given: func(a Act) Given { return Given{Words: string(a.(Work).Of), To: a.(Work).For} },
+	Make:  func(g Given) Act { return Work{Of: touch.Kind(g.Words), For: g.To, Team: g.Team} },
+	Given: func(a Act) Given { return Given{Words: string(a.(Work).Of), To: a.(Work).For, Team: a.(Work).Team} },
 }
 
 // Kind describes work for a desk.

@@ -218,14 +218,15 @@ func wallOf(t time.Time, loc *time.Location) (day, time.Duration) {
 // without holidays.
 type Working struct {
 	Weekdays []time.Weekday `json:"weekdays,omitempty"` // none: Monday to Friday
-	Holidays map[Date]bool  `json:"-"`
+	Holidays Holidays       `json:"-"`
+	Also     Holidays       `json:"-"` // more of them: those of somebody's country
 }
 
 // On reports whether d is a working date.
 func (w Working) On(d Date) bool { return w.on(d.day()) }
 
 func (w Working) on(d day) bool {
-	if len(w.Holidays) > 0 && w.Holidays[d.date()] {
+	if len(w.Holidays) > 0 && w.Holidays[d.date()] || len(w.Also) > 0 && w.Also[d.date()] {
 		return false
 	}
 	day := d.weekday()

@@ -25,7 +25,19 @@ type Interval struct {
 type SendingHours struct {
 	Days [7][]Interval `json:"days"`
 	Zone string        `json:"zone,omitempty"` // IANA name; empty: the reader's own
-	Off  []Date        `json:"off,omitempty"`  // dates, holidays say, on which nothing goes out
+	Off  []Date        `json:"off,omitempty"`  // dates on which nothing goes out
+	// Holidays is that something goes out on the holidays of somebody's country too.
+	Holidays bool `json:"holidays,omitempty"`
+
+	rest Holidays
+}
+
+// Resting is the same hours, without any on these holidays, where they keep holidays.
+func (h SendingHours) Resting(on Holidays) SendingHours {
+	if h.rest = on; h.Holidays {
+		h.rest = nil
+	}
+	return h
 }
 
 // OfficeHours are sending hours from Monday to Friday.
@@ -90,7 +102,7 @@ func (h SendingHours) Next(t time.Time, loc *time.Location) (time.Time, error) {
 	// date before counts too, for a clock set back over midnight shows its end
 	// again; so does the date after the first that has something, for the same
 	// reason. Each day off takes one more round at most.
-	for n, last := day(-1), day(21+7*len(h.Off)); n <= last; n++ {
+	for n, last := day(-1), day(21+7*(len(h.Off)+len(h.rest))); n <= last; n++ {
 		consider := func(at time.Time) {
 			if !at.Before(t) && h.inside(at, loc) && (next.IsZero() || at.Before(next)) {
 				next, last = at, min(last, n+1)
@@ -136,7 +148,7 @@ func (h SendingHours) inside(t time.Time, loc *time.Location) bool {
 
 // off reports whether nothing goes out on a date.
 func (h SendingHours) off(d day) bool {
-	return len(h.Off) > 0 && slices.Contains(h.Off, d.date())
+	return len(h.Off) > 0 && slices.Contains(h.Off, d.date()) || len(h.rest) > 0 && h.rest[d.date()]
 }
 
 // Closed reports whether nothing goes out on a date, whatever the clock says.
@@ -245,6 +257,9 @@ func (h SendingHours) String() string {
 	default:
 		s += fmt.Sprintf(", not on %d dates", len(h.Off))
 	}
+	if h.Holidays {
+		s += ", on holidays too,"
+	}
 	if h.Zone != "" {
 		return s + " in " + h.Zone
 	}
@@ -261,4 +276,82 @@ func sameIntervals(a, b []Interval) bool {
 		}
 	}
 	return true
+}
+
+// Between is how much of the time from a up to, not including, b is inside the hours, with the
+// clock in loc. Days on which the clock changes are gone through minute by minute.
+func (h SendingHours) Between(a, b time.Time, loc *time.Location) (sum time.Duration) {
+	first, _ := wallOf(a, loc)
+	for d := first; d < first+maxBetween; d++ {
+		begins, ends := d.at(0, loc), (d+1).at(0, loc)
+		if !begins.Before(b) {
+			break
+		}
+		if ends.Sub(begins) != 24*time.Hour {
+			sum += h.minutes(later(a, begins), earlier(b, ends), loc)
+			continue
+		}
+		if h.off(d) {
+			continue
+		}
+		for _, in := range h.Days[d.weekday()] {
+			from := later(a, begins.Add(time.Duration(in.From)*time.Minute))
+			to := earlier(b, begins.Add(time.Duration(in.To)*time.Minute))
+			sum += max(to.Sub(from), 0)
+		}
+	}
+	return sum
+}
+
+// maxBetween bounds how many days Between goes through: two years.
+const maxBetween = 732
+
+func (h SendingHours) minutes(a, b time.Time, loc *time.Location) (sum time.Duration) {
+	for a.Before(b) {
+		next := earlier(b, a.Truncate(time.Minute).Add(time.Minute))
+		if h.inside(a, loc) {
+			sum += next.Sub(a)
+		}
+		a = next
+	}
+	return sum
+}
+
+// After is the instant at which so much time inside the hours has gone by since t. Without
+// any interval it returns ErrNoHours.
+func (h SendingHours) After(t time.Time, worked time.Duration, loc *time.Location) (time.Time, error) {
+	t, err := h.Next(t, loc)
+	if err != nil || worked <= 0 {
+		return t, err
+	}
+	// Doubling what is looked at finds a stretch that holds enough, and halving it the instant.
+	low, high := t, t.Add(worked)
+	for n := 0; h.Between(t, high, loc) < worked; n++ {
+		if n > 12 {
+			return time.Time{}, ErrNoHours
+		}
+		low, high = high, high.Add(high.Sub(t)+24*time.Hour)
+	}
+	for high.Sub(low) > 1 {
+		if mid := low.Add(high.Sub(low) / 2); h.Between(t, mid, loc) < worked {
+			low = mid
+		} else {
+			high = mid
+		}
+	}
+	return high, nil
+}
+
+func later(a, b time.Time) time.Time {
+	if a.After(b) {
+		return a
+	}
+	return b
+}
+
+func earlier(a, b time.Time) time.Time {
+	if a.Before(b) {
+		return a
+	}
+	return b
 }

@@ -1,6 +1,7 @@
 package calendar
 
 import (
+	"math/rand/v2"
 	"slices"
 	"testing"
 	"time"
@@ -151,5 +152,46 @@ func TestZonesByName(t *testing.T) {
 		if loc, err := Zone(name); err == nil {
 			t.Errorf("%q is the zone %v", name, loc)
 		}
+	}
+}
+
+// The time inside the hours between two instants, and the instant after so much of it, against
+// going through every minute, over days on which clocks change.
+func TestBetweenAgainstMinutes(t *testing.T) {
+	r := rand.New(rand.NewPCG(7, 8))
+	for i := range 400 {
+		loc := zone(t, []string{"Europe/Oslo", "America/St_Johns", "Australia/Lord_Howe", "America/Havana"}[r.IntN(4)])
+		var h SendingHours
+		for d := range h.Days {
+			if r.IntN(3) > 0 {
+				from := r.IntN(10 * 60)
+				h.Days[d] = []Interval{{from, from + 1 + r.IntN(200)}, {14 * 60, 14*60 + 1 + r.IntN(600)}}
+			}
+		}
+		a := time.Date(2026, []time.Month{3, 4, 10, 11}[r.IntN(4)], 1+r.IntN(28), r.IntN(24), r.IntN(60), 0, 0, time.UTC)
+		b := a.Add(time.Duration(r.IntN(6*24*60)) * time.Minute)
+		h.rest = Holidays{DateOf(a, loc).Add(r.IntN(6)): true}
+		want := time.Duration(0)
+		for x := a; x.Before(b); x = x.Add(time.Minute) {
+			wall := x.In(loc)
+			for _, in := range h.Days[wall.Weekday()] {
+				if m := wall.Hour()*60 + wall.Minute(); m >= in.From && m < in.To && !h.rest[DateOf(x, loc)] {
+					want += time.Minute
+				}
+			}
+		}
+		if got := h.Between(a, b, loc); got != want {
+			t.Fatalf("case %d: from %v to %v it is %v, want %v; %v", i, a.In(loc), b.In(loc), got, want, h)
+		}
+		if want == 0 {
+			continue
+		}
+		end, err := h.After(a, want, loc)
+		if err != nil || h.Between(a, end, loc) != want || end.After(b) {
+			t.Fatalf("case %d: %v after %v is %v, %v", i, want, a.In(loc), end.In(loc), err)
+		}
+	}
+	if _, err := (SendingHours{}).After(time.Now(), time.Hour, time.UTC); err != ErrNoHours {
+		t.Errorf("without hours: %v", err)
 	}
 }

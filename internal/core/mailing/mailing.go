@@ -99,13 +99,13 @@ func (p *Plan) Why(f Facts, purpose int64, now time.Time) Reason {
 	return ""
 }
 
-// When is the instant at which the email to a reader in a zone may go out, not
-// before now.
-func (p *Plan) When(now time.Time, zone *time.Location) (time.Time, error) {
+// When is the instant at which the email to a reader in a zone, with the holidays of their
+// country, may go out, not before now.
+func (p *Plan) When(now time.Time, zone *time.Location, holidays calendar.Holidays) (time.Time, error) {
 	if p.At.After(now) {
 		now = p.At
 	}
-	return p.Hours.Next(now, zone)
+	return p.Hours.Resting(holidays).Next(now, zone)
 }
 
 // Forecast says how many emails go out on which day when a sender takes at most

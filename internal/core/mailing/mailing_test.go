@@ -75,7 +75,7 @@ func TestWhenItMayGoOut(t *testing.T) {
 		{now.Add(-time.Hour), oslo, "2026-04-14T09:20:00Z"},                           // a date that is past
 	} {
 		p.At = c.at
-		got, err := p.When(now, c.zone)
+		got, err := p.When(now, c.zone, nil)
 		if err != nil || got.UTC().Format(time.RFC3339) != c.want {
 			t.Errorf("not before %v in %s: %v, %v", c.at, c.zone, got.UTC(), err)
 		}

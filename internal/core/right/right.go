@@ -3,7 +3,7 @@
 //
 // Which roles come to a place at all is for the place to say. Of what is there,
 // everybody may do what is theirs and what is nobody's yet; leads and admins may
-// do anybody's. Teams will widen what counts as theirs.
+// do anybody's. What waits for a team is for those in it to take.
 package right
 
 // Role is what somebody is here.
@@ -27,6 +27,12 @@ func (r Role) Known() bool { return r == Marketer || r == Rep || r == Lead || r 
 type Who struct {
 	ID   int64
 	Role Role
+	Team int64 // 0: none
+}
+
+// MayTake reports whether somebody may take what waits for a team.
+func (w Who) MayTake(of int64) bool {
+	return of == w.Team && of != 0 && w.Role.Known() || w.Role == Lead || w.Role == Admin
 }
 
 // May reports whether somebody may do what belongs to a user; 0: to nobody yet.

@@ -13,6 +13,7 @@ type Call struct {
 	Common
 	ToDo
 	Guide string `json:"guide,omitempty"` // what to say, for the rep
+	Team  int64  `json:"team,omitempty"`  // any of which calls; 0: For
 	For   int64  `json:"for,omitempty"`   // who calls; 0: the owner, else whoever takes it
 }
 
@@ -56,8 +57,8 @@ func (s *Call) Says(Names) string { return s.Timing.Says() }
 // Settings give the guide, who calls, and how long the sequence waits.
 func (s *Call) Settings(n Names) []Setting {
 	out := []Setting{{"Guide", s.Guide}}
-	if s.For != 0 {
-		out = append(out, Setting{"By", n.user(s.For)})
+	if s.For != 0 || s.Team != 0 {
+		out = append(out, Setting{"By", n.whose(s.For, s.Team)})
 	}
 	return append(out, s.settings()...)
 }
@@ -76,7 +77,7 @@ func (*Call) Told(o Outcome) signal.Kind {
 	return 0
 }
 
-func (s *Call) does() []act.Act                    { return []act.Act{act.Work{Of: touch.Call, For: s.For}} }
+func (s *Call) does() []act.Act                    { return []act.Act{act.Work{Of: touch.Call, For: s.For, Team: s.Team}} }
 func (s *Call) check(_ *Plan, report func(string)) { s.ToDo.check(report) }
 func (s *Call) reaches() (contact.Channel, bool)   { return contact.Call, false }
 func (s *Call) advance(r *run) verdict             { return r.work(s) }

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 
+	"ombak/internal/core/calendar"
 	"ombak/internal/core/event"
 	"ombak/internal/core/plainly"
 )
@@ -23,6 +24,24 @@ type File struct {
 	Names   map[PartKind]map[string]string `json:"names,omitempty"` // of each kind, by number
 	// Events are those that the plan is reckoned from, by number, as they are.
 	Events map[int64]event.Event `json:"events,omitempty"`
+	// Holidays are those of each country that are to be kept, by its code.
+	Holidays map[string][]calendar.Date `json:"holidays,omitempty"`
+}
+
+// HolidaysOf are those of a country.
+func (f *File) HolidaysOf(country string) (calendar.Holidays, error) {
+	list := f.Holidays[country]
+	if len(list) > calendar.MaxHolidays {
+		return nil, plainly.Errorf("the file has more than %d holidays of %s", calendar.MaxHolidays, country)
+	}
+	if len(list) == 0 {
+		return nil, nil
+	}
+	out := make(calendar.Holidays, len(list))
+	for _, d := range list {
+		out[d] = true
+	}
+	return out, nil
 }
 
 // FileKind and FileVersion stand at the beginning of each file.

@@ -18,6 +18,8 @@ type Facts interface {
 	rule.Facts
 	// Zone is the person's time zone.
 	Zone() *time.Location
+	// Holidays are those of the person's country.
+	Holidays() calendar.Holidays
 	// Touch tells what became of this enrolment's touch at a step: the newest, where
 	// it came there more than once.
 	Touch(StepID) Touch
@@ -216,7 +218,7 @@ func Compile(p *Plan, sequence int64, holdUntil time.Time, w calendar.Working) (
 	}
 	order, _ := p.order()
 	if len(p.Hours.Off) > 0 { // on its days off nobody works either
-		holidays := map[calendar.Date]bool{}
+		holidays := calendar.Holidays{}
 		maps.Copy(holidays, w.Holidays)
 		for _, d := range p.Hours.Off {
 			holidays[d] = true
@@ -342,7 +344,7 @@ func (r *run) allowed(t *Timing, at time.Time) time.Time {
 	if at.Before(r.p.HoldUntil) {
 		at = r.p.HoldUntil
 	}
-	next, err := r.p.plan.hoursOf(t).Next(at, r.zoneOf(t))
+	next, err := r.p.plan.hoursOf(t).Resting(r.f.Holidays()).Next(at, r.zoneOf(t))
 	if err != nil { // Compile refuses such a plan
 		return at
 	}
@@ -350,8 +352,11 @@ func (r *run) allowed(t *Timing, at time.Time) time.Time {
 }
 
 // MayGoOut is the first instant, not before now, at which the email of a step may
-// go out to a reader in a zone. Whatever has moved an email later asks it again.
-func (p *Plan) MayGoOut(id StepID, now time.Time, zone *time.Location) (time.Time, error) {
+// go out to a reader in a zone and with the holidays of their country. Whatever has moved an
+// email later asks it again.
+func (p *Plan) MayGoOut(
+	id StepID, now time.Time, zone *time.Location, holidays calendar.Holidays,
+) (time.Time, error) {
 	t := &Timing{}
 	if s, ok := p.Step(id).(reaching); ok {
 		if _, request := s.reaches(); request {
@@ -359,7 +364,15 @@ func (p *Plan) MayGoOut(id StepID, now time.Time, zone *time.Location) (time.Tim
 		}
 		t = s.timing()
 	}
-	return p.hoursOf(t).Next(now, p.hoursIn(t, zone))
+	return p.hoursOf(t).Resting(holidays).Next(now, p.hoursIn(t, zone))
+}
+
+// workingFor says which dates are worked on for somebody: those of the plan, less the
+// holidays of their country.
+func (p *Program) workingFor(f Facts) calendar.Working {
+	w := p.Working
+	w.Also = f.Holidays()
+	return w
 }
 
 // ready reports whether a step can begin now. Where it goes on at once instead, or
@@ -472,7 +485,7 @@ func (p *Program) Advance(st *State, f Facts, now time.Time, d *Decision) {
 	var limit time.Time
 	soonest := st.Entered.Add(p.plan.LongestStay.AtLeast()) // the limit is reckoned where it may matter
 	if p.plan.LongestStay.N > 0 && !soonest.After(now) {
-		limit = p.plan.LongestStay.After(st.Entered, f.Zone(), p.Working)
+		limit = p.plan.LongestStay.After(st.Entered, f.Zone(), p.workingFor(f))
 		if !limit.After(now) && (!closing || limit.Before(at)) {
 			reason, at, closing = StayedTooLong, limit, true
 		}
@@ -503,7 +516,7 @@ func (p *Program) Advance(st *State, f Facts, now time.Time, d *Decision) {
 			if p.plan.LongestStay.N == 0 || !st.Due.IsZero() && !soonest.Before(st.Due) {
 				return
 			}
-			limit = p.plan.LongestStay.After(st.Entered, f.Zone(), p.Working)
+			limit = p.plan.LongestStay.After(st.Entered, f.Zone(), p.workingFor(f))
 			if st.Due.IsZero() || limit.Before(st.Due) {
 				st.Look = limit
 			}

@@ -28,6 +28,7 @@ type facts struct {
 	left    Reason
 	leftAt  time.Time
 	reach   contact.Facts
+	rests   calendar.Holidays
 	bars    string
 	last    time.Time // touch from anywhere
 	events  map[int64]event.Event
@@ -41,6 +42,7 @@ func (f *facts) Zone() *time.Location            { return f.zone }
 func (f *facts) Record() *rule.Record            { return nil }
 func (f *facts) Score(time.Time) float64         { return f.score }
 func (f *facts) Left() (Reason, time.Time, bool) { return f.left, f.leftAt, f.left != "" }
+func (f *facts) Holidays() calendar.Holidays     { return f.rests }
 func (f *facts) Reach() contact.Facts            { return f.reach }
 func (f *facts) Touch(id StepID) Touch           { at, ok := f.touches[id]; return Touch{At: at, Ended: ok} }
 func (f *facts) Count(p *signal.Pattern, from, to time.Time) int {

@@ -98,6 +98,19 @@ func (n Names) user(id int64) string {
 	return n.Acts.User(id)
 }
 
+// whose says whom something is for: a team, a user, else the owner.
+func (n Names) whose(user, team int64) string {
+	switch {
+	case team != 0 && n.Acts == nil:
+		return "a team"
+	case team != 0:
+		return "the team " + n.Acts.Team(team)
+	case user != 0:
+		return n.user(user)
+	}
+	return "the owner"
+}
+
 func (n Names) purpose(id int64) string {
 	if n.Acts == nil {
 		return "a purpose"

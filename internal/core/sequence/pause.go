@@ -73,7 +73,7 @@ func (s *Pause) advance(r *run) verdict {
 		}
 		return verdict{exit: 0, at: until}
 	}
-	until := s.For.After(r.st.Reached, r.f.Zone(), r.p.Working)
+	until := s.For.After(r.st.Reached, r.f.Zone(), r.p.workingFor(r.f))
 	if until.After(r.now) {
 		return r.wait(until)
 	}

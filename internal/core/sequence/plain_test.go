@@ -29,6 +29,7 @@ type plain struct {
 	outcomes map[StepID]Outcome
 	takes    map[StepID]time.Duration // from the begin of a touch to its end; missing: it never ends
 	reach    contact.Facts
+	rests    calendar.Holidays
 	scores   float64
 	barred   bool      // from the sequence they could go on to
 	touched  time.Time // by another sequence; zero: never
@@ -38,6 +39,9 @@ type plain struct {
 	ended    map[StepID]time.Time
 	takenOff []StepID
 }
+
+// works says which dates are worked on: from Monday to Friday, but the holidays.
+func (x *plain) works() calendar.Working { return calendar.Working{Holidays: x.rests} }
 
 func (x *plain) horizon() time.Time { return x.looks[len(x.looks)-1] }
 
@@ -60,7 +64,7 @@ func (x *plain) add(id StepID, at time.Time, e Exit, why Reason) {
 func (x *plain) run() {
 	leaves, why := x.leaves, x.why
 	if x.p.LongestStay.N > 0 {
-		if stay := x.p.LongestStay.After(x.entered, x.zone, calendar.Working{}); leaves.IsZero() ||
+		if stay := x.p.LongestStay.After(x.entered, x.zone, x.works()); leaves.IsZero() ||
 			stay.Before(leaves) {
 			leaves, why = stay, StayedTooLong
 		}
@@ -93,7 +97,7 @@ func (x *plain) run() {
 			x.add(id, at, "", Finished)
 			return
 		case *Pause:
-			next = s.For.After(at, x.zone, calendar.Working{})
+			next = s.For.After(at, x.zone, x.works())
 			if s.Until != nil {
 				next = later(x.fromEvent(s.Until), at)
 			}
@@ -112,7 +116,7 @@ func (x *plain) run() {
 			if t, ok := x.ended[s.Of]; ok && s.Of != 0 {
 				from = t
 			}
-			limit := s.For.After(at, x.zone, calendar.Working{})
+			limit := s.For.After(at, x.zone, x.works())
 			if s.Until != nil {
 				limit = later(x.fromEvent(s.Until), at)
 			}
@@ -147,7 +151,7 @@ func (x *plain) run() {
 			}
 		default:
 			d := whatIs(s)
-			due := d.timing.Wait.After(at, x.zone, calendar.Working{})
+			due := d.timing.Wait.After(at, x.zone, x.works())
 			day, from := d.timing.Date, d.timing.From
 			if from != nil && x.starts.IsZero() {
 				if len(s.Exits()) == 0 {
@@ -176,8 +180,8 @@ func (x *plain) run() {
 				}
 			}
 			isOpen := func(t time.Time) bool {
-				return !d.hours || d.timing.Own == nil && open(t.In(x.zone)) ||
-					d.timing.Own != nil && evening(t.In(x.zone))
+				return !d.hours || x.rests[calendar.DateOf(t, x.zone)] == false && (d.timing.Own == nil && open(t.In(x.zone)) ||
+					d.timing.Own != nil && evening(t.In(x.zone)))
 			}
 			var began, givenUp time.Time
 			rests := d.reaches && !d.request && x.p.Rest.Days > 0 && (x.p.Rest.Any || d.by == contact.Email)
@@ -292,7 +296,7 @@ func (x *plain) run() {
 				}
 				next = done
 			} else {
-				last := d.limit.After(began, x.zone, calendar.Working{})
+				last := d.limit.After(began, x.zone, x.works())
 				switch {
 				case ends && !done.After(last):
 					if over(done) || done.After(x.horizon()) {
@@ -465,7 +469,7 @@ func (s *seen) Nth(p *signal.Pattern, n int, from, to time.Time) (time.Time, boo
 // walked is what the interpreter makes of somebody over all looks.
 func walked(pr *Program, x *plain) ([]Log, map[StepID]time.Time) {
 	st := pr.Enter(x.entered)
-	w := &seen{facts: facts{zone: x.zone, score: x.scores, reach: x.reach}, x: x, out: map[StepID]time.Time{}}
+	w := &seen{facts: facts{zone: x.zone, score: x.scores, reach: x.reach, rests: x.rests}, x: x, out: map[StepID]time.Time{}}
 	e := event.Event{ID: 5, Zone: "UTC", Starts: x.starts, Ends: x.starts.Add(2 * time.Hour)}
 	if x.starts.IsZero() {
 		e.Cancelled = day0.AddDate(0, 0, -1)
@@ -642,6 +646,12 @@ func TestLateWorkers(t *testing.T) {
 				Bounced: r.IntN(10) == 0, Consents: contact.Consents{{Purpose: 1, Is: contact.Consent(r.IntN(3))},
 					{Purpose: 2, Is: contact.Consent(r.IntN(3))}}},
 			scores: float64(r.IntN(20)), barred: r.IntN(2) == 0}
+		for range r.IntN(3) {
+			if x.rests == nil {
+				x.rests = calendar.Holidays{}
+			}
+			x.rests[calendar.DateOf(day0, x.zone).Add(r.IntN(8))] = true
+		}
 		for range r.IntN(12) {
 			g := signal.Signal{At: some(12), Machine: r.IntN(6) == 0,
 				Kind: []signal.Kind{signal.Open, signal.Click, signal.Accepted, signal.Registered}[r.IntN(4)]}
@@ -684,7 +694,7 @@ func TestLateWorkers(t *testing.T) {
 			}
 		}
 		if stay := p.LongestStay; stay.N > 0 {
-			end := stay.After(day0, x.zone, calendar.Working{})
+			end := stay.After(day0, x.zone, x.works())
 			for id, b := range x.begun {
 				if took, ok := x.takes[id]; ok && !b.Add(took).Before(end) {
 					if c, ok := p.Step(id).(Work); !ok || !c.toDo().NoWait {

@@ -13,6 +13,7 @@ const (
 	PurposePart  PartKind = "purpose"
 	StagePart    PartKind = "stage"
 	PagePart     PartKind = "page"
+	TeamPart     PartKind = "team"
 )
 
 // Refer visits all that the plan refers to by number, and has it refer to what to answers
@@ -98,6 +99,7 @@ func referActs(list []act.Kept, visit func(PartKind, *int64)) {
 			visit(what, &g.ID)
 		}
 		visit(UserPart, &g.To)
+		visit(TeamPart, &g.Team)
 		list[i] = act.Kept{Act: k.Make(g)}
 	}
 }
@@ -107,8 +109,14 @@ func (s *Email) references(visit func(PartKind, *int64)) {
 	visit(UserPart, &s.Sender)
 	visit(PurposePart, &s.Purpose)
 }
-func (s *Call) references(visit func(PartKind, *int64)) { visit(UserPart, &s.For) }
-func (s *Task) references(visit func(PartKind, *int64)) { visit(UserPart, &s.For) }
+func (s *Call) references(visit func(PartKind, *int64)) {
+	visit(UserPart, &s.For)
+	visit(TeamPart, &s.Team)
+}
+func (s *Task) references(visit func(PartKind, *int64)) {
+	visit(UserPart, &s.For)
+	visit(TeamPart, &s.Team)
+}
 func (s *Watch) references(visit func(PartKind, *int64)) {
 	visit(PagePart, &s.Page)
 	visit(EventPart, &s.Event)

@@ -282,7 +282,7 @@ func TestWhenAnEmailMayGoOut(t *testing.T) {
 		{"what they asked for, now", request, "UTC", "2026-04-18T12:00:00Z"},
 	} {
 		p.Hours.Zone = c.zone
-		got, err := p.MayGoOut(c.step, saturday, jakarta)
+		got, err := p.MayGoOut(c.step, saturday, jakarta, nil)
 		if err != nil || !got.Equal(at(t, c.want)) {
 			t.Errorf("%s: %v, %v; want %s", c.name, got, err, c.want)
 		}
@@ -475,6 +475,7 @@ func (numbers) Audience(id int64) string { return fmt.Sprint("audience ", id) }
 func (numbers) Sequence(id int64) string { return fmt.Sprint("sequence ", id) }
 func (numbers) User(id int64) string     { return fmt.Sprint("user ", id) }
 func (numbers) Stage(id int64) string    { return fmt.Sprint("stage ", id) }
+func (numbers) Team(id int64) string     { return fmt.Sprint("team ", id) }
 func (numbers) Purpose(id int64) string  { return fmt.Sprint("purpose ", id) }
 func (numbers) Field(name string) string { return name }
 

@@ -12,6 +12,7 @@ type Task struct {
 	Common
 	ToDo
 	What string `json:"what,omitempty"` // what is to be done
+	Team int64  `json:"team,omitempty"` // any of which does it; 0: For
 	For  int64  `json:"for,omitempty"`  // the user; 0: the owner, else whoever takes it
 }
 
@@ -47,11 +48,7 @@ func (s *Task) Says(Names) string { return s.Timing.Says() }
 
 // Settings tell what is to be done, and by whom.
 func (s *Task) Settings(n Names) []Setting {
-	whose := "the owner"
-	if s.For != 0 {
-		whose = n.user(s.For)
-	}
-	return append([]Setting{{"To do", s.What}, {"For", whose}}, s.settings()...)
+	return append([]Setting{{"To do", s.What}, {"For", n.whose(s.For, s.Team)}}, s.settings()...)
 }
 
 // Tells says what is to be done.
@@ -68,7 +65,7 @@ func (*Task) Told(o Outcome) signal.Kind {
 	return 0
 }
 
-func (s *Task) does() []act.Act { return []act.Act{act.Work{Of: touch.Task, For: s.For}} }
+func (s *Task) does() []act.Act { return []act.Act{act.Work{Of: touch.Task, For: s.For, Team: s.Team}} }
 func (*Task) missed() int       { return 2 }
 
 func (s *Task) check(_ *Plan, report func(string)) {

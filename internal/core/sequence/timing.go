@@ -128,7 +128,7 @@ func (t *Timing) due(r *run) (at time.Time, late bool) {
 		return at, at.Before(known)
 	}
 	if !t.Dated() {
-		return t.Wait.After(r.st.Reached, r.f.Zone(), r.p.Working), false
+		return t.Wait.After(r.st.Reached, r.f.Zone(), r.p.workingFor(r.f)), false
 	}
 	at = calendar.At(t.Date, time.Duration(t.Clock)*time.Minute, r.zoneOf(t))
 	return at, at.Before(r.st.Reached)
@@ -139,11 +139,11 @@ func (p *Plan) hoursOf(t *Timing) *calendar.SendingHours {
 	if t.Own == nil {
 		return &p.Hours
 	}
-	if len(p.Hours.Off) == 0 {
+	if len(p.Hours.Off) == 0 && t.Own.Holidays == p.Hours.Holidays {
 		return t.Own
 	}
 	own := *t.Own
-	own.Off = p.Hours.Off // days off are those of the sequence
+	own.Off, own.Holidays = p.Hours.Off, p.Hours.Holidays // days off are those of the sequence
 	return &own
 }
 

@@ -129,7 +129,7 @@ func (s *Watch) needs() Need { return NeedSignals | NeedTouch }
 // no time at all.
 func (s *Watch) limit(r *run) time.Time {
 	if s.Until == nil {
-		return s.For.After(r.st.Reached, r.f.Zone(), r.p.Working)
+		return s.For.After(r.st.Reached, r.f.Zone(), r.p.workingFor(r.f))
 	}
 	at, known, _ := r.from(s.Until)
 	return latest(at, known)

@@ -90,7 +90,7 @@ func (r *run) toDesk(s Work) verdict {
 	if limit.N == 0 {
 		limit = usualLimit
 	}
-	return r.out(limit.After(r.now, r.f.Zone(), r.p.Working).Add(tick))
+	return r.out(limit.After(r.now, r.f.Zone(), r.p.workingFor(r.f)).Add(tick))
 }
 
 // onDesk looks at what became of it.

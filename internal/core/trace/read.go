@@ -197,6 +197,9 @@ func (p *Person) read(x row, f *sequence.File, fallback *time.Location) (err err
 	where := calendar.Whereabouts{Zone: p.Record.Values[person.Zone], Country: p.Record.Values[person.Country],
 		City: p.Record.Values[person.City]}
 	p.Zone, _ = calendar.ZoneFor(where, fallback)
+	if p.Rests, err = f.HolidaysOf(where.Country); err != nil {
+		return err
+	}
 	if p.Record.Tags, err = x.named("tags", f.Names["tag"]); err != nil {
 		return err
 	}

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"ombak/internal/core/act"
+	"ombak/internal/core/calendar"
 	"ombak/internal/core/contact"
 	"ombak/internal/core/event"
 	"ombak/internal/core/person"
@@ -26,6 +27,7 @@ type Person struct {
 	ID      string
 	Entered time.Time
 	Zone    *time.Location
+	Rests   calendar.Holidays // of their country
 	Record  rule.Record
 	Score   float64 // their engagement, which stays as it is
 	Reach   contact.Facts
@@ -240,11 +242,12 @@ func without(list []int64, id int64) []int64 {
 
 // What the interpreter asks.
 
-func (w *Walker) Zone() *time.Location    { return w.who.Zone }
-func (w *Walker) Record() *rule.Record    { return &w.record }
-func (w *Walker) Score(time.Time) float64 { return w.who.Score }
-func (w *Walker) Reach() contact.Facts    { return w.who.Reach }
-func (w *Walker) Bars(q int64) string     { return w.who.Bars[q] }
+func (w *Walker) Zone() *time.Location        { return w.who.Zone }
+func (w *Walker) Record() *rule.Record        { return &w.record }
+func (w *Walker) Score(time.Time) float64     { return w.who.Score }
+func (w *Walker) Holidays() calendar.Holidays { return w.who.Rests }
+func (w *Walker) Reach() contact.Facts        { return w.who.Reach }
+func (w *Walker) Bars(q int64) string         { return w.who.Bars[q] }
 
 // Rested is when they were last reached, by now.
 func (w *Walker) Rested(any bool) time.Time {

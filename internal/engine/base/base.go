@@ -14,6 +14,7 @@ import (
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 
+	"ombak/internal/core/calendar"
 	"ombak/internal/core/news"
 	"ombak/internal/core/plainly"
 	"ombak/internal/mail"
@@ -33,6 +34,8 @@ type Base struct {
 
 	workspace atomic.Pointer[Workspace]
 	zone      atomic.Pointer[time.Location]
+	rests     atomic.Pointer[map[string]calendar.Holidays]
+	restsOf   atomic.Int64 // the Workspace.Rests that rests are of
 	refreshed atomic.Int64 // when the workspace was last read, in the machine's time
 }
 
@@ -43,6 +46,7 @@ func New(ctx context.Context, c Config) (*Base, error) {
 	if b.Config.Zone == nil {
 		b.Config.Zone = time.UTC
 	}
+	b.restsOf.Store(-1)
 	if err := b.readWorkspace(ctx); err != nil {
 		return nil, err
 	}

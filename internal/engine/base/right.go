@@ -39,5 +39,19 @@ func MayWork(ctx context.Context, tx store.Tx, user int64, kind store.WorkKind, 
 	if err != nil {
 		return err
 	}
-	return May(ctx, tx, user, of)
+	if err := May(ctx, tx, user, of.User); err != nil || of.User != nil || of.Team == nil {
+		return err
+	}
+	team, err := tx.TeamOf(ctx, user)
+	if err != nil {
+		return err
+	}
+	role, err := tx.RoleOf(ctx, user)
+	if err != nil {
+		return err
+	}
+	if !(right.Who{ID: user, Role: role, Team: team}).MayTake(*of.Team) {
+		return ErrNotYours
+	}
+	return nil
 }

@@ -7,21 +7,31 @@ import (
 	"time"
 
 	"ombak/internal/core/calendar"
+	"ombak/internal/core/desk"
 	"ombak/internal/core/person"
 	"ombak/internal/core/pipeline"
 	"ombak/internal/core/plainly"
+	"ombak/internal/core/sequence"
 	"ombak/internal/store"
 )
 
 // Workspace is what holds for everybody here.
 type Workspace struct {
-	Name     string    `json:"name"`
-	Zone     string    `json:"zone"`           // an IANA name; empty: as the machine's settings say
-	From     int       `json:"from"`           // working hours, in minutes since midnight
-	To       int       `json:"to"`             //
-	Address  string    `json:"address"`        // of the sender, as the law wants it under each email; a line each
-	Currency string    `json:"currency"`       // in which deals are worth something (ISO 4217)
-	Tried    time.Time `json:"tried,omitzero"` // when the mail server last took a test letter
+	Name     string                 `json:"name"`
+	Zone     string                 `json:"zone"`                // an IANA name; empty: as the machine's settings say
+	From     int                    `json:"from"`                // working hours, in minutes since midnight
+	To       int                    `json:"to"`                  //
+	Address  string                 `json:"address"`             // of the sender, as the law wants it under each email; a line each
+	Currency string                 `json:"currency"`            // in which deals are worth something (ISO 4217)
+	Tried    time.Time              `json:"tried,omitzero"`      // when the mail server last took a test letter
+	Country  string                 `json:"country,omitempty"`   // whose holidays are kept where nobody says; a code, or empty
+	Calling  *calendar.SendingHours `json:"calling,omitempty"`   // when people are called; nil: as usual
+	Sending  *calendar.SendingHours `json:"sending,omitempty"`   // of a new sequence; nil: as usual
+	Rest     sequence.Rest          `json:"rest,omitzero"`       // of a new sequence
+	NoHold   bool                   `json:"no_hold,omitempty"`   // a new sequence waits no working day when it is launched
+	AnswerIn int                    `json:"answer_in,omitempty"` // within how many working hours an answer is answered; 0: 4
+	PoolFor  int                    `json:"pool_for,omitempty"`  // for how many minutes what was taken from a pool is kept; 0: 30
+	Rests    int64                  `json:"rests,omitempty"`     // goes up whenever holidays change
 }
 
 // usualWorkspace is one that nobody has said anything of. Its hours are common
@@ -65,11 +75,15 @@ func (e *Base) readWorkspace(ctx context.Context) error {
 	if _, err := e.Store.Setting(ctx, workspaceSetting, &w); err != nil {
 		return fmt.Errorf("reading what holds in the workspace: %w", err)
 	}
-	e.knows(w)
+	if err := e.refreshRests(ctx, &w); err != nil {
+		return err
+	}
+	e.Knows(w)
 	return nil
 }
 
-func (e *Base) knows(w Workspace) {
+// Knows has this process know what holds here from now on.
+func (e *Base) Knows(w Workspace) {
 	e.workspace.Store(&w)
 	zone := e.Config.Zone
 	if w.Zone != "" {
@@ -80,9 +94,8 @@ func (e *Base) knows(w Workspace) {
 	e.zone.Store(zone)
 }
 
-// SetWorkspace keeps what holds here. With another zone, scores whose days have
-// moved are counted again.
-func (e *Base) SetWorkspace(ctx context.Context, w Workspace) error {
+// Check tidies what would hold here and reports what is wrong with it.
+func (w *Workspace) Check() error {
 	w.Name = person.Name(w.Name)
 	w.Address = strings.TrimSpace(strings.ReplaceAll(w.Address, "\r\n", "\n"))
 	if w.Zone != "" {
@@ -93,27 +106,63 @@ func (e *Base) SetWorkspace(ctx context.Context, w Workspace) error {
 	if w.Currency = strings.ToUpper(strings.TrimSpace(w.Currency)); !pipeline.KnownCurrency(w.Currency) {
 		return plainly.New("a currency is a code of three letters, such as EUR")
 	}
+	if w.Country != "" && !calendar.KnownCountry(w.Country) {
+		return plainly.Errorf("%q is no country’s code, such as NO", w.Country)
+	}
 	hours := calendar.OfficeHours(w.From, w.To)
-	if err := hours.Check(); err != nil {
+	for _, h := range []*calendar.SendingHours{&hours, w.Calling, w.Sending} {
+		if h == nil {
+			continue
+		}
+		if err := h.Check(); err != nil {
+			return err
+		}
+	}
+	if err := w.Rest.Check(); err != nil {
 		return err
+	}
+	if w.AnswerIn < 0 || w.AnswerIn > 80 || w.PoolFor < 0 || w.PoolFor > 24*60 {
+		return plainly.New("an answer waits at most 80 working hours, and what was taken at most a day")
 	}
 	if len(w.Address) > 500 || strings.Count(w.Address, "\n") > 5 {
 		return plainly.New("the sender’s address has at most six lines and 500 letters")
 	}
-	moved := w.Zone != e.Workspace().Zone
+	return nil
+}
+
+// SetWorkspace keeps what holds here. With another zone, scores whose days have
+// moved are counted again.
+func (e *Base) SetWorkspace(ctx context.Context, w Workspace) error {
+	if err := w.Check(); err != nil {
+		return err
+	}
 	var batch int64
-	err := e.Store.InTx(ctx, func(tx store.Tx) error {
-		if err := tx.KeepSetting(ctx, workspaceSetting, w); err != nil || !moved {
-			return err
-		}
-		err := tx.DaysMoved(ctx)
-		if err == nil {
-			batch, err = e.Recount(ctx, tx)
-		}
+	err := e.Store.InTx(ctx, func(tx store.Tx) (err error) {
+		batch, err = e.KeepWorkspace(ctx, tx, w)
 		return err
 	})
 	if err == nil {
-		e.knows(w)
+		e.Knows(w)
 	}
 	return e.AskFor(ctx, batch, err)
+}
+
+// KeepWorkspace keeps what holds here, once it is checked; Knows follows when that is
+// committed. It answers the work of counting scores again, which begins by AskFor.
+func (e *Base) KeepWorkspace(ctx context.Context, tx store.Tx, w Workspace) (batch int64, err error) {
+	if err := tx.KeepSetting(ctx, workspaceSetting, w); err != nil || w.Zone == e.Workspace().Zone {
+		return 0, err
+	}
+	if err := tx.DaysMoved(ctx); err != nil {
+		return 0, err
+	}
+	return e.Recount(ctx, tx)
+}
+
+// CallingHours are the hours in which people are called.
+func (w *Workspace) CallingHours() calendar.SendingHours {
+	if w.Calling != nil {
+		return *w.Calling
+	}
+	return desk.UsualCalling()
 }

@@ -58,7 +58,7 @@ func (e *Flow) putOnDesk(ctx context.Context, tx store.Tx, list []Doing[act.Work
 	out := make([]store.NewTouch, len(list))
 	for i, d := range list {
 		out[i] = d.Way.touch(d.Act.Of, d.Occasion)
-		out[i].For = d.Act.For
+		out[i].For, out[i].Team = d.Act.For, d.Act.Team
 	}
 	if err := tx.MakeTouches(ctx, out); err != nil {
 		return err

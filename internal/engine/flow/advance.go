@@ -420,6 +420,8 @@ type facts struct {
 
 func (f *facts) Zone() *time.Location { return f.zone }
 
+func (f *facts) Holidays() calendar.Holidays { return f.b.e.Holidays(f.c.Country) }
+
 func (f *facts) Record() *rule.Record { return f.b.records[f.c.Person] }
 
 func (f *facts) Count(p *signal.Pattern, from, to time.Time) int {

@@ -53,6 +53,13 @@ func (e *Flow) called(ctx context.Context) (called, error) {
 	for _, x := range users {
 		add(sequence.UserPart, x.ID, x.Name)
 	}
+	teams, err := e.Store.Teams(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, x := range teams {
+		add(sequence.TeamPart, x.ID, x.Name)
+	}
 	purposes, err := e.Store.Purposes(ctx)
 	if err != nil {
 		return nil, err
@@ -114,7 +121,32 @@ func (e *Flow) SequenceFile(ctx context.Context, id int64) (*sequence.File, erro
 	if f.Events, err = e.Store.EventsByID(ctx, ids); err != nil {
 		return nil, err
 	}
+	if !f.Plan.Hours.Holidays {
+		f.Holidays, err = e.holidaysFrom(ctx)
+	}
+	if err != nil {
+		return nil, err
+	}
 	return f, nil
+}
+
+// holidaysFrom are the holidays of every country from a year ago on, in their order.
+func (e *Flow) holidaysFrom(ctx context.Context) (map[string][]calendar.Date, error) {
+	all, err := e.Store.Holidays(ctx)
+	if err != nil {
+		return nil, err
+	}
+	since := e.Now().Year() - 1
+	out := map[string][]calendar.Date{}
+	for country, list := range all {
+		for d := range list {
+			if d.Year >= since {
+				out[country] = append(out[country], d)
+			}
+		}
+		slices.SortFunc(out[country], func(a, b calendar.Date) int { return strings.Compare(a.String(), b.String()) })
+	}
+	return out, nil
 }
 
 // maxUnknown bounds how much of what a file refers to in vain is named.

@@ -327,7 +327,7 @@ func (e *Flow) launchHold(p *sequence.Plan, now time.Time) *time.Time {
 	if !p.LaunchHold {
 		return nil
 	}
-	until := calendar.Span{N: 1, Unit: calendar.WorkingDays}.After(now, e.Zone(), calendar.Working{})
+	until := calendar.Span{N: 1, Unit: calendar.WorkingDays}.After(now, e.Zone(), e.Working())
 	return &until
 }
 

@@ -104,7 +104,13 @@ func (e *Flow) BeginSequence(ctx context.Context, name, starter string) (id int6
 		return 0, ErrNameSequence
 	}
 	w := e.Workspace()
-	plan.Hours = calendar.OfficeHours(w.From, w.To)
+	if plan.Hours = calendar.OfficeHours(w.From, w.To); w.Sending != nil {
+		plan.Hours = *w.Sending
+	}
+	if plan.Rest.Days == 0 {
+		plan.Rest = w.Rest
+	}
+	plan.LaunchHold = plan.LaunchHold && !w.NoHold
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {
 		if id, err = tx.AddSequence(ctx, name, plan, e.Now()); err != nil {
 			return err

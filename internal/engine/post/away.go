@@ -31,7 +31,7 @@ func (e *Post) postpone(ctx context.Context, tx store.Tx, person int64, text str
 	if named {
 		until = until.Add(morning)
 	} else {
-		until = restAway.After(now, zone, calendar.Working{})
+		until = restAway.After(now, zone, calendar.Working{Holidays: e.Holidays(p.Country)})
 	}
 	return tx.SetAway(ctx, person, until)
 }

@@ -39,9 +39,9 @@ func (e *Post) inHours(ctx context.Context, l *letters, list []store.Outgoing) (
 				}
 				mailings[o.Mailing] = m
 			}
-			when, err = m.When(now, zone)
+			when, err = m.When(now, zone, e.Holidays(p.Country))
 		} else if plan := plans[o.Plan]; plan != nil {
-			when, err = plan.MayGoOut(sequence.StepID(o.Step), now, zone)
+			when, err = plan.MayGoOut(sequence.StepID(o.Step), now, zone, e.Holidays(p.Country))
 		}
 		if err != nil {
 			return nil, err

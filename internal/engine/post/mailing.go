@@ -166,7 +166,7 @@ func (e *Post) decide(m *store.Mailing, list []store.Candidate, now time.Time) (
 		}
 		zone, _ := calendar.ZoneFor(calendar.Whereabouts{Zone: c.Zone, Country: c.Country, City: c.City}, e.Zone())
 		var err error
-		if out[i].At, err = m.Plan.V.When(now, zone); err != nil {
+		if out[i].At, err = m.Plan.V.When(now, zone, e.Holidays(c.Country)); err != nil {
 			return nil, err
 		}
 	}

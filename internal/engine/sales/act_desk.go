@@ -15,7 +15,8 @@ import (
 func (e *Sales) giveTasks(ctx context.Context, tx store.Tx, list []flow.Doing[act.Task]) error {
 	out := make([]store.NewTask, len(list))
 	for i, d := range list {
-		out[i] = store.NewTask{Person: d.Person, To: d.Act.To, Words: d.Act.Words, How: d.How, At: d.At}
+		out[i] = store.NewTask{Person: d.Person, To: d.Act.To, Words: d.Act.Words, How: d.How, At: d.At,
+			Team: d.Act.Team}
 	}
 	return e.told(ctx, tx, out)
 }
@@ -35,7 +36,7 @@ func (e *Sales) giveAlerts(ctx context.Context, tx store.Tx, list []flow.Doing[a
 	out := make([]store.NewTask, len(list))
 	for i, d := range list {
 		out[i] = store.NewTask{Person: d.Person, To: d.Act.To, Alert: true, Words: d.Act.Words, How: d.How, At: d.At,
-			Role: d.Act.Role}
+			Role: d.Act.Role, Team: d.Act.Team}
 	}
 	return e.told(ctx, tx, out)
 }

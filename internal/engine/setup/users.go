@@ -194,33 +194,48 @@ func (e *Setup) Uninvite(ctx context.Context, id int64) error {
 	return e.Store.InTx(ctx, func(tx store.Tx) error { return tx.RemoveInvitation(ctx, id) })
 }
 
-// SetUser changes who somebody is here. One admin stays.
-func (e *Setup) SetUser(ctx context.Context, u store.User) error {
+// SetUser changes who somebody is here, and answers the change. One admin stays.
+func (e *Setup) SetUser(ctx context.Context, u store.User, by int64) (change int64, err error) {
 	if u.Name = person.Name(u.Name); u.Name == "" {
-		return plainly.New("a name cannot be empty")
+		return 0, plainly.New("a name cannot be empty")
 	}
 	if !u.Role.Known() {
-		return ErrRole
+		return 0, ErrRole
 	}
 	if u.Capacity < 0 || u.Capacity > 1000 {
-		return plainly.New("room is a whole number from 0 to 1000")
+		return 0, plainly.New("room is a whole number from 0 to 1000")
 	}
 	if u.Phone = strings.TrimSpace(u.Phone); u.Phone != "" {
 		phone, err := person.Phone(u.Phone, "")
 		if err != nil {
-			return err
+			return 0, err
 		}
 		u.Phone = phone
 	}
-	return e.Store.InTx(ctx, func(tx store.Tx) error {
+	err = e.Store.InTx(ctx, func(tx store.Tx) error {
 		if err := keepsAnAdmin(ctx, tx, u.ID, u.Role == right.Admin); err != nil {
+			return err
+		}
+		was, err := tx.User(ctx, u.ID)
+		if err != nil {
 			return err
 		}
 		if err := tx.SetUser(ctx, u); err != nil {
 			return err
 		}
+		change, err = e.changed(ctx, tx, by, store.SettingChange{Kind: ofUser, Key: fmt.Sprint(u.ID), Words: u.Name},
+			settingsOf(was), settingsOf(u))
+		if err != nil {
+			return err
+		}
 		return tx.Notify(ctx, news.Desk)
 	})
+	return change, err
+}
+
+// settingsOf is of a user what SetUser sets, and nothing else.
+func settingsOf(u store.User) store.User {
+	return store.User{ID: u.ID, Name: u.Name, Role: u.Role, Phone: u.Phone, Capacity: u.Capacity, Away: u.Away}
 }
 
 // UserLeaves keeps that somebody no longer works here. What is theirs goes to

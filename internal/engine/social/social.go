@@ -147,7 +147,7 @@ func (e *Social) mayBe(ctx context.Context, t *store.Touch, now time.Time) (time
 		return now, err
 	}
 	zone, _ := calendar.ZoneFor(calendar.Whereabouts{Zone: t.Zone, Country: t.Country, City: t.City}, e.Zone())
-	return v.Plan.V.MayGoOut(sequence.StepID(t.Step), now, zone)
+	return v.Plan.V.MayGoOut(sequence.StepID(t.Step), now, zone, e.Holidays(t.Country))
 }
 
 func (e *Social) putOff(ctx context.Context, touch int64, until time.Time) error {

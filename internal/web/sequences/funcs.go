@@ -3,9 +3,7 @@ package sequences
 import (
 	"fmt"
 	"html/template"
-	"time"
 
-	"ombak/internal/core/calendar"
 	"ombak/internal/core/sequence"
 )
 
@@ -23,7 +21,5 @@ var stepFuncs = template.FuncMap{
 	"branch":    branchWords,
 	"mayStay":   sequence.MayStay,
 	"lates":     sequence.Lates,
-	"weekdays":  func() []time.Weekday { return weekdays },
-	"intervals": func(h calendar.SendingHours, d time.Weekday) string { return calendar.Intervals(h.Days[d]) },
 	"clock":     func(minutes int) string { return fmt.Sprintf("%02d:%02d", minutes/60, minutes%60) },
 }

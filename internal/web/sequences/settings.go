@@ -183,7 +183,7 @@ func readSettings(f Typed, p *sequence.Plan) (x flow.SequenceSettings, err error
 	errs = append(errs, err)
 	plan := &x.Plan
 	plan.LaunchHold = f.Get("hold") != ""
-	hours, err := readHours(f, "hours", &p.Hours)
+	hours, err := shell.ReadHours(f.Values, "hours", &p.Hours)
 	plan.Hours = *hours
 	errs = append(errs, err)
 	if err == nil {

@@ -36,6 +36,15 @@ type Typed struct {
 // Number is a field as a number; 0 where it is none.
 func (f Typed) Number(name string) int64 { return shell.Number(f.Get(name)) }
 
+// team is a field that names a team as "team 3"; 0 where it names none.
+func (f Typed) team(name string) int64 {
+	id, _ := strings.CutPrefix(f.Get(name), "team ")
+	if id == f.Get(name) {
+		return 0
+	}
+	return max(shell.Number(id), 0)
+}
+
 // Do is what a button of the form does, and to which; empty: it saves.
 func (f Typed) Do() (what string, which int) {
 	what, arg, _ := strings.Cut(f.Get("do"), " ")
@@ -78,6 +87,7 @@ func readEmail(f Typed, s sequence.Step) error {
 func readCall(f Typed, s sequence.Step) error {
 	x := s.(*sequence.Call)
 	x.Guide, x.For = strings.TrimSpace(f.Get("guide")), max(f.Number("for"), 0)
+	x.Team = f.team("for")
 	err := readToDo(f, &x.ToDo)
 	if len(x.Guide) > 5000 {
 		err = errors.Join(err, plainly.New("the guide is too long: at most 5,000 letters"))
@@ -88,6 +98,7 @@ func readCall(f Typed, s sequence.Step) error {
 func readTask(f Typed, s sequence.Step) error {
 	x := s.(*sequence.Task)
 	x.What, x.For = strings.TrimSpace(f.Get("what")), max(f.Number("for"), 0)
+	x.Team = f.team("for")
 	err := readToDo(f, &x.ToDo)
 	if len(x.What) > 5000 {
 		err = errors.Join(err, plainly.New("what is to be done is too long: at most 5,000 letters"))
@@ -283,7 +294,7 @@ func readTiming(f Typed, t *sequence.Timing) error {
 	own := t.Own
 	*t = sequence.Timing{}
 	if f.Get("own") != "" {
-		hours, err := readHours(f, "own", own)
+		hours, err := shell.ReadHours(f.Values, "own", own)
 		t.Own = hours
 		errs = append(errs, err)
 	}
@@ -311,46 +322,6 @@ func readTiming(f Typed, t *sequence.Timing) error {
 		errs = append(errs, err)
 	}
 	return errors.Join(errs...)
-}
-
-// weekdays are the days of the week as a form lists them.
-var weekdays = []time.Weekday{1, 2, 3, 4, 5, 6, 0}
-
-// readHours reads sending hours from the fields name.0 (Sunday) to name.6 and name-zone.
-// Where they cannot be read, it answers those of before beside what is wrong. The button
-// "hours name" has every working day be as Monday is.
-func readHours(f Typed, name string, before *calendar.SendingHours) (*calendar.SendingHours, error) {
-	h := &calendar.SendingHours{Zone: f.Get(name + "-zone")}
-	if !f.Has(name + ".1") { // it is just being opened
-		if before != nil {
-			return before, nil
-		}
-		hours := calendar.OfficeHours(9*60, 17*60)
-		return &hours, nil
-	}
-	for _, d := range weekdays {
-		list, err := calendar.ParseIntervals(f.Get(name + "." + strconv.Itoa(int(d))))
-		if err != nil {
-			return before, plainly.Errorf("%s: %w", d, err)
-		}
-		h.Days[d] = list
-	}
-	if f.Get("do") == "hours "+name {
-		for d := time.Tuesday; d <= time.Friday; d++ {
-			h.Days[d] = slices.Clone(h.Days[time.Monday])
-		}
-	}
-	if h.Zone != "" {
-		if _, err := calendar.Zone(h.Zone); err != nil {
-			return before, err
-		}
-	}
-	off, err := calendar.ParseDates(f.Get(name + "-off"))
-	if err != nil {
-		return h, plainly.Errorf("days off: %w", err) // the hours are as they were typed
-	}
-	h.Off = off
-	return h, nil
 }
 
 // ReadSpan reads a length of time from the fields name and name-unit.

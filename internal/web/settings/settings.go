@@ -33,6 +33,17 @@ func (s *Place) Routes(in *echo.Group) {
 	x.POST("/people/:id", s.saveUser, admin)
 	x.POST("/people/:id/leave", s.userLeaves, admin)
 	x.POST("/people/invitations/:id/remove", s.uninvite, admin)
+	x.GET("/teams", s.teams)
+	x.POST("/teams", s.keepTeam, admin)
+	x.POST("/teams/:id", s.keepTeam, admin)
+	x.POST("/teams/:id/remove", s.removeTeam, admin)
+	x.GET("/holidays", s.holidays)
+	x.POST("/holidays", s.addHolidays, admin)
+	x.POST("/holidays/remove", s.removeHoliday, admin)
+	x.GET("/hours", s.hours)
+	x.POST("/hours", s.saveHours, admin)
+	x.GET("/changes", s.changes)
+	x.POST("/changes/:id/undo", s.undoChange, admin)
 	x.GET("/stages", s.stages)
 	x.POST("/stages", s.saveStage, leads)
 	x.POST("/stages/usual", s.usualStages, leads)
@@ -65,11 +76,23 @@ type settingsData struct {
 
 	Purposes []store.Purpose
 	Grounds  []string
+
+	Teams     []store.Team
+	Countries []store.CountryHolidays
+	Country   string // whose holidays are shown
+	Holidays  []calendar.Holiday
+	Typed     string // as it was typed, where it cannot be read
+
+	Calling calendar.SendingHours
+	Sending calendar.SendingHours
+
+	Changes []store.SettingChange
 }
 
 func (s *Place) settings(c *echo.Context, code int, d settingsData) error {
 	title := map[string]string{"workspace": "Workspace", "people": "People who work here", "stages": "Stages",
-		"grounds": "Purposes and grounds"}[d.Room]
+		"grounds": "Purposes and grounds", "teams": "Teams", "holidays": "Holidays", "hours": "Hours and rests",
+		"changes": "What was changed"}[d.Room]
 	return s.PageCode(c, code, "settings.html", "", "Settings", title, d)
 }
 
@@ -113,15 +136,17 @@ func (s *Place) saveWorkspace(c *echo.Context) error {
 	from, err1 := shell.ClockTime(d.Hours[0])
 	to, err2 := shell.ClockTime(d.Hours[1])
 	err := errors.Join(err1, err2)
+	change := int64(0)
 	if err == nil {
 		w.From, w.To = from, to
-		err = s.Engine.SetWorkspace(c.Request().Context(), w)
+		w.Country = strings.TrimSpace(c.FormValue("country"))
+		change, err = s.Engine.ChangeWorkspace(c.Request().Context(), w, shell.UserOf(c).ID)
 	}
 	if err != nil {
 		d.W, d.Wrong = w, shell.Sentence(err)
 		return s.showWorkspace(c, http.StatusUnprocessableEntity, d)
 	}
-	return s.Done(c, "/settings", "Saved.")
+	return s.saved(c, "/settings", change)
 }
 
 // saveMailServer names the mail server of everybody who has none of their own.
@@ -168,6 +193,9 @@ func (s *Place) showColleagues(c *echo.Context, code int, d settingsData) error 
 	if d.Invitations, err = s.Store.Invitations(ctx); err != nil {
 		return err
 	}
+	if d.Teams, err = s.Store.Teams(ctx); err != nil {
+		return err
+	}
 	return s.settings(c, code, d)
 }
 
@@ -209,10 +237,11 @@ func (s *Place) saveUser(c *echo.Context) error {
 		Phone: c.FormValue("phone"),
 		Away:  c.FormValue("away") != ""}
 	u.Capacity, err = strconv.Atoi(strings.TrimSpace(c.FormValue("capacity")))
+	change := int64(0)
 	if err != nil {
 		err = plainly.New("room is a whole number")
 	} else {
-		err = s.Engine.SetUser(c.Request().Context(), u)
+		change, err = s.Engine.SetUser(c.Request().Context(), u, shell.UserOf(c).ID)
 	}
 	if store.IsNotFound(err) {
 		return err
@@ -220,7 +249,7 @@ func (s *Place) saveUser(c *echo.Context) error {
 	if err != nil {
 		return s.showColleagues(c, http.StatusUnprocessableEntity, settingsData{Wrong: shell.Sentence(err), Open: id})
 	}
-	return s.Done(c, "/settings/people", "Saved.")
+	return s.saved(c, "/settings/people", change)
 }
 
 func (s *Place) userLeaves(c *echo.Context) error {

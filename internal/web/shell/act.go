@@ -57,11 +57,15 @@ func (r ActRow) For() string {
 // Roles reports whether it can be for everybody of a role.
 func (r ActRow) Roles() bool { return r.Kind != nil && r.Kind.Roles }
 
+// Teams reports whether it can be for a team.
+func (r ActRow) Teams() bool { return r.Kind != nil && r.Kind.Teams }
+
 // ActChoices is what acts can be done with.
 type ActChoices struct {
 	Audiences []store.Audience // hand-picked ones
 	Sequences []store.SequenceName
 	Users     []store.User
+	Teams     []store.Team
 	Tags      []store.Tag
 	Stages    []pipeline.Stage
 	Purposes  []store.Purpose
@@ -83,6 +87,9 @@ func (s *Shell) ActChoices(ctx context.Context) (*ActChoices, error) {
 		return nil, err
 	}
 	if d.Users, err = s.Store.Users(ctx); err != nil {
+		return nil, err
+	}
+	if d.Teams, err = s.Store.Teams(ctx); err != nil {
 		return nil, err
 	}
 	if d.Tags, err = s.Store.TagNames(ctx); err != nil {
@@ -138,6 +145,16 @@ func (d *ActChoices) User(id int64) string {
 	return notThere
 }
 
+// Team names a team.
+func (d *ActChoices) Team(id int64) string {
+	for _, t := range d.Teams {
+		if t.ID == id {
+			return t.Name
+		}
+	}
+	return notThere
+}
+
 // Stage names a stage of the pipeline.
 func (d *ActChoices) Stage(id int64) string {
 	for _, x := range d.Stages {
@@ -184,6 +201,8 @@ func TypedAct(v url.Values, i int) act.Act {
 	g := act.Given{Field: at("act_field"), Words: person.Name(what), ID: max(Number(what), 0)}
 	if role, ok := strings.CutPrefix(at("act_to"), "role "); ok && k.Roles {
 		g.Role = right.Role(role)
+	} else if team, ok := strings.CutPrefix(at("act_to"), "team "); ok && k.Teams {
+		g.Team = max(Number(team), 0)
 	} else {
 		g.To = max(Number(at("act_to")), 0)
 	}

@@ -218,9 +218,13 @@ var funcs = template.FuncMap{
 	"html":  func(s string) template.HTML { return template.HTML(s) }, // of what core/message has cleaned, alone
 	// encoded is a query of an address that url.Values has encoded: in an
 	// address it stands as it is.
-	"encoded": func(query string) template.URL { return template.URL(query) },
-	"n":       Thousands,
-	"zones":   calendar.ZoneNames,
+	"encoded":   func(query string) template.URL { return template.URL(query) },
+	"n":         Thousands,
+	"zones":     calendar.ZoneNames,
+	"weekdays":  func() []time.Weekday { return weekdays },
+	"intervals": func(h calendar.SendingHours, d time.Weekday) string { return calendar.Intervals(h.Days[d]) },
+	"countries": calendar.Countries,
+	"country":   shownCountry,
 	"size": func(bytes int64) string {
 		if bytes < 1_000_000 {
 			return fmt.Sprintf("%d kB", max((bytes+500)/1000, 1))
@@ -352,7 +356,7 @@ func TemplateOf(file string) (*template.Template, error) {
 		}
 		t := template.New("layout.html").Funcs(funcs).Funcs(p.funcs)
 		t, err := t.ParseFS(own, "templates/layout.html", "templates/parts.html", "templates/rule.html",
-			"templates/act.html", "templates/filed.html")
+			"templates/act.html", "templates/filed.html", "templates/hours.html")
 		for _, name := range append(p.shared, file) {
 			if err == nil {
 				t, err = t.ParseFS(p.files, "templates/"+name)
