@@ -212,7 +212,7 @@ func TestFromAnEmptyDatabaseToADeal(t *testing.T) {
 	x.sees("Where to hang a sensor.")
 
 	signIn("rui@karang.example")
-	x.sees("1 handed over", "Ana Strand", "Why now")
+	x.sees("Handoffs 1", "Ana Strand", "Why now")
 	x.key("a")
 	x.sees("Accepted. A deal stands on the pipeline.")
 	x.goes("/pipeline")

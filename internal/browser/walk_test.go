@@ -358,7 +358,7 @@ func TestFromAFormToADeal(t *testing.T) {
 	// 5. She looks at the page again, and crosses the line.
 	h.goes("/p/oxygen-alarms")
 	h.goes("/desk")
-	h.sees("1 handed over", "Why now", "+20", "2 × page view", "+3", "1 × click", "24 points at that moment")
+	h.sees("Handoffs 1", "Why now", "+20", "2 × page view", "+3", "1 × click", "24 points at that moment")
 	h.key("a")
 	h.sees("Accepted. A deal stands on the pipeline.")
 	h.goes("/pipeline")

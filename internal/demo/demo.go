@@ -12,6 +12,7 @@ import (
 	"sync"
 	"time"
 
+	"ombak/internal/core/calendar"
 	"ombak/internal/core/news"
 	"ombak/internal/core/right"
 	"ombak/internal/engine"
@@ -127,11 +128,36 @@ func (d *Demo) Begin(ctx context.Context) (userIDs, stageIDs []int64, err error)
 	}
 	w := d.Engine.Workspace()
 	w.Name, w.Zone, w.Address = "Karang Instruments", Zone, "14 Mole Road\nPort Karang"
+	w.Country = "ID"
 	if err := d.Engine.SetWorkspace(ctx, w); err != nil {
+		return nil, nil, err
+	}
+	if err := d.restAndTeam(ctx, userIDs[3]); err != nil {
 		return nil, nil, err
 	}
 	return userIDs, stageIDs,
 		d.Engine.SaveModel(ctx, store.Model{Model: model, Bands: bands, Fit: fit, FitBands: fitBands})
+}
+
+// restAndTeam keeps days on which some countries do not work, and a team, as an admin does.
+func (d *Demo) restAndTeam(ctx context.Context, admin int64) error {
+	day := func(m time.Month, d int, name string) calendar.Holiday {
+		return calendar.Holiday{Date: calendar.Date{Year: 2026, Month: m, Day: d}, Name: name}
+	}
+	for country, list := range map[string][]calendar.Holiday{
+		"NO": {day(5, 1, "Labour Day"), day(5, 17, "Constitution Day"), day(12, 25, "Christmas Day")},
+		"ID": {day(5, 1, "Labour Day"), day(8, 17, "Independence Day"), day(12, 25, "Christmas Day")},
+	} {
+		if _, err := d.Engine.AddHolidays(ctx, country, list, admin); err != nil {
+			return err
+		}
+	}
+	reps, err := d.reps(ctx)
+	if err != nil {
+		return err
+	}
+	_, err = d.Engine.KeepTeam(ctx, store.Team{Name: "Sea cages", Members: reps}, admin)
+	return err
 }
 
 // live lets the last days before Start happen: people fill in the form, two
@@ -229,6 +255,17 @@ func request(ctx context.Context, c *http.Client, method, address string, form u
 	return string(b), err
 }
 
+// reps lists the reps who work here.
+func (d *Demo) reps(ctx context.Context) (out []int64, err error) {
+	users, err := d.Store.Users(ctx)
+	for _, u := range users {
+		if u.Role == right.Rep {
+			out = append(out, u.ID)
+		}
+	}
+	return out, err
+}
+
 // repsWork has the reps do a day's work: nearly all handoffs and calls, and
 // some of their deals move on.
 func (d *Demo) repsWork(ctx context.Context, s *scenario) error {
@@ -236,8 +273,15 @@ func (d *Demo) repsWork(ctx context.Context, s *scenario) error {
 	if err != nil {
 		return err
 	}
+	reps, err := d.reps(ctx)
+	if err != nil {
+		return err
+	}
 	for i, h := range handoffs {
 		rep := h.Rep
+		if rep == nil && d.Clock.Now().Sub(h.Made) > 20*time.Hour { // whoever has a hand free takes it from the pool
+			rep = &reps[i%len(reps)]
+		}
 		if rep == nil || i >= len(handoffs)-2 {
 			continue
 		}

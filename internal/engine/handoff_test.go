@@ -48,7 +48,7 @@ func TestAcceptingIsTakenBack(t *testing.T) {
 	if len(calls) != 1 || w.count("select count(*) from enrolment_log where reason = 'deal opened'") != 0 {
 		t.Errorf("%d calls, or the log still says that she left", len(calls))
 	}
-	w.must(w.e.FinishWork(w.ctx, calls[0].ID, rep, sequence.NoAnswer, ""))
+	w.must(w.e.FinishWork(w.ctx, calls[0].ID, rep, sequence.WrongNumber, ""))
 	w.settle()
 	if n := w.count("select count(*) from enrolment_log where step = $1 and exit = $2", w.call,
 		sequence.NotReached); n != 1 {

@@ -201,7 +201,7 @@ func (w *world) somePlan(rnd *rand.Rand) *sequence.Plan {
 		case 0, 1:
 			s = &sequence.Email{Message: w.first, Timing: at, Purpose: int64(rnd.IntN(2))}
 		case 2:
-			s = &sequence.Call{ToDo: toDo}
+			s = &sequence.Call{ToDo: toDo, Attempts: 1}
 		case 3:
 			s = &sequence.Task{ToDo: toDo, What: "look"}
 		case 4:

@@ -45,8 +45,8 @@ func ReadHolidays(r io.Reader, first, last int) ([]calendar.Holiday, error) {
 		}
 	}
 	if len(out) == 0 {
-		return nil, plainly.Errorf("the file has no day of %d to %d: a holiday is an event that takes the whole day", first,
-			last)
+		return nil, plainly.Errorf("the file has no day of %d to %d: a holiday is an event that takes the whole day",
+			first, last)
 	}
 	return out, nil
 }

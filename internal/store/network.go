@@ -33,6 +33,9 @@ func (tx Tx) SetNetworkAccount(ctx context.Context, user int64, limits *social.L
 		_, err := exec(ctx, tx, "delete from network_account where user_id = $1", user)
 		return err
 	}
+	if err := tx.SetSocialLimits(ctx, user, *limits); err != nil {
+		return err
+	}
 	_, err := exec(ctx, tx, `
 		insert into network_account (user_id, limits) values ($1, $2)
 		on conflict (user_id) do update set limits = excluded.limits`, user, JSON[social.Limits]{V: *limits})

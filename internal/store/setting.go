@@ -46,8 +46,8 @@ func (tx Tx) ChangedSince(ctx context.Context, c *SettingChange) (bool, error) {
 // AddSettingChange keeps a change and answers its id.
 func (tx Tx) AddSettingChange(ctx context.Context, c *SettingChange, user int64) (int64, error) {
 	return one[int64](ctx, tx, `insert into setting_change (kind, key, was, became, words, at, user_id)
-		values ($1, $2, $3::jsonb, $4::jsonb, $5, $6, nullif($7::bigint, 0)) returning id`, c.Kind, c.Key, string(c.Was),
-		string(c.Became), c.Words, c.At, user)
+		values ($1, $2, $3::jsonb, $4::jsonb, $5, $6, nullif($7::bigint, 0)) returning id`, c.Kind, c.Key,
+		string(c.Was), string(c.Became), c.Words, c.At, user)
 }
 
 // SettingUndone marks a change as taken back.

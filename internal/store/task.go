@@ -94,7 +94,8 @@ const taskFields = `
 func (db Queries) OpenTasks(ctx context.Context, user int64, alerts bool, now time.Time) ([]Task, error) {
 	return all[Task](ctx, db,
 		taskFields+"where t.done_at is null and t.alert = $2 and p.erased_at is null and ($1 = 0 or t.user_id = $1 "+
-			"or t.user_id is null and "+ofTeam("t", "$1")+") and t.shown_at <= $3 order by t.made_at, t.id limit 500", user, alerts, now)
+			"or t.user_id is null and "+ofTeam("t", "$1")+") and t.shown_at <= $3 "+
+			"order by t.made_at, t.id limit 500", user, alerts, now)
 }
 
 // AlertsTo is how a user takes alerts.

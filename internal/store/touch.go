@@ -258,7 +258,8 @@ const touchFields = `
 		coalesce(t.version_id, 0) as version_id, coalesce(t.mailing_id, 0) as mailing_id, t.person_id, t.step, t.kind,
 			t.state,
 		t.made_at, coalesce(lt.ready_at, w.ready_at, t.made_at) as ready_at, t.done_at, lt.mail_id, t.message_id,
-		coalesce(lt.subject, '') as subject, coalesce(lt.address, '') as address, w.rep_id, coalesce(tm.name, '') as team,
+		coalesce(lt.subject, '') as subject, coalesce(lt.address, '') as address, w.rep_id,
+			coalesce(tm.name, '') as team,
 			coalesce(w.outcome, '') as outcome,
 		coalesce(w.notes, '') as notes, coalesce(nullif(t.trouble, ''), lt.trouble, '') as trouble,
 		p.first_name as first, p.last_name as last, p.email, p.zone, p.country, p.city, p.phone, p.profile, p.title,
@@ -291,7 +292,8 @@ func ofTeam(of, user string) string {
 func (db Queries) DeskWork(ctx context.Context, rep int64) ([]Touch, error) {
 	return all[Touch](ctx, db,
 		touchFields+
-			"where w.open and t.kind <> 'post' and ($1 = 0 or w.rep_id = $1 or w.rep_id is null and "+ofTeam("w", "$1")+") "+
+			"where w.open and t.kind <> 'post' and ($1 = 0 or w.rep_id = $1 or w.rep_id is null and "+
+			ofTeam("w", "$1")+") "+
 			"order by w.ready_at, t.id limit 200", rep)
 }
 

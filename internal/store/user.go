@@ -24,7 +24,8 @@ type User struct {
 	Team         *int64     `db:"team_id"` // in which they work; nil: in none
 }
 
-const userFields = "select id, name, email, phone, role, password_hash, capacity, away, signature, left_at, team_id from " +
+const userFields = "select id, name, email, phone, role, password_hash, capacity, away, signature, left_at, " +
+	"team_id from " +
 	"app_user "
 
 // UserByEmail finds a user by address, in lower case.

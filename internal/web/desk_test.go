@@ -22,7 +22,7 @@ func (silentNetwork) News(context.Context, string) ([]network.News, error) { ret
 func TestTheFootOfTheDesk(t *testing.T) {
 	x := newSite(t)
 	v := x.visitor().signIn("rep")
-	if _, body := v.do("GET", "/desk", nil); strings.Contains(body, "My social touches") ||
+	if _, body := v.do("GET", "/desk", nil); strings.Contains(body, `<option value="network"`) ||
 		!strings.Contains(body, "Alerts come to me") {
 		t.Error("a network is asked for that is not there, or alerts are not")
 	}
@@ -54,7 +54,9 @@ func TestTheFootOfTheDesk(t *testing.T) {
 	if body := said("/desk/network", limits); !strings.Contains(body, "at most 500") {
 		t.Error("a limit is too large")
 	}
-	if body := said("/desk/network", url.Values{"by": {"me"}}); !strings.Contains(body, "wait for you on the desk") {
+	byMe := url.Values{"by": {"me"}, "limit.connect": {"7"}, "limit.message": {"8"}, "limit.visit": {"9"},
+		"limit.react": {"0"}, "limit.vouch": {"1"}}
+	if body := said("/desk/network", byMe); !strings.Contains(body, "wait for you on the desk") {
 		t.Error("they are not done by hand again")
 	}
 	if body := said("/desk/alerts/when", url.Values{"when": {"at nine"}}); !strings.Contains(body, "<option selected>at nine") {

@@ -332,7 +332,7 @@ func TestTasksAndAlerts(t *testing.T) {
 	v := x.visitor().signIn("rep")
 	_, desk := v.do("GET", "/desk", nil)
 	if strings.Count(desk, "Took the &lt;guide&gt;") != 1 || !strings.Contains(desk, "Ask which sensor") ||
-		!strings.Contains(desk, `name="ids" value="1,2"`) || !strings.Contains(desk, "<b>1</b> task") {
+		!strings.Contains(desk, `name="ids" value="1,2"`) || !strings.Contains(desk, "Tasks <b>1</b>") {
 		t.Errorf("the desk: %s", desk)
 	}
 	res, _ := v.do("POST", "/desk/tasks/3", url.Values{"notes": {"An optical one"}})

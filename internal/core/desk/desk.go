@@ -39,6 +39,7 @@ type Item struct {
 	From  time.Time     // cannot be done before; zero: can be done now
 	Score float64       // the person's engagement
 	Takes time.Duration // at the rep's pace
+	Index int           // whatever whoever asks knows it by
 }
 
 // compare is the order of what can be done: by when, then engagement, then id.

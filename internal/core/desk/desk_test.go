@@ -331,3 +331,31 @@ func FuzzLater(f *testing.F) {
 		}
 	})
 }
+
+// A day of Tuesday: two items follow on one another over lunch, the third comes up at 15:00,
+// and the fourth is done only the next morning.
+func TestDay(t *testing.T) {
+	oslo := zone(t, "Europe/Oslo")
+	at := func(day, hour, minute int) time.Time { return time.Date(2026, 4, day, hour, minute, 0, 0, oslo) }
+	hours := UsualCalling()
+	list := []Item{{ID: 1, Takes: 2 * time.Hour}, {ID: 2, Takes: time.Hour},
+		{ID: 3, From: at(14, 15, 0), Takes: 90 * time.Minute}, {ID: 4, From: at(14, 15, 10), Takes: time.Hour}}
+	got, err := Day(list, 2, at(14, 9, 20), hours, oslo)
+	if err != nil {
+		t.Fatal(err)
+	}
+	want := []Slot{{at(14, 9, 20), at(14, 11, 20)}, {at(14, 11, 20), at(14, 13, 20)}, {at(14, 15, 0), at(14, 16, 30)},
+		{at(14, 16, 30), at(15, 9, 30)}}
+	for i := range want {
+		if !got[i].From.Equal(want[i].From) || !got[i].To.Equal(want[i].To) {
+			t.Errorf("item %d is done from %v to %v, want %v", i+1, got[i].From, got[i].To, want[i])
+		}
+	}
+	if _, err := Day(list, 2, now, calendar.SendingHours{}, oslo); err == nil {
+		t.Error("without working hours there is a day")
+	}
+	list[0].By, list[1].By, list[3].By = at(14, 11, 0), at(14, 13, 20), at(14, 9, 0)
+	if late := InTime(list, at(14, 9, 20), hours, oslo); !slices.Equal(late, []int{0, 3}) {
+		t.Errorf("late are %v", late)
+	}
+}

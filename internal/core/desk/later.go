@@ -17,7 +17,8 @@ var ErrLater = plainly.New(`say when, as “tomorrow 10”, “in 3 working days
 const MaxLater = 366 * 24 * time.Hour
 
 var (
-	inSome  = regexp.MustCompile(`^(?:in )?(\d{1,4}|an?|one|two|three) (minutes?|min|hours?|h|days?|working days?|weeks?)$`)
+	inSome = regexp.MustCompile(`^(?:in )?(\d{1,4}|an?|one|two|three) ` +
+		`(minutes?|min|hours?|h|days?|working days?|weeks?)$`)
 	atClock = regexp.MustCompile(`^(.*?)(?:^|[ ,]+)(?:at )?(\d{1,2})(?:[:.](\d{2}))?\s*(am|pm|h)?$`)
 )
 
@@ -26,7 +27,9 @@ var counted = map[string]int{"a": 1, "an": 1, "one": 1, "two": 2, "three": 3}
 // Later reads when something is to come up again, as people say it, seen from now by a clock
 // in loc: a length of time from now, or a day with or without a time of it. A day without one
 // begins with the working day, at morning (since midnight). What is over is no instant.
-func Later(words string, now time.Time, loc *time.Location, morning time.Duration, w calendar.Working) (time.Time, error) {
+func Later(
+	words string, now time.Time, loc *time.Location, morning time.Duration, w calendar.Working,
+) (time.Time, error) {
 	s := strings.Join(strings.Fields(strings.ToLower(words)), " ")
 	if s == "" || len(s) > 100 {
 		return time.Time{}, ErrLater

@@ -1,6 +1,7 @@
 package sequence
 
 import (
+	"fmt"
 	"ombak/internal/core/act"
 	"ombak/internal/core/contact"
 	"ombak/internal/core/signal"
@@ -12,9 +13,10 @@ import (
 type Call struct {
 	Common
 	ToDo
-	Guide string `json:"guide,omitempty"` // what to say, for the rep
-	Team  int64  `json:"team,omitempty"`  // any of which calls; 0: For
-	For   int64  `json:"for,omitempty"`   // who calls; 0: the owner, else whoever takes it
+	Guide    string `json:"guide,omitempty"`    // what to say, for the rep
+	Attempts int    `json:"attempts,omitempty"` // how often it is tried; 0: 3 times
+	Team     int64  `json:"team,omitempty"`     // any of which calls; 0: For
+	For      int64  `json:"for,omitempty"`      // who calls; 0: the owner, else whoever takes it
 }
 
 // The exits of a call.
@@ -60,6 +62,13 @@ func (s *Call) Settings(n Names) []Setting {
 	if s.For != 0 || s.Team != 0 {
 		out = append(out, Setting{"By", n.whose(s.For, s.Team)})
 	}
+	switch s.Attempts {
+	case 0:
+	case 1:
+		out = append(out, Setting{"Tried", "once"})
+	default:
+		out = append(out, Setting{"Tried", fmt.Sprintf("%d times at most", s.Attempts)})
+	}
 	return append(out, s.settings()...)
 }
 
@@ -77,11 +86,16 @@ func (*Call) Told(o Outcome) signal.Kind {
 	return 0
 }
 
-func (s *Call) does() []act.Act                    { return []act.Act{act.Work{Of: touch.Call, For: s.For, Team: s.Team}} }
-func (s *Call) check(_ *Plan, report func(string)) { s.ToDo.check(report) }
-func (s *Call) reaches() (contact.Channel, bool)   { return contact.Call, false }
-func (s *Call) advance(r *run) verdict             { return r.work(s) }
-func (*Call) missed() int                          { return 2 }
+func (s *Call) does() []act.Act { return []act.Act{act.Work{Of: touch.Call, For: s.For, Team: s.Team}} }
+func (s *Call) check(_ *Plan, report func(string)) {
+	if s.Attempts < 0 || s.Attempts > 20 {
+		report("is tried at most 20 times")
+	}
+	s.ToDo.check(report)
+}
+func (s *Call) reaches() (contact.Channel, bool) { return contact.Call, false }
+func (s *Call) advance(r *run) verdict           { return r.work(s) }
+func (*Call) missed() int                        { return 2 }
 
 func (*Call) leads(o Outcome) int {
 	switch o {

@@ -17,21 +17,23 @@ import (
 
 // Workspace is what holds for everybody here.
 type Workspace struct {
-	Name     string                 `json:"name"`
-	Zone     string                 `json:"zone"`                // an IANA name; empty: as the machine's settings say
-	From     int                    `json:"from"`                // working hours, in minutes since midnight
-	To       int                    `json:"to"`                  //
-	Address  string                 `json:"address"`             // of the sender, as the law wants it under each email; a line each
-	Currency string                 `json:"currency"`            // in which deals are worth something (ISO 4217)
-	Tried    time.Time              `json:"tried,omitzero"`      // when the mail server last took a test letter
-	Country  string                 `json:"country,omitempty"`   // whose holidays are kept where nobody says; a code, or empty
-	Calling  *calendar.SendingHours `json:"calling,omitempty"`   // when people are called; nil: as usual
-	Sending  *calendar.SendingHours `json:"sending,omitempty"`   // of a new sequence; nil: as usual
-	Rest     sequence.Rest          `json:"rest,omitzero"`       // of a new sequence
-	NoHold   bool                   `json:"no_hold,omitempty"`   // a new sequence waits no working day when it is launched
-	AnswerIn int                    `json:"answer_in,omitempty"` // within how many working hours an answer is answered; 0: 4
-	PoolFor  int                    `json:"pool_for,omitempty"`  // for how many minutes what was taken from a pool is kept; 0: 30
-	Rests    int64                  `json:"rests,omitempty"`     // goes up whenever holidays change
+	Name     string    `json:"name"`
+	Zone     string    `json:"zone"`           // an IANA name; empty: as the machine's settings say
+	From     int       `json:"from"`           // working hours, in minutes since midnight
+	To       int       `json:"to"`             //
+	Address  string    `json:"address"`        // of the sender, as the law wants it under each email; a line each
+	Currency string    `json:"currency"`       // in which deals are worth something (ISO 4217)
+	Tried    time.Time `json:"tried,omitzero"` // when the mail server last took a test letter
+
+	Country string                 `json:"country,omitempty"` // whose holidays hold where nobody says; a code, or empty
+	Calling *calendar.SendingHours `json:"calling,omitempty"` // when people are called; nil: as usual
+	Sending *calendar.SendingHours `json:"sending,omitempty"` // of a new sequence; nil: as usual
+	Rest    sequence.Rest          `json:"rest,omitzero"`     // of a new sequence
+	NoHold  bool                   `json:"no_hold,omitempty"` // a new sequence is launched without a launch hold
+
+	AnswerIn int   `json:"answer_in,omitempty"` // working hours in which an answer is answered; 0: 4
+	PoolFor  int   `json:"pool_for,omitempty"`  // minutes for which what was taken from a pool is kept; 0: 30
+	Rests    int64 `json:"rests,omitempty"`     // goes up whenever holidays change
 }
 
 // usualWorkspace is one that nobody has said anything of. Its hours are common

@@ -17,7 +17,13 @@ import (
 func (e *Sales) FinishWork(ctx context.Context, touch, user int64, outcome sequence.Outcome, notes string) error {
 	now := e.Now()
 	err := e.Store.InTx(ctx, func(tx store.Tx) error {
-		if err := base.MayWork(ctx, tx, user, store.CallWork, touch); err != nil {
+		if err := e.mayWork(ctx, tx, user, store.CallWork, touch); err != nil {
+			return err
+		}
+		if again, err := e.tried(ctx, tx, touch, user, outcome, base.Cut(notes, 1000)); err != nil || again {
+			if err == nil {
+				err = tx.Notify(ctx, news.Desk)
+			}
 			return err
 		}
 		t, err := tx.FinishWork(ctx, touch, user, string(outcome), base.Cut(notes, 5000), now)
@@ -25,6 +31,9 @@ func (e *Sales) FinishWork(ctx context.Context, touch, user int64, outcome seque
 			return base.ErrGone
 		}
 		if err != nil {
+			return err
+		}
+		if err := tx.ForgetItem(ctx, store.CallWork, touch); err != nil {
 			return err
 		}
 		step, err := workOf(ctx, tx.Queries, &t)

@@ -59,7 +59,7 @@ var (
 func (e *Sales) Accept(ctx context.Context, id, rep int64) (deal int64, err error) {
 	now := e.Now()
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {
-		if err := base.MayWork(ctx, tx, rep, store.HandoffWork, id); err != nil {
+		if err := e.mayWork(ctx, tx, rep, store.HandoffWork, id); err != nil {
 			return err
 		}
 		h, err := tx.DecideHandoff(ctx, id, rep, "accepted", "", now)
@@ -144,7 +144,7 @@ func (e *Sales) SendBack(ctx context.Context, id, rep int64, reason string) erro
 		return ErrNoReason
 	}
 	return e.Store.InTx(ctx, func(tx store.Tx) error {
-		if err := base.MayWork(ctx, tx, rep, store.HandoffWork, id); err != nil {
+		if err := e.mayWork(ctx, tx, rep, store.HandoffWork, id); err != nil {
 			return err
 		}
 		h, err := tx.DecideHandoff(ctx, id, rep, "sent back", base.Cut(reason, 500), e.Now())

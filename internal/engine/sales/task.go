@@ -14,11 +14,14 @@ import (
 func (e *Sales) FinishTask(ctx context.Context, id, user int64, notes string) (store.Task, error) {
 	var t store.Task
 	err := e.Store.InTx(ctx, func(tx store.Tx) error {
-		err := base.MayWork(ctx, tx, user, store.TaskWork, id)
+		err := e.mayWork(ctx, tx, user, store.TaskWork, id)
 		if err != nil {
 			return err
 		}
 		if t, err = tx.FinishTask(ctx, id, user, base.Cut(notes, 5000), e.Now()); err != nil {
+			return err
+		}
+		if err := tx.ForgetItem(ctx, store.TaskWork, id); err != nil {
 			return err
 		}
 		return tx.Notify(ctx, news.Desk.About(t.Person))

@@ -256,6 +256,9 @@ func (e *Setup) UserLeaves(ctx context.Context, id, to int64) error {
 		if err := tx.UserLeaves(ctx, id, to, e.Now()); err != nil {
 			return err
 		}
+		if err := tx.LetGo(ctx, id); err != nil {
+			return err
+		}
 		return tx.Notify(ctx, news.Desk.AboutSomebody(), news.Pipeline)
 	})
 	if err == nil {

@@ -53,6 +53,23 @@ func (e *Social) SetNetworkAccount(ctx context.Context, user int64, limits *soci
 	return e.Store.InTx(ctx, func(tx store.Tx) error { return tx.SetNetworkAccount(ctx, user, limits) })
 }
 
+// SetSocial keeps how often on a day a user does each act, and whether the network does them or
+// they do.
+func (e *Social) SetSocial(ctx context.Context, user int64, limits social.Limits, network bool) error {
+	if err := limits.Check(); err != nil {
+		return err
+	}
+	if network {
+		return e.SetNetworkAccount(ctx, user, &limits)
+	}
+	return e.Store.InTx(ctx, func(tx store.Tx) error {
+		if err := tx.SetSocialLimits(ctx, user, limits); err != nil {
+			return err
+		}
+		return tx.SetNetworkAccount(ctx, user, nil)
+	})
+}
+
 // perTurn is how much of one user a turn does.
 const perTurn = 20
 

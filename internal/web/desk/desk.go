@@ -4,12 +4,16 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"log/slog"
 	"net/http"
+	"net/url"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/labstack/echo/v5"
 
+	"ombak/internal/core/desk"
 	"ombak/internal/core/plainly"
 	"ombak/internal/core/right"
 	"ombak/internal/core/sequence"
@@ -20,36 +24,101 @@ import (
 	"ombak/internal/web/shell"
 )
 
-// work is one thing on the desk.
+// work is the item at hand, whole.
 type work struct {
 	Key     string // "call-12", of whatever kind of touch
+	Kind    desk.Kind
+	Person  int64
 	Handoff *store.Handoff
 	Touch   *store.Touch // what a step asks for: a call, a social touch, a task
 	Task    *store.Task
+	Said    store.DeskItem
+	Item    *sales.Item // its place in the list; nil: it is further down
 }
 
 type deskData struct {
-	Work     []work
+	Day      *sales.Day
+	Ask      sales.Ask
+	Query    string // of the address, what is asked for: "kind=call"
 	Now      *work
-	At       int    // which of Work it is, from 1
+	At       int    // which of the list it is, from 1; 0: further down
 	Before   string // the key of the one before it, and of the next
 	After    string
+	Since    int64 // when it was laid before the rep, in seconds
 	Guide    string
 	Words    string // ready to be copied
 	Outcomes []sequence.Outcome
-	Handoffs int
-	Calls    int
-	Social   int
-	Tasks    int
+	Users    []store.User
 	Alerts   []shell.Bundle
 	When     string // their reader takes them
 	Times    []string
-	Network  *networkForm // nil: none is connected, or they do not sell
+	Network  *networkForm // nil: they do not sell
 	Unsure   []store.Incoming
 	Undo     string // what was done a moment ago, "task-12"
 	All      bool   // a lead sees everybody's
 	Signals  []store.TimelineSignal
+	Touches  []store.Touch // that the person had
+	Notes    []store.Note
+	There    []store.Colleague
+	Shelf    []store.ShelfItem
 	Wrong    string
+}
+
+// Kinds lists the kinds of work that there are on desks.
+func (deskData) Kinds() []desk.Kind {
+	return []desk.Kind{desk.Handoff, desk.Call, desk.Social, desk.Task}
+}
+
+// Key is an item's in addresses and forms.
+func (deskData) Key(x sales.Item) string { return keyOf(x.Row.Of, x.ID) }
+
+// To is the address of an item in the list that is looked at; empty: of what is first.
+func (d deskData) To(key string) string { return deskAt(d.Query, key) }
+
+func deskAt(query, key string) string {
+	to := "/desk"
+	if key != "" {
+		query = strings.TrimPrefix(query+"&item="+url.QueryEscape(key), "&")
+	}
+	if query != "" {
+		to += "?" + query
+	}
+	return to
+}
+
+var keyWords = map[store.WorkKind]string{store.HandoffWork: "handoff", store.CallWork: "call", store.TaskWork: "task"}
+
+func keyOf(of store.WorkKind, id int64) string { return fmt.Sprintf("%s-%d", keyWords[of], id) }
+
+// readKey reads an item's key; false: it is none.
+func readKey(key string) (store.WorkKind, int64, bool) {
+	word, number, _ := strings.Cut(key, "-")
+	for of, w := range keyWords {
+		if w == word {
+			id := shell.Number(number)
+			return of, id, id > 0
+		}
+	}
+	return 0, 0, false
+}
+
+// asked reads what part of the desk is looked at.
+func asked(c *echo.Context, get func(string) string) (sales.Ask, string) {
+	u := shell.UserOf(c)
+	ask := sales.Ask{User: u.ID, Kind: desk.Kind(get("kind")), Pool: get("pool") != ""}
+	if u.Role != right.Rep {
+		ask.User = 0
+	}
+	v := url.Values{}
+	if !ask.Kind.Known() {
+		ask.Kind = ""
+	} else {
+		v.Set("kind", string(ask.Kind))
+	}
+	if ask.Pool {
+		v.Set("pool", "1")
+	}
+	return ask, v.Encode()
 }
 
 func (s *Place) desk(c *echo.Context) error { return s.showDesk(c, http.StatusOK, "") }
@@ -57,27 +126,16 @@ func (s *Place) desk(c *echo.Context) error { return s.showDesk(c, http.StatusOK
 func (s *Place) showDesk(c *echo.Context, code int, wrong string) error {
 	ctx := c.Request().Context()
 	u := shell.UserOf(c)
-	rep := u.ID
-	d := deskData{Wrong: wrong}
-	if u.Role != right.Rep {
-		rep, d.All = 0, true
-	}
-	handoffs, err := s.Store.OpenHandoffs(ctx, rep)
-	if err != nil {
-		return err
-	}
-	touches, err := s.Store.DeskWork(ctx, rep)
-	if err != nil {
-		return err
-	}
-	tasks, err := s.Store.OpenTasks(ctx, rep, false, s.Engine.Now())
-	if err != nil {
+	d := deskData{Wrong: wrong, All: u.Role != right.Rep}
+	d.Ask, d.Query = asked(c, c.QueryParam)
+	var err error
+	if d.Day, err = s.Engine.Day(ctx, d.Ask); err != nil {
 		return err
 	}
 	if d.Alerts, err = s.Bundles(c, u.ID); err != nil {
 		return err
 	}
-	if d.Unsure, err = s.Store.UnsureIncoming(ctx, 0, rep, 20); err != nil {
+	if d.Unsure, err = s.Store.UnsureIncoming(ctx, 0, d.Ask.User, 20); err != nil {
 		return err
 	}
 	if d.When, err = s.Store.AlertsTo(ctx, u.ID); err != nil {
@@ -87,68 +145,130 @@ func (s *Place) showDesk(c *echo.Context, code int, wrong string) error {
 		return err
 	}
 	d.Times, d.Undo = sales.AlertTimes(), c.QueryParam("undo")
-	d.Handoffs, d.Tasks = len(handoffs), len(tasks)
-	for i := range handoffs {
-		d.Work = append(d.Work, work{Key: fmt.Sprintf("handoff-%d", handoffs[i].ID), Handoff: &handoffs[i]})
-	}
-	for i := range touches {
-		switch touches[i].Kind {
-		case touch.Task:
-			d.Tasks++
-		case touch.Social:
-			d.Social++
-		default:
-			d.Calls++
-		}
-		d.Work = append(d.Work, work{Key: fmt.Sprintf("call-%d", touches[i].ID), Touch: &touches[i]})
-	}
-	for i := range tasks {
-		d.Work = append(d.Work, work{Key: fmt.Sprintf("task-%d", tasks[i].ID), Task: &tasks[i]})
-	}
-	item := c.QueryParam("item")
-	for i := range d.Work {
-		if d.Work[i].Key == item || (i == 0 && d.Now == nil) {
-			d.Now, d.At = &d.Work[i], i+1
-		}
-	}
-	if d.Now != nil && item != "" && d.Now.Key != item && wrong == "" {
-		d.Wrong = "What you had open is not on the desk any more. This is what comes first now."
-	}
-	if d.At > 1 {
-		d.Before = d.Work[d.At-2].Key
-	}
-	if d.At > 0 && d.At < len(d.Work) {
-		d.After = d.Work[d.At].Key
-	}
-	if d.Now != nil {
-		who := int64(0)
-		switch {
-		case d.Now.Task != nil:
-			who = d.Now.Task.Person
-		case d.Now.Touch != nil:
-			who = d.Now.Touch.Person
-			step, err := s.Engine.WorkOf(ctx, d.Now.Touch)
-			if err != nil {
-				return err
-			}
-			d.Outcomes = step.Outcomes()
-			if d.Guide, err = s.told(ctx, step.Tells(), who, shell.UserOf(c).ID); err != nil {
-				return err
-			}
-			if d.Words, err = s.told(ctx, step.Words(), who, shell.UserOf(c).ID); err != nil {
-				return err
-			}
-		default:
-			who = d.Now.Handoff.Person
-		}
-		if d.Signals, err = s.Store.PersonTimeline(ctx, who); err != nil {
-			return err
-		}
-		if len(d.Signals) > 8 {
-			d.Signals = d.Signals[:8]
-		}
+	if err := s.atHand(c, &d); err != nil {
+		return err
 	}
 	return s.PageCode(c, code, "desk.html", "desk", "Desk", "Desk", d)
+}
+
+// atHand finds the item that is asked for, or the first, with all that is needed to do it.
+func (s *Place) atHand(c *echo.Context, d *deskData) error {
+	ctx := c.Request().Context()
+	item := c.QueryParam("item")
+	if of, id, ok := readKey(item); ok {
+		var err error
+		if d.Now, err = s.open(ctx, of, id, d.Ask.User); err != nil {
+			return err
+		}
+	}
+	if d.Now == nil && len(d.Day.Items) > 0 {
+		x := &d.Day.Items[0]
+		var err error
+		if d.Now, err = s.open(ctx, x.Row.Of, x.ID, d.Ask.User); err != nil {
+			return err
+		}
+		if item != "" && d.Wrong == "" {
+			d.Wrong = "What you had open is not on the desk any more. This is what comes first now."
+		}
+	}
+	if d.Now == nil {
+		return nil
+	}
+	for i := range d.Day.Items[:d.Day.Shown] {
+		x := &d.Day.Items[i]
+		if keyOf(x.Row.Of, x.ID) != d.Now.Key {
+			continue
+		}
+		d.At, d.Now.Item = i+1, x
+		if i > 0 {
+			d.Before = keyOf(d.Day.Items[i-1].Row.Of, d.Day.Items[i-1].ID)
+		}
+		if i+1 < d.Day.Shown {
+			d.After = keyOf(d.Day.Items[i+1].Row.Of, d.Day.Items[i+1].ID)
+		}
+	}
+	d.Since = s.Engine.Now().Unix()
+	if since := shell.Number(c.QueryParam("since")); since > 0 && since < d.Since && d.Now.Key == item {
+		d.Since = since
+	}
+	return s.around(ctx, d, shell.UserOf(c).ID)
+}
+
+// open reads an item that is still to be done and that a user may do; nil: there is none.
+func (s *Place) open(ctx context.Context, of store.WorkKind, id, user int64) (*work, error) {
+	may, err := s.Store.OnDesk(ctx, of, id, user, s.Engine.Now())
+	if err != nil || !may {
+		return nil, err
+	}
+	w := &work{Key: keyOf(of, id)}
+	switch of {
+	case store.HandoffWork:
+		h, err := s.Store.Handoff(ctx, id)
+		if err != nil {
+			return nil, err
+		}
+		w.Handoff, w.Person, w.Kind = &h, h.Person, desk.Handoff
+	case store.TaskWork:
+		t, err := s.Store.Task(ctx, id)
+		if err != nil {
+			return nil, err
+		}
+		w.Task, w.Person, w.Kind = &t, t.Person, desk.Task
+	default:
+		t, err := s.Store.Touch(ctx, id)
+		if err != nil {
+			return nil, err
+		}
+		w.Touch, w.Person, w.Kind = &t, t.Person, kindOf(t.Kind)
+	}
+	w.Said, err = s.Store.DeskItem(ctx, of, id)
+	return w, err
+}
+
+func kindOf(k touch.Kind) desk.Kind {
+	switch k {
+	case touch.Social:
+		return desk.Social
+	case touch.Task:
+		return desk.Task
+	}
+	return desk.Call
+}
+
+// around reads what stands beside the item at hand.
+func (s *Place) around(ctx context.Context, d *deskData, user int64) (err error) {
+	if d.Now.Touch != nil {
+		step, err := s.Engine.WorkOf(ctx, d.Now.Touch)
+		if err != nil {
+			return err
+		}
+		d.Outcomes = step.Outcomes()
+		if d.Guide, err = s.told(ctx, step.Tells(), d.Now.Person, user); err != nil {
+			return err
+		}
+		if d.Words, err = s.told(ctx, step.Words(), d.Now.Person, user); err != nil {
+			return err
+		}
+	}
+	if d.Signals, err = s.Store.LastSignals(ctx, d.Now.Person, 6); err != nil {
+		return err
+	}
+	if d.Touches, err = s.Store.LastTouchesOf(ctx, d.Now.Person, 5); err != nil {
+		return err
+	}
+	if d.Notes, err = s.Store.Notes(ctx, d.Now.Person); err != nil {
+		return err
+	}
+	d.Notes = d.Notes[:min(len(d.Notes), 3)]
+	if d.There, err = s.Store.AtTheCompany(ctx, d.Now.Person, 4); err != nil {
+		return err
+	}
+	if d.Shelf, err = s.Store.Shelf(ctx, "", s.Engine.Now(), false); err != nil {
+		return err
+	}
+	d.Shelf = d.Shelf[:min(len(d.Shelf), 4)]
+	d.Users, err = s.Store.Users(ctx)
+	return err
 }
 
 // told is what a step says with its merge fields filled in for one person. Where a field has
@@ -181,7 +301,36 @@ func (s *Place) finishWork(c *echo.Context) error {
 	if err != nil {
 		return s.NotDone(c, fmt.Sprintf("/desk?item=call-%d", id), shell.Sentence(err))
 	}
-	return s.Done(c, "/desk", "Noted: "+c.FormValue("outcome")+".")
+	s.took(c)
+	note := "Noted: " + c.FormValue("outcome") + "."
+	if next, err := s.Engine.NextTry(c.Request().Context(), id); err != nil {
+		return err
+	} else if !next.IsZero() {
+		note += " It comes up again " + next.In(s.Engine.Zone()).Format("Mon 2 Jan, 15:04") + "."
+	}
+	return s.Done(c, backTo(c), note)
+}
+
+// backTo is the list that a form was sent from.
+func backTo(c *echo.Context) string {
+	v, err := url.ParseQuery(c.FormValue("desk"))
+	if err != nil {
+		return "/desk"
+	}
+	_, query := asked(c, v.Get)
+	return deskAt(query, "")
+}
+
+// took keeps how long what a form was sent about took, where the form says it.
+func (s *Place) took(c *echo.Context) {
+	since := shell.Number(c.FormValue("since"))
+	if since <= 0 {
+		return
+	}
+	err := s.Engine.Took(c.Request().Context(), shell.UserOf(c).ID, desk.Kind(c.FormValue("of")), time.Unix(since, 0))
+	if err != nil { // what was done is done
+		slog.Warn("how long something took is not kept", "error", err)
+	}
 }
 
 func (s *Place) accept(c *echo.Context) error {
@@ -196,7 +345,9 @@ func (s *Place) accept(c *echo.Context) error {
 	if err != nil {
 		return s.NotDone(c, "/desk", shell.Sentence(err))
 	}
-	return s.DoneUndo(c, "/desk", "Accepted. A deal stands on the pipeline.", fmt.Sprintf("/desk/handoffs/%d/back", id))
+	s.took(c)
+	return s.DoneUndo(c, backTo(c), "Accepted. A deal stands on the pipeline.",
+		fmt.Sprintf("/desk/handoffs/%d/back", id))
 }
 
 // takeBack puts a handoff that was accepted or sent back on the desk again.
@@ -231,7 +382,8 @@ func (s *Place) sendBack(c *echo.Context) error {
 	if err != nil {
 		return s.NotDone(c, "/desk", shell.Sentence(err))
 	}
-	return s.DoneUndo(c, "/desk", "Sent back. Marketing sees your reason.", fmt.Sprintf("/desk/handoffs/%d/back", id))
+	s.took(c)
+	return s.DoneUndo(c, backTo(c), "Sent back. Marketing sees your reason.", fmt.Sprintf("/desk/handoffs/%d/back", id))
 }
 
 // sortLetter takes whether a letter is from whom it seems to be from.
@@ -266,6 +418,11 @@ func (s *Place) Routes(in *echo.Group) {
 	in.POST("/desk/alerts", s.seeAlerts)
 	in.POST("/desk/alerts/when", s.setAlerts)
 	in.POST("/desk/network", s.setNetwork, sells)
+	in.POST("/desk/items/:key/take", s.take)
+	in.POST("/desk/items/:key/later", s.later)
+	in.POST("/desk/items/:key/now", s.comeUp)
+	in.POST("/desk/items/:key/pass", s.passOn)
+	in.POST("/desk/items/:key/pass/back", s.passBack)
 	in.POST("/letters/:id/sort", s.sortLetter, shell.Allow(right.Marketer, right.Rep, right.Lead, right.Admin))
 	in.POST("/desk/calls/:id", s.finishWork, sells)
 	in.POST("/desk/handoffs/:id/accept", s.accept, sells)

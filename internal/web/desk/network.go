@@ -14,8 +14,9 @@ import (
 	"ombak/internal/web/shell"
 )
 
-// networkForm is whether the network does a user's social touches, and how often on a day.
+// networkForm is how often on a day a user does social touches, and whether the network does them.
 type networkForm struct {
+	There  bool // a network is connected
 	On     bool
 	Limits []limitField
 }
@@ -32,18 +33,20 @@ var limitWords = map[sequence.SocialAct]string{sequence.Connect: "requests", seq
 
 // networkForm reads it; nil where there is nothing to choose.
 func (s *Place) networkForm(ctx context.Context, u store.User) (*networkForm, error) {
-	if s.Engine.Network == nil || u.Role == right.Marketer {
+	if u.Role == right.Marketer {
 		return nil, nil
+	}
+	limits, err := s.Store.SocialLimits(ctx, u.ID)
+	if err != nil {
+		return nil, err
 	}
 	accounts, err := s.Store.NetworkAccounts(ctx)
 	if err != nil {
 		return nil, err
 	}
-	f, limits := &networkForm{}, social.Limits{}
+	f := &networkForm{There: s.Engine.Network != nil}
 	for _, a := range accounts {
-		if a.User == u.ID {
-			f.On, limits = true, a.Limits.V
-		}
+		f.On = f.On || a.User == u.ID
 	}
 	for _, what := range sequence.SocialActs() {
 		f.Limits = append(f.Limits, limitField{what, limitWords[what], limits.Of(what)})
@@ -53,26 +56,23 @@ func (s *Place) networkForm(ctx context.Context, u store.User) (*networkForm, er
 
 // setNetwork keeps whether the network does the user's social touches.
 func (s *Place) setNetwork(c *echo.Context) error {
-	var limits *social.Limits
-	if c.FormValue("by") == "network" {
-		limits = &social.Limits{}
-		for _, what := range sequence.SocialActs() {
-			n, err := strconv.Atoi(c.FormValue("limit." + string(what)))
-			if err != nil {
-				return s.NotDone(c, "/desk", "Say how often on a day, in numbers.")
-			}
-			(*limits)[what] = n
+	limits, network := social.Limits{}, c.FormValue("by") == "network"
+	for _, what := range sequence.SocialActs() {
+		n, err := strconv.Atoi(c.FormValue("limit." + string(what)))
+		if err != nil {
+			return s.NotDone(c, "/desk", "Say how often on a day, in numbers.")
 		}
+		limits[what] = n
 	}
-	err := s.Engine.SetNetworkAccount(c.Request().Context(), shell.UserOf(c).ID, limits)
+	err := s.Engine.SetSocial(c.Request().Context(), shell.UserOf(c).ID, limits, network)
 	if _, plain := plainly.Says(err); plain {
 		return s.NotDone(c, "/desk", shell.Sentence(err))
 	}
 	if err != nil {
 		return err
 	}
-	if limits == nil {
-		return s.Done(c, "/desk", "Social touches wait for you on the desk.")
+	if !network {
+		return s.Done(c, "/desk", "Social touches wait for you on the desk, on each day as many as you say.")
 	}
 	return s.Done(c, "/desk", "The network does your social touches, as far as each day has room.")
 }

@@ -27,6 +27,7 @@ func (s *Place) finishTask(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
+	s.took(c)
 	return s.Done(c, fmt.Sprintf("/desk?undo=task-%d", t.ID), "Done: "+t.Words+".")
 }
 

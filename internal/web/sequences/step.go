@@ -11,6 +11,7 @@ import (
 
 	"ombak/internal/core/act"
 	"ombak/internal/core/calendar"
+	"ombak/internal/core/desk"
 	"ombak/internal/core/person"
 	"ombak/internal/core/plainly"
 	"ombak/internal/core/rule"
@@ -87,7 +88,10 @@ func readEmail(f Typed, s sequence.Step) error {
 func readCall(f Typed, s sequence.Step) error {
 	x := s.(*sequence.Call)
 	x.Guide, x.For = strings.TrimSpace(f.Get("guide")), max(f.Number("for"), 0)
-	x.Team = f.team("for")
+	x.Team, x.Attempts = f.team("for"), int(min(max(f.Number("attempts"), 0), 100))
+	if x.Attempts == desk.UsualAttempts {
+		x.Attempts = 0
+	}
 	err := readToDo(f, &x.ToDo)
 	if len(x.Guide) > 5000 {
 		err = errors.Join(err, plainly.New("the guide is too long: at most 5,000 letters"))

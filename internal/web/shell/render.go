@@ -114,6 +114,27 @@ func (v View) At(t any) string {
 	}
 }
 
+// Soon gives an instant as it is said of today and the days around: "10:30", "tomorrow 09:00",
+// "Mon 13:30", else its date.
+func (v View) Soon(t time.Time) string {
+	at, now := t.In(v.Zone), v.Now.In(v.Zone)
+	days := int(calendar.At(calendar.DateOf(at, v.Zone), 0, time.UTC).Sub(
+		calendar.At(calendar.DateOf(now, v.Zone), 0, time.UTC)).Hours() / 24)
+	switch {
+	case days == 0:
+		return at.Format("15:04")
+	case days == 1:
+		return "tomorrow " + at.Format("15:04")
+	case days == -1:
+		return "yesterday " + at.Format("15:04")
+	case days > 0 && days < 7:
+		return at.Format("Mon 15:04")
+	case at.Year() == now.Year():
+		return at.Format("2 Jan")
+	}
+	return at.Format(DayForm)
+}
+
 // Day gives its date alone.
 func (v View) Day(t any) string {
 	at := instant(t)

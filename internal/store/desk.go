@@ -1,0 +1,336 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"ombak/internal/core/desk"
+	"ombak/internal/core/social"
+)
+
+// DeskRow is an item of work with what its place in the list is reckoned from.
+type DeskRow struct {
+	Of      WorkKind
+	ID      int64
+	Kind    desk.Kind
+	Person  int64
+	Made    time.Time
+	Limit   *time.Time `db:"limit_at"` // when its step gives up; nil: never, or it has none
+	Later   *time.Time `db:"later_at"`
+	Back    bool
+	Score   float64
+	Zone    string
+	Country string
+	City    string
+	Version int64 // of a step's work; 0: it is of none
+	Step    int32
+	Tried   *time.Time `db:"tried_at"`
+	Rep     *int64     `db:"rep_id"`
+}
+
+// DeskRows lists what a user has to do and what they can take: what is nobody's, or their
+// team's, unless somebody else has taken it. User 0 stands for everybody; pool for what can be
+// taken alone. At most n are answered, the longest waiting first.
+func (db Queries) DeskRows(ctx context.Context, user int64, pool bool, now time.Time, n int) ([]DeskRow, error) {
+	mine := func(rep, team string) string {
+		return `($1 = 0 or ` + rep + ` = $1 and not $2 or ` + rep + ` is null
+				and (` + team + ` is null or ` + team + ` = (select team_id from app_user where id = $1)))
+			and (not $2 or ` + rep + ` is null)`
+	}
+	return all[DeskRow](ctx, db, `
+		with items as (
+			select 2 as of, h.id, 'handoff' as kind, h.person_id, h.made_at, null::timestamptz as limit_at,
+				0::bigint as version, 0 as step, null::timestamptz as tried_at, h.rep_id
+			from handoff h
+			where h.state = 'open' and `+mine("h.rep_id", "null::bigint")+`
+			union all
+			select 0, t.id, case t.kind when 'call' then 'call' when 'social' then 'social touch' else 'task' end,
+				t.person_id, w.ready_at,
+				case when e.step = t.step and e.visit = t.visit and e.phase = 2 and e.ended_at is null then e.due end,
+				coalesce(t.version_id, 0), t.step, w.tried_at, w.rep_id
+			from work w
+			join touch t on t.id = w.touch_id
+			left join enrolment e on e.id = t.enrolment_id
+			where w.open and t.kind <> 'post'
+				and `+mine("w.rep_id", "w.team_id")+`
+			union all
+			select 1, k.id, 'task', k.person_id, k.made_at, null, 0, 0, null, k.user_id
+			from task k
+			where k.done_at is null and not k.alert and k.shown_at <= $3
+				and `+mine("k.user_id", "k.team_id")+`)
+		select x.of, x.id, x.kind, x.person_id as person, x.made_at as made, x.limit_at, d.later_at,
+			coalesce(d.back, false) as back, coalesce(s.score, 0) as score, p.zone, p.country, p.city, x.version,
+			x.step, x.tried_at, x.rep_id
+		from items x
+		join person p on p.id = x.person_id and p.erased_at is null
+		left join desk_item d on d.kind = x.of and d.item_id = x.id
+		left join (select person_id, max(score) as score from standing group by 1) s on s.person_id = x.person_id
+		where $1 = 0 or d.taken_by is null or d.taken_by = $1 or d.taken_until <= $3
+		order by x.made_at, x.of, x.id
+		limit $4`, user, pool, now, n)
+}
+
+// DeskItem is what was said of an item.
+type DeskItem struct {
+	Later  *time.Time `db:"later_at"`
+	Back   bool
+	Note   string
+	Passed string     // by whom it was passed on
+	Taken  *int64     `db:"taken_by"`
+	Until  *time.Time `db:"taken_until"`
+}
+
+// DeskItem reads it; the zero one where nothing was said.
+func (db Queries) DeskItem(ctx context.Context, of WorkKind, id int64) (DeskItem, error) {
+	d, err := one[DeskItem](ctx, db, `
+		select d.later_at, d.back, d.note, coalesce(u.name, '') as passed, d.taken_by, d.taken_until
+		from desk_item d
+		left join app_user u on u.id = d.passed_by
+		where d.kind = $1 and d.item_id = $2`, of, id)
+	if IsNotFound(err) {
+		err = nil
+	}
+	return d, err
+}
+
+// SetLater has an item come up at an instant; the zero one: now.
+func (tx Tx) SetLater(ctx context.Context, of WorkKind, id int64, until time.Time, back bool) error {
+	_, err := exec(ctx, tx, `insert into desk_item (kind, item_id, later_at, back) values ($1, $2, $3, $4)
+		on conflict (kind, item_id) do update set later_at = excluded.later_at, back = excluded.back,
+			taken_by = null, taken_until = null`, of, id, stamp(until), back)
+	return err
+}
+
+// TakeItem takes an item of a pool for a user until an instant; false: somebody else has it.
+func (tx Tx) TakeItem(ctx context.Context, of WorkKind, id, user int64, now, until time.Time) (bool, error) {
+	n, err := exec(ctx, tx, `insert into desk_item as d (kind, item_id, taken_by, taken_until) values ($1, $2, $3, $5)
+		on conflict (kind, item_id) do update set taken_by = excluded.taken_by, taken_until = excluded.taken_until
+		where d.taken_by is null or d.taken_by = $3 or d.taken_until <= $4`, of, id, user, now, until)
+	return n == 1, err
+}
+
+// TakenBy is who has taken an item, where they still have it; 0: nobody.
+func (tx Tx) TakenBy(ctx context.Context, of WorkKind, id int64, now time.Time) (int64, error) {
+	by, err := one[int64](ctx, tx, "select coalesce(taken_by, 0) from desk_item where kind = $1 and item_id = $2 "+
+		"and taken_until > $3", of, id, now)
+	if IsNotFound(err) {
+		return 0, nil
+	}
+	return by, err
+}
+
+// LetGo gives back what a user has taken.
+func (tx Tx) LetGo(ctx context.Context, user int64) error {
+	_, err := exec(ctx, tx, "update desk_item set taken_by = null, taken_until = null where taken_by = $1", user)
+	return err
+}
+
+// GiveItem makes an open item somebody's, with a note of who passes it on.
+func (tx Tx) GiveItem(ctx context.Context, of WorkKind, id, to, by int64, note string) error {
+	q := map[WorkKind]string{
+		CallWork:    "update work set rep_id = nullif($2::bigint, 0) where touch_id = $1 and open",
+		TaskWork:    "update task set user_id = nullif($2::bigint, 0) where id = $1 and done_at is null",
+		HandoffWork: "update handoff set rep_id = nullif($2::bigint, 0) where id = $1 and state = 'open'",
+	}[of]
+	n, err := exec(ctx, tx, q, id, to)
+	if err == nil && n == 0 {
+		err = ErrNotFound
+	}
+	if err != nil {
+		return err
+	}
+	_, err = exec(ctx, tx, `insert into desk_item (kind, item_id, note, passed_by) values ($1, $2, $3, $4)
+		on conflict (kind, item_id) do update set note = excluded.note, passed_by = excluded.passed_by,
+			taken_by = null, taken_until = null`, of, id, note, by)
+	return err
+}
+
+// ForgetItem forgets what was said of an item that is done.
+func (tx Tx) ForgetItem(ctx context.Context, of WorkKind, id int64) error {
+	_, err := exec(ctx, tx, "delete from desk_item where kind = $1 and item_id = $2", of, id)
+	return err
+}
+
+// TriedCall keeps that a call was tried without a talk, with what was noted.
+func (tx Tx) TriedCall(ctx context.Context, id, rep int64, notes string, at time.Time) error {
+	n, err := exec(ctx, tx, `update work set tries = tries + 1, tried_at = $4, rep_id = coalesce(rep_id, $2),
+			notes = right(concat_ws(E'\n', nullif(notes, ''), nullif($3::text, '')), 5000)
+		where touch_id = $1 and open`, id, rep, notes, at)
+	if err == nil && n == 0 {
+		err = ErrNotFound
+	}
+	return err
+}
+
+// Tries is how often a call that is still open was tried.
+func (tx Tx) Tries(ctx context.Context, id int64) (int, error) {
+	return one[int](ctx, tx, "select tries from work where touch_id = $1 and open for update", id)
+}
+
+// Took keeps how long an item took a user.
+func (tx Tx) Took(ctx context.Context, user int64, kind desk.Kind, took time.Duration, at time.Time) error {
+	_, err := exec(ctx, tx, "insert into desk_time (user_id, kind, seconds, at) values ($1, $2, $3, $4)", user, kind,
+		int(took.Seconds()), at)
+	return err
+}
+
+// TookLately is how long the last items of each kind took a user, at most n of each.
+func (db Queries) TookLately(ctx context.Context, user int64, n int) (map[desk.Kind][]time.Duration, error) {
+	rows, err := all[struct {
+		Kind    desk.Kind
+		Seconds int
+	}](ctx, db, `
+		select kind, seconds from (
+			select kind, seconds, row_number() over (partition by kind order by id desc) as n
+			from desk_time where user_id = $1) x
+		where x.n <= $2`, user, n)
+	out := map[desk.Kind][]time.Duration{}
+	for _, r := range rows {
+		out[r.Kind] = append(out[r.Kind], time.Duration(r.Seconds)*time.Second)
+	}
+	return out, err
+}
+
+// DeskFace is what a list shows of an item.
+type DeskFace struct {
+	Of                 WorkKind
+	ID                 int64
+	First, Last, Email string
+	Company            string
+	Words              string // what it is about
+	RepName            string `db:"rep_name"`
+	Team               string
+}
+
+// DeskFaces reads what a list shows of some items.
+func (db Queries) DeskFaces(ctx context.Context, of []WorkKind, ids []int64) ([]DeskFace, error) {
+	kinds := make([]int32, len(of))
+	for i, k := range of {
+		kinds[i] = int32(k)
+	}
+	return all[DeskFace](ctx, db, `
+		with asked as (select * from unnest($1::int[], $2::bigint[]) as u(of, id)),
+		items as (
+			select u.of, u.id, h.person_id, h.rep_id, null::bigint as team_id,
+				'handed over' as words
+			from asked u join handoff h on u.of = 2 and h.id = u.id
+			union all
+			select u.of, u.id, t.person_id, w.rep_id, w.team_id, coalesce(q.name, '')
+			from asked u
+			join touch t on u.of = 0 and t.id = u.id
+			join work w on w.touch_id = t.id
+			left join sequence q on q.id = t.sequence_id
+			union all
+			select u.of, u.id, k.person_id, k.user_id, k.team_id, k.words
+			from asked u join task k on u.of = 1 and k.id = u.id)
+		select x.of, x.id, p.first_name as first, p.last_name as last, p.email, coalesce(c.name, '') as company,
+			x.words, coalesce(a.name, '') as rep_name, coalesce(g.name, '') as team
+		from items x
+		join person p on p.id = x.person_id
+		left join company c on c.id = p.company_id
+		left join app_user a on a.id = x.rep_id
+		left join team g on g.id = x.team_id`, kinds, ids)
+}
+
+// SocialDoneSince is how often a user did each act of social touches by hand since an instant:
+// the versions and steps they were of.
+func (db Queries) SocialDoneSince(ctx context.Context, user int64, since time.Time) ([]DeskRow, error) {
+	return all[DeskRow](ctx, db, `
+		select 0 as of, t.id, 'social touch' as kind, t.person_id as person, t.made_at as made, 0::float8 as score,
+			'' as zone, '' as country, '' as city, t.version_id as version, t.step, false as back
+		from touch t
+		join work w on w.touch_id = t.id
+		where w.rep_id = $1 and t.kind = 'social' and t.state = 'done' and t.done_at >= $2 and w.outcome = 'done'
+			and t.version_id is not null`, user, since)
+}
+
+// AtTheCompany lists colleagues of a person, those with the most engagement first.
+func (db Queries) AtTheCompany(ctx context.Context, person int64, n int) ([]Colleague, error) {
+	return all[Colleague](ctx, db, `
+		select p.id, p.first_name as first, p.last_name as last, p.email, p.title,
+			coalesce((select max(score) from standing where person_id = p.id), 0) as score
+		from person me
+		join person p on p.company_id = me.company_id and p.id <> me.id and p.erased_at is null
+		where me.id = $1
+		order by score desc, p.id
+		limit $2`, person, n)
+}
+
+// Colleague is somebody at the same company.
+type Colleague struct {
+	ID                        int64
+	First, Last, Email, Title string
+	Score                     float64
+}
+
+// PassedBy reports whether a user passed on an item that is still to be done.
+func (tx Tx) PassedBy(ctx context.Context, of WorkKind, id, user int64) (bool, error) {
+	return one[bool](ctx, tx,
+		"select exists (select from desk_item where kind = $1 and item_id = $2 and passed_by = $3)", of, id, user)
+}
+
+// SocialLimits are how often a user does each act of social touches on a day.
+func (db Queries) SocialLimits(ctx context.Context, user int64) (social.Limits, error) {
+	l, err := one[JSON[social.Limits]](ctx, db, "select social_limits from app_user where id = $1", user)
+	return l.V, err
+}
+
+// SetSocialLimits keeps them.
+func (tx Tx) SetSocialLimits(ctx context.Context, user int64, l social.Limits) error {
+	_, err := exec(ctx, tx, "update app_user set social_limits = $2 where id = $1", user, JSON[social.Limits]{V: l})
+	return err
+}
+
+// OnDesk reports whether an item is still to be done, and by a user: theirs, nobody's or their
+// team's, and nobody else has it in hand; user 0 stands for somebody who may do everybody's.
+func (db Queries) OnDesk(ctx context.Context, of WorkKind, id, user int64, now time.Time) (bool, error) {
+	from := map[WorkKind]string{
+		CallWork: "select w.rep_id as rep, w.team_id from work w join touch t on t.id = w.touch_id " +
+			"where w.touch_id = $2 and w.open and t.kind <> 'post'",
+		TaskWork:    "select user_id as rep, team_id from task where id = $2 and done_at is null and not alert",
+		HandoffWork: "select rep_id as rep, null::bigint as team_id from handoff where id = $2 and state = 'open'",
+	}[of]
+	return one[bool](ctx, db, `
+		select exists (
+			select from (`+from+`) x
+			where ($3 = 0 or x.rep = $3 or x.rep is null and `+ofTeam("x", "$3")+`)
+				and not exists (
+					select from desk_item d
+					where d.kind = $1 and d.item_id = $2 and $3 <> 0 and d.taken_by <> $3 and d.taken_until > $4))`,
+		of, id, user, now)
+}
+
+// Task reads a task.
+func (db Queries) Task(ctx context.Context, id int64) (Task, error) {
+	return one[Task](ctx, db, taskFields+"where t.id = $1", id)
+}
+
+// LastSignals lists the last that somebody did.
+func (db Queries) LastSignals(ctx context.Context, person int64, n int) ([]TimelineSignal, error) {
+	return all[TimelineSignal](ctx, db, `
+		select s.id, s.at, s.kind, s.machine, s.detail, s.sequence_id, s.touch_id, coalesce(q.name, '') as name
+		from signal s
+		left join sequence q on q.id = s.sequence_id
+		where s.person_id = $1
+		order by s.at desc, s.id desc
+		limit $2`, person, n)
+}
+
+// LastTouchesOf lists the last touches that reached somebody.
+func (db Queries) LastTouchesOf(ctx context.Context, person int64, n int) ([]Touch, error) {
+	return all[Touch](ctx, db, touchFields+`
+		where t.person_id = $1 and t.state in ('sent', 'done')
+		order by t.made_at desc, t.id desc
+		limit $2`, person, n)
+}
+
+// TriedRow reads of a call that is still to be made where its person is, and when it was tried.
+func (db Queries) TriedRow(ctx context.Context, touch int64) (DeskRow, error) {
+	return one[DeskRow](ctx, db, `
+		select 0 as of, t.id, 'call' as kind, t.person_id as person, w.ready_at as made, false as back,
+			0::float8 as score, p.zone, p.country, p.city, coalesce(t.version_id, 0) as version, t.step, w.tried_at
+		from work w
+		join touch t on t.id = w.touch_id
+		join person p on p.id = t.person_id
+		where w.touch_id = $1 and w.open`, touch)
+}
