@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"ombak/internal/core/calendar"
+	"ombak/internal/core/right"
 	"ombak/internal/core/rule"
 	"ombak/internal/core/sequence"
 	"ombak/internal/core/signal"
@@ -65,7 +66,7 @@ func benchMap(ctx context.Context, s *store.Store, e *engine.Engine, clock *fixe
 	if err := s.Settle(ctx); err != nil {
 		return err
 	}
-	b, err := signIn(ctx, s, e)
+	b, err := signIn(ctx, s, e, right.Marketer)
 	if err != nil {
 		return err
 	}

@@ -21,7 +21,10 @@ import (
 	"ombak/internal/web/shell"
 )
 
-// browser asks for pages over HTTP, as a marketer who is signed in.
+// benchAddress is that of the user as whom a bench signs in.
+const benchAddress = "bench@bench.example"
+
+// browser asks for pages over HTTP, as somebody who is signed in.
 type browser struct {
 	*httptest.Server
 	client *http.Client
@@ -33,8 +36,8 @@ type page struct {
 	form       url.Values // it is sent; nil: the page is asked for
 }
 
-func signIn(ctx context.Context, s *store.Store, e *engine.Engine) (*browser, error) {
-	if _, err := s.AddUser(ctx, store.User{Name: "Bench", Email: "bench@bench.example", Role: right.Marketer,
+func signIn(ctx context.Context, s *store.Store, e *engine.Engine, role right.Role) (*browser, error) {
+	if _, err := s.AddUser(ctx, store.User{Name: "Bench", Email: benchAddress, Role: role,
 		PasswordHash: password.Hash("bench-bench")}, e.Now()); err != nil {
 		return nil, err
 	}
@@ -46,7 +49,7 @@ func signIn(ctx context.Context, s *store.Store, e *engine.Engine) (*browser, er
 		client: &http.Client{Jar: jar, CheckRedirect: func(*http.Request, []*http.Request) error {
 			return http.ErrUseLastResponse
 		}}}
-	code, err := b.ask(ctx, "/sign-in", url.Values{"email": {"bench@bench.example"}, "password": {"bench-bench"}})
+	code, err := b.ask(ctx, "/sign-in", url.Values{"email": {benchAddress}, "password": {"bench-bench"}})
 	if err != nil || code != http.StatusSeeOther {
 		b.Close()
 		return nil, errors.Join(fmt.Errorf("signing in answered %d", code), err)

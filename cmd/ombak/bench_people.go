@@ -7,6 +7,7 @@ import (
 	"slices"
 	"time"
 
+	"ombak/internal/core/right"
 	"ombak/internal/core/rule"
 	"ombak/internal/core/score"
 	"ombak/internal/core/signal"
@@ -47,7 +48,7 @@ func benchPeopleLists(ctx context.Context, s *store.Store, e *engine.Engine, clo
 }
 
 func benchPages(ctx context.Context, s *store.Store, e *engine.Engine) error {
-	b, err := signIn(ctx, s, e)
+	b, err := signIn(ctx, s, e, right.Marketer)
 	if err != nil {
 		return err
 	}

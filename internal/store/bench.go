@@ -297,3 +297,43 @@ func (db Queries) BenchReaders(ctx context.Context, n int, at time.Time) error {
 func (db Queries) SomeTouches(ctx context.Context, n int) ([]int64, error) {
 	return all[int64](ctx, db, "select id from touch where state = 'sent' order by id limit $1", n)
 }
+
+// DeskFill is a desk to be filled for measuring.
+type DeskFill struct {
+	Rep, Sequence, Version int64
+	Call, Social           int32 // the steps of the version
+	N                      int
+	At                     time.Time
+}
+
+// FillDesk gives a rep so many items: half of them tasks, a quarter each calls and social
+// touches, of the first people there are.
+func (tx Tx) FillDesk(ctx context.Context, f DeskFill) error {
+	for _, q := range []string{
+		`
+			insert into task (person_id, user_id, alert, words, how, made_at, shown_at)
+			select i, $1, false, 'Send the form', 'a bench', $6::timestamptz - i * interval '1 minute',
+				$6::timestamptz - i * interval '1 minute'
+			from generate_series(1, $7::int / 2) i
+			where $2::bigint + $3::bigint + $4::int + $5::int > 0`, `
+			with ways as (
+				insert into enrolment (sequence_id, version_id, person_id, key, step, phase, entered_at, reached_at,
+					due)
+				select $2, $3, i, i, case i % 2 when 0 then $4::int else $5::int end, 2, $6, $6,
+					$6::timestamptz + i * interval '1 minute'
+				from generate_series(1, $7::int / 2) i
+				returning id, person_id, step),
+			made as (
+				insert into touch (enrolment_id, sequence_id, version_id, person_id, step, kind, state, made_at, ground)
+				select id, $2, $3, person_id, step, case step when $4::int then 'call' else 'social' end, 'desk', $6,
+					'existing customers'
+				from ways
+				returning id)
+			insert into work (touch_id, ready_at, rep_id) select id, $6, $1 from made`,
+	} {
+		if _, err := exec(ctx, tx, q, f.Rep, f.Sequence, f.Version, f.Call, f.Social, f.At, f.N); err != nil {
+			return fmt.Errorf("filling a desk: %w", err)
+		}
+	}
+	return nil
+}
