@@ -58,7 +58,7 @@ func TestTheDeskOnAPhone(t *testing.T) {
 			return r && r.top >= 0 && r.bottom <= innerHeight && r.left >= 0 && r.right <= innerWidth && r.height >= 24; })()`, sel)
 	}
 	h.must(h.tab.Until("its actions in reach", reach(`.foot .btn.main`)))
-	h.must(h.tab.Until("the list in reach", reach(`.at-hand a[href="#pile"]`)))
+	h.must(h.tab.Until("the list in reach", reach(`.at-hand a[href="#day"]`)))
 	h.must(h.tab.Until("nothing to stand out at the side", `document.documentElement.scrollWidth <= innerWidth`))
 	first, err := h.tab.Eval(`document.querySelector('[data-shown]').dataset.shown`)
 	h.must(err)
@@ -67,10 +67,10 @@ func TestTheDeskOnAPhone(t *testing.T) {
 		fmt.Sprintf(`document.querySelector('[data-shown]').dataset.shown !== %q`, first)))
 	h.sees("2 of ")
 	h.must(h.tab.Until("the next one's actions in reach", reach(`.foot .btn.main`)))
-	h.presses("The list")
+	h.presses("The day")
 	h.must(h.tab.Until("the list to be seen",
-		`document.querySelector('#pile').getBoundingClientRect().top < innerHeight - 60`))
-	h.must(h.tab.Click(`#pile a`))
+		`document.querySelector('#day').getBoundingClientRect().top < innerHeight - 60`))
+	h.must(h.tab.Click(`#day a`))
 	h.must(h.tab.Until("the first item again",
 		fmt.Sprintf(`document.querySelector('[data-shown]').dataset.shown === %q`, first)))
 }

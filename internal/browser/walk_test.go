@@ -345,7 +345,7 @@ func TestFromAFormToADeal(t *testing.T) {
 
 	// 10 for the page, 1 for the open, 3 for the click: not ready, so the sequence asks for a call.
 	h.signsIn("Tomas Vale")
-	h.sees("1 call", "Ana Strand", "Ask about their pens.")
+	h.sees("Calls 1", "Ana Strand", "Ask about their pens.")
 	h.key("n")
 	h.must(h.tab.Until("the notes to have the focus", `document.activeElement.name === 'notes'`))
 	h.types(`textarea[name=notes]`, "Wants a price for three pens")

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"fmt"
 	"time"
 
 	"ombak/internal/core/desk"
@@ -30,44 +31,81 @@ type DeskRow struct {
 
 // DeskRows lists what a user has to do and what they can take: what is nobody's, or their
 // team's, unless somebody else has taken it. User 0 stands for everybody; pool for what can be
-// taken alone. At most n are answered, the longest waiting first.
-func (db Queries) DeskRows(ctx context.Context, user int64, pool bool, now time.Time, n int) ([]DeskRow, error) {
+// taken alone; kind empty for every kind. The n that are due first are answered, with how many
+// there are of each kind: what is due when is near enough here for that, and no more.
+func (db Queries) DeskRows(ctx context.Context, q DeskQuery) (list []DeskRow, of map[desk.Kind]int, err error) {
 	mine := func(rep, team string) string {
 		return `($1 = 0 or ` + rep + ` = $1 and not $2 or ` + rep + ` is null
 				and (` + team + ` is null or ` + team + ` = (select team_id from app_user where id = $1)))
 			and (not $2 or ` + rep + ` is null)`
 	}
-	return all[DeskRow](ctx, db, `
+	rows, err := db.QueryContext(ctx, `
 		with items as (
 			select 2 as of, h.id, 'handoff' as kind, h.person_id, h.made_at, null::timestamptz as limit_at,
-				0::bigint as version, 0 as step, null::timestamptz as tried_at, h.rep_id
+				h.made_at + interval '4 hours' as due, 0::bigint as version, 0 as step,
+				null::timestamptz as tried_at, h.rep_id
 			from handoff h
 			where h.state = 'open' and `+mine("h.rep_id", "null::bigint")+`
 			union all
 			select 0, t.id, case t.kind when 'call' then 'call' when 'social' then 'social touch' else 'task' end,
-				t.person_id, w.ready_at,
-				case when e.step = t.step and e.visit = t.visit and e.phase = 2 and e.ended_at is null then e.due end,
+				t.person_id, w.ready_at, e.due, coalesce(e.due, w.ready_at + interval '7 days'),
 				coalesce(t.version_id, 0), t.step, w.tried_at, w.rep_id
 			from work w
 			join touch t on t.id = w.touch_id
-			left join enrolment e on e.id = t.enrolment_id
-			where w.open and t.kind <> 'post'
-				and `+mine("w.rep_id", "w.team_id")+`
+			left join enrolment e on e.id = t.enrolment_id and e.step = t.step and e.visit = t.visit and e.phase = 2
+				and e.ended_at is null
+			where w.open and t.kind <> 'post' and `+mine("w.rep_id", "w.team_id")+`
 			union all
-			select 1, k.id, 'task', k.person_id, k.made_at, null, 0, 0, null, k.user_id
+			select 1, k.id, 'task', k.person_id, k.made_at, null, k.made_at + interval '7 days', 0, 0, null, k.user_id
 			from task k
-			where k.done_at is null and not k.alert and k.shown_at <= $3
-				and `+mine("k.user_id", "k.team_id")+`)
-		select x.of, x.id, x.kind, x.person_id as person, x.made_at as made, x.limit_at, d.later_at,
-			coalesce(d.back, false) as back, coalesce(s.score, 0) as score, p.zone, p.country, p.city, x.version,
-			x.step, x.tried_at, x.rep_id
-		from items x
+			where k.done_at is null and not k.alert and k.shown_at <= $3 and `+mine("k.user_id", "k.team_id")+`),
+		there as (
+			select x.*, d.later_at, coalesce(d.back, false) as back
+			from items x
+			left join desk_item d on d.kind = x.of and d.item_id = x.id
+			where $1 = 0 or d.taken_by is null or d.taken_by = $1 or d.taken_until <= $3),
+		first as (
+			select * from there
+			where $5 = '' or kind = $5
+			order by case when back then later_at else due end, of, id
+			limit $4)
+		select x.of, x.id, x.kind, x.person_id, x.made_at, x.limit_at, x.later_at, x.back, coalesce(s.score, 0),
+			p.zone, p.country, p.city, x.version, x.step, x.tried_at, x.rep_id, 0
+		from first x
 		join person p on p.id = x.person_id and p.erased_at is null
-		left join desk_item d on d.kind = x.of and d.item_id = x.id
-		left join (select person_id, max(score) as score from standing group by 1) s on s.person_id = x.person_id
-		where $1 = 0 or d.taken_by is null or d.taken_by = $1 or d.taken_until <= $3
-		order by x.made_at, x.of, x.id
-		limit $4`, user, pool, now, n)
+		left join lateral (select max(score) as score from standing where person_id = x.person_id) s on true
+		union all
+		select 0, 0, kind, 0, $3, null, null, false, 0, '', '', '', 0, 0, null, null, count(*)
+		from there
+		group by kind`, q.User, q.Pool, q.Now, q.N, q.Kind)
+	if err != nil {
+		return nil, nil, fmt.Errorf("reading a desk: %w", err)
+	}
+	defer rows.Close()
+	of = map[desk.Kind]int{}
+	for rows.Next() { // hundreds of them: by their places, not by their names
+		var r DeskRow
+		n := 0
+		if err := rows.Scan(&r.Of, &r.ID, &r.Kind, &r.Person, &r.Made, &r.Limit, &r.Later, &r.Back, &r.Score, &r.Zone,
+			&r.Country, &r.City, &r.Version, &r.Step, &r.Tried, &r.Rep, &n); err != nil {
+			return nil, nil, fmt.Errorf("reading a desk: %w", err)
+		}
+		if n > 0 {
+			of[r.Kind] = n
+			continue
+		}
+		list = append(list, r)
+	}
+	return list, of, rows.Err()
+}
+
+// DeskQuery is whose desk is read, and what of it.
+type DeskQuery struct {
+	User int64
+	Pool bool
+	Kind desk.Kind
+	Now  time.Time
+	N    int
 }
 
 // DeskItem is what was said of an item.

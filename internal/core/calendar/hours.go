@@ -324,22 +324,43 @@ func (h SendingHours) After(t time.Time, worked time.Duration, loc *time.Locatio
 	if err != nil || worked <= 0 {
 		return t, err
 	}
-	// Doubling what is looked at finds a stretch that holds enough, and halving it the instant.
-	low, high := t, t.Add(worked)
-	for n := 0; h.Between(t, high, loc) < worked; n++ {
-		if n > 12 {
-			return time.Time{}, ErrNoHours
+	first, _ := wallOf(t, loc)
+	for d := first; d < first+maxBetween; d++ {
+		begins, ends := d.at(0, loc), (d+1).at(0, loc)
+		if ends.Sub(begins) != 24*time.Hour {
+			if in := h.minutes(later(t, begins), ends, loc); in < worked {
+				worked -= in
+				continue
+			}
+			return h.afterMinutes(later(t, begins), worked, loc), nil
 		}
-		low, high = high, high.Add(high.Sub(t)+24*time.Hour)
-	}
-	for high.Sub(low) > 1 {
-		if mid := low.Add(high.Sub(low) / 2); h.Between(t, mid, loc) < worked {
-			low = mid
-		} else {
-			high = mid
+		if h.off(d) {
+			continue
+		}
+		for _, in := range h.Days[d.weekday()] {
+			from := later(t, begins.Add(time.Duration(in.From)*time.Minute))
+			long := begins.Add(time.Duration(in.To) * time.Minute).Sub(from)
+			if long >= worked {
+				return from.Add(worked), nil
+			}
+			worked -= max(long, 0)
 		}
 	}
-	return high, nil
+	return time.Time{}, ErrNoHours
+}
+
+// afterMinutes is After on a day on which the clock changes, which holds enough.
+func (h SendingHours) afterMinutes(a time.Time, worked time.Duration, loc *time.Location) time.Time {
+	for {
+		next := a.Truncate(time.Minute).Add(time.Minute)
+		if h.inside(a, loc) {
+			if worked <= next.Sub(a) {
+				return a.Add(worked)
+			}
+			worked -= next.Sub(a)
+		}
+		a = next
+	}
 }
 
 func later(a, b time.Time) time.Time {

@@ -23,7 +23,7 @@ var ErrTaken = plainly.New("a colleague has this in hand just now")
 // no source).
 const RespondIn = 4
 
-// MaxDesk bounds how many items one list is made of.
+// MaxDesk bounds how many items one list is made of. Nobody does more in a month.
 const MaxDesk = 20_000
 
 // Ask is whose desk is looked at, and what of it.
@@ -58,7 +58,8 @@ const (
 // Day is a desk: what there is to do in its order, how long that takes and what cannot be done
 // in time.
 type Day struct {
-	Items []Item            // the first of them have a face and a slot
+	Items []Item            // those that are due first; the first of them have a face and a slot
+	Total int               // how many there are
 	Shown int               // so many
 	Able  int               // so many can be done now
 	Late  int               // so many cannot be done in time
@@ -79,15 +80,27 @@ func (e *Sales) working() calendar.SendingHours {
 // Day reads a desk.
 func (e *Sales) Day(ctx context.Context, ask Ask) (*Day, error) {
 	now := e.Now()
-	all, err := e.Store.DeskRows(ctx, ask.User, ask.Pool, now, MaxDesk)
+	for _, n := range []int{600, 5000, MaxDesk} {
+		d, err := e.dayOf(ctx, ask, now, n)
+		// What cannot be done now must not hide what can.
+		if err != nil || d.Able >= shown || len(d.Items) == d.Total || len(d.Items) < n {
+			return d, err
+		}
+	}
+	return e.dayOf(ctx, ask, now, MaxDesk)
+}
+
+// dayOf is a desk made of the n items that are due first.
+func (e *Sales) dayOf(ctx context.Context, ask Ask, now time.Time, n int) (*Day, error) {
+	d := &Day{}
+	rows, of, err := e.Store.DeskRows(ctx, store.DeskQuery{User: ask.User, Pool: ask.Pool, Kind: ask.Kind, Now: now, N: n})
 	if err != nil {
 		return nil, err
 	}
-	d := &Day{Of: map[desk.Kind]int{}}
-	rows := all[:0]
-	for i := range all {
-		if d.Of[all[i].Kind]++; ask.Kind == "" || ask.Kind == all[i].Kind {
-			rows = append(rows, all[i])
+	d.Of = of
+	for k, n := range of {
+		if ask.Kind == "" || k == ask.Kind {
+			d.Total += n
 		}
 	}
 	took, err := e.Store.TookLately(ctx, ask.User, 200)
@@ -122,7 +135,18 @@ func (e *Sales) Day(ctx context.Context, ask Ask) (*Day, error) {
 		sorted[i].Item = x
 	}
 	d.Items = sorted
-	return d, e.layOut(ctx, d, order, now)
+	if err := e.layOut(ctx, d, order, now); err != nil {
+		return nil, err
+	}
+	if d.Total > len(d.Items) { // the others are told by their kinds alone
+		d.Takes = 0
+		for k, n := range of {
+			if ask.Kind == "" || k == ask.Kind {
+				d.Takes += time.Duration(n) * pace[k]
+			}
+		}
+	}
+	return d, nil
 }
 
 // layOut reckons what can be done in time, and gives the first items their face and slot.
@@ -224,6 +248,9 @@ func (p *placing) step(ctx context.Context, version int64, id int32) (sequence.S
 func (p *placing) place(ctx context.Context, r *store.DeskRow) (by, from time.Time, why Below, err error) {
 	if r.Limit != nil {
 		by = *r.Limit
+	}
+	if r.Limit == nil && r.Kind != desk.Handoff { // common practice, no source: as long as a step waits where none is set
+		by = calendar.Span{N: 5, Unit: calendar.WorkingDays}.After(r.Made, p.e.Zone(), p.e.Working())
 	}
 	if r.Kind == desk.Handoff {
 		if by, err = p.work.After(r.Made, RespondIn*time.Hour, p.e.Zone()); err != nil {

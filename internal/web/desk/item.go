@@ -127,4 +127,4 @@ func (d deskData) Hour(i int, v shell.View) string {
 func (d deskData) Below(i int) bool { return i == d.Day.Able && i > 0 }
 
 // More is how many items there are that are not shown.
-func (d deskData) More() int { return len(d.Day.Items) - d.Day.Shown }
+func (d deskData) More() int { return d.Day.Total - d.Day.Shown }
