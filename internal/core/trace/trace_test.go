@@ -139,6 +139,40 @@ func TestTheWorldAround(t *testing.T) {
 	}
 }
 
+// Consents that single emails ask and the holidays of countries are read too, and hold: on a
+// holiday of theirs somebody gets nothing, and who did not agree passes an email over.
+func TestConsentsAndHolidays(t *testing.T) {
+	p := plan(t, &sequence.Email{Message: 1, Purpose: 3})
+	p.Ground = contact.Ground{Purpose: 1}
+	f := &sequence.File{Plan: p, Holidays: map[string][]calendar.Date{"NO": {calendar.DateOf(day0, time.UTC)}}}
+	read := func(rows string) ([]*Person, error) {
+		return ReadPeople(strings.NewReader("id,entered,country,email,consent,consent 3\n"+rows), f, time.UTC)
+	}
+	people, err := read("ana,2026-04-14T09:20:00Z,NO,a@x.example,no,yes\nbo,2026-04-14T09:20:00Z,DE,b@x.example,yes,no\n")
+	if err != nil || people[0].Reach.Consents.To(3) != contact.Agreed || people[0].Reach.Consents.To(1) !=
+		contact.Withdrawn || len(people[0].Rests) != 1 || people[1].Rests != nil {
+		t.Fatalf("%+v, %v", people, err)
+	}
+	pr, err := sequence.Compile(p, Sequence, time.Time{}, calendar.Working{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	first := func(who *Person) sequence.Log { return Run(pr, who, day0.AddDate(0, 0, 3))[0].Log }
+	if l := first(people[0]); calendar.DateOf(l.At, time.UTC) != calendar.DateOf(day0, time.UTC).Add(1) || l.Reason != "" {
+		t.Errorf("on a holiday: %+v", l)
+	}
+	if l := first(people[1]); l.Reason != sequence.PassedOver(contact.TookBack) {
+		t.Errorf("who took it back: %+v", l)
+	}
+	if _, err := read("ana,2026-04-14T09:20:00Z,NO,,maybe,\n"); err == nil {
+		t.Error("a consent is taken that is none")
+	}
+	f.Holidays["NO"] = make([]calendar.Date, calendar.MaxHolidays+1)
+	if _, err := read("ana,2026-04-14T09:20:00Z,NO,,,\n"); err == nil {
+		t.Error("a country has too many holidays")
+	}
+}
+
 // People, signals and outcomes are read from files, with what the file of the sequence
 // calls them.
 func TestReading(t *testing.T) {

@@ -93,7 +93,8 @@ func (e *Sales) Day(ctx context.Context, ask Ask) (*Day, error) {
 // dayOf is a desk made of the n items that are due first.
 func (e *Sales) dayOf(ctx context.Context, ask Ask, now time.Time, n int) (*Day, error) {
 	d := &Day{}
-	rows, of, err := e.Store.DeskRows(ctx, store.DeskQuery{User: ask.User, Pool: ask.Pool, Kind: ask.Kind, Now: now, N: n})
+	rows, of, err := e.Store.DeskRows(ctx,
+		store.DeskQuery{User: ask.User, Pool: ask.Pool, Kind: ask.Kind, Now: now, N: n})
 	if err != nil {
 		return nil, err
 	}
@@ -249,7 +250,8 @@ func (p *placing) place(ctx context.Context, r *store.DeskRow) (by, from time.Ti
 	if r.Limit != nil {
 		by = *r.Limit
 	}
-	if r.Limit == nil && r.Kind != desk.Handoff { // common practice, no source: as long as a step waits where none is set
+	if r.Limit == nil && r.Kind != desk.Handoff {
+		// As long as a step waits where it says nothing (common practice, no source).
 		by = calendar.Span{N: 5, Unit: calendar.WorkingDays}.After(r.Made, p.e.Zone(), p.e.Working())
 	}
 	if r.Kind == desk.Handoff {
