@@ -3,6 +3,7 @@ package calendar
 import (
 	"math/rand/v2"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 )
@@ -193,5 +194,50 @@ func TestBetweenAgainstMinutes(t *testing.T) {
 	}
 	if _, err := (SendingHours{}).After(time.Now(), time.Hour, time.UTC); err != ErrNoHours {
 		t.Errorf("without hours: %v", err)
+	}
+}
+
+// Holidays are tidied and put into their order, each date once; a country's code is one of the
+// tz database's table (ISO 3166-1).
+func TestHolidays(t *testing.T) {
+	got, err := CheckHolidays([]Holiday{{Date{2026, 12, 25}, " Christmas  Day "}, {Date{2026, 5, 17}, "Constitution Day"},
+		{Date{2026, 12, 25}, "again"}})
+	want := []Holiday{{Date{2026, 5, 17}, "Constitution Day"}, {Date{2026, 12, 25}, "Christmas Day"}}
+	if err != nil || !slices.Equal(got, want) {
+		t.Errorf("%v, want %v, %v", got, want, err)
+	}
+	many := make([]Holiday, MaxHolidays+1)
+	for i := range many {
+		many[i].Date = Date{2026, 1, 1}.Add(i)
+	}
+	for name, bad := range map[string][]Holiday{"no date": {{Date{2026, 2, 30}, ""}}, "too early": {{Date{1800, 1, 1}, ""}},
+		"a long name": {{Date{2026, 1, 1}, strings.Repeat("x", 201)}}, "too many": many} {
+		if _, err := CheckHolidays(bad); err == nil {
+			t.Errorf("%s is taken", name)
+		}
+	}
+	if !KnownCountry("NO") || KnownCountry("XX") || KnownCountry("") || !slices.Contains(Countries(), "ID") {
+		t.Error("the countries are others")
+	}
+	rests := Holidays{{2026, 4, 14}: true} // a Tuesday
+	h := OfficeHours(9*60, 17*60)
+	at := time.Date(2026, 4, 14, 10, 0, 0, 0, time.UTC)
+	for _, c := range []struct {
+		h    SendingHours
+		want time.Time
+	}{{h, at}, {h.Resting(rests), at.Add(23 * time.Hour)}, {SendingHours{Days: h.Days, Holidays: true}.Resting(rests), at}} {
+		if got, err := c.h.Next(at, time.UTC); err != nil || !got.Equal(c.want) {
+			t.Errorf("%s: %v, want %v, %v", c.h, got, c.want, err)
+		}
+	}
+	if s := (SendingHours{Days: h.Days, Holidays: true}).String(); !strings.Contains(s, "on holidays too") {
+		t.Errorf("it says %q", s)
+	}
+	if (Working{Also: rests}).On(Date{2026, 4, 14}) || !(Working{Also: rests}).On(Date{2026, 4, 15}) {
+		t.Error("a holiday of theirs is a working day")
+	}
+	if d := (Span{3, Days}).AtLeast(); d != 46*time.Hour || (Span{90, Minutes}).AtLeast() != 90*time.Minute ||
+		(Span{2, Hours}).AtLeast() != 2*time.Hour {
+		t.Errorf("three days are at least %v", d)
 	}
 }

@@ -368,6 +368,12 @@ func TestWhatStepsSay(t *testing.T) {
 		lacks    []string
 	}{
 		{&Email{Message: 3, Timing: Timing{Wait: days5}}, "after 5 days", []Setting{{"Message", "Field guide"}}, nil},
+		{&Email{Message: 3, Sender: 4, Purpose: 5}, "at once", []Setting{{"Message", "Field guide"},
+			{"By the account of", "user 4"}, {"Goes to who agreed to", "purpose 5"}}, nil},
+		{&Call{Attempts: 1, Team: 6}, "at once", []Setting{{"Guide", ""}, {"By", "the team team 6"}, {"Tried", "once"},
+			usually}, nil},
+		{&Call{Attempts: 21, For: 7}, "at once", []Setting{{"Guide", ""}, {"By", "user 7"}, {"Tried", "21 times at most"},
+			usually}, []string{"is tried at most 20 times"}},
 		{&Email{}, "at once", []Setting{{"Message", ""}}, []string{"has no message yet"}},
 		{&Email{Message: 3, Thread: 99}, "at once", []Setting{{"Message", "Field guide"}},
 			[]string{"answers in the thread of an email that does not come before it"}},
@@ -537,5 +543,35 @@ func TestThreadsAndParts(t *testing.T) {
 	pr := compile(t, p)
 	if pr.Plan() != p || pr.Needs(99) != 0 {
 		t.Errorf("a program has the plan %v and needs %v of a step it has not", pr.Plan(), pr.Needs(99))
+	}
+}
+
+// Whoever asks nothing of names is told in general; a plan knows who asks which consent, and by
+// whose account an email goes out.
+func TestWhoseAndWhatIsAsked(t *testing.T) {
+	var none Names
+	if a, b, c, d := none.whose(3, 0), none.whose(3, 4), none.whose(0, 0), none.purpose(5); a != "a user" || b != "a team" ||
+		c != "the owner" || d != "a purpose" {
+		t.Errorf("%q, %q, %q, %q", a, b, c, d)
+	}
+	p := newPlan()
+	p.Sender = 9
+	own, _ := p.Insert(&Email{Message: 1, Purpose: 5, Sender: 8}, 0, "")
+	asked, _ := p.Insert(&Email{Message: 1, Purpose: 6, Request: true}, 0, "")
+	if p.Asking(5) != own || p.Asking(6) != 0 || !slices.Equal(p.OwnPurposes(), []int64{5}) {
+		t.Errorf("the consent is asked by %d and %d, of all %v", p.Asking(5), p.Asking(6), p.OwnPurposes())
+	}
+	if p.SenderOf(own) != 8 || p.SenderOf(asked) != 9 {
+		t.Errorf("they go out by %d and %d", p.SenderOf(own), p.SenderOf(asked))
+	}
+	if any, email := p.RestsAfter(own); !any || !email {
+		t.Error("rests do not count an email")
+	}
+	f := File{Holidays: map[string][]calendar.Date{"NO": {{Year: 2026, Month: 5, Day: 17}}}}
+	if got, err := f.HolidaysOf("NO"); err != nil || !got[calendar.Date{Year: 2026, Month: 5, Day: 17}] {
+		t.Errorf("holidays: %v, %v", got, err)
+	}
+	if got, err := f.HolidaysOf("SE"); err != nil || got != nil {
+		t.Errorf("of another country: %v, %v", got, err)
 	}
 }

@@ -101,14 +101,15 @@ func TestWarnings(t *testing.T) {
 func TestReferences(t *testing.T) {
 	data := `{"start":1,"last_id":9,"hours":{"days":[null,null,null,null,null,null,null]},"ground":{"purpose":1},
 		"leave_if":{"all":[{"if":{"about":"tag","id":2}},{"if":{"signal":{"kind":5,"sequence":3,"message":4,"page":5}}}]},
-		"steps":[{"kind":"email","id":1,"message":6,"to":{"next":2},"make":{"who":7}},
+		"steps":[{"kind":"email","id":1,"message":6,"purpose":20,"sender":21,"to":{"next":2},"make":{"who":7}},
 		{"kind":"check","id":2,"rule":{"if":{"about":"audience","id":8}},"to":{"yes":3,"no":3}},
 		{"kind":"sort","id":3,"ways":[{"key":1,"rule":{"if":{"about":"stage","id":9}}}],"to":{"way 1":4,"otherwise":4}},
 		{"kind":"change record","id":4,"acts":[{"do":"audience","what":"10"},{"do":"give","to":11},{"do":"tag","what":"x"}],
 			"to":{"next":5}},
 		{"kind":"alert","id":5,"acts":[{"do":"alert","what":"x","to":12}],"to":{"next":6}},
-		{"kind":"task","id":6,"for":13,"to":{"done":7,"not done":7,"missed":7}},
-		{"kind":"watch","id":7,"page":14,"signal":1,"to":{"happened":8,"not in time":8}},
+		{"kind":"task","id":6,"for":13,"team":22,"to":{"done":7,"not done":7,"missed":7}},
+		{"kind":"watch","id":7,"page":14,"signal":1,"to":{"happened":9,"not in time":9}},
+		{"kind":"call","id":9,"for":23,"team":24,"to":{"done":8,"not reached":8,"missed":8,"not interested":8}},
 		{"kind":"go on","id":8,"sequence":15}]}`
 	var p Plan
 	if err := p.UnmarshalJSON([]byte(data)); err != nil {
@@ -128,7 +129,8 @@ func TestReferences(t *testing.T) {
 	e.Refer(up)
 	want := map[int64]PartKind{1: PurposePart, 2: TagPart, 3: SequencePart, 4: MessagePart, 5: PagePart, 6: MessagePart,
 		7: UserPart, 8: AudiencePart, 9: StagePart, 10: AudiencePart, 11: UserPart, 12: UserPart, 13: UserPart, 14: PagePart,
-		15: SequencePart, 16: PagePart, 17: PagePart, 18: AudiencePart, 19: SequencePart, 99: AudiencePart}
+		15: SequencePart, 16: PagePart, 17: PagePart, 18: AudiencePart, 19: SequencePart, 99: AudiencePart,
+		20: PurposePart, 21: UserPart, 22: TeamPart, 23: UserPart, 24: TeamPart}
 	for id, what := range want {
 		if seen[id] != what {
 			t.Errorf("%d is %q, want %q", id, seen[id], what)
