@@ -125,8 +125,8 @@ func (db Queries) DeskItem(ctx context.Context, of WorkKind, id int64) (DeskItem
 		from desk_item d
 		left join app_user u on u.id = d.passed_by
 		where d.kind = $1 and d.item_id = $2`, of, id)
-	if IsNotFound(err) {
-		err = nil
+	if IsNotFound(err) { // what was to be read into is not as it was
+		return DeskItem{}, nil
 	}
 	return d, err
 }

@@ -6,8 +6,10 @@ import (
 	"net/url"
 	"strings"
 	"testing"
+	"time"
 
 	"ombak/internal/network"
+	"ombak/internal/store"
 )
 
 // silentNetwork is one where nothing happens.
@@ -67,5 +69,34 @@ func TestTheFootOfTheDesk(t *testing.T) {
 	}
 	if res, _ := x.visitor().signIn("marketer").do("POST", "/desk/network", limits); res.StatusCode != http.StatusForbidden {
 		t.Errorf("a marketer: %s", res.Status)
+	}
+}
+
+// What is in the pool can be taken, by a button that is there for it alone; who has it sees it
+// and nobody else does.
+func TestTakenFromThePool(t *testing.T) {
+	x := newSite(t)
+	ana := x.meet(store.NewPerson{First: "Ana", Email: "ana@fjord.example"})
+	x.must(x.s.InTx(t.Context(), func(tx store.Tx) error {
+		return tx.AddTasks(t.Context(), []store.NewTask{{Person: ana, Words: "Ask which sensor", How: "a test", At: now}}, time.UTC)
+	}))
+	v := x.visitor().signIn("rep")
+	page := v.follow("/desk?pool=1", nil)
+	if !strings.Contains(page, "/desk/items/task-1/take") || !strings.Contains(page, "in the pool") {
+		t.Errorf("it cannot be taken: %s", page)
+	}
+	if page = v.follow("/desk/items/task-1/take", url.Values{"desk": {"pool=1"}}); !strings.Contains(page, "It is yours for now") ||
+		strings.Contains(page, "/desk/items/task-1/take") {
+		t.Error("it is not taken, or can be taken again")
+	}
+	if page = v.follow("/desk/items/task-1/later", url.Values{"when": {"whenever"}}); !strings.Contains(page, "tomorrow 10") {
+		t.Error("what is no time is not explained")
+	}
+	if page = v.follow("/desk/items/task-1/later", url.Values{"when": {"Monday 14:30"}}); !strings.Contains(page, "put off") ||
+		!strings.Contains(page, "14:30") {
+		t.Error("it is not put off")
+	}
+	if res, _ := v.do("POST", "/desk/items/nothing-1/later", nil); res.StatusCode != http.StatusNotFound {
+		t.Errorf("an item that is none answers %s", res.Status)
 	}
 }

@@ -116,3 +116,24 @@ func TestFoldersOfLists(t *testing.T) {
 		t.Error("what lay in it is lost")
 	}
 }
+
+// The model of scores lies in a folder too, with what it is for, and is found there.
+func TestAModelLiesInAFolder(t *testing.T) {
+	x := newSite(t)
+	x.scored()
+	v := x.visitor().signIn("marketer")
+	if page := v.follow("/scoring", nil); !strings.Contains(page, "kind=model") || !strings.Contains(page, "id=1") {
+		t.Error("it cannot be put into a folder")
+	}
+	v.follow("/content/folders/file?kind=model&id=1&back=/scoring",
+		url.Values{"kind": {"model"}, "id": {"1"}, "path": {"Spring / Lines"}, "note": {"for the buoys"}, "back": {"/scoring"}})
+	if page := v.follow("/scoring", nil); !strings.Contains(page, "Spring / Lines") {
+		t.Error("the page does not say where it lies")
+	}
+	page := v.follow("/content/folders?folder=2", nil)
+	for _, want := range []string{"Engagement", "for the buoys", "/scoring?model=1"} {
+		if !strings.Contains(page, want) {
+			t.Errorf("the folder does not show %q", want)
+		}
+	}
+}

@@ -26,10 +26,11 @@ const (
 	Event    Kind = "event"
 	Shelf    Kind = "shelf"
 	Audience Kind = "audience"
+	Model    Kind = "model" // of scores
 )
 
 // Kinds lists them, in the order in which a folder shows what is in it.
-func Kinds() []Kind { return []Kind{Sequence, Message, Page, Email, Event, Shelf, Audience} }
+func Kinds() []Kind { return []Kind{Sequence, Message, Page, Email, Event, Shelf, Audience, Model} }
 
 // Folder is a folder.
 type Folder struct {

@@ -8,6 +8,7 @@ import (
 
 	"github.com/labstack/echo/v5"
 
+	"ombak/internal/core/folder"
 	"ombak/internal/core/right"
 	"ombak/internal/core/score"
 	"ombak/internal/core/signal"
@@ -29,6 +30,7 @@ type scoringData struct {
 	Over   int64
 	People int64
 	Again  *store.Batch // scores are counted again by it
+	F      *shell.Folders
 }
 
 // ruleForm is a rule as typed.
@@ -96,6 +98,9 @@ func (s *Place) showScoring(c *echo.Context, code int, d scoringData) error {
 			fmt.Sprintf("ready line %d", d.Model.Line)
 	}
 	d.Tide.Layout()
+	if d.F, err = s.Folders(c, folder.Model, "/scoring"); err != nil {
+		return err
+	}
 	return s.PageCode(c, code, "scoring.html", "", "Scoring", "Scoring", d)
 }
 

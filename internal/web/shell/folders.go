@@ -23,6 +23,7 @@ var ThingLinks = map[folder.Kind]ThingLink{
 	folder.Event:    {"calendar-blank", "/content/events/%d", "event", "Events"},
 	folder.Shelf:    {"paperclip", "/content/shelf/%d", "shelf item", "Shelf"},
 	folder.Audience: {"users-three", "/people/audiences/%d", "audience", "Audiences"},
+	folder.Model:    {"chart-line-up", "/scoring?model=%d", "score model", "Score models"},
 }
 
 // Folders is the part of the tree that a list of things of one kind shows: the way down to
