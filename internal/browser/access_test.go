@@ -112,7 +112,7 @@ func TestAccessibility(t *testing.T) {
 		"/content/folders", "/content/folders?folder=2", "/content/folders/file?kind=message&id=1",
 		"/content/mailboxes", "/sequences", "/sequences/1", "/sequences/1?view=draft",
 		"/sequences/1?view=draft&step=2", "/sequences/1/launch", "/sequences/1/end", "/sequences/hold-all", "/scoring",
-		"/scoring", "/scoring/fit", "/desk", "/desk?kind=call", "/desk?kind=task", "/pipeline",
+		"/scoring/fit", "/desk", "/desk?kind=call", "/desk?kind=task", "/pipeline",
 		"/settings", "/settings/people", "/settings/teams", "/settings/hours", "/settings/holidays?country=NO",
 		"/settings/changes", "/settings/stages", "/settings/grounds", "/signature", "/p/alarms"}
 	h.must(h.tab.Run("document.cookie = 'ombak_scheme=light; path=/'"))
