@@ -80,6 +80,8 @@ func benchMap(ctx context.Context, s *store.Store, e *engine.Engine, clock *fixe
 		{name: "with a step chosen", path: fmt.Sprintf("%s?step=%d", to(busy), plan.Steps[2].About().ID)},
 		{name: "the map of a quiet one", path: at0},
 		{name: "who comes due on the next days", path: to(busy) + "/ahead"},
+		{name: "what came after each exit", path: to(busy) + fmt.Sprintf("/after?step=%d",
+			plan.Steps[2].About().ID)},
 		{name: "the draft", path: to(busy) + "?view=draft"},
 		{name: "a step put into the draft", path: at0 + "/insert", form: edit},
 		{name: "and taken back", path: at0 + "/undo", form: url.Values{"view": {"draft"}}}})

@@ -69,7 +69,7 @@ type Day struct {
 }
 
 // shown is how many items a desk shows.
-const shown = 60
+const shown = 40
 
 // working are the hours in which reps work.
 func (e *Sales) working() calendar.SendingHours {
