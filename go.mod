@@ -60,7 +60,7 @@ require (
 	github.com/riverqueue/river/rivertype v0.51.1 // indirect
 	github.com/rogpeppe/go-internal v1.16.0 // indirect
 	github.com/sethvargo/go-retry v0.5.0 // indirect
-	github.com/teambition/rrule-go v1.8.2 // indirect
+	github.com/teambition/rrule-go v1.8.2
 	github.com/tidwall/gjson v1.20.0 // indirect
 	github.com/tidwall/match v1.2.0 // indirect
 	github.com/tidwall/pretty v1.2.1 // indirect

@@ -135,6 +135,9 @@ func TestPassedOn(t *testing.T) {
 	if err := w.e.PassOn(w.ctx, store.CallWork, call, w.rep1, 999, ""); err == nil {
 		t.Error("it is passed on to nobody")
 	}
+	if err := w.e.PassOn(w.ctx, store.CallWork, call, w.rep1, w.marketer, ""); err == nil {
+		t.Error("a marketer is given a call")
+	}
 	w.must(w.e.PassOn(w.ctx, store.CallWork, call, w.rep1, w.rep2, "she asked for you"))
 	if a, b := w.day(sales.Ask{User: w.rep1}), w.day(sales.Ask{User: w.rep2}); len(a.Items) != 0 || len(b.Items) != 1 {
 		t.Errorf("passed on, one has %q and the other %q", keys(a), keys(b))

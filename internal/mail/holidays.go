@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"github.com/emersion/go-ical"
+	"github.com/teambition/rrule-go"
 
 	"ombak/internal/core/calendar"
 	"ombak/internal/core/plainly"
@@ -17,6 +18,9 @@ const MaxCalendar = 2 << 20
 
 // ErrCalendar is answered to what is no calendar file.
 var ErrCalendar = plainly.New("this is no calendar file (iCalendar, .ics)")
+
+// ErrRecurring is answered to a calendar file of which too much comes again.
+var ErrRecurring = plainly.New("too many days of the calendar file come again")
 
 // ReadHolidays reads the days of a calendar file (RFC 5545): every event that takes whole
 // days, with its name, as far as it is of the years from first to last. What comes again is
@@ -29,14 +33,21 @@ func ReadHolidays(r io.Reader, first, last int) ([]calendar.Holiday, error) {
 	if len(body) > MaxCalendar {
 		return nil, plainly.New("a calendar file has at most 2 MB")
 	}
-	cal, err := ical.NewDecoder(strings.NewReader(string(body))).Decode()
+	cal, err := readCalendar(string(body))
 	if err != nil {
-		return nil, ErrCalendar
+		return nil, err
 	}
 	from, until := time.Date(first, 1, 1, 0, 0, 0, 0, time.UTC), time.Date(last, 12, 31, 0, 0, 0, 0, time.UTC)
 	var out []calendar.Holiday
+	steps, rules := maxRecurring, 0
 	for _, ev := range cal.Events() {
-		days, err := holidaysOf(&ev, from, until)
+		if ev.Props.Get(ical.PropRecurrenceRule) != nil {
+			rules++
+		}
+		if rules > maxRules {
+			return nil, ErrRecurring
+		}
+		days, err := holidaysOf(&ev, from, until, &steps)
 		if err != nil {
 			return nil, err
 		}
@@ -51,7 +62,30 @@ func ReadHolidays(r io.Reader, first, last int) ([]calendar.Holiday, error) {
 	return out, nil
 }
 
-func holidaysOf(ev *ical.Event, from, until time.Time) ([]calendar.Holiday, error) {
+// readCalendar reads a calendar file. The library's reader panics on a line that ends in the
+// middle of a parameter, as fuzzing has shown: that is no calendar either.
+func readCalendar(text string) (cal *ical.Calendar, err error) {
+	defer func() {
+		if recover() != nil {
+			cal, err = nil, ErrCalendar
+		}
+	}()
+	if cal, err = ical.NewDecoder(strings.NewReader(text)).Decode(); err != nil {
+		return nil, ErrCalendar
+	}
+	return cal, nil
+}
+
+// maxRecurring bounds how many times all that comes again in a file is gone through, and
+// maxRules how many events of it come again: a rule that never holds is gone through to the
+// year 9999.
+const (
+	maxRecurring = 20_000
+	maxRules     = 100
+)
+
+// holidaysOf are the days of an event; steps is how many times may still be gone through.
+func holidaysOf(ev *ical.Event, from, until time.Time, steps *int) ([]calendar.Holiday, error) {
 	begins := ev.Props.Get(ical.PropDateTimeStart)
 	if begins == nil || len(begins.Value) != len("20260517") {
 		return nil, nil
@@ -60,7 +94,7 @@ func holidaysOf(ev *ical.Event, from, until time.Time) ([]calendar.Holiday, erro
 		return nil, nil
 	}
 	start, err := time.Parse("20060102", begins.Value)
-	if err != nil {
+	if err != nil || start.Year() < 1900 {
 		return nil, plainly.Errorf("“%.40s” is no date in the calendar file", begins.Value)
 	}
 	name, _ := ev.Props.Text(ical.PropSummary) // a day without a name is a day
@@ -73,11 +107,25 @@ func holidaysOf(ev *ical.Event, from, until time.Time) ([]calendar.Holiday, erro
 	long = max(min(long, 31), 1)
 	starts := []time.Time{start}
 	set, err := ev.RecurrenceSet(time.UTC)
-	switch {
-	case err != nil:
+	if err != nil || set != nil && set.GetRRule() != nil && set.GetRRule().OrigOptions.Freq > rrule.MONTHLY {
+		// What comes again each week or day is no holiday, and would be gone through for long.
 		return nil, plainly.Errorf("“%.80s” comes again by a rule that cannot be read", name)
-	case set != nil:
-		starts = set.Between(from.AddDate(0, 0, -31), until, true)
+	}
+	if set != nil {
+		starts = nil
+		next := set.Iterator()
+		for {
+			s, ok := next()
+			if !ok || s.After(until) {
+				break
+			}
+			if *steps--; *steps < 0 {
+				return nil, ErrRecurring
+			}
+			if !s.Before(from.AddDate(0, 0, -31)) {
+				starts = append(starts, s)
+			}
+		}
 	}
 	var out []calendar.Holiday
 	for _, s := range starts {

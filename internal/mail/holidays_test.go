@@ -2,6 +2,7 @@ package mail
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 
@@ -49,7 +50,13 @@ func TestReadHolidays(t *testing.T) {
 		}
 	}
 	for name, text := range map[string]string{"nothing": "", "no calendar": "hello", "half of one": calendarOf("DTSTART:")[:80],
-		"a rule that is none": calendarOf("DTSTART;VALUE=DATE:20260517\nRRULE:FREQ=SOMETIMES"),
+		"a rule that is none":  calendarOf("DTSTART;VALUE=DATE:20260517\nRRULE:FREQ=SOMETIMES"),
+		"a rule by the second": calendarOf("DTSTART;VALUE=DATE:19970101\nRRULE:FREQ=SECONDLY"),
+		"a date of long ago":   calendarOf("DTSTART;VALUE=DATE:00010101\nRRULE:FREQ=DAILY"),
+		"too much that comes again": calendarOf(slices.Repeat([]string{"DTSTART;VALUE=DATE:19000101\nRRULE:FREQ=MONTHLY"},
+			15)...),
+		"too many rules": calendarOf(slices.Repeat([]string{"DTSTART;VALUE=DATE:20200101\nRRULE:FREQ=YEARLY"},
+			101)...),
 		"a date that is none": calendarOf("DTSTART;VALUE=DATE:20261399")} {
 		if got, err := ReadHolidays(strings.NewReader(text), 2026, 2027); err == nil {
 			t.Errorf("%s: %v", name, got)

@@ -139,7 +139,12 @@ func (e *Base) SetWorkspace(ctx context.Context, w Workspace) error {
 		return err
 	}
 	var batch int64
-	err := e.Store.InTx(ctx, func(tx store.Tx) (err error) {
+	err := e.Store.InTx(ctx, func(tx store.Tx) error {
+		now, err := e.WorkspaceNow(ctx, tx)
+		if err != nil {
+			return err
+		}
+		w.Rests = now.Rests // what this process knows of it may be old
 		batch, err = e.KeepWorkspace(ctx, tx, w)
 		return err
 	})

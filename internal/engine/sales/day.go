@@ -10,6 +10,7 @@ import (
 	"ombak/internal/core/desk"
 	"ombak/internal/core/news"
 	"ombak/internal/core/plainly"
+	"ombak/internal/core/right"
 	"ombak/internal/core/sequence"
 	"ombak/internal/core/social"
 	"ombak/internal/engine/base"
@@ -386,6 +387,9 @@ func (e *Sales) PassOn(ctx context.Context, of store.WorkKind, id, user, to int6
 		}
 		if err != nil {
 			return err
+		}
+		if u.Role == right.Marketer && of != store.TaskWork {
+			return plainly.New("marketers are given tasks alone: choose somebody who sells")
 		}
 		if err := tx.GiveItem(ctx, of, id, to, user, base.Cut(note, 1000)); err != nil {
 			return err
