@@ -144,6 +144,12 @@ func TestPassedOn(t *testing.T) {
 	}
 	said, err := w.s.DeskItem(w.ctx, store.CallWork, call)
 	w.must(err)
+	defer func() { // what was noted of somebody goes with them
+		w.must(w.e.Erase(w.ctx, ana))
+		if n := w.count("select count(*) from desk_item where note <> ''"); n != 0 {
+			t.Error("erased, the note is still there")
+		}
+	}()
 	if said.Note != "she asked for you" || said.Passed != "Tomas Vale" {
 		t.Errorf("it says %+v", said)
 	}

@@ -205,6 +205,23 @@ func TestTeams(t *testing.T) {
 		t.Fatal(err)
 	}
 	w.must(w.e.FinishWork(w.ctx, list[0].ID, other, "talked", "a lead may"))
+	// An alert to a team that nobody is in is not lost.
+	empty, err := w.e.KeepTeam(w.ctx, store.Team{Name: "South"}, w.marketer)
+	w.must(err)
+	if empty == 0 {
+		t.Error("an empty team is no change")
+	}
+	teams, err = w.s.Teams(w.ctx)
+	w.must(err)
+	w.tx(func(tx store.Tx) error {
+		return w.e.Do(w.ctx, tx, []flow.Deed{{Act: act.Alert{Words: "to nobody?", Team: teams[1].ID},
+			Occasion: flow.Occasion{Person: ana, At: day0, How: "a test"}}})
+	})
+	if n := w.count("select count(*) from task where alert and words = 'to nobody?' and user_id = $1", other); n != 1 {
+		t.Error("an alert to an empty team is lost")
+	}
+	_, err = w.e.RemoveTeam(w.ctx, teams[1].ID, w.marketer)
+	w.must(err)
 	// A team that is gone leaves its work to anybody; back again, its members are in it.
 	c, err := w.e.RemoveTeam(w.ctx, team.ID, w.marketer)
 	w.must(err)

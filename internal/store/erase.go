@@ -44,6 +44,9 @@ func (tx Tx) Erase(ctx context.Context, id int64, addresses []string, hashes [][
 		"delete from audience_stale where person_id = $1",
 		"delete from not_double where low = $1 or high = $1", "delete from personal_edit where person_id = $1",
 		"delete from visitor where person_id = $1",
+		"delete from desk_item d using touch t where t.person_id = $1 and d.kind = 0 and d.item_id = t.id",
+		"delete from desk_item d using task t where t.person_id = $1 and d.kind = 1 and d.item_id = t.id",
+		"delete from desk_item d using handoff h where h.person_id = $1 and d.kind = 2 and d.item_id = h.id",
 		"delete from task where person_id = $1",
 		"update attendance set how = '' where person_id = $1",
 		"update page_answer set answers = '{}', hidden = '{}', consents = '[]', acts = '[]', visitor = '', chain = " +

@@ -52,7 +52,9 @@ func (tx Tx) AddTasks(ctx context.Context, list []NewTask, zone *time.Location) 
 			from unnest($1::bigint[], $2::bigint[], $3::boolean[], $4::text[], $5::text[], $6::timestamptz[],
 				$7::text[], $9::bigint[]) as u(who, whose, alert, words, how, at, role, team)
 			join person p on p.id = u.who
-			left join team g on g.id = u.team and g.removed_at is null
+			-- An alert to a team that nobody is in is told as if it were for nobody in particular.
+			left join team g on g.id = u.team and g.removed_at is null and (not u.alert or exists (
+				select from app_user x where x.team_id = g.id and x.left_at is null))
 			left join app_user m on m.left_at is null
 				and (m.role = u.role or u.alert and u.role = '' and m.team_id = g.id)
 			where u.role = '' and (g.id is null or not u.alert) or m.id is not null)

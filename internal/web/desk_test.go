@@ -96,6 +96,11 @@ func TestTakenFromThePool(t *testing.T) {
 		!strings.Contains(page, "14:30") {
 		t.Error("it is not put off")
 	}
+	// A marketer has tasks alone, whatever they send.
+	if res, _ := x.visitor().signIn("marketer").do("POST", "/desk/items/call-1/take", nil); res.StatusCode !=
+		http.StatusForbidden {
+		t.Errorf("a marketer takes a call: %s", res.Status)
+	}
 	if res, _ := v.do("POST", "/desk/items/nothing-1/later", nil); res.StatusCode != http.StatusNotFound {
 		t.Errorf("an item that is none answers %s", res.Status)
 	}

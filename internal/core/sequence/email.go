@@ -57,6 +57,9 @@ func (s *Email) check(p *Plan, report func(string)) {
 	if s.Message == 0 {
 		report("has no message yet")
 	}
+	if s.Purpose < 0 {
+		report("asks a consent that is still to be chosen")
+	}
 	if _, ok := p.Step(s.Thread).(*Email); s.Thread != 0 && (!ok || !p.leads(s.Thread, s.ID)) {
 		report("answers in the thread of an email that does not come before it")
 	}

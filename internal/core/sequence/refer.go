@@ -107,8 +107,15 @@ func referActs(list []act.Kept, visit func(PartKind, *int64)) {
 func (s *Email) references(visit func(PartKind, *int64)) {
 	visit(MessagePart, &s.Message)
 	visit(UserPart, &s.Sender)
-	visit(PurposePart, &s.Purpose)
+	had := s.Purpose
+	if visit(PurposePart, &s.Purpose); had != 0 && s.Purpose == 0 {
+		s.Purpose = lostPurpose // whoever did not agree must not get it for want of a name
+	}
 }
+
+// lostPurpose is a consent that is asked for and cannot be found: nobody has given it.
+const lostPurpose = -1
+
 func (s *Call) references(visit func(PartKind, *int64)) {
 	visit(UserPart, &s.For)
 	visit(TeamPart, &s.Team)

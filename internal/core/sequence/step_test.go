@@ -575,3 +575,23 @@ func TestWhoseAndWhatIsAsked(t *testing.T) {
 		t.Errorf("of another country: %v, %v", got, err)
 	}
 }
+
+// An email whose consent cannot be found in another workspace goes to nobody until somebody
+// has chosen: it does not fall back to the ground of its plan.
+func TestALostConsentOpensNothing(t *testing.T) {
+	p := newPlan()
+	id, _ := p.Insert(&Email{Message: 1, Purpose: 5}, 0, "")
+	p.Refer(func(what PartKind, id int64) int64 {
+		if what == PurposePart {
+			return 0
+		}
+		return id
+	})
+	g := p.GroundOf(id)
+	if why := contact.Why(contact.Facts{Email: true}, contact.Email, g); why != contact.NoConsent {
+		t.Errorf("on %+v: %q", g, why)
+	}
+	if !slices.ContainsFunc(p.Check(), func(x Problem) bool { return x.Step == id }) {
+		t.Error("the checks do not name it")
+	}
+}

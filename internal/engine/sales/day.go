@@ -81,14 +81,13 @@ func (e *Sales) working() calendar.SendingHours {
 // Day reads a desk.
 func (e *Sales) Day(ctx context.Context, ask Ask) (*Day, error) {
 	now := e.Now()
-	for _, n := range []int{600, 5000, MaxDesk} {
+	for n := 600; ; n = min(8*n, MaxDesk) {
 		d, err := e.dayOf(ctx, ask, now, n)
 		// What cannot be done now must not hide what can.
-		if err != nil || d.Able >= shown || len(d.Items) == d.Total || len(d.Items) < n {
+		if err != nil || d.Able >= shown || len(d.Items) < n || n == MaxDesk {
 			return d, err
 		}
 	}
-	return e.dayOf(ctx, ask, now, MaxDesk)
 }
 
 // dayOf is a desk made of the n items that are due first.

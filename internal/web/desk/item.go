@@ -8,6 +8,7 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"ombak/internal/core/plainly"
+	"ombak/internal/core/right"
 	"ombak/internal/engine/base"
 	"ombak/internal/store"
 	"ombak/internal/web/shell"
@@ -18,6 +19,9 @@ func itemOf(c *echo.Context) (store.WorkKind, int64, error) {
 	of, id, ok := readKey(c.Param("key"))
 	if !ok {
 		return 0, 0, echo.ErrNotFound
+	}
+	if shell.UserOf(c).Role == right.Marketer && of != store.TaskWork { // marketers have tasks alone
+		return 0, 0, shell.NotYours(base.ErrNotYours)
 	}
 	return of, id, nil
 }
