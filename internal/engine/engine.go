@@ -53,7 +53,7 @@ func New(ctx context.Context, c base.Config) (*Engine, error) {
 	f := flow.New(b)
 	p := people.New(b, f)
 	t := post.New(b, f, p)
-	s := sales.New(b, f)
+	s := sales.New(b, f, t)
 	return &Engine{Base: b, Flow: f, People: p, Post: t, Forms: forms.New(b, f, p, t), Sales: s,
 		Setup: setup.New(b, t), Social: social.New(b, f, t, s)}, nil
 }

@@ -201,12 +201,16 @@ func (e *Engine) walkOn(ctx context.Context) (bool, error) {
 	if err != nil {
 		return false, err
 	}
+	back, err := e.ComeBack(ctx)
+	if err != nil {
+		return false, err
+	}
 	looked, _, err := e.AdvanceBatch(ctx, flow.BatchSize)
 	if err != nil {
 		return false, err
 	}
 	filled, err := e.FillMailings(ctx)
-	return counted > 0 || entered > 0 || recorded > 0 || looked > 0 || filled, err
+	return counted > 0 || back > 0 || entered > 0 || recorded > 0 || looked > 0 || filled, err
 }
 
 // enterInTurn looks for people whom rules let in, at most every two seconds:

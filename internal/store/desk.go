@@ -39,7 +39,7 @@ func (db Queries) DeskRows(ctx context.Context, q DeskQuery) (list []DeskRow, of
 				and (` + team + ` is null or ` + team + ` = (select team_id from app_user where id = $1)))
 			and (not $2 or ` + rep + ` is null)`
 	}
-	rows, err := db.QueryContext(ctx, `
+	rows, err := db.QueryContext(ctx, spelt(`
 		with items as (
 			select 2 as of, h.id, 'handoff' as kind, h.person_id, h.made_at, null::timestamptz as limit_at,
 				h.made_at + interval '4 hours' as due, 0::bigint as version, 0 as step,
@@ -58,7 +58,12 @@ func (db Queries) DeskRows(ctx context.Context, q DeskQuery) (list []DeskRow, of
 			union all
 			select 1, k.id, 'task', k.person_id, k.made_at, null, k.made_at + interval '7 days', 0, 0, null, k.user_id
 			from task k
-			where k.done_at is null and not k.alert and k.shown_at <= $3 and `+mine("k.user_id", "k.team_id")+`),
+			where k.done_at is null and not k.alert and k.shown_at <= $3 and `+mine("k.user_id", "k.team_id")+`
+			union all
+			select 3, i.id, 'answer', i.person_id, i.at, i.due_at, coalesce(i.due_at, i.at), 0, 0, null, i.rep_id
+			from incoming i
+			where i.answer = '' and i.kind in ({reply}, {social answer}) and i.person_id is not null
+				and `+mine("i.rep_id", "null::bigint")+`),
 		there as (
 			select x.*, d.later_at, coalesce(d.back, false) as back
 			from items x
@@ -77,7 +82,7 @@ func (db Queries) DeskRows(ctx context.Context, q DeskQuery) (list []DeskRow, of
 		union all
 		select 0, 0, kind, 0, $3, null, null, false, 0, '', '', '', 0, 0, null, null, count(*)
 		from there
-		group by kind`, q.User, q.Pool, q.Now, q.N, q.Kind)
+		group by kind`), q.User, q.Pool, q.Now, q.N, q.Kind)
 	if err != nil {
 		return nil, nil, fmt.Errorf("reading a desk: %w", err)
 	}
@@ -169,6 +174,7 @@ func (tx Tx) GiveItem(ctx context.Context, of WorkKind, id, to, by int64, note s
 		CallWork:    "update work set rep_id = nullif($2::bigint, 0) where touch_id = $1 and open",
 		TaskWork:    "update task set user_id = nullif($2::bigint, 0) where id = $1 and done_at is null",
 		HandoffWork: "update handoff set rep_id = nullif($2::bigint, 0) where id = $1 and state = 'open'",
+		AnswerWork:  "update incoming set rep_id = nullif($2::bigint, 0) where id = $1 and answer = ''",
 	}[of]
 	n, err := exec(ctx, tx, q, id, to)
 	if err == nil && n == 0 {
@@ -260,7 +266,10 @@ func (db Queries) DeskFaces(ctx context.Context, of []WorkKind, ids []int64) ([]
 			left join sequence q on q.id = t.sequence_id
 			union all
 			select u.of, u.id, k.person_id, k.user_id, k.team_id, k.words
-			from asked u join task k on u.of = 1 and k.id = u.id)
+			from asked u join task k on u.of = 1 and k.id = u.id
+			union all
+			select u.of, u.id, i.person_id, i.rep_id, null, coalesce(nullif(i.subject, ''), left(i.said, 80))
+			from asked u join incoming i on u.of = 3 and i.id = u.id)
 		select x.of, x.id, p.first_name as first, p.last_name as last, p.email, coalesce(c.name, '') as company,
 			x.words, coalesce(a.name, '') as rep_name, coalesce(g.name, '') as team
 		from items x
@@ -327,6 +336,8 @@ func (db Queries) OnDesk(ctx context.Context, of WorkKind, id, user int64, now t
 			"where w.touch_id = $2 and w.open and t.kind <> 'post'",
 		TaskWork:    "select user_id as rep, team_id from task where id = $2 and done_at is null and not alert",
 		HandoffWork: "select rep_id as rep, null::bigint as team_id from handoff where id = $2 and state = 'open'",
+		AnswerWork: "select rep_id as rep, null::bigint as team_id from incoming where id = $2 and answer = '' " +
+			"and kind in ({reply}, {social answer}) and person_id is not null",
 	}[of]
 	return one[bool](ctx, db, `
 		select exists (

@@ -344,6 +344,8 @@ func (db Queries) NextLook(ctx context.Context, not ...int64) (time.Time, error)
 			(select lt.ready_at from letter lt join touch t on t.id = lt.touch_id join mailing l on l.id = t.mailing_id
 				where lt.lane = 3 and lt.open and lt.phase = 'waiting' and l.state in ('filling', 'sending')
 					and t.person_id <> all (array(select id from held))`+open+` order by lt.ready_at limit 1),
+			(select min(c.due) from comeback c join sequence q on q.id = c.sequence_id
+				where c.done_at is null and q.state <> 'held'),
 			(select min(due) from standing where due is not null))`, args...)
 	if err != nil || t == nil {
 		return time.Time{}, err

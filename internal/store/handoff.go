@@ -145,3 +145,26 @@ func (tx Tx) DecideHandoff(ctx context.Context, id, rep int64, state, reason str
 	}
 	return one[Handoff](ctx, tx, handoffFields+"where h.id = $1", id)
 }
+
+// OpenHandoffOf is somebody's open handoff; false: they have none.
+func (tx Tx) OpenHandoffOf(ctx context.Context, person int64) (id int64, open bool, err error) {
+	id, err = one[int64](ctx, tx, "select id from handoff where person_id = $1 and state = 'open'", person)
+	if IsNotFound(err) {
+		return 0, false, nil
+	}
+	return id, err == nil, err
+}
+
+// RemoveHandoff removes a handoff that nobody has decided, or the one that was accepted as it was
+// made; false: somebody has decided it.
+func (tx Tx) RemoveHandoff(ctx context.Context, id int64, accepted bool) (bool, error) {
+	if _, err := exec(ctx, tx, "delete from accepted where handoff_id = $1 and $2", id, accepted); err != nil {
+		return false, err
+	}
+	if _, err := exec(ctx, tx, "delete from desk_item where kind = 2 and item_id = $1", id); err != nil {
+		return false, err
+	}
+	n, err := exec(ctx, tx, "delete from handoff where id = $1 and (state = 'open' or $2 and state = 'accepted')", id,
+		accepted)
+	return n == 1, err
+}

@@ -22,6 +22,12 @@ type Incoming struct {
 	Unsure  bool   // matched by an address alone: it counts for nothing until somebody has sorted it
 	Sorted  string // "theirs" or "not theirs"; empty: not yet
 
+	Answer     string     // what it came to: an answer.Sort, or "not theirs" or "earlier"; empty: nobody has said
+	AnsweredAt *time.Time `db:"answered_at"`
+	AnsweredBy string     `db:"answered_by"`
+	Rep        *int64     `db:"rep_id"` // who is to answer it; nil: whoever takes it
+	Due        *time.Time `db:"due_at"` // by when it is to be answered; nil: it is none
+
 	First, Last string
 }
 
@@ -33,17 +39,20 @@ func (m Incoming) Holds() bool { return m.Kind == signal.Reply }
 // by its Message-ID, counts once.
 func (tx Tx) AddIncoming(ctx context.Context, m Incoming) (bool, error) {
 	n, err := exec(ctx, tx,
-		`insert into incoming (mail_id, person_id, touch_id, at, kind, sender, subject, body, unsure, said)
-		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) on conflict (mail_id) do nothing`,
-		m.MailID, m.Person, m.Touch, m.At, int16(m.Kind), m.Sender, m.Subject, m.Body, m.Unsure, m.Said)
+		`insert into incoming (mail_id, person_id, touch_id, at, kind, sender, subject, body, unsure, said, rep_id,
+			due_at)
+		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12) on conflict (mail_id) do nothing`,
+		m.MailID, m.Person, m.Touch, m.At, int16(m.Kind), m.Sender, m.Subject, m.Body, m.Unsure, m.Said, m.Rep, m.Due)
 	return n == 1, err
 }
 
 const incomingFields = `
 		select i.id, i.mail_id, i.person_id, i.touch_id, i.at, i.kind, i.sender, i.subject, i.said, i.body, i.unsure,
-			i.sorted,
+			i.sorted, i.answer, i.answered_at, coalesce(u.name, '') as answered_by, i.rep_id, i.due_at,
 		coalesce(p.first_name, '') as first, coalesce(p.last_name, '') as last
-	from incoming i left join person p on p.id = i.person_id `
+	from incoming i
+	left join person p on p.id = i.person_id
+	left join app_user u on u.id = i.answered_by `
 
 // PersonIncoming lists the mail of a person, the newest first.
 func (db Queries) PersonIncoming(ctx context.Context, person int64) ([]Incoming, error) {
@@ -76,7 +85,9 @@ func (tx Tx) HoldPerson(ctx context.Context, person int64, at time.Time) error {
 // SortIncoming notes whether a letter is from whom it seems to be, once. It is
 // ErrNotFound where somebody else has by now.
 func (tx Tx) SortIncoming(ctx context.Context, id, user int64, sorted string, at time.Time) (Incoming, error) {
-	n, err := exec(ctx, tx, `update incoming set sorted = $2, sorted_at = $3, sorted_by = $4
+	n, err := exec(ctx, tx, `
+		update incoming set sorted = $2, sorted_at = $3, sorted_by = $4,
+			answer = case when $2 = 'theirs' then answer else $2 end
 		where id = $1 and unsure and sorted = ''`, id, sorted, at, user)
 	if err != nil {
 		return Incoming{}, err
@@ -97,4 +108,10 @@ func (tx Tx) ReleasePerson(ctx context.Context, person int64, at time.Time) erro
 		return err
 	}
 	return tx.Wake(ctx, []int64{person}, at)
+}
+
+// UnsortIncoming has nobody know whether a letter is from whom it seems to be.
+func (tx Tx) UnsortIncoming(ctx context.Context, id int64) error {
+	_, err := exec(ctx, tx, "update incoming set sorted = '', sorted_at = null, sorted_by = null where id = $1", id)
+	return err
 }

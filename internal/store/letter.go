@@ -9,6 +9,8 @@ import (
 
 	"ombak/internal/core/contact"
 	"ombak/internal/core/message"
+	"ombak/internal/core/sequence"
+	"ombak/internal/core/signal"
 	"ombak/internal/core/touch"
 )
 
@@ -28,6 +30,7 @@ type Outgoing struct {
 	Version   int    `db:"message_version"`
 	Tries     int
 	ByHand    bool   `db:"by_hand"` // somebody wrote it to this one reader
+	Answers   int64  // the letter that it answers; 0: none
 	Sender    *int64 `db:"sender_id"`
 	Campaign  string // what it is sent for: a campaign tag, else a name
 	Claimed   bool   // false: it was taken back at that last look
@@ -142,12 +145,14 @@ var lanes = map[touch.Lane]lane{
 	touch.Single: {runs: "true", may: "true", lock: "p", end: touch.Withdrawn,
 		campaign: "coalesce((select g.title from page_answer a join page g on g.id = a.page_id where a.id = " +
 			"t.answer_id), '')", why: whyNot(contact.Email, groundSQL{
-			touchGround.purpose, touchGround.other, "(t.event_id is not null or t.answer_id is not null and " +
-				proved + ")", "(t.answer_id is not null)"})},
+			touchGround.purpose, touchGround.other, "(lt.answers is not null or t.event_id is not null or " +
+				"t.answer_id is not null and " + proved + ")", "(t.answer_id is not null)"})},
 	touch.OfWay: {joins: "join enrolment e on e.id = t.enrolment_id join sequence q on q.id = t.sequence_id",
 		why:  whyNot(contact.Email, touchGround),
 		runs: "e.ended_at is null and q.state = 'running' and p.held_at is null",
-		may: "(p.stopped_at is null or p.stopped_at < e.entered_at) and (coalesce(q.entry->'not_in', " +
+		may: "(p.stopped_at is null or p.stopped_at < e.entered_at or exists (select from sequence_version w where " +
+			"w.id = e.version_id and w.plan->'stay' @> " + stoppedBy + ")) and (coalesce(" +
+			"q.entry->'not_in', " +
 			"q.entry->'not_on') is null or " + excludedAt + " is null or exists (select from sequence_version w " +
 			"where w.id = e.version_id and w.plan->'stay' @> '\"joined an exclusion\"'))", lock: "e", end: touch.Passed,
 		campaign: "q.name"},
@@ -157,6 +162,17 @@ var lanes = map[touch.Lane]lane{
 		runs: "m.state in ('filling', 'sending')", may: "p.held_at is null", lock: "p", end: touch.Withdrawn,
 		campaign: "coalesce(nullif(m.plan->'tags'->>'campaign', ''), m.name)"},
 }
+
+// stoppedBy is the reason to leave that stopped a person p, as a plan that lets them stay names it.
+var stoppedBy = func() string {
+	s := "case p.stopped_by"
+	for _, k := range signal.Kinds() {
+		if r, ok := sequence.LeaveFor(k); ok {
+			s += fmt.Sprintf(" when %d then to_jsonb('%s'::text)", k, r)
+		}
+	}
+	return s + " end"
+}()
 
 const proved = "exists (select from page_answer a where a.id = t.answer_id and a.proved_at > a.at)"
 
@@ -177,6 +193,7 @@ func (c *claim) take(ctx context.Context, tx Tx) ([]Outgoing, error) {
 				coalesce(t.sequence_id, 0) as sequence_id, coalesce(t.version_id, 0) as version_id,
 				coalesce(t.mailing_id, 0) as mailing_id, $5 = 1 as single, $5 = 1 and t.answer_id is null as by_hand,
 				t.person_id, t.step, t.message_id, t.message_version, s.id as sender_id,
+				coalesce(lt.answers, 0) as answers,
 				`+l.campaign+` as campaign
 			from letter lt
 			join touch t on t.id = lt.touch_id
@@ -218,7 +235,7 @@ func (c *claim) take(ctx context.Context, tx Tx) ([]Outgoing, error) {
 }
 
 const outgoing = `id, enrolment_id, sequence_id, version_id, mailing_id, single, by_hand, person_id, step, message_id,
-	message_version, sender_id, campaign`
+	message_version, sender_id, answers, campaign`
 
 // Begin is an email whose turn has come, with whose words it has.
 type Begin struct {
@@ -372,4 +389,22 @@ func textsOf[T any](list []*JSON[T]) ([]*string, error) {
 		out[i] = &s
 	}
 	return out, nil
+}
+
+// Answered is a letter that is answered: its Message-ID, and that of the email it answered itself;
+// empty where there is none.
+type Answered struct {
+	ID      int64
+	MailID  string `db:"mail_id"`
+	Before  string
+	Subject string
+}
+
+// AnsweredLetters reads those that some emails answer.
+func (db Queries) AnsweredLetters(ctx context.Context, ids []int64) ([]Answered, error) {
+	return all[Answered](ctx, db, `
+		select i.id, i.mail_id, coalesce(l.mail_id, '') as before, i.subject
+		from incoming i
+		left join letter l on l.touch_id = i.touch_id
+		where i.id = any ($1)`, ids)
 }

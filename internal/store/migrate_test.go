@@ -10,6 +10,7 @@ import (
 	"regexp"
 	"slices"
 	"testing"
+	"time"
 
 	"github.com/pressly/goose/v3"
 
@@ -230,4 +231,26 @@ func (k kept) restore(name string) string {
 		k.t.Fatalf("restoring %s: %v\n%s", name, err, out)
 	}
 	return url
+}
+
+// Letters that came before answers lay on desks lie on none, and keep what was said of them.
+func TestAnswersOfBefore(t *testing.T) {
+	k := open(t)
+	forward := k.before(50)
+	ana, _ := k.meet(store.NewPerson{First: "Ana", Email: "ana@fjord.example"})
+	_, err := k.DB().ExecContext(k.ctx, `
+		insert into incoming (mail_id, person_id, at, kind, sender, subject, body, unsure, sorted)
+		values ('a', $1, now(), 6, 'ana@fjord.example', 'Hello', 'Yes', false, ''),
+			('b', $1, now(), 6, 'ana@fjord.example', 'Hello', 'No', true, 'not theirs')`, ana)
+	k.must(err)
+	forward()
+	var says string
+	k.must(k.DB().QueryRow("select string_agg(answer, '; ' order by id) from incoming").Scan(&says))
+	if want := "earlier; not theirs"; says != want {
+		t.Errorf("they are %q, want %q", says, want)
+	}
+	rows, _, err := k.DeskRows(k.ctx, store.DeskQuery{Now: time.Now(), N: 10})
+	if k.must(err); len(rows) != 0 {
+		t.Errorf("on the desk is %+v", rows)
+	}
 }

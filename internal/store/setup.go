@@ -110,6 +110,7 @@ func (tx Tx) UserLeaves(ctx context.Context, id, to int64, at time.Time) error {
 		"update handoff set rep_id = nullif($2::bigint, 0) where rep_id = $1 and state = 'open'",
 		"update work set rep_id = nullif($2::bigint, 0) where rep_id = $1 and open",
 		"update task set user_id = nullif($2::bigint, 0) where user_id = $1 and done_at is null and not alert",
+		"update incoming set rep_id = nullif($2::bigint, 0) where rep_id = $1 and answer = ''",
 	} {
 		if _, err := exec(ctx, tx, q, id, to); err != nil {
 			return fmt.Errorf("giving what is theirs to another: %w", err)

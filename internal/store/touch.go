@@ -379,7 +379,8 @@ const ByHandGround = "written by hand"
 
 // SendByHand has a worker send a message that somebody wrote to one person. The
 // message is on no list. What the same form has sent already is not sent again.
-func (tx Tx) SendByHand(ctx context.Context, m Message, person, user int64, once string, at time.Time) error {
+func (tx Tx) SendByHand(ctx context.Context, m Message, h HandWritten, at time.Time) error {
+	person, user, once := h.Person, h.User, h.Once
 	there, err := one[bool](ctx, tx, "select exists (select from touch where once = $1)", once)
 	if err != nil || there {
 		return err
@@ -393,13 +394,23 @@ func (tx Tx) SendByHand(ctx context.Context, m Message, person, user int64, once
 	}
 	_, err = exec(ctx, tx, `
 		with made as (
-			insert into touch (person_id, step, kind, state, made_at, message_id, message_version, once, ground)
-			values ($1, 0, 'email', 'ready', $2, $3, 1, $4, $5)
+			insert into touch (person_id, step, kind, state, made_at, message_id, message_version, once, ground,
+				request)
+			values ($1, 0, 'email', 'ready', $2, $3, 1, $4, $5, $8 <> 0)
 			on conflict (once) where once is not null do nothing
 			returning id)
-		insert into letter (touch_id, lane, ready_at, sender_id) select id, $6, $2, $7 from made`,
-		person, at, id, once, ByHandGround, int16(touch.Single), user)
+		insert into letter (touch_id, lane, ready_at, sender_id, answers)
+		select id, $6, $2, $7, nullif($8::bigint, 0) from made`,
+		person, at, id, once, ByHandGround, int16(touch.Single), user, h.Answers)
 	return err
+}
+
+// HandWritten is to whom somebody wrote, and with which form. Where it answers a letter of theirs,
+// that rests on their own request.
+type HandWritten struct {
+	Person, User int64
+	Once         string
+	Answers      int64 // 0: none
 }
 
 // CardStep is a step whose cards wait for the printer.

@@ -116,6 +116,8 @@ func (tx Tx) OwnerOfWork(ctx context.Context, kind WorkKind, id int64) (Whose, e
 			for update`,
 		HandoffWork: `select rep_id as "user", null::bigint as team from handoff where id = $1 and state = 'open'
 			for update`,
+		AnswerWork: `select rep_id as "user", null::bigint as team from incoming where id = $1 and answer = ''
+			and kind in ({reply}, {social answer}) and person_id is not null for update`,
 	}[kind]
 	if !ok {
 		return Whose{}, fmt.Errorf("there is no work of kind %d", kind)
@@ -136,4 +138,5 @@ const (
 	CallWork WorkKind = iota
 	TaskWork
 	HandoffWork
+	AnswerWork
 )

@@ -235,6 +235,9 @@ func TestBadFormsChangeNothing(t *testing.T) {
 func setting(name, how string, kv ...string) url.Values {
 	v := url.Values{"name": {name}, "entry": {how}, "leave.answered": {"on"}, "leave.booked a meeting": {"on"},
 		"leave.deal opened": {"on"}, "leave.joined an exclusion": {"on"}}
+	for _, r := range sequence.MayStay() {
+		v.Set("leave."+string(r), "on")
+	}
 	for i := range 7 {
 		v.Set(fmt.Sprintf("hours.%d", i), "")
 	}

@@ -118,6 +118,14 @@ func LeaveFor(k signal.Kind) (Reason, bool) {
 		return Complained, true
 	case signal.Meeting:
 		return MetUs, true
+	case signal.SaidInterested:
+		return SaidYes, true
+	case signal.SaidNotNow:
+		return SaidLater, true
+	case signal.SaidNotInterested:
+		return SaidNo, true
+	case signal.SaidWrongPerson:
+		return NotTheOne, true
 	}
 	return "", false
 }

@@ -4,7 +4,17 @@ import "slices"
 
 // MayStay lists the reasons for which a plan can let people stay. Who opts out, bounces or
 // complains always leaves.
-func MayStay() []Reason { return []Reason{Answered, MetUs, DealOpened, JoinedExclusion} }
+func MayStay() []Reason {
+	return []Reason{Answered, SaidYes, SaidLater, SaidNo, NotTheOne, MetUs, DealOpened, JoinedExclusion}
+}
+
+// What an answer came to when somebody read it: those end a way that the answer itself did not.
+const (
+	SaidYes   Reason = "said they are interested"
+	SaidLater Reason = "said not now"
+	SaidNo    Reason = "said they are not interested"
+	NotTheOne Reason = "are the wrong person"
+)
 
 // JoinedExclusion is why somebody left who came to be among those whom the entry leaves out: in
 // one of its audiences, or on one of its sequences.

@@ -233,7 +233,8 @@ func TestLeavingFromEveryStep(t *testing.T) {
 // Whoever stops is named with a reason, and no other signal takes anybody out.
 func TestWhatTakesPeopleOut(t *testing.T) {
 	want := map[signal.Kind]Reason{signal.Reply: Answered, signal.OptOut: OptedOut, signal.Bounce: Bounced,
-		signal.Complaint: Complained, signal.Meeting: MetUs}
+		signal.Complaint: Complained, signal.Meeting: MetUs, signal.SaidInterested: SaidYes, signal.SaidNotNow: SaidLater,
+		signal.SaidNotInterested: SaidNo, signal.SaidWrongPerson: NotTheOne}
 	for _, k := range signal.Kinds() {
 		if got, ok := LeaveFor(k); got != want[k] || ok != (want[k] != "") {
 			t.Errorf("%v: %q, %v", k, got, ok)

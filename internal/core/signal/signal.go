@@ -36,6 +36,13 @@ const (
 	Came
 	StayedAway
 	PointsGiven
+	SaidInterested
+	SaidNotNow
+	SaidNotInterested
+	SaidWrongPerson
+	MeetingHeld
+	MeetingMissed
+	MeetingCancelled
 	kindEnd
 )
 
@@ -60,6 +67,15 @@ var kinds = [...]struct{ word, did, plural, answer string }{
 	Came:           {"attendance", "came to an event", "attendances", "Came"},
 	StayedAway:     {"absence", "stayed away from an event", "absences", "Stayed away"},
 	PointsGiven:    {"points given", "were given points", "times points were given", "It happened"},
+
+	SaidInterested:    {"interest", "said they are interested", "times they said they are interested", "Interested"},
+	SaidNotNow:        {"not now", "said not now", "times they said not now", "Not now"},
+	SaidNotInterested: {"refusal", "said they are not interested", "refusals", "Not interested"},
+	SaidWrongPerson: {"wrong person", "said they are the wrong person", "times they were the wrong person",
+		"Wrong person"},
+	MeetingHeld:      {"meeting held", "met us", "meetings held", "Met us"},
+	MeetingMissed:    {"meeting missed", "missed a meeting", "meetings missed", "Missed it"},
+	MeetingCancelled: {"meeting cancelled", "cancelled a meeting", "meetings cancelled", "Cancelled"},
 }
 
 // Kinds lists every kind, in the order of their numbers.

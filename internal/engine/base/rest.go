@@ -20,6 +20,12 @@ func (e *Base) Holidays(country string) calendar.Holidays {
 	return (*all)[country]
 }
 
+// Hours are those in which people work here.
+func (e *Base) Hours() calendar.SendingHours {
+	w := e.Workspace()
+	return calendar.OfficeHours(w.From, w.To).Resting(e.Holidays(""))
+}
+
 // Working says which dates are worked on here.
 func (e *Base) Working() calendar.Working { return calendar.Working{Holidays: e.Holidays("")} }
 

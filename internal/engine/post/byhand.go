@@ -8,6 +8,7 @@ import (
 	"ombak/internal/core/contact"
 	"ombak/internal/core/message"
 	"ombak/internal/core/plainly"
+	"ombak/internal/engine/base"
 	"ombak/internal/store"
 )
 
@@ -19,6 +20,7 @@ type ByHand struct {
 	Subject string
 	Text    string // as typed, a blank line parts paragraphs
 	Once    string // made with the form, so that it goes once however often it is pressed
+	Answers int64  // a letter of theirs that it answers, in its thread; 0: none
 }
 
 // MayWrite reports why a person cannot be written to by hand, or nil.
@@ -56,50 +58,158 @@ func (b *ByHand) document(i store.ShelfItem) message.Document {
 	return d
 }
 
-// SendByHand sends an email that a user wrote to one person. It goes out at
-// once, from the user's own account, and opens and presses are theirs as of any
-// other. Pressing the same form again does nothing.
-func (e *Post) SendByHand(ctx context.Context, b ByHand, user int64) error {
+// ready is what it says, checked, and ready to be kept.
+func (e *Post) ready(ctx context.Context, b *ByHand, user int64) (store.Message, error) {
+	var m store.Message
 	p, err := e.Store.Person(ctx, b.Person)
 	if err != nil {
-		return err
+		return m, err
 	}
-	if err := MayWrite(&p); err != nil {
-		return err
+	// Who wrote to us is answered whatever they have opted out of.
+	if err := MayWrite(&p); err != nil && (b.Answers == 0 || p.Email == "") {
+		return m, err
 	}
 	var item store.ShelfItem
 	if b.Item != 0 {
 		if item, err = e.Store.ShelfItem(ctx, b.Item); store.IsNotFound(err) {
-			return plainly.New("this is not on the shelf any more")
+			return m, plainly.New("this is not on the shelf any more")
 		} else if err != nil {
-			return err
+			return m, err
 		}
 	}
 	if len(b.Once) < 16 || len(b.Once) > 64 {
-		return plainly.New("the form is too old: open it anew")
+		return m, plainly.New("the form is too old: open it anew")
 	}
 	doc := b.document(item)
 	if strings.TrimSpace(b.Text) == "" {
-		return plainly.New("write a few words")
+		return m, plainly.New("write a few words")
 	}
 	fields, err := e.Fields(ctx)
 	if err != nil {
-		return err
+		return m, err
 	}
 	if err := doc.Check(fields); err != nil {
-		return err
+		return m, err
 	}
 	// What would stop it is said now, and not on the list of what is stuck.
 	if _, err := e.WriteFor(ctx, &doc, 0, b.Person, false, &user, message.Else); err != nil {
+		return m, err
+	}
+	return store.Message{Name: "By hand: " + doc.Subject[message.Else], Doc: store.JSON[message.Document]{V: doc},
+		SenderID: &user}, nil
+}
+
+// SendByHand sends an email that a user wrote to one person. It goes out at
+// once, from the user's own account, and opens and presses are theirs as of any
+// other. Pressing the same form again does nothing.
+func (e *Post) SendByHand(ctx context.Context, b ByHand, user int64) error {
+	m, err := e.ready(ctx, &b, user)
+	if err != nil {
 		return err
 	}
-	err = e.Store.InTx(ctx, func(tx store.Tx) error {
-		m := store.Message{Name: "By hand: " + doc.Subject[message.Else], Doc: store.JSON[message.Document]{V: doc},
-			SenderID: &user}
-		return tx.SendByHand(ctx, m, b.Person, user, b.Once, e.Now())
-	})
+	err = e.Store.InTx(ctx, func(tx store.Tx) error { return e.keepByHand(ctx, tx, m, &b, user) })
 	if err == nil {
 		e.Nudge()
 	}
 	return err
+}
+
+func (e *Post) keepByHand(ctx context.Context, tx store.Tx, m store.Message, b *ByHand, user int64) error {
+	return tx.SendByHand(ctx, m, store.HandWritten{Person: b.Person, User: user, Once: b.Once, Answers: b.Answers},
+		e.Now())
+}
+
+// WriteBack readies an answer to a letter of somebody, in its thread; send has it go out in a
+// transaction.
+func (e *Post) WriteBack(ctx context.Context, b ByHand, user int64) (send func(store.Tx) error, err error) {
+	in, err := e.Store.Incoming(ctx, b.Answers)
+	if err != nil {
+		return nil, err
+	}
+	if in.Person == nil || *in.Person != b.Person {
+		return nil, store.ErrNotFound
+	}
+	if b.Subject = in.Subject; strings.TrimSpace(b.Subject) == "" {
+		b.Subject = "Your letter"
+	}
+	if !strings.HasPrefix(strings.ToLower(b.Subject), "re:") {
+		b.Subject = "Re: " + b.Subject
+	}
+	b.Subject = base.Cut(literal(b.Subject), 250)
+	m, err := e.ready(ctx, &b, user)
+	if err != nil {
+		return nil, err
+	}
+	return func(tx store.Tx) error { return e.keepByHand(ctx, tx, m, &b, user) }, nil
+}
+
+// literal is a text without what would be read as a merge field: somebody else wrote it.
+func literal(s string) string {
+	return strings.NewReplacer("{{", "{ {", "{%", "{ %").Replace(s)
+}
+
+// CheckText reports what is wrong with a text that is written to people, with its merge fields.
+func (e *Post) CheckText(ctx context.Context, text string) error {
+	fields, err := e.Fields(ctx)
+	if err != nil {
+		return err
+	}
+	_, err = message.CompileNote(text, fields)
+	return err
+}
+
+// WriteBackNow sends an answer to a letter of somebody, in its thread.
+func (e *Post) WriteBackNow(ctx context.Context, b ByHand, user int64) error {
+	send, err := e.WriteBack(ctx, b, user)
+	if err != nil {
+		return err
+	}
+	if err := e.Store.InTx(ctx, send); err != nil {
+		return err
+	}
+	e.Nudge()
+	return nil
+}
+
+// Written is a letter to or from somebody, with its text where it is known.
+type Written struct {
+	store.Wrote
+	Text string
+}
+
+// shownWhole is of how many letters that went out a thread has the text.
+const shownWhole = 3
+
+// Thread is the last letters to and from somebody, the newest first. The text of the last that went
+// out is written anew, by the words that were sent; what has changed of the reader since shows in it.
+func (e *Post) Thread(ctx context.Context, who int64, n int) ([]Written, error) {
+	list, err := e.Store.Thread(ctx, who, n)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]Written, len(list))
+	whole := 0
+	for i, w := range list {
+		out[i] = Written{Wrote: w, Text: w.Said}
+		if w.In || w.Message == 0 || whole == shownWhole {
+			continue
+		}
+		whole++
+		doc, err := e.Store.VersionDoc(ctx, w.Message, w.Version)
+		if store.IsNotFound(err) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		d, err := e.WriteFor(ctx, &doc, w.Message, who, false, &w.Sender, -1)
+		if _, plain := plainly.Says(err); plain {
+			continue // the reader has no value any more for what it says
+		}
+		if err != nil {
+			return nil, err
+		}
+		out[i].Text, _, _ = strings.Cut(d.Text, "\n-- \n") // what stands below every letter says nothing here
+	}
+	return out, nil
 }

@@ -121,15 +121,15 @@ func (l *letters) gatherThreads(ctx context.Context, list []store.Outgoing) erro
 			ways = append(ways, list[i].Enrolment)
 		}
 	}
-	if len(ways) == 0 {
-		return nil
+	l.threads = map[int64]thread{}
+	if err := l.gatherAnswers(ctx, list); err != nil || len(ways) == 0 {
+		return err
 	}
 	return l.e.Store.InTx(ctx, func(tx store.Tx) error {
 		sent, err := tx.SentInWays(ctx, ways)
 		if err != nil {
 			return err
 		}
-		l.threads = map[int64]thread{}
 		for i := range list {
 			o := &list[i]
 			var t thread
@@ -147,6 +147,38 @@ func (l *letters) gatherThreads(ctx context.Context, list []store.Outgoing) erro
 		}
 		return nil
 	})
+}
+
+// gatherAnswers finds the letters that emails by hand answer.
+func (l *letters) gatherAnswers(ctx context.Context, list []store.Outgoing) error {
+	var ids []int64
+	for i := range list {
+		if list[i].Answers != 0 {
+			ids = append(ids, list[i].Answers)
+		}
+	}
+	if len(ids) == 0 {
+		return nil
+	}
+	answered, err := l.e.Store.AnsweredLetters(ctx, ids)
+	if err != nil {
+		return err
+	}
+	for i := range list {
+		for _, a := range answered {
+			if a.ID != list[i].Answers {
+				continue
+			}
+			t := thread{subject: a.Subject}
+			for _, id := range []string{a.Before, a.MailID} {
+				if id != "" && !strings.HasSuffix(id, unnamed) {
+					t.before = append(t.before, id)
+				}
+			}
+			l.threads[list[i].ID] = t
+		}
+	}
+	return nil
 }
 
 // answering is a letter as an answer in its thread.

@@ -1,11 +1,13 @@
 package post
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"log/slog"
 	"strings"
+	"time"
 
 	"ombak/internal/core/news"
 	"ombak/internal/core/signal"
@@ -29,7 +31,7 @@ func (e *Post) Receive(ctx context.Context, m mail.Received) error {
 	now := e.Now()
 	if m.ID == "" { // RFC 5322 only says it should have one
 		h := sha256.Sum256([]byte(m.From + "\n" + m.Subject + "\n" + m.Text))
-		m.ID = hex.EncodeToString(h[:16]) + "@unnamed"
+		m.ID = hex.EncodeToString(h[:16]) + unnamed
 	}
 	kind := signal.Reply
 	switch m.Kind {
@@ -85,6 +87,11 @@ func (e *Post) Receive(ctx context.Context, m mail.Received) error {
 		}
 		if s.Person != 0 {
 			in.Person = &s.Person
+			if kind == signal.Reply {
+				if err := e.answerable(ctx, tx, &in); err != nil {
+					return err
+				}
+			}
 		}
 		fresh, err := tx.AddIncoming(ctx, in)
 		if err != nil || !fresh || s.Person == 0 {
@@ -101,6 +108,9 @@ func (e *Post) Receive(ctx context.Context, m mail.Received) error {
 		case m.Kind == mail.NotNow:
 			return nil // kept, and shown with the person; the address is not at fault
 		}
+		if err := tx.Notify(ctx, news.Desk); err != nil {
+			return err
+		}
 		return e.taken(ctx, tx, s, m.Subject+"\n"+m.Said)
 	})
 	if err != nil {
@@ -109,6 +119,24 @@ func (e *Post) Receive(ctx context.Context, m mail.Received) error {
 	slog.Debug("a letter came in", "kind", kind)
 	e.Nudge()
 	return nil
+}
+
+// unnamed is how the numbers end by which letters are known here that came without one.
+const unnamed = "@unnamed"
+
+// usualAnswer is within how many working hours an answer is answered, where nobody says otherwise.
+const usualAnswer = 4
+
+// answerable says by when somebody's letter is to be answered, and by whom.
+func (e *Post) answerable(ctx context.Context, tx store.Tx, in *store.Incoming) error {
+	within := time.Duration(cmp.Or(e.Workspace().AnswerIn, usualAnswer)) * time.Hour
+	by, err := e.Hours().After(in.At, within, e.Zone())
+	if err != nil {
+		return err
+	}
+	in.Due = &by
+	in.Rep, err = tx.WhoAnswers(ctx, *in.Person, in.Touch)
+	return err
 }
 
 // taken does what follows from a letter of somebody.
@@ -132,9 +160,7 @@ func (e *Post) Sort(ctx context.Context, incoming, user int64, theirs bool) erro
 			return err
 		}
 		if theirs {
-			s := store.Signal{Person: *in.Person, Detail: base.Cut(in.Subject, 200),
-				Signal: signal.Signal{At: in.At, Kind: in.Kind}}
-			if err := e.taken(ctx, tx, s, in.Subject+"\n"+in.Said); err != nil {
+			if err := e.Theirs(ctx, tx, in); err != nil {
 				return err
 			}
 		}
@@ -147,4 +173,16 @@ func (e *Post) Sort(ctx context.Context, incoming, user int64, theirs bool) erro
 		e.Nudge()
 	}
 	return err
+}
+
+// Theirs does what follows from a letter that somebody is found to have written.
+func (e *Post) Theirs(ctx context.Context, tx store.Tx, in store.Incoming) error {
+	s := store.Signal{Person: *in.Person, Detail: base.Cut(in.Subject, 200),
+		Signal: signal.Signal{At: in.At, Kind: in.Kind}}
+	return e.taken(ctx, tx, s, in.Subject+"\n"+in.Said)
+}
+
+// RestAway has the emails to somebody who is away wait, as their automatic answer says.
+func (e *Post) RestAway(ctx context.Context, tx store.Tx, person int64, text string) error {
+	return e.postpone(ctx, tx, person, text)
 }

@@ -72,12 +72,6 @@ type Day struct {
 // shown is how many items a desk shows.
 const shown = 40
 
-// working are the hours in which reps work.
-func (e *Sales) working() calendar.SendingHours {
-	w := e.Workspace()
-	return calendar.OfficeHours(w.From, w.To).Resting(e.Holidays(""))
-}
-
 // Day reads a desk.
 func (e *Sales) Day(ctx context.Context, ask Ask) (*Day, error) {
 	now := e.Now()
@@ -152,7 +146,7 @@ func (e *Sales) dayOf(ctx context.Context, ask Ask, now time.Time, n int) (*Day,
 
 // layOut reckons what can be done in time, and gives the first items their face and slot.
 func (e *Sales) layOut(ctx context.Context, d *Day, order []desk.Item, now time.Time) error {
-	hours := e.working()
+	hours := e.Hours()
 	for _, i := range desk.InTime(order, now, hours, e.Zone()) {
 		d.Items[i].Late = true
 		d.Late++
@@ -202,7 +196,7 @@ type placing struct {
 
 func (e *Sales) placing(ctx context.Context, user int64, now time.Time) (*placing, error) {
 	w := e.Workspace()
-	p := &placing{e: e, now: now, work: e.working(), calling: w.CallingHours(), first: map[string]time.Time{},
+	p := &placing{e: e, now: now, work: e.Hours(), calling: w.CallingHours(), first: map[string]time.Time{},
 		steps: map[[2]int64]sequence.Step{}, done: map[sequence.SocialAct]int{}}
 	today := calendar.DateOf(now, e.Zone())
 	p.tonight = calendar.At(today.Add(1), 0, e.Zone())

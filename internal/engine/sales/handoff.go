@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"strings"
+	"time"
 
 	"ombak/internal/core/act"
 	"ombak/internal/core/news"
@@ -13,6 +14,7 @@ import (
 	"ombak/internal/core/sequence"
 	"ombak/internal/engine/base"
 	"ombak/internal/engine/flow"
+	"ombak/internal/engine/post"
 	"ombak/internal/store"
 )
 
@@ -20,11 +22,12 @@ import (
 type Sales struct {
 	*base.Base
 	*flow.Flow
+	post *post.Post
 }
 
 // New readies the room; the flow has it do what comes to desks.
-func New(b *base.Base, f *flow.Flow) *Sales {
-	e := &Sales{b, f}
+func New(b *base.Base, f *flow.Flow, p *post.Post) *Sales {
+	e := &Sales{b, f, p}
 	f.Does("task", flow.Each(e.giveTasks))
 	f.Does("move deal", flow.Each(e.moveDeals))
 	f.Does("alert", flow.Each(e.giveAlerts))
@@ -62,33 +65,40 @@ func (e *Sales) Accept(ctx context.Context, id, rep int64) (deal int64, err erro
 		if err := e.mayWork(ctx, tx, rep, store.HandoffWork, id); err != nil {
 			return err
 		}
-		h, err := tx.DecideHandoff(ctx, id, rep, "accepted", "", now)
-		if store.IsNotFound(err) {
-			return base.ErrGone
-		}
-		if err != nil {
-			return err
-		}
-		if ok, err := tx.AnyOpenStage(ctx); err != nil || !ok {
-			return errors.Join(err, ErrNoStage)
-		}
-		did := store.Accepted{Handoff: id}
-		if did.Ways.V, err = tx.OpenWays(ctx, h.Person); err != nil {
-			return err
-		}
-		if deal, did.Fresh, err = tx.OpenDeal(ctx, h, rep, now); err != nil {
-			return err
-		}
-		did.Deal = deal
-		if err := tx.KeepAccepted(ctx, did); err != nil {
-			return err
-		}
-		if err := e.Leave(ctx, tx, h.Person, sequence.DealOpened, now); err != nil {
-			return err
-		}
-		return tx.Notify(ctx, news.Desk.About(h.Person), news.Pipeline)
+		deal, _, err = e.accept(ctx, tx, id, rep, now)
+		return err
 	})
 	return deal, err
+}
+
+// accept is Accept for who may; fresh says that it opened the deal.
+func (e *Sales) accept(
+	ctx context.Context, tx store.Tx, id, rep int64, now time.Time,
+) (deal int64, fresh bool, err error) {
+	h, err := tx.DecideHandoff(ctx, id, rep, "accepted", "", now)
+	if store.IsNotFound(err) {
+		return 0, false, base.ErrGone
+	}
+	if err != nil {
+		return 0, false, err
+	}
+	if ok, err := tx.AnyOpenStage(ctx); err != nil || !ok {
+		return 0, false, errors.Join(err, ErrNoStage)
+	}
+	did := store.Accepted{Handoff: id}
+	if did.Ways.V, err = tx.OpenWays(ctx, h.Person); err != nil {
+		return 0, false, err
+	}
+	if did.Deal, did.Fresh, err = tx.OpenDeal(ctx, h, rep, now); err != nil {
+		return 0, false, err
+	}
+	if err := tx.KeepAccepted(ctx, did); err != nil {
+		return 0, false, err
+	}
+	if err := e.Leave(ctx, tx, h.Person, sequence.DealOpened, now); err != nil {
+		return 0, false, err
+	}
+	return did.Deal, did.Fresh, tx.Notify(ctx, news.Desk.About(h.Person), news.Pipeline)
 }
 
 // ErrMovedOn is answered where something cannot be taken back any more.

@@ -6,8 +6,10 @@ import (
 	"encoding/json"
 	"fmt"
 
+	"ombak/internal/core/answer"
 	"ombak/internal/core/plainly"
 	"ombak/internal/engine/base"
+	"ombak/internal/engine/sales"
 	"ombak/internal/store"
 )
 
@@ -21,6 +23,7 @@ const (
 	ofUser      = "user"
 	ofTeam      = "team"
 	ofHolidays  = "holidays"
+	ofAnswers   = "answers"
 )
 
 // changed keeps that something was changed, with how it was and what it became, and answers
@@ -87,6 +90,11 @@ func (e *Setup) UndoSetting(ctx context.Context, id, user int64) error {
 			} else if err == nil {
 				_, err = tx.KeepTeam(ctx, t, e.Now())
 			}
+		case ofAnswers:
+			var rules answer.Rules
+			if err = json.Unmarshal(c.Was, &rules); err == nil {
+				err = tx.KeepSetting(ctx, sales.AnswerRulesSetting, rules)
+			}
 		case ofHolidays:
 			after, err = e.restoreHolidays(ctx, tx, &c)
 		}
@@ -124,4 +132,28 @@ func (e *Setup) ChangeWorkspace(ctx context.Context, w base.Workspace, user int6
 		e.Knows(w)
 	}
 	return change, e.AskFor(ctx, batch, err)
+}
+
+// ChangeAnswerRules keeps the rules by which it is suggested what answers come to, and answers the
+// change.
+func (e *Setup) ChangeAnswerRules(ctx context.Context, rules answer.Rules, user int64) (change int64, err error) {
+	if err := rules.Check(); err != nil {
+		return 0, err
+	}
+	err = e.Store.InTx(ctx, func(tx store.Tx) error {
+		was := answer.Usual()
+		if err := tx.LockSetting(ctx, sales.AnswerRulesSetting); err != nil {
+			return err
+		}
+		if _, err := tx.Setting(ctx, sales.AnswerRulesSetting, &was); err != nil {
+			return err
+		}
+		if err := tx.KeepSetting(ctx, sales.AnswerRulesSetting, rules); err != nil {
+			return err
+		}
+		change, err = e.changed(ctx, tx, user,
+			store.SettingChange{Kind: ofAnswers, Words: "what leads to the suggestions for answers"}, was, rules)
+		return err
+	})
+	return change, err
 }

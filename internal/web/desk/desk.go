@@ -7,6 +7,7 @@ import (
 	"log/slog"
 	"net/http"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -32,6 +33,7 @@ type work struct {
 	Handoff *store.Handoff
 	Touch   *store.Touch // what a step asks for: a call, a social touch, a task
 	Task    *store.Task
+	Answer  *answerForm
 	Said    store.DeskItem
 	Item    *sales.Item // its place in the list; nil: it is further down
 }
@@ -62,11 +64,15 @@ type deskData struct {
 	There    []store.Colleague
 	Shelf    []store.ShelfItem
 	Wrong    string
+	Room     string
+
+	item  string     // that is open, where the address does not say
+	typed url.Values // what was typed and could not be kept
 }
 
 // Kinds lists the kinds of work that there are on desks.
 func (deskData) Kinds() []desk.Kind {
-	return []desk.Kind{desk.Handoff, desk.Call, desk.Social, desk.Task}
+	return desk.Kinds()
 }
 
 // Key is an item's in addresses and forms.
@@ -86,7 +92,8 @@ func deskAt(query, key string) string {
 	return to
 }
 
-var keyWords = map[store.WorkKind]string{store.HandoffWork: "handoff", store.CallWork: "call", store.TaskWork: "task"}
+var keyWords = map[store.WorkKind]string{store.HandoffWork: "handoff", store.CallWork: "call", store.TaskWork: "task",
+	store.AnswerWork: "answer"}
 
 func keyOf(of store.WorkKind, id int64) string { return fmt.Sprintf("%s-%d", keyWords[of], id) }
 
@@ -121,12 +128,14 @@ func asked(c *echo.Context, get func(string) string) (sales.Ask, string) {
 	return ask, v.Encode()
 }
 
-func (s *Place) desk(c *echo.Context) error { return s.showDesk(c, http.StatusOK, "") }
+func (s *Place) desk(c *echo.Context) error {
+	return s.showDesk(c, http.StatusOK, deskData{item: c.QueryParam("item")})
+}
 
-func (s *Place) showDesk(c *echo.Context, code int, wrong string) error {
+func (s *Place) showDesk(c *echo.Context, code int, d deskData) error {
 	ctx := c.Request().Context()
 	u := shell.UserOf(c)
-	d := deskData{Wrong: wrong, All: u.Role != right.Rep}
+	d.All, d.Room = u.Role != right.Rep, "desk"
 	d.Ask, d.Query = asked(c, c.QueryParam)
 	var err error
 	if d.Day, err = s.Engine.Day(ctx, d.Ask); err != nil {
@@ -138,6 +147,8 @@ func (s *Place) showDesk(c *echo.Context, code int, wrong string) error {
 	if d.Unsure, err = s.Store.UnsureIncoming(ctx, 0, d.Ask.User, 20); err != nil {
 		return err
 	}
+	// What may be an answer is an item like others.
+	d.Unsure = slices.DeleteFunc(d.Unsure, func(m store.Incoming) bool { return m.Holds() })
 	if d.When, err = s.Store.AlertsTo(ctx, u.ID); err != nil {
 		return err
 	}
@@ -154,7 +165,7 @@ func (s *Place) showDesk(c *echo.Context, code int, wrong string) error {
 // atHand finds the item that is asked for, or the first, with all that is needed to do it.
 func (s *Place) atHand(c *echo.Context, d *deskData) error {
 	ctx := c.Request().Context()
-	item := c.QueryParam("item")
+	item := d.item
 	if of, id, ok := readKey(item); ok {
 		var err error
 		if d.Now, err = s.open(ctx, of, id, d.Ask.User); err != nil {
@@ -214,6 +225,12 @@ func (s *Place) open(ctx context.Context, of store.WorkKind, id, user int64) (*w
 			return nil, err
 		}
 		w.Task, w.Person, w.Kind = &t, t.Person, desk.Task
+	case store.AnswerWork:
+		in, err := s.Store.Incoming(ctx, id)
+		if err != nil {
+			return nil, err
+		}
+		w.Answer, w.Person, w.Kind = &answerForm{Letter: in}, *in.Person, desk.Answer
 	default:
 		t, err := s.Store.Touch(ctx, id)
 		if err != nil {
@@ -247,6 +264,11 @@ func (s *Place) around(ctx context.Context, d *deskData, user int64) (err error)
 			return err
 		}
 		if d.Words, err = s.told(ctx, step.Words(), d.Now.Person, user); err != nil {
+			return err
+		}
+	}
+	if d.Now.Answer != nil {
+		if d.Now.Answer, err = s.answerForm(ctx, d.Now.Answer.Letter, user, d.typed); err != nil {
 			return err
 		}
 	}
@@ -413,6 +435,7 @@ func (s *Place) sortLetter(c *echo.Context) error {
 func (s *Place) Routes(in *echo.Group) {
 	sells := shell.Allow(right.Rep, right.Lead, right.Admin)
 	in.GET("/desk", s.desk)
+	s.answerRoutes(in)
 	in.POST("/desk/tasks/:id", s.finishTask)
 	in.POST("/desk/tasks/back", s.reopenTask)
 	in.POST("/desk/alerts", s.seeAlerts)

@@ -19,7 +19,7 @@ func init() {
 		"lasts":    lasts,
 		"kindIcon": func(k desk.Kind) string { return icons[k] },
 		"kindsOf":  func(k desk.Kind) string { return plural[k] },
-	})
+	}, "deskrooms.html", "answer.html")
 }
 
 var icons = map[desk.Kind]string{desk.Handoff: "handshake", desk.Answer: "chat-circle-text", desk.Call: "phone",

@@ -136,7 +136,7 @@ func (t *telling) touches() error {
 func (t *telling) handoffs() error {
 	for _, h := range t.given {
 		by := map[string]string{"crossing": "the score crossed the ready line", "step": "a sequence asked for it",
-			"hand": "by hand"}[h.MadeBy]
+			"answer": "they answered that they are interested", "hand": "by hand"}[h.MadeBy]
 		t.add(h.Made, "handshake", fmt.Sprintf("Handed over to %s: %s", cmp.Or(h.RepName, "the pool"), by))
 		if h.Decided != nil {
 			t.add(*h.Decided, "handshake", strings.ToUpper(h.State[:1])+h.State[1:]+" by "+h.RepName).Said = h.Reason

@@ -384,6 +384,8 @@
       }
       return;
     }
+    // In the item at hand, Escape leaves a field: what is typed stays, and the keys act again.
+    if (e.key === "Escape" && typing(e) && e.target.closest("[data-shown]")) return e.target.blur();
     if (typing(e) || $("dialog[open]")) return;
     if (e.key === "/") {
       e.preventDefault();
