@@ -3,6 +3,7 @@ package engine
 import (
 	"fmt"
 	"testing"
+	"time"
 
 	"ombak/internal/core/act"
 	"ombak/internal/core/handoff"
@@ -41,7 +42,7 @@ func TestHandedOverTogether(t *testing.T) {
 
 	// What handing over each by itself would have come to.
 	var reps []handoff.Rep
-	w.tx(func(tx store.Tx) (err error) { reps, err = tx.RepsInTurn(w.ctx); return err })
+	w.tx(func(tx store.Tx) (err error) { reps, err = tx.RepsInTurn(w.ctx, day0, time.UTC); return err })
 	want := map[int64]int64{}
 	var deeds []flow.Deed
 	for i, p := range append(people, people[:5]...) {

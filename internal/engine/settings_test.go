@@ -2,6 +2,7 @@ package engine
 
 import (
 	"errors"
+	"reflect"
 	"slices"
 	"testing"
 	"time"
@@ -118,7 +119,7 @@ func TestSettingsTakenBack(t *testing.T) {
 	c, err := w.e.SetUser(w.ctx, changed, admin)
 	w.must(err)
 	w.must(w.e.UndoSetting(w.ctx, c, admin))
-	if is, err := w.s.User(w.ctx, w.rep1); err != nil || is != rep {
+	if is, err := w.s.User(w.ctx, w.rep1); err != nil || !reflect.DeepEqual(is, rep) {
 		t.Errorf("the rep is %+v, and was %+v, %v", is, rep, err)
 	}
 	if c, err := w.e.SetUser(w.ctx, rep, admin); err != nil || c != 0 {

@@ -50,5 +50,5 @@ func (e *Engine) Tidy(ctx context.Context) error {
 	if n > 0 {
 		slog.Info("browsers that nobody is known by are forgotten", "count", n)
 	}
-	return errors.Join(err, e.Store.ForgetExports(ctx, e.Now().Add(-people.KeepExports)))
+	return errors.Join(err, e.Store.ForgetExports(ctx, e.Now().Add(-people.KeepExports)), e.ForgetAsked(ctx))
 }

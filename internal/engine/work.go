@@ -33,7 +33,7 @@ func (e *Engine) Work(ctx context.Context) error {
 	}
 	defer stop()
 	var wg, rounds sync.WaitGroup
-	wg.Add(5)
+	wg.Add(6)
 	sendNow := make(chan struct{}, 1)
 	go func() {
 		defer wg.Done()
@@ -44,6 +44,19 @@ func (e *Engine) Work(ctx context.Context) error {
 			default:
 			}
 			return some, err
+		})
+	}()
+	go func() {
+		defer wg.Done()
+		e.loop(ctx, "reading calendars", nil, func(ctx context.Context) (bool, error) {
+			n, err := e.ReadCalendars(ctx)
+			if n == 0 {
+				select {
+				case <-ctx.Done():
+				case <-time.After(calendarPause):
+				}
+			}
+			return n > 0, err
 		})
 	}()
 	go func() {
@@ -108,6 +121,9 @@ func (e *Engine) Work(ctx context.Context) error {
 	rounds.Wait()
 	return nil
 }
+
+// calendarPause is how long it takes until it is looked again which calendars are to be read.
+const calendarPause = 20 * time.Second
 
 // networkPause is how long the network is left alone when there is nothing to do.
 const networkPause = 3 * time.Second

@@ -106,13 +106,17 @@ func holidaysOf(ev *ical.Event, from, until time.Time, steps *int) ([]calendar.H
 	}
 	long = max(min(long, 31), 1)
 	starts := []time.Time{start}
-	set, err := ev.RecurrenceSet(time.UTC)
-	if err != nil || set != nil && set.GetRRule() != nil && set.GetRRule().OrigOptions.Freq > rrule.MONTHLY {
+	set, ok := recurrence(ev.Component, start, func(p *ical.Prop) (time.Time, bool) {
+		t, err := p.DateTime(time.UTC)
+		return t, err == nil
+	})
+	if !ok || set.GetRRule() != nil && set.GetRRule().OrigOptions.Freq > rrule.MONTHLY {
 		// What comes again each week or day is no holiday, and would be gone through for long.
 		return nil, plainly.Errorf("“%.80s” comes again by a rule that cannot be read", name)
 	}
-	if set != nil {
+	if ev.Props.Get(ical.PropRecurrenceRule) != nil || ev.Props.Get(ical.PropRecurrenceDates) != nil {
 		starts = nil
+		endBy(set, until)
 		next := set.Iterator()
 		for {
 			s, ok := next()
@@ -136,4 +140,12 @@ func holidaysOf(ev *ical.Event, from, until time.Time, steps *int) ([]calendar.H
 		}
 	}
 	return out, nil
+}
+
+// endBy has what comes again end by an instant where it goes on for longer, so that a rule that
+// never holds is gone through no further.
+func endBy(set *rrule.Set, until time.Time) {
+	if r := set.GetRRule(); r != nil && (r.GetUntil().IsZero() || r.GetUntil().After(until)) {
+		r.Until(until)
+	}
 }

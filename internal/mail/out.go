@@ -120,7 +120,7 @@ func Compose(l Letter) (*gomail.Msg, error) {
 		m.AddAlternativeString(gomail.TypeTextHTML, l.HTML)
 	}
 	if l.Invite != nil {
-		m.AddAlternativeString("text/calendar; method=REQUEST", string(l.Invite))
+		m.AddAlternativeString(gomail.ContentType("text/calendar; method="+MethodOf(l.Invite)), string(l.Invite))
 		if err := m.AttachReader("invite.ics", bytes.NewReader(l.Invite),
 			gomail.WithFileContentType("application/ics")); err != nil {
 			return nil, plainly.Errorf("the invitation: %w", err)

@@ -314,3 +314,23 @@ func (db Queries) WhoAnswers(ctx context.Context, person int64, touch *int64) (*
 	}
 	return &id, err
 }
+
+// MarkLastSignal marks the last signal of a kind of somebody as not counting, and why.
+func (tx Tx) MarkLastSignal(ctx context.Context, person int64, k signal.Kind, why string) error {
+	at, err := one[time.Time](ctx, tx, `
+		with last as (
+			select id, at
+			from signal
+			where person_id = $1 and kind = $2 and machine = ''
+			order by at desc, id desc
+			limit 1)
+		update signal s set machine = $3 from last where s.id = last.id and s.at = last.at
+		returning s.at`, person, int16(k), why)
+	if IsNotFound(err) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	return tx.MarkStandings(ctx, []int64{person}, at)
+}

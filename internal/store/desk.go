@@ -63,7 +63,12 @@ func (db Queries) DeskRows(ctx context.Context, q DeskQuery) (list []DeskRow, of
 			select 3, i.id, 'answer', i.person_id, i.at, i.due_at, coalesce(i.due_at, i.at), 0, 0, null, i.rep_id
 			from incoming i
 			where i.answer = '' and i.kind in ({reply}, {social answer}) and i.person_id is not null
-				and `+mine("i.rep_id", "null::bigint")+`),
+				and `+mine("i.rep_id", "null::bigint")+`
+			union all
+			select 4, b.id, 'meeting', b.person_id, b.starts_at, b.ends_at, b.starts_at, 0, 0, null, b.user_id
+			from booking b
+			where b.state = 'booked' and b.starts_at < $3::timestamptz + interval '7 days'
+				and `+mine("b.user_id", "null::bigint")+`),
 		there as (
 			select x.*, d.later_at, coalesce(d.back, false) as back
 			from items x
@@ -269,7 +274,10 @@ func (db Queries) DeskFaces(ctx context.Context, of []WorkKind, ids []int64) ([]
 			from asked u join task k on u.of = 1 and k.id = u.id
 			union all
 			select u.of, u.id, i.person_id, i.rep_id, null, coalesce(nullif(i.subject, ''), left(i.said, 80))
-			from asked u join incoming i on u.of = 3 and i.id = u.id)
+			from asked u join incoming i on u.of = 3 and i.id = u.id
+			union all
+			select u.of, u.id, b.person_id, b.user_id, null, 'a meeting'
+			from asked u join booking b on u.of = 4 and b.id = u.id)
 		select x.of, x.id, p.first_name as first, p.last_name as last, p.email, coalesce(c.name, '') as company,
 			x.words, coalesce(a.name, '') as rep_name, coalesce(g.name, '') as team
 		from items x
@@ -338,6 +346,7 @@ func (db Queries) OnDesk(ctx context.Context, of WorkKind, id, user int64, now t
 		HandoffWork: "select rep_id as rep, null::bigint as team_id from handoff where id = $2 and state = 'open'",
 		AnswerWork: "select rep_id as rep, null::bigint as team_id from incoming where id = $2 and answer = '' " +
 			"and kind in ({reply}, {social answer}) and person_id is not null",
+		MeetingWork: "select user_id as rep, null::bigint as team_id from booking where id = $2 and state = 'booked'",
 	}[of]
 	return one[bool](ctx, db, `
 		select exists (

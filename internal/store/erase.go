@@ -49,6 +49,8 @@ func (tx Tx) Erase(ctx context.Context, id int64, addresses []string, hashes [][
 		"delete from desk_item d using handoff h where h.person_id = $1 and d.kind = 2 and d.item_id = h.id",
 		"delete from desk_item d using incoming i where i.person_id = $1 and d.kind = 3 and d.item_id = i.id",
 		"delete from task where person_id = $1", "delete from comeback where person_id = $1",
+		"update booking set note = '', state = case when state in ('asked', 'booked') then 'cancelled' " +
+			"else state end where person_id = $1",
 		"update attendance set how = '' where person_id = $1",
 		"update page_answer set answers = '{}', hidden = '{}', consents = '[]', acts = '[]', visitor = '', chain = " +
 			"null, proved_at = coalesce(proved_at, at) where person_id = $1",

@@ -31,6 +31,7 @@ type Outgoing struct {
 	Tries     int
 	ByHand    bool   `db:"by_hand"` // somebody wrote it to this one reader
 	Answers   int64  // the letter that it answers; 0: none
+	Invite    []byte // to a meeting, or that it does not take place; empty: none
 	Sender    *int64 `db:"sender_id"`
 	Campaign  string // what it is sent for: a campaign tag, else a name
 	Claimed   bool   // false: it was taken back at that last look
@@ -145,8 +146,8 @@ var lanes = map[touch.Lane]lane{
 	touch.Single: {runs: "true", may: "true", lock: "p", end: touch.Withdrawn,
 		campaign: "coalesce((select g.title from page_answer a join page g on g.id = a.page_id where a.id = " +
 			"t.answer_id), '')", why: whyNot(contact.Email, groundSQL{
-			touchGround.purpose, touchGround.other, "(lt.answers is not null or t.event_id is not null or " +
-				"t.answer_id is not null and " + proved + ")", "(t.answer_id is not null)"})},
+			touchGround.purpose, touchGround.other, "(lt.answers is not null or lt.invite is not null or " +
+				"t.event_id is not null or t.answer_id is not null and " + proved + ")", "(t.answer_id is not null)"})},
 	touch.OfWay: {joins: "join enrolment e on e.id = t.enrolment_id join sequence q on q.id = t.sequence_id",
 		why:  whyNot(contact.Email, touchGround),
 		runs: "e.ended_at is null and q.state = 'running' and p.held_at is null",
@@ -193,7 +194,7 @@ func (c *claim) take(ctx context.Context, tx Tx) ([]Outgoing, error) {
 				coalesce(t.sequence_id, 0) as sequence_id, coalesce(t.version_id, 0) as version_id,
 				coalesce(t.mailing_id, 0) as mailing_id, $5 = 1 as single, $5 = 1 and t.answer_id is null as by_hand,
 				t.person_id, t.step, t.message_id, t.message_version, s.id as sender_id,
-				coalesce(lt.answers, 0) as answers,
+				coalesce(lt.answers, 0) as answers, lt.invite,
 				`+l.campaign+` as campaign
 			from letter lt
 			join touch t on t.id = lt.touch_id
@@ -235,7 +236,7 @@ func (c *claim) take(ctx context.Context, tx Tx) ([]Outgoing, error) {
 }
 
 const outgoing = `id, enrolment_id, sequence_id, version_id, mailing_id, single, by_hand, person_id, step, message_id,
-	message_version, sender_id, answers, campaign`
+	message_version, sender_id, answers, invite, campaign`
 
 // Begin is an email whose turn has come, with whose words it has.
 type Begin struct {

@@ -29,7 +29,8 @@ type Merged struct {
 
 // belongings are the tables whose rows belong to a person and move with them.
 var belongings = []string{"signal", "enrolment", "touch", "incoming", "handoff", "deal", "note", "change", "consent",
-	"shelf_taken", "page_answer", "task", "attendance", "comeback"}
+	"shelf_taken", "page_answer", "task", "attendance", "comeback",
+	"booking"}
 
 // Errors of merging.
 var (

@@ -79,8 +79,9 @@ func (tx Tx) TakeFirstKey(ctx context.Context, key string) (bool, error) {
 
 // SetUser changes who somebody is here.
 func (tx Tx) SetUser(ctx context.Context, u User) error {
-	n, err := exec(ctx, tx, `update app_user set name = $2, role = $3, phone = $4, capacity = $5, away = $6
-		where id = $1 and left_at is null`, u.ID, u.Name, u.Role, u.Phone, u.Capacity, u.Away)
+	n, err := exec(ctx, tx, `
+		update app_user set name = $2, role = $3, phone = $4, capacity = $5, away = $6, work = $7
+		where id = $1 and left_at is null`, u.ID, u.Name, u.Role, u.Phone, u.Capacity, u.Away, u.Work)
 	if err == nil && n == 0 {
 		err = ErrNotFound
 	}
@@ -110,6 +111,9 @@ func (tx Tx) UserLeaves(ctx context.Context, id, to int64, at time.Time) error {
 		"update handoff set rep_id = nullif($2::bigint, 0) where rep_id = $1 and state = 'open'",
 		"update work set rep_id = nullif($2::bigint, 0) where rep_id = $1 and open",
 		"update task set user_id = nullif($2::bigint, 0) where user_id = $1 and done_at is null and not alert",
+		"update booking set user_id = case when $2 = 0 then user_id else $2 end where user_id = $1 and " +
+			"state = 'booked'",
+		"update booking_page set shown = false, feed = '' where user_id = $1 and $2 >= 0",
 		"update incoming set rep_id = nullif($2::bigint, 0) where rep_id = $1 and answer = ''",
 	} {
 		if _, err := exec(ctx, tx, q, id, to); err != nil {

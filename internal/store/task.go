@@ -64,11 +64,12 @@ func (tx Tx) AddTasks(ctx context.Context, list []NewTask, zone *time.Location) 
 			case
 				when a.alert and w.alerts = 'hourly' then date_trunc('hour', a.at) + interval '1 hour'
 				when a.alert and w.alerts = 'at nine'
-					then (date_trunc('day', (a.at at time zone $8) - interval '9 hours') + interval '33 hours')
-						at time zone $8
+					then (date_trunc('day', (a.at at time zone z.zone) - interval '9 hours') + interval '33 hours')
+						at time zone z.zone
 				else a.at end
 		from asked a
 		left join app_user w on w.id = a.whose
+		cross join lateral (select coalesce(nullif(w.work->>'zone', ''), $8) as zone) z
 		where not exists (
 			select from task t
 			where t.person_id = a.id and t.user_id is not distinct from a.whose and t.alert = a.alert

@@ -396,12 +396,12 @@ func (tx Tx) SendByHand(ctx context.Context, m Message, h HandWritten, at time.T
 		with made as (
 			insert into touch (person_id, step, kind, state, made_at, message_id, message_version, once, ground,
 				request)
-			values ($1, 0, 'email', 'ready', $2, $3, 1, $4, $5, $8 <> 0)
+			values ($1, 0, 'email', 'ready', $2, $3, 1, $4, $5, $8 <> 0 or $9::bytea is not null)
 			on conflict (once) where once is not null do nothing
 			returning id)
-		insert into letter (touch_id, lane, ready_at, sender_id, answers)
-		select id, $6, $2, $7, nullif($8::bigint, 0) from made`,
-		person, at, id, once, ByHandGround, int16(touch.Single), user, h.Answers)
+		insert into letter (touch_id, lane, ready_at, sender_id, answers, invite)
+		select id, $6, $2, $7, nullif($8::bigint, 0), $9 from made`,
+		person, at, id, once, ByHandGround, int16(touch.Single), user, h.Answers, h.Invite)
 	return err
 }
 
@@ -411,6 +411,9 @@ type HandWritten struct {
 	Person, User int64
 	Once         string
 	Answers      int64 // 0: none
+	// Invite goes with it: an invitation, a move or a cancellation of a meeting; empty and not nil:
+	// none yet. It rests on their own request, as what answers a letter does.
+	Invite []byte
 }
 
 // CardStep is a step whose cards wait for the printer.

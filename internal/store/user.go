@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"time"
 
+	"ombak/internal/core/desk"
 	"ombak/internal/core/handoff"
 	"ombak/internal/core/right"
 )
@@ -22,10 +23,11 @@ type User struct {
 	Signature    string     // HTML, as core/message cleans it
 	Left         *time.Time `db:"left_at"` // they no longer work here; nil: they do
 	Team         *int64     `db:"team_id"` // in which they work; nil: in none
+	Work         JSON[desk.Worker]
 }
 
 const userFields = "select id, name, email, phone, role, password_hash, capacity, away, signature, left_at, " +
-	"team_id from " +
+	"team_id, work from " +
 	"app_user "
 
 // UserByEmail finds a user by address, in lower case.
@@ -57,16 +59,17 @@ func (tx Tx) SetSignature(ctx context.Context, id int64, signature string) error
 }
 
 // RepsInTurn reads the reps with what routing asks for, and locks them, so
-// that two handoffs at one moment do not go to the same rep's turn.
-func (tx Tx) RepsInTurn(ctx context.Context) ([]handoff.Rep, error) {
+// that two handoffs at one moment do not go to the same rep's turn. zone is the workspace's.
+func (tx Tx) RepsInTurn(ctx context.Context, now time.Time, zone *time.Location) ([]handoff.Rep, error) {
 	rows, err := all[struct {
 		ID       int64
 		Capacity int
 		Away     bool
 		Open     int
 		Last     *time.Time `db:"handed_at"`
+		Work     JSON[desk.Worker]
 	}](ctx, tx, `
-		select a.id, a.capacity, a.away, a.handed_at, (
+		select a.id, a.capacity, a.away, a.handed_at, a.work, (
 			select count(*) from handoff h where h.rep_id = a.id and h.state = 'open') as open
 		from app_user a where a.role = 'rep' and a.left_at is null
 		order by a.id for update of a`)
@@ -75,7 +78,8 @@ func (tx Tx) RepsInTurn(ctx context.Context) ([]handoff.Rep, error) {
 	}
 	var reps []handoff.Rep
 	for _, r := range rows {
-		rep := handoff.Rep{ID: r.ID, Capacity: r.Capacity, Away: r.Away, Open: r.Open}
+		rep := handoff.Rep{ID: r.ID, Capacity: r.Capacity, Away: r.Away || r.Work.V.AwayAt(now, zone),
+			Open: r.Open}
 		if r.Last != nil {
 			rep.Last = *r.Last
 		}
@@ -118,6 +122,8 @@ func (tx Tx) OwnerOfWork(ctx context.Context, kind WorkKind, id int64) (Whose, e
 			for update`,
 		AnswerWork: `select rep_id as "user", null::bigint as team from incoming where id = $1 and answer = ''
 			and kind in ({reply}, {social answer}) and person_id is not null for update`,
+		MeetingWork: `select user_id as "user", null::bigint as team from booking where id = $1 and state = 'booked'
+			for update`,
 	}[kind]
 	if !ok {
 		return Whose{}, fmt.Errorf("there is no work of kind %d", kind)
@@ -139,4 +145,5 @@ const (
 	TaskWork
 	HandoffWork
 	AnswerWork
+	MeetingWork
 )

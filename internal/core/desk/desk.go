@@ -23,10 +23,11 @@ const (
 	Call    Kind = "call"
 	Social  Kind = "social touch"
 	Task    Kind = "task"
+	Meeting Kind = "meeting"
 )
 
 // Kinds lists them, in the order in which they are shown.
-func Kinds() []Kind { return []Kind{Handoff, Answer, Call, Social, Task} }
+func Kinds() []Kind { return []Kind{Handoff, Answer, Meeting, Call, Social, Task} }
 
 // Known reports whether it is one of Kinds.
 func (k Kind) Known() bool { return slices.Contains(Kinds(), k) }
@@ -156,7 +157,7 @@ const Enough = 10
 
 // usual is how long each kind takes whoever has done fewer (common practice, no source).
 var usual = map[Kind]time.Duration{Handoff: 10 * time.Minute, Answer: 8 * time.Minute, Call: 12 * time.Minute,
-	Social: 4 * time.Minute, Task: 10 * time.Minute}
+	Social: 4 * time.Minute, Task: 10 * time.Minute, Meeting: 30 * time.Minute}
 
 // Usual is how long an item of a kind usually takes.
 func Usual(k Kind) time.Duration { return usual[k] }

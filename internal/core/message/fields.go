@@ -39,6 +39,7 @@ func Fields(own []person.Definition) []Field {
 		{"company.country", "Company’s country", "", person.CompanyCountry},
 		{"owner.name", "Owner’s name", "", ""}, {"owner.first_name", "Owner’s first name", "", ""},
 		{"owner.email", "Owner’s email", "", ""}, {"owner.phone", "Owner’s phone", "", ""},
+		{"owner.booking", "Owner’s booking page", "", ""}, {"sender.booking", "Sender’s booking page", "", ""},
 		{"sender.name", "Sender’s name", "", ""}, {"sender.first_name", "Sender’s first name", "", ""},
 		{"sender.email", "Sender’s email", "", ""}, {"sender.phone", "Sender’s phone", "", ""},
 	}

@@ -3,8 +3,10 @@ package base
 import (
 	"context"
 	"fmt"
+	"time"
 
 	"ombak/internal/core/calendar"
+	"ombak/internal/core/desk"
 	"ombak/internal/store"
 )
 
@@ -24,6 +26,12 @@ func (e *Base) Holidays(country string) calendar.Holidays {
 func (e *Base) Hours() calendar.SendingHours {
 	w := e.Workspace()
 	return calendar.OfficeHours(w.From, w.To).Resting(e.Holidays(""))
+}
+
+// HoursOf are those in which a user works, and where: the workspace's where they say nothing else.
+func (e *Base) HoursOf(w *desk.Worker) (calendar.SendingHours, *time.Location) {
+	space := e.Workspace()
+	return w.Works(calendar.OfficeHours(space.From, space.To), e.Holidays("")), w.In(e.Zone())
 }
 
 // Working says which dates are worked on here.

@@ -91,7 +91,7 @@ func (e *People) assign(ctx context.Context, tx store.Tx, list []flow.Doing[act.
 		to := d.Act.To
 		if to == 0 {
 			if reps == nil {
-				if reps, err = tx.RepsInTurn(ctx); err != nil {
+				if reps, err = tx.RepsInTurn(ctx, e.Now(), e.Zone()); err != nil {
 					return err
 				}
 			}

@@ -213,3 +213,23 @@ func (e *Post) Thread(ctx context.Context, who int64, n int) ([]Written, error) 
 	}
 	return out, nil
 }
+
+// Notice is a letter about something that somebody has asked for themselves.
+type Notice struct {
+	Person, User  int64
+	Subject, Text string // as they are: nothing in them is a merge field
+	Invite        []byte // to a meeting; empty: none
+	Once          string
+}
+
+// Notice has a notice go out from a user, once.
+func (e *Post) Notice(ctx context.Context, tx store.Tx, n Notice) error {
+	b := ByHand{Subject: base.Cut(literal(n.Subject), 250), Text: literal(n.Text)}
+	doc := b.document(store.ShelfItem{})
+	m := store.Message{Name: "Notice: " + b.Subject, Doc: store.JSON[message.Document]{V: doc}, SenderID: &n.User}
+	if n.Invite == nil {
+		n.Invite = []byte{}
+	}
+	return tx.SendByHand(ctx, m,
+		store.HandWritten{Person: n.Person, User: n.User, Once: n.Once, Invite: n.Invite}, e.Now())
+}

@@ -56,6 +56,7 @@ type letters struct {
 	fields  []message.Field
 	Whom    map[int64]*store.Person
 	users   map[int64]store.User
+	slugs   map[int64]string // of booking pages, by whose they are
 	edits   map[[2]int64]*message.Edit
 	records map[int64]*rule.Record
 	signals map[int64][]signal.Signal
@@ -231,6 +232,9 @@ func (e *Post) gatherLetters(ctx context.Context, people, messages []int64, need
 	if err != nil {
 		return nil, err
 	}
+	if l.slugs, err = e.Store.BookingSlugs(ctx); err != nil {
+		return nil, err
+	}
 	for _, u := range users {
 		l.users[u.ID] = u
 	}
@@ -273,6 +277,12 @@ func (l *letters) values(names []message.Field, p *store.Person, sender int64) m
 		user("owner", *p.OwnerID)
 	}
 	user("sender", sender)
+	if slug := l.slugs[sender]; slug != "" {
+		v["sender.booking"] = l.e.URL + "/b/" + slug
+	}
+	if p.OwnerID != nil && l.slugs[*p.OwnerID] != "" {
+		v["owner.booking"] = l.e.URL + "/b/" + l.slugs[*p.OwnerID]
+	}
 	if u, ok := l.users[sender]; ok {
 		v["sender.signature"] = l.show(u).signature
 	}
@@ -451,6 +461,9 @@ func (l *letters) letter(
 	invite, err := e.invitation(doc.Invite, from, reader.Email, fmt.Sprintf("t%d", o.ID))
 	if err != nil {
 		return letter, 0, nil, &unsendable{err}
+	}
+	if len(o.Invite) > 0 {
+		invite = o.Invite
 	}
 	files, err := e.attachments(ctx, doc)
 	if store.IsNotFound(err) {

@@ -130,12 +130,20 @@ const usualAnswer = 4
 // answerable says by when somebody's letter is to be answered, and by whom.
 func (e *Post) answerable(ctx context.Context, tx store.Tx, in *store.Incoming) error {
 	within := time.Duration(cmp.Or(e.Workspace().AnswerIn, usualAnswer)) * time.Hour
-	by, err := e.Hours().After(in.At, within, e.Zone())
-	if err != nil {
+	hours, zone := e.Hours(), e.Zone()
+	var err error
+	if in.Rep, err = tx.WhoAnswers(ctx, *in.Person, in.Touch); err != nil {
 		return err
 	}
+	if in.Rep != nil {
+		u, err := tx.User(ctx, *in.Rep)
+		if err != nil {
+			return err
+		}
+		hours, zone = e.HoursOf(&u.Work.V)
+	}
+	by, err := hours.After(in.At, within, zone)
 	in.Due = &by
-	in.Rep, err = tx.WhoAnswers(ctx, *in.Person, in.Touch)
 	return err
 }
 

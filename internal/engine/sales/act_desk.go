@@ -56,7 +56,7 @@ func (e *Sales) told(ctx context.Context, tx store.Tx, list []store.NewTask) err
 // the order given.
 func (e *Sales) handOver(ctx context.Context, tx store.Tx, list []flow.Doing[act.HandOver]) error {
 	// The reps are locked first: whoever hands over, waits here.
-	reps, err := tx.RepsInTurn(ctx)
+	reps, err := tx.RepsInTurn(ctx, e.Now(), e.Zone())
 	if err != nil {
 		return err
 	}

@@ -54,6 +54,7 @@ const (
 	NoHours   Below = "calling hours"
 	NextTry   Below = "next try"
 	NoRoom    Below = "the day’s limit is reached"
+	Begins    Below = "begins"
 )
 
 // Day is a desk: what there is to do in its order, how long that takes and what cannot be done
@@ -130,7 +131,7 @@ func (e *Sales) dayOf(ctx context.Context, ask Ask, now time.Time, n int) (*Day,
 		sorted[i].Item = x
 	}
 	d.Items = sorted
-	if err := e.layOut(ctx, d, order, now); err != nil {
+	if err := e.layOut(ctx, d, order, now, p.own); err != nil {
 		return nil, err
 	}
 	if d.Total > len(d.Items) { // the others are told by their kinds alone
@@ -145,20 +146,19 @@ func (e *Sales) dayOf(ctx context.Context, ask Ask, now time.Time, n int) (*Day,
 }
 
 // layOut reckons what can be done in time, and gives the first items their face and slot.
-func (e *Sales) layOut(ctx context.Context, d *Day, order []desk.Item, now time.Time) error {
-	hours := e.Hours()
-	for _, i := range desk.InTime(order, now, hours, e.Zone()) {
+func (e *Sales) layOut(ctx context.Context, d *Day, order []desk.Item, now time.Time, w works) error {
+	for _, i := range desk.InTime(order, now, w.hours, w.zone) {
 		d.Items[i].Late = true
 		d.Late++
 	}
-	d.Ends = calendar.At(calendar.DateOf(now, e.Zone()), time.Duration(e.Workspace().To)*time.Minute, e.Zone())
+	d.Ends = w.ends(now)
 	for i, x := range order {
 		if i < d.Able || !x.From.After(d.Ends) {
 			d.Takes += x.Takes
 		}
 	}
 	d.Shown = min(len(order), shown)
-	slots, err := desk.Day(order[:d.Shown], min(d.Able, d.Shown), now, hours, e.Zone())
+	slots, err := desk.Day(order[:d.Shown], min(d.Able, d.Shown), now, w.hours, w.zone)
 	if err != nil {
 		return err
 	}
@@ -181,11 +181,61 @@ func (e *Sales) layOut(ctx context.Context, d *Day, order []desk.Item, now time.
 	return nil
 }
 
+// beforeMeeting is how long before it begins a meeting is at hand.
+const beforeMeeting = 10 * time.Minute
+
+// works is when somebody works, and where.
+type works struct {
+	hours calendar.SendingHours
+	zone  *time.Location
+}
+
+// ends is when their working day ends that an instant falls on; the end of that day where they do
+// not work on it.
+func (w works) ends(now time.Time) time.Time {
+	d := calendar.DateOf(now, w.zone)
+	end := 24 * 60
+	if list := w.hours.Days[d.Weekday()]; len(list) > 0 && !w.hours.Closed(d) {
+		end = list[len(list)-1].To
+	}
+	return calendar.At(d, time.Duration(end)*time.Minute, w.zone)
+}
+
+// worksOf is when a user works; of nobody (0): when people do here.
+func (e *Sales) worksOf(ctx context.Context, user int64) (works, error) {
+	if user == 0 {
+		return works{e.Hours(), e.Zone()}, nil
+	}
+	u, err := e.Store.User(ctx, user)
+	if err != nil {
+		return works{}, err
+	}
+	hours, zone := e.HoursOf(&u.Work.V)
+	return works{hours, zone}, nil
+}
+
+// of is when the rep of an item works.
+func (p *placing) of(ctx context.Context, rep *int64) (works, error) {
+	if rep == nil {
+		return p.own, nil
+	}
+	if w, ok := p.users[*rep]; ok {
+		return w, nil
+	}
+	w, err := p.e.worksOf(ctx, *rep)
+	if p.users == nil {
+		p.users = map[int64]works{}
+	}
+	p.users[*rep] = w
+	return w, err
+}
+
 // placing reckons by when items are to be done, and when they come up.
 type placing struct {
 	e       *Sales
 	now     time.Time
-	work    calendar.SendingHours
+	own     works // who looks, or the workspace
+	users   map[int64]works
 	calling calendar.SendingHours
 	first   map[string]time.Time // zone and country → when somebody there is called first
 	steps   map[[2]int64]sequence.Step
@@ -196,10 +246,14 @@ type placing struct {
 
 func (e *Sales) placing(ctx context.Context, user int64, now time.Time) (*placing, error) {
 	w := e.Workspace()
-	p := &placing{e: e, now: now, work: e.Hours(), calling: w.CallingHours(), first: map[string]time.Time{},
+	own, err := e.worksOf(ctx, user)
+	if err != nil {
+		return nil, err
+	}
+	p := &placing{e: e, now: now, own: own, calling: w.CallingHours(), first: map[string]time.Time{},
 		steps: map[[2]int64]sequence.Step{}, done: map[sequence.SocialAct]int{}}
-	today := calendar.DateOf(now, e.Zone())
-	p.tonight = calendar.At(today.Add(1), 0, e.Zone())
+	today := calendar.DateOf(now, own.zone)
+	p.tonight = calendar.At(today.Add(1), 0, own.zone)
 	if user == 0 {
 		return p, nil
 	}
@@ -208,7 +262,7 @@ func (e *Sales) placing(ctx context.Context, user int64, now time.Time) (*placin
 		return nil, err
 	}
 	p.limits = &limits
-	list, err := e.Store.SocialDoneSince(ctx, user, calendar.At(today, 0, e.Zone()))
+	list, err := e.Store.SocialDoneSince(ctx, user, calendar.At(today, 0, own.zone))
 	if err != nil {
 		return nil, err
 	}
@@ -249,7 +303,11 @@ func (p *placing) place(ctx context.Context, r *store.DeskRow) (by, from time.Ti
 		by = calendar.Span{N: 5, Unit: calendar.WorkingDays}.After(r.Made, p.e.Zone(), p.e.Working())
 	}
 	if r.Kind == desk.Handoff {
-		if by, err = p.work.After(r.Made, RespondIn*time.Hour, p.e.Zone()); err != nil {
+		w, err := p.of(ctx, r.Rep)
+		if err != nil {
+			return by, from, "", err
+		}
+		if by, err = w.hours.After(r.Made, RespondIn*time.Hour, w.zone); err != nil {
 			return by, from, "", err
 		}
 	}
@@ -266,6 +324,11 @@ func (p *placing) place(ctx context.Context, r *store.DeskRow) (by, from time.Ti
 		return by, from, why, nil // they asked for it: whatever the calling hours are
 	}
 	switch r.Kind {
+	case desk.Meeting:
+		if from, why = r.Made.Add(-beforeMeeting), Begins; !from.After(p.now) {
+			from, why = time.Time{}, ""
+		}
+		return r.Made, from, why, nil
 	case desk.Call:
 		next, err := p.call(r)
 		if err != nil {
@@ -342,6 +405,9 @@ func (e *Sales) Take(ctx context.Context, of store.WorkKind, id, user int64) err
 // a call is then one that was agreed. Empty words have it come up now. It answers the instant.
 func (e *Sales) Postpone(ctx context.Context, of store.WorkKind, id, user int64, words string) (time.Time, error) {
 	var until time.Time
+	if of == store.MeetingWork {
+		return until, plainly.New("a meeting is moved with whom it is with")
+	}
 	if words != "" {
 		var err error
 		morning := time.Duration(e.Workspace().From) * time.Minute
@@ -370,6 +436,9 @@ func (e *Sales) Postpone(ctx context.Context, of store.WorkKind, id, user int64,
 
 // PassOn gives an item to a colleague, with a note.
 func (e *Sales) PassOn(ctx context.Context, of store.WorkKind, id, user, to int64, note string) error {
+	if of == store.MeetingWork {
+		return plainly.New("they have picked whom they meet: cancel it, or let them move it")
+	}
 	return e.Store.InTx(ctx, func(tx store.Tx) error {
 		if err := e.mayWork(ctx, tx, user, of, id); err != nil {
 			return err

@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"strconv"
 
 	"ombak/internal/core/answer"
 	"ombak/internal/core/plainly"
@@ -76,7 +77,15 @@ func (e *Setup) UndoSetting(ctx context.Context, id, user int64) error {
 				}
 			}
 		case ofUser:
+			// What a change of before does not have stays as it is.
+			var id int64
+			if id, err = strconv.ParseInt(c.Key, 10, 64); err != nil {
+				return err
+			}
 			var u store.User
+			if u, err = tx.User(ctx, id); err != nil {
+				return err
+			}
 			if err = json.Unmarshal(c.Was, &u); err == nil {
 				err = keepsAnAdmin(ctx, tx, u.ID, u.Role == "admin")
 			}

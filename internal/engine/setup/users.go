@@ -9,10 +9,12 @@ import (
 	"strings"
 	"time"
 
+	"ombak/internal/core/desk"
 	"ombak/internal/core/news"
 	"ombak/internal/core/person"
 	"ombak/internal/core/plainly"
 	"ombak/internal/core/right"
+	"ombak/internal/engine/base"
 	"ombak/internal/password"
 	"ombak/internal/store"
 )
@@ -220,6 +222,7 @@ func (e *Setup) SetUser(ctx context.Context, u store.User, by int64) (change int
 		if err != nil {
 			return err
 		}
+		u.Work = was.Work
 		if err := tx.SetUser(ctx, u); err != nil {
 			return err
 		}
@@ -235,7 +238,37 @@ func (e *Setup) SetUser(ctx context.Context, u store.User, by int64) (change int
 
 // settingsOf is of a user what SetUser sets, and nothing else.
 func settingsOf(u store.User) store.User {
-	return store.User{ID: u.ID, Name: u.Name, Role: u.Role, Phone: u.Phone, Capacity: u.Capacity, Away: u.Away}
+	return store.User{ID: u.ID, Name: u.Name, Role: u.Role, Phone: u.Phone, Capacity: u.Capacity, Away: u.Away,
+		Work: u.Work}
+}
+
+// SetWork changes when somebody works, and how much of each kind on a day; theirs to change, a
+// lead's and an admin's. It answers the change.
+func (e *Setup) SetWork(ctx context.Context, id int64, w desk.Worker, by int64) (change int64, err error) {
+	if err := w.Check(); err != nil {
+		return 0, err
+	}
+	err = e.Store.InTx(ctx, func(tx store.Tx) error {
+		if err := base.May(ctx, tx, by, &id); err != nil {
+			return err
+		}
+		was, err := tx.User(ctx, id)
+		if err != nil {
+			return err
+		}
+		is := was
+		is.Work.V = w
+		if err := tx.SetUser(ctx, is); err != nil {
+			return err
+		}
+		change, err = e.changed(ctx, tx, by, store.SettingChange{Kind: ofUser, Key: fmt.Sprint(id),
+			Words: "when " + was.Name + " works"}, settingsOf(was), settingsOf(is))
+		if err != nil {
+			return err
+		}
+		return tx.Notify(ctx, news.Desk)
+	})
+	return change, err
 }
 
 // UserLeaves keeps that somebody no longer works here. What is theirs goes to
