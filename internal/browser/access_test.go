@@ -7,6 +7,7 @@ import (
 	"strings"
 	"testing"
 
+	"ombak/internal/core/booking"
 	"ombak/internal/core/calendar"
 	"ombak/internal/core/folder"
 	"ombak/internal/core/mailing"
@@ -15,7 +16,9 @@ import (
 	"ombak/internal/core/person"
 	"ombak/internal/core/rule"
 	"ombak/internal/core/sequence"
+	"ombak/internal/engine/sales"
 	"ombak/internal/engine/setup"
+	"ombak/internal/mail"
 	"ombak/internal/store"
 )
 
@@ -80,6 +83,17 @@ func (h *house) furnish() {
 	}
 	_, err = e.SaveMailing(ctx, store.Mailing{Name: "News", Plan: store.JSON[mailing.Plan]{V: mailing.NewPlan()}}, me)
 	h.must(err)
+	offer := store.BookingPage{User: me, Slug: "talk", Shown: true}
+	offer.Plan.V = booking.Usual()
+	offer.Plan.V.Notice = 0
+	h.must(e.KeepBookingPage(ctx, offer))
+	times, _, err := e.FreeTimes(ctx, &offer, 0)
+	h.must(err)
+	_, err = e.Book(ctx, &offer, sales.Pick{At: times[0].UTC(), Person: people[0]})
+	h.must(err)
+	h.must(e.Receive(ctx, mail.Received{ID: "a@b", From: "ana1@fjord.example", Subject: "Hello", Said: "No thanks", Text: "No thanks"}))
+	_, err = e.KeepSnippet(ctx, store.Snippet{Name: "Thanks", Body: "Thank you."}, me)
+	h.must(err)
 	h.must(h.until("a call on the desk", func() bool {
 		calls, err := h.s.DeskWork(ctx, 0)
 		return err == nil && len(calls) > 0
@@ -112,8 +126,9 @@ func TestAccessibility(t *testing.T) {
 		"/content/folders", "/content/folders?folder=2", "/content/folders/file?kind=message&id=1",
 		"/content/mailboxes", "/sequences", "/sequences/1", "/sequences/1?view=draft",
 		"/sequences/1?view=draft&step=2", "/sequences/1/launch", "/sequences/1/end", "/sequences/hold-all", "/scoring",
-		"/scoring/fit", "/desk", "/desk?kind=call", "/desk?kind=task", "/pipeline",
-		"/settings", "/settings/people", "/settings/teams", "/settings/hours", "/settings/holidays?country=NO",
+		"/scoring/fit", "/desk", "/desk?kind=call", "/desk?kind=task", "/desk?kind=answer", "/desk?kind=meeting",
+		"/desk/snippets", "/desk/suggestions?try=no+thanks", "/desk/booking", "/b/talk?zone=Asia/Tokyo", "/pipeline",
+		"/settings", "/settings/people", "/settings/people/1/hours", "/settings/teams", "/settings/hours", "/settings/holidays?country=NO",
 		"/settings/changes", "/settings/stages", "/settings/grounds", "/signature", "/p/alarms"}
 	h.must(h.tab.Run("document.cookie = 'ombak_scheme=light; path=/'"))
 	for _, view := range views {

@@ -231,7 +231,13 @@ func (d *Demo) live(ctx context.Context, s *scenario, m made, people, ids []int6
 			}
 		}
 	}
-	return d.Advance(ctx, Start, grain)
+	if err := d.Advance(ctx, Start, grain); err != nil {
+		return err
+	}
+	if err := d.keepDesk(ctx, people); err != nil {
+		return err
+	}
+	return d.Engine.Settle(ctx)
 }
 
 func request(ctx context.Context, c *http.Client, method, address string, form url.Values) (string, error) {
@@ -296,6 +302,9 @@ func (d *Demo) repsWork(ctx context.Context, s *scenario) error {
 		if err != nil {
 			return err
 		}
+	}
+	if err := d.repsAnswer(ctx, reps); err != nil {
+		return err
 	}
 	calls, err := d.Store.DeskWork(ctx, 0)
 	if err != nil {

@@ -67,6 +67,8 @@ type Everything struct {
 	Letters   []store.PersonLetter  `json:"letters_by_hand"`
 	Tasks     []store.PersonTask    `json:"tasks_and_alerts"`
 	Browsers  []store.PersonBrowser `json:"browsers"`
+	Meetings  []store.Booking       `json:"meetings"`
+	Comebacks []store.Comeback      `json:"comebacks"`
 }
 
 // Everything gathers all that is kept about a person.
@@ -90,6 +92,10 @@ func (e *People) Everything(ctx context.Context, id int64) (*Everything, error) 
 	x.Also, err = e.Store.ContactPoints(ctx, id)
 	keep(err)
 	x.Consents, err = e.Store.PersonConsents(ctx, id)
+	keep(err)
+	x.Meetings, err = e.Store.PersonBookings(ctx, id)
+	keep(err)
+	x.Comebacks, err = e.Store.PersonComebacks(ctx, id)
 	keep(err)
 	x.Notes, err = e.Store.Notes(ctx, id)
 	keep(err)

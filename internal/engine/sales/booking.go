@@ -71,7 +71,9 @@ func (e *Sales) free(
 }
 
 // FreeTimes are the times at which a meeting can begin, and in which zone whoever offers them works.
-func (e *Sales) FreeTimes(ctx context.Context, p *store.BookingPage, except int64) ([]time.Time, *time.Location, error) {
+func (e *Sales) FreeTimes(
+	ctx context.Context, p *store.BookingPage, except int64,
+) ([]time.Time, *time.Location, error) {
 	f, err := e.free(ctx, e.Store.Queries, p, except)
 	if err != nil {
 		return nil, nil, err
@@ -265,7 +267,8 @@ func (e *Sales) Met(ctx context.Context, id, user int64, state booking.State) er
 		if b.State == state {
 			return nil
 		}
-		if state == booking.Cancelled || b.State == booking.Asked || !b.State.May(state) || b.Starts.After(e.Now().Add(beforeMeeting)) {
+		if state == booking.Cancelled || b.State == booking.Asked || !b.State.May(state) ||
+			b.Starts.After(e.Now().Add(beforeMeeting)) {
 			return plainly.New("the meeting has not begun, or does not take place")
 		}
 		if at, k := b.State.Told(); k != 0 && at {
@@ -400,7 +403,8 @@ func (e *Sales) Feed(ctx context.Context, secret string) ([]byte, error) {
 	for _, b := range met {
 		who := person.Full(b.First, b.Last, b.Email)
 		list = append(list, mail.Event{UID: e.uid(b.ID), Title: page.Plan.V.Title + ": " + who,
-			Place: page.Plan.V.Where, Note: strings.TrimSpace(b.Company + "\n" + fmt.Sprintf("%s/people/%d", e.URL, b.Person)), Start: b.Starts,
+			Note:  strings.TrimSpace(fmt.Sprintf("%s\n%s/people/%d", b.Company, e.URL, b.Person)),
+			Place: page.Plan.V.Where, Start: b.Starts,
 			End: b.Ends, Stamp: e.Now(), Sequence: b.Changes, Cancelled: b.State == booking.Cancelled})
 	}
 	for _, c := range calls {
@@ -512,4 +516,19 @@ func (e *Sales) readCalendar(ctx context.Context, c *store.BusyCalendar) error {
 // ForgetAsked removes what was asked for and never shown to be anybody's.
 func (e *Sales) ForgetAsked(ctx context.Context) error {
 	return e.Store.InTx(ctx, func(tx store.Tx) error { return tx.ForgetAsked(ctx, e.Now().Add(-24*time.Hour)) })
+}
+
+// CancelOwn is Cancel by whoever a meeting is with, a lead or an admin.
+func (e *Sales) CancelOwn(ctx context.Context, id, user int64) error {
+	err := e.Store.InTx(ctx, func(tx store.Tx) error {
+		b, err := tx.Booking(ctx, id)
+		if err != nil {
+			return err
+		}
+		return base.May(ctx, tx, user, &b.User)
+	})
+	if err != nil {
+		return err
+	}
+	return e.Cancel(ctx, id)
 }

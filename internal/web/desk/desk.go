@@ -34,6 +34,7 @@ type work struct {
 	Touch   *store.Touch // what a step asks for: a call, a social touch, a task
 	Task    *store.Task
 	Answer  *answerForm
+	Meeting *store.Booking
 	Said    store.DeskItem
 	Item    *sales.Item // its place in the list; nil: it is further down
 }
@@ -93,7 +94,7 @@ func deskAt(query, key string) string {
 }
 
 var keyWords = map[store.WorkKind]string{store.HandoffWork: "handoff", store.CallWork: "call", store.TaskWork: "task",
-	store.AnswerWork: "answer"}
+	store.AnswerWork: "answer", store.MeetingWork: "meeting"}
 
 func keyOf(of store.WorkKind, id int64) string { return fmt.Sprintf("%s-%d", keyWords[of], id) }
 
@@ -225,6 +226,12 @@ func (s *Place) open(ctx context.Context, of store.WorkKind, id, user int64) (*w
 			return nil, err
 		}
 		w.Task, w.Person, w.Kind = &t, t.Person, desk.Task
+	case store.MeetingWork:
+		b, err := s.Store.Booking(ctx, id)
+		if err != nil {
+			return nil, err
+		}
+		w.Meeting, w.Person, w.Kind = &b, b.Person, desk.Meeting
 	case store.AnswerWork:
 		in, err := s.Store.Incoming(ctx, id)
 		if err != nil {
@@ -436,6 +443,7 @@ func (s *Place) Routes(in *echo.Group) {
 	sells := shell.Allow(right.Rep, right.Lead, right.Admin)
 	in.GET("/desk", s.desk)
 	s.answerRoutes(in)
+	s.bookingRoutes(in)
 	in.POST("/desk/tasks/:id", s.finishTask)
 	in.POST("/desk/tasks/back", s.reopenTask)
 	in.POST("/desk/alerts", s.seeAlerts)

@@ -23,10 +23,11 @@ func init() {
 }
 
 var icons = map[desk.Kind]string{desk.Handoff: "handshake", desk.Answer: "chat-circle-text", desk.Call: "phone",
-	desk.Social: "users-three", desk.Task: "list-checks"}
+	desk.Social: "users-three", desk.Task: "list-checks",
+	desk.Meeting: "calendar-blank"}
 
 var plural = map[desk.Kind]string{desk.Handoff: "Handoffs", desk.Answer: "Answers", desk.Call: "Calls",
-	desk.Social: "Social touches", desk.Task: "Tasks"}
+	desk.Social: "Social touches", desk.Task: "Tasks", desk.Meeting: "Meetings"}
 
 // lasts says a length of time: "6 h 30".
 func lasts(d time.Duration) string {

@@ -32,6 +32,8 @@ func (s *Place) Routes(in *echo.Group) {
 	x.POST("/people", s.invite, admin)
 	x.POST("/people/:id", s.saveUser, admin)
 	x.POST("/people/:id/leave", s.userLeaves, admin)
+	x.GET("/people/:id/hours", s.work)
+	x.POST("/people/:id/hours", s.saveWork)
 	x.POST("/people/invitations/:id/remove", s.uninvite, admin)
 	x.GET("/teams", s.teams)
 	x.POST("/teams", s.keepTeam, admin)

@@ -110,7 +110,8 @@ func bodyLimit(next echo.HandlerFunc) echo.HandlerFunc {
 		middleware.BodyLimit(MaxUpload)(next), middleware.BodyLimit(maxShelf)(next)
 	return func(c *echo.Context) error {
 		switch path := c.Request().URL.Path; {
-		case path == "/v" || strings.HasPrefix(path, "/p/") || strings.HasPrefix(path, "/u/"):
+		case path == "/v" || strings.HasPrefix(path, "/p/") || strings.HasPrefix(path, "/u/") ||
+			strings.HasPrefix(path, "/b/"):
 			return public(c)
 		case path == "/people/imports":
 			return large(c)

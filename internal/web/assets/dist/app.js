@@ -384,6 +384,11 @@
       }
       return;
     }
+    // A field that is about one of several buttons presses that one.
+    if (e.key === "Enter" && e.target.matches?.("input[data-enter]")) {
+      e.preventDefault();
+      return act(e.target.dataset.enter);
+    }
     // In the item at hand, Escape leaves a field: what is typed stays, and the keys act again.
     if (e.key === "Escape" && typing(e) && e.target.closest("[data-shown]")) return e.target.blur();
     if (typing(e) || $("dialog[open]")) return;
