@@ -319,7 +319,7 @@ func TestAnUnsureAnswerOnTheDesk(t *testing.T) {
 	w := newWorld(t, mailserver.Options{})
 	ana := w.caller("Ana", "NO", w.rep1)
 	for i, id := range []string{"u1@desk.example", "u2@desk.example"} {
-		w.must(w.e.Receive(w.ctx, mail.Received{ID: id, From: "Ana@desk.example", Subject: "Hello", Said: "Call me", Text: "Call me"}))
+		w.must(w.e.Receive(w.ctx, mail.Received{ID: id, From: "ana@desk.example", Subject: "Hello", Said: "Call me", Text: "Call me"}))
 		if d := w.day(sales.Ask{User: w.rep1}); len(d.Items) != 1 || d.Items[0].Kind != desk.Answer {
 			t.Fatalf("letter %d: on the desk is %q", i, keys(d))
 		}

@@ -90,14 +90,14 @@ func TestAMeetingIsBookedMovedAndCancelled(t *testing.T) {
 	}
 	text := func() string {
 		w.t.Helper()
-		parts, err := w.mail.Read(w.letters("Ana@desk.example")[0])
+		parts, err := w.mail.Read(w.letters("ana@desk.example")[0])
 		w.must(err)
 		return parts.Text
 	}
 	if !strings.Contains(text(), "(Asia/Tokyo)") || !strings.Contains(text(), "+44 20 7946 0123") {
 		t.Errorf("the letter says %q", text())
 	}
-	method, ev := w.invited("Ana@desk.example")
+	method, ev := w.invited("ana@desk.example")
 	uid, _ := ev.Props.Text(ical.PropUID)
 	if start, err := ev.DateTimeStart(time.UTC); err != nil || method != "REQUEST" || !start.Equal(at) || uid == "" {
 		t.Errorf("invited by %s to %v, %v", method, start, err)
@@ -111,7 +111,7 @@ func TestAMeetingIsBookedMovedAndCancelled(t *testing.T) {
 	moved := w.firstFree(page)
 	w.must(w.e.Move(w.ctx, id, moved))
 	w.settle()
-	method, ev = w.invited("Ana@desk.example")
+	method, ev = w.invited("ana@desk.example")
 	if u, _ := ev.Props.Text(ical.PropUID); method != "REQUEST" || u != uid || ev.Props.Get(ical.PropSequence).Value != "1" {
 		t.Errorf("moved by %s, %q, %v", method, u, ev.Props.Get(ical.PropSequence))
 	}
@@ -121,12 +121,12 @@ func TestAMeetingIsBookedMovedAndCancelled(t *testing.T) {
 	w.must(w.e.Cancel(w.ctx, id))
 	w.must(w.e.Cancel(w.ctx, id)) // pressed twice
 	w.settle()
-	method, ev = w.invited("Ana@desk.example")
+	method, ev = w.invited("ana@desk.example")
 	if u, _ := ev.Props.Text(ical.PropUID); method != "CANCEL" || u != uid || ev.Props.Get(ical.PropSequence).Value != "2" {
 		t.Errorf("cancelled by %s, %q", method, u)
 	}
-	if w.did(ana, signal.MeetingCancelled) != 1 || len(w.letters("Ana@desk.example")) != 3 {
-		t.Errorf("%d signals, %d letters", w.did(ana, signal.MeetingCancelled), len(w.letters("Ana@desk.example")))
+	if w.did(ana, signal.MeetingCancelled) != 1 || len(w.letters("ana@desk.example")) != 3 {
+		t.Errorf("%d signals, %d letters", w.did(ana, signal.MeetingCancelled), len(w.letters("ana@desk.example")))
 	}
 	if err := w.e.Move(w.ctx, id, at); !errors.Is(err, sales.ErrNoBooking) {
 		t.Errorf("cancelled, it is moved: %v", err)

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -12,6 +13,7 @@ import (
 	"ombak/internal/core/calendar"
 	"ombak/internal/core/desk"
 	"ombak/internal/core/sequence"
+	"ombak/internal/core/signal"
 	"ombak/internal/core/social"
 	"ombak/internal/engine/base"
 	"ombak/internal/engine/flow"
@@ -39,7 +41,7 @@ func (w *world) works(step sequence.Step, people ...int64) map[int64]int64 {
 
 func (w *world) caller(first, country string, owner int64) int64 {
 	w.t.Helper()
-	id := w.meet(store.NewPerson{First: first, Email: first + "@desk.example", Country: country,
+	id := w.meet(store.NewPerson{First: first, Email: strings.ToLower(first) + "@desk.example", Country: country,
 		Phone: fmt.Sprintf("+4420794601%02d", w.count("select count(*) from person")%100)})
 	_, err := w.s.DB().ExecContext(w.ctx, "update person set owner_id = nullif($2::bigint, 0) where id = $1", id, owner)
 	w.must(err)
@@ -345,5 +347,33 @@ func TestOnesOwnPace(t *testing.T) {
 	w.works(&sequence.Task{What: "look"}, w.caller("Ana", "NO", w.rep1))
 	if d := w.day(sales.Ask{User: w.rep1}); d.Items[0].Takes != 3*time.Minute || d.Takes != 3*time.Minute {
 		t.Errorf("a task takes %v", d.Items[0].Takes)
+	}
+}
+
+// Who asks not to be called is called by nobody: the outcome is the exit, what waits is taken off,
+// and the next call of a plan is passed over, until they may be called again.
+func TestDoNotCall(t *testing.T) {
+	w := newWorld(t, mailserver.Options{})
+	ana := w.caller("Ana", "NO", w.rep1)
+	call := w.works(&sequence.Call{}, ana)[ana]
+	w.must(w.e.FinishWork(w.ctx, call, w.rep1, sequence.DoNotCall, "asked for it"))
+	w.settle()
+	if p, err := w.s.Person(w.ctx, ana); err != nil || p.NoCalls == nil {
+		t.Errorf("it is not kept: %v", err)
+	}
+	if n := w.count("select count(*) from enrolment_log where exit = 'not interested'"); n != 1 {
+		t.Error("the way does not go on as not interested")
+	}
+	w.works(&sequence.Call{}, ana)
+	if n := w.count("select count(*) from work where open"); n != 0 {
+		t.Error("they are to be called again")
+	}
+	w.must(w.e.MayBeCalled(w.ctx, ana, true))
+	w.works(&sequence.Call{}, ana)
+	if n := w.count("select count(*) from work where open"); n != 1 {
+		t.Error("they may be called again, and are not")
+	}
+	if got := w.did(ana, signal.CallAnswered); got != 1 {
+		t.Errorf("%d calls were taken", got)
 	}
 }

@@ -45,6 +45,7 @@ type Received struct {
 	ID         string   // Message-ID without brackets
 	From       string   // address, in lower case
 	To         []string // of the envelope
+	Whom       []string // of the header: whom it is to, and who gets a copy; in lower case
 	Subject    string
 	Text       string   // the whole of it
 	Said       string   // without what it quotes, and without signatures for machines
@@ -58,6 +59,7 @@ type Received struct {
 const (
 	MaxLetter = 10 << 20
 	maxText   = 200_000
+	maxWhom   = 100
 )
 
 // Limits of what is read of a letter. Each level costs a walk through all that lies within it, so that a small letter
@@ -89,6 +91,15 @@ func Read(source []byte) Received {
 	}
 	m.Subject = headerText(h, "Subject")
 	m.From = sender(h)
+	for _, name := range []string{"To", "Cc"} {
+		list, err := h.AddressList(name)
+		if err != nil {
+			continue // whom it is to is asked of nobody whose letter is not in form
+		}
+		for _, a := range list[:min(len(list), maxWhom)] {
+			m.Whom = append(m.Whom, strings.ToLower(a.Address))
+		}
+	}
 	// The nearest first: what it answers, then what came before that.
 	m.References = messageIDs(h.Get("In-Reply-To"))
 	refs := messageIDs(h.Get("References"))

@@ -289,6 +289,13 @@ func (db Queries) Thread(ctx context.Context, person int64, n int) ([]Wrote, err
 			left join app_user u on u.id = l.sender_id
 			where t.person_id = $1 and t.kind = 'email' and t.state in ('ready', 'sent', 'held')
 			order by coalesce(t.done_at, t.made_at) desc, t.id desc
+			limit $2)
+			union all
+			(select false, x.id, x.at, x.subject, x.said, 0, 0, true, u.name, 'sent', 0, 0
+			from outside_letter x
+			join app_user u on u.id = x.user_id
+			where x.person_id = $1
+			order by x.at desc
 			limit $2))
 		select * from wrote order by at desc, id desc limit $2`, person, n)
 }

@@ -17,7 +17,8 @@ const (
 	// mayEmail is that an email may go out on a ground other than consent.
 	mayEmail = `(p.erased_at is null and p.email <> '' and not p.do_not_contact
 		and p.opted_out_at is null and p.bounced_at is null)`
-	mayCall   = "(p.erased_at is null and p.phone <> '' and not p.do_not_contact and p.opted_out_at is null)"
+	mayCall = "(p.erased_at is null and p.phone <> '' and not p.do_not_contact and p.opted_out_at is null " +
+		"and p.no_calls_at is null)"
 	maySocial = "(p.erased_at is null and p.profile <> '' and not p.do_not_contact and p.opted_out_at is null)"
 )
 
@@ -59,6 +60,9 @@ func whyNot(by contact.Channel, g groundSQL) string {
 		"when "+g.request+" then null",
 		"when p.do_not_contact then "+quoted(contact.DoNotContact),
 		"when p.opted_out_at is not null and not "+g.claimed+" then "+quoted(contact.OptedOut))
+	if by == contact.Call {
+		lines = append(lines, "when p.no_calls_at is not null then "+quoted(contact.NoCalls))
+	}
 	if by == contact.Email {
 		lines = append(lines, "when p.bounced_at is not null then "+quoted(contact.Bounced))
 	}

@@ -30,7 +30,7 @@ const claimedFields = `
 			p.country, p.city, p.zone, p.stopped_at, coalesce(p.stopped_by, 0),
 			p.erased_at is not null, p.email <> '', p.phone <> '', p.profile <> '', p.street <> '' and p.city <> '',
 			p.do_not_contact,
-			p.opted_out_at is not null, p.bounced_at is not null, k.purpose_id, k.given, k.at
+			p.opted_out_at is not null, p.no_calls_at is not null, p.bounced_at is not null, k.purpose_id, k.given, k.at
 		from due join enrolment e using (id)
 		join person p on p.id = e.person_id
 		join sequence_version v on v.id = e.version_id
@@ -84,7 +84,8 @@ func claimed(ctx context.Context, tx Tx, query string, args ...any) ([]Claimed, 
 		if err := rows.Scan(&c.ID, &c.Sequence, &c.Version, &c.Person, &st.Key, &st.Step, &st.Visit, &st.Phase,
 			&st.Entered, &st.Reached, &due,
 			&c.Country, &c.City, &c.Zone, &stopped, &c.StoppedBy,
-			&r.Erased, &r.Email, &r.Phone, &r.Profile, &r.Postal, &r.DoNotContact, &r.OptedOut, &r.Bounced,
+			&r.Erased, &r.Email, &r.Phone, &r.Profile, &r.Postal, &r.DoNotContact, &r.OptedOut,
+			&r.NoCalls, &r.Bounced,
 			&purpose, &agreed, &said); err != nil {
 			return nil, err
 		}

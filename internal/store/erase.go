@@ -49,6 +49,7 @@ func (tx Tx) Erase(ctx context.Context, id int64, addresses []string, hashes [][
 		"delete from desk_item d using handoff h where h.person_id = $1 and d.kind = 2 and d.item_id = h.id",
 		"delete from desk_item d using incoming i where i.person_id = $1 and d.kind = 3 and d.item_id = i.id",
 		"delete from task where person_id = $1", "delete from comeback where person_id = $1",
+		"delete from outside_letter where person_id = $1",
 		"update booking set note = '', state = case when state in ('asked', 'booked') then 'cancelled' " +
 			"else state end where person_id = $1",
 		"update attendance set how = '' where person_id = $1",
@@ -56,8 +57,8 @@ func (tx Tx) Erase(ctx context.Context, id int64, addresses []string, hashes [][
 			"null, proved_at = coalesce(proved_at, at) where person_id = $1",
 		"update message m set name = 'erased' from touch t where t.person_id = $1 and t.once is not null and m.id = " +
 			"t.message_id",
-		"update message_version v set subject = '', doc = '{}' from touch t where t.person_id = $1 and t.once is not " +
-			"null and v.message_id = t.message_id",
+		"update message_version v set subject = '', doc = '{}', plain = '' from touch t where t.person_id = $1 and " +
+			"t.once is not null and v.message_id = t.message_id",
 		"update touch set trouble = '' where person_id = $1",
 		"update letter l set address = '', subject = '', trouble = '', edit = null from touch t where t.person_id = " +
 			"$1 and l.touch_id = t.id",

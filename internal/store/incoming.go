@@ -4,6 +4,7 @@ import (
 	"context"
 	"time"
 
+	"ombak/internal/core/answer"
 	"ombak/internal/core/signal"
 )
 
@@ -40,9 +41,10 @@ func (m Incoming) Holds() bool { return m.Kind == signal.Reply }
 func (tx Tx) AddIncoming(ctx context.Context, m Incoming) (bool, error) {
 	n, err := exec(ctx, tx,
 		`insert into incoming (mail_id, person_id, touch_id, at, kind, sender, subject, body, unsure, said, rep_id,
-			due_at)
-		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12) on conflict (mail_id) do nothing`,
-		m.MailID, m.Person, m.Touch, m.At, int16(m.Kind), m.Sender, m.Subject, m.Body, m.Unsure, m.Said, m.Rep, m.Due)
+			due_at, lang)
+		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13::regconfig) on conflict (mail_id) do nothing`,
+		m.MailID, m.Person, m.Touch, m.At, int16(m.Kind), m.Sender, m.Subject, m.Body, m.Unsure, m.Said, m.Rep, m.Due,
+		answer.Language(m.Said))
 	return n == 1, err
 }
 

@@ -412,20 +412,21 @@ func TestWhoMayBeReachedInSQL(t *testing.T) {
 	var other int64
 	k.must(k.DB().QueryRow("insert into purpose (name) values ('News about fish') returning id").Scan(&other))
 	n := 0
-	for bits := range 1 << 6 {
+	for bits := range 1 << 7 {
 		for consent := contact.Nothing; consent <= contact.Withdrawn; consent++ {
 			n++
 			has := func(i int) bool { return bits>>i&1 == 1 }
 			f := contact.Facts{Erased: has(0), Email: has(1), DoNotContact: has(2), OptedOut: has(3), Bounced: has(4),
-				Phone: has(5), Consents: contact.Consents{{Purpose: purpose, Is: consent}}}
+				Phone: has(5), NoCalls: has(6), Consents: contact.Consents{{Purpose: purpose, Is: consent}}}
 			p, _ := k.meet(store.NewPerson{First: "P", Email: fmt.Sprintf("p%d@x.example", n)})
 			_, err := k.DB().Exec(`
 				update person
 				set erased_at = case when $2 then $6::timestamptz end, email = case when $3 then email else '' end,
 				do_not_contact = $4, opted_out_at = case when $5 then $6::timestamptz end, bounced_at = case
 					when $7 then $6::timestamptz end, phone = case when $8 then '+4755500100' else '' end
+					, no_calls_at = case when $9 then $6::timestamptz end
 				where id = $1`,
-				p, f.Erased, f.Email, f.DoNotContact, f.OptedOut, at, f.Bounced, f.Phone)
+				p, f.Erased, f.Email, f.DoNotContact, f.OptedOut, at, f.Bounced, f.Phone, f.NoCalls)
 			k.must(err)
 			if n%2 == 0 { // they agreed to what a single email asks
 				f.Consents = append(f.Consents, contact.Said{Purpose: other, Is: contact.Agreed})

@@ -30,7 +30,7 @@ type Merged struct {
 // belongings are the tables whose rows belong to a person and move with them.
 var belongings = []string{"signal", "enrolment", "touch", "incoming", "handoff", "deal", "note", "change", "consent",
 	"shelf_taken", "page_answer", "task", "attendance", "comeback",
-	"booking"}
+	"booking", "outside_letter"}
 
 // Errors of merging.
 var (
@@ -101,6 +101,7 @@ func (g *merging) note() (err error) {
 	}
 	g.m.Stood, err = one[json.RawMessage](g.ctx, g.tx, `
 		select jsonb_build_object('stopped_at', stopped_at, 'stopped_by', stopped_by, 'opted_out_at', opted_out_at,
+			'no_calls_at', no_calls_at,
 			'bounced_at', bounced_at, 'do_not_contact', do_not_contact, 'away_until', away_until, 'held_at', held_at,
 			'created_at', created_at)
 		from person where id = $1`, g.m.Kept)
@@ -214,6 +215,7 @@ func (g *merging) standings() error {
 				when g.stopped_at > coalesce(k.stopped_at, '-infinity') then g.stopped_by
 				else k.stopped_by end,
 			opted_out_at = coalesce(k.opted_out_at, g.opted_out_at),
+			no_calls_at = coalesce(k.no_calls_at, g.no_calls_at),
 			bounced_at = case
 				when $3 = k.email then k.bounced_at
 				when $3 = g.email then g.bounced_at
@@ -326,6 +328,7 @@ func (tx Tx) Unmerge(ctx context.Context, m Merged, a Author) error {
 	if _, err := exec(ctx, tx, `
 		update person p
 		set stopped_at = x.stopped_at, stopped_by = x.stopped_by, opted_out_at = x.opted_out_at,
+			no_calls_at = x.no_calls_at,
 			bounced_at = x.bounced_at, do_not_contact = x.do_not_contact, away_until = x.away_until,
 			held_at = x.held_at, created_at = x.created_at
 		from jsonb_populate_record(null::person, $2) x where p.id = $1`, m.Kept, m.Stood); err != nil {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"time"
 
+	"ombak/internal/core/answer"
 	"ombak/internal/core/message"
 	"ombak/internal/core/plainly"
 	"ombak/internal/core/rule"
@@ -92,10 +93,12 @@ func (tx Tx) SaveMessage(ctx context.Context, m Message, by int64, at time.Time)
 }
 
 func addVersion(ctx context.Context, tx Tx, m Message, at time.Time) error {
-	_, err := exec(ctx, tx,
-		"insert into message_version (message_id, version, subject, doc, from_owner, sender_id, saved_at) values "+
-			"($1, $2, $3, $4, $5, $6, $7)",
-		m.ID, m.Version, m.Doc.V.Subject.For(message.Else), m.Doc, m.FromOwner, m.SenderID, at)
+	plain := m.Doc.V.Plain()
+	_, err := exec(ctx, tx, `
+		insert into message_version (message_id, version, subject, doc, from_owner, sender_id, saved_at, plain, lang)
+		values ($1, $2, $3, $4, $5, $6, $7, $8, $9::regconfig)`,
+		m.ID, m.Version, m.Doc.V.Subject.For(message.Else), m.Doc, m.FromOwner, m.SenderID, at, plain,
+		answer.Language(plain))
 	if err != nil {
 		return fmt.Errorf("keeping version %d of a message: %w", m.Version, err)
 	}

@@ -50,6 +50,7 @@ type Person struct {
 	CompanyOwn     JSON[map[string]any] `db:"company_own"`
 	DoNotContact   bool                 `db:"do_not_contact"`
 	OptedOut       *time.Time           `db:"opted_out_at"`
+	NoCalls        *time.Time           `db:"no_calls_at"` // asked not to be called
 	Bounced        *time.Time           `db:"bounced_at"`
 	Away           *time.Time           `db:"away_until"`
 	Created        time.Time            `db:"created_at"`
@@ -148,7 +149,7 @@ const personColumns = `
 		coalesce(c.revenue, '') as revenue, coalesce(c.country, '') as company_country,
 	p.owner_id, coalesce(o.name, '') as owner, p.country, p.region, p.city, p.street, p.postcode, p.zone, p.language,
 		p.profile, p.source, p.medium, p.campaign, p.term, p.content, p.own, coalesce(c.own, '{}') as company_own,
-	p.do_not_contact, p.opted_out_at, p.bounced_at, p.away_until, p.created_at, p.batch_id, p.erased_at`
+	p.do_not_contact, p.opted_out_at, p.no_calls_at, p.bounced_at, p.away_until, p.created_at, p.batch_id, p.erased_at`
 
 const personFields = personColumns +
 	`
@@ -175,7 +176,7 @@ func (db Queries) PersonByEmail(ctx context.Context, email string) (Person, erro
 func (p *Person) Reach() contact.Facts {
 	return contact.Facts{Email: p.Email != "", Phone: p.Phone != "", Profile: p.Profile != "",
 		Postal: p.Street != "" && p.City != "", DoNotContact: p.DoNotContact,
-		OptedOut: p.OptedOut != nil, Bounced: p.Bounced != nil}
+		OptedOut: p.OptedOut != nil, NoCalls: p.NoCalls != nil, Bounced: p.Bounced != nil}
 }
 
 // PeopleFor lists the ids of those who enter a sequence by its rule now, n at most, in
@@ -488,4 +489,10 @@ func readEnds(ctx context.Context, db Queries, ends map[endAt]string) error {
 		ends[r.endAt] = r.Title
 	}
 	return nil
+}
+
+// SetNoCalls keeps that somebody asked not to be called, or that they may be called again.
+func (tx Tx) SetNoCalls(ctx context.Context, id int64, at *time.Time) error {
+	_, err := exec(ctx, tx, "update person set no_calls_at = $2 where id = $1 and erased_at is null", id, at)
+	return err
 }

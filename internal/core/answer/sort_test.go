@@ -203,3 +203,27 @@ func TestWhen(t *testing.T) {
 		t.Errorf("the quarter after December begins on %v", d)
 	}
 }
+
+// Sentences of each language, and such as say too little (common practice, no source).
+func TestLanguage(t *testing.T) {
+	for said, want := range map[string]string{
+		"We would like to know what the sensor costs, and how deep you measure.":     "english",
+		"Wir haben im Moment nicht die Zeit, bitte schreiben Sie mir im Herbst.":     "german",
+		"Merci, mais nous ne sommes pas intéressés pour le moment.":                  "french",
+		"Gracias, pero no es para nosotros; el puerto está cerrado por obras.":       "spanish",
+		"Não temos interesse, obrigado, mas você pode escrever para os colegas.":     "portuguese",
+		"Grazie, ma non sono la persona giusta per questo; scriva anche al collega.": "italian",
+		"Bedankt, wij zijn niet geïnteresseerd in het toestel op dat moment.":        "dutch",
+		"Takk, men jeg har ikke tid nå; dere kan også skrive til en kollega av meg.": "norwegian",
+		"Tack, men vi är inte intresserade och har inte tid just nu.":                "swedish",
+		"Kiitos, mutta me emme tarvitse sitä; tämä on hyvä.":                         "finnish",
+		"Спасибо, но это не для нас, мы как раз купили.":                             "russian",
+		"Call me": Unknown,
+		"":        Unknown,
+		"и":       Unknown,
+	} {
+		if got := Language(said); got != want {
+			t.Errorf("%q is %s, want %s", said, got, want)
+		}
+	}
+}

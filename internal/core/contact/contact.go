@@ -18,6 +18,7 @@ const (
 	NoPostal     Reason = "no postal address"
 	DoNotContact Reason = "do not contact"
 	OptedOut     Reason = "opted out"
+	NoCalls      Reason = "asked not to be called"
 	Bounced      Reason = "address bounces"
 	TookBack     Reason = "took consent back"
 	NoConsent    Reason = "no consent"
@@ -26,7 +27,7 @@ const (
 
 // Reasons lists them in their order.
 func Reasons() []Reason {
-	return []Reason{Erased, NoAddress, NoNumber, NoProfile, NoPostal, DoNotContact, OptedOut, Bounced,
+	return []Reason{Erased, NoAddress, NoNumber, NoProfile, NoPostal, DoNotContact, OptedOut, NoCalls, Bounced,
 		TookBack, NoConsent, NoGround}
 }
 
@@ -101,6 +102,7 @@ type Facts struct {
 	Postal       bool // a street and a town are known
 	DoNotContact bool
 	OptedOut     bool // or complained
+	NoCalls      bool // asked not to be called
 	Bounced      bool
 	Consents     Consents
 }
@@ -126,6 +128,8 @@ func Why(f Facts, by Channel, g Ground) Reason {
 		return DoNotContact
 	case f.OptedOut && !g.Claimed:
 		return OptedOut
+	case by == Call && f.NoCalls:
+		return NoCalls
 	case by == Email && f.Bounced:
 		return Bounced
 	case g.Claimed:

@@ -19,6 +19,8 @@ import (
 	"ombak/internal/core/arrange"
 	"ombak/internal/core/plainly"
 	"ombak/internal/core/rule"
+
+	"github.com/k3a/html2text"
 )
 
 // Limits in bytes.
@@ -320,6 +322,26 @@ func (d *Document) each(f func(s *Section, group int64, c Content)) {
 			}
 		}
 	}
+}
+
+// maxPlain bounds what Plain answers, in bytes.
+const maxPlain = 100_000
+
+// Plain is all that a document says, to any group, in plain words: what it is found by.
+func (d *Document) Plain() string {
+	var out strings.Builder
+	for _, w := range d.Subject {
+		out.WriteString(w + "\n")
+	}
+	d.each(func(_ *Section, _ int64, c Content) {
+		for _, s := range append([]string{html2text.HTML2Text(c.Text), c.Label, c.Alt, c.By}, c.Items...) {
+			if s != "" {
+				out.WriteString(s + "\n")
+			}
+		}
+	})
+	text := out.String()
+	return strings.ToValidUTF8(text[:min(len(text), maxPlain)], "")
 }
 
 // Edit is what is changed in a message for one reader.

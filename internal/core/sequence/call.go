@@ -80,7 +80,7 @@ func (*Call) Outcomes() []Outcome { return callOutcomes }
 
 // Told is that they took a call, where somebody spoke with them.
 func (*Call) Told(o Outcome) signal.Kind {
-	if o == TheyTalked || o == TheyDoNotWantIt {
+	if o == TheyTalked || o == TheyDoNotWantIt || o == DoNotCall {
 		return signal.CallAnswered
 	}
 	return 0
@@ -101,7 +101,7 @@ func (*Call) leads(o Outcome) int {
 	switch o {
 	case NoAnswer, LeftMessage, WrongNumber:
 		return 1
-	case TheyDoNotWantIt:
+	case TheyDoNotWantIt, DoNotCall:
 		return 3
 	}
 	return 0
@@ -114,8 +114,9 @@ const (
 	LeftMessage     Outcome = "left a message"
 	WrongNumber     Outcome = "wrong number"
 	TheyDoNotWantIt Outcome = "not interested"
+	DoNotCall       Outcome = "do not call" // nobody calls them any more
 )
 
-var callOutcomes = []Outcome{TheyTalked, NoAnswer, LeftMessage, WrongNumber, TheyDoNotWantIt}
+var callOutcomes = []Outcome{TheyTalked, NoAnswer, LeftMessage, WrongNumber, TheyDoNotWantIt, DoNotCall}
 
 func (s *Call) parts() []Part { return words(s.ID, s.Guide) }

@@ -436,7 +436,7 @@ func (s *seen) Touch(id StepID) Touch {
 func wanted(s Step, o Outcome) Exit {
 	if _, ok := s.(*Call); ok {
 		return map[Outcome]Exit{NoAnswer: "not reached", LeftMessage: "not reached", WrongNumber: "not reached",
-			TheyDoNotWantIt: "not interested", TheyTalked: "done"}[o]
+			TheyDoNotWantIt: "not interested", DoNotCall: "not interested", TheyTalked: "done"}[o]
 	}
 	return map[Outcome]Exit{DidIt: "done", DidNot: "not done", CouldNot: "not possible"}[o]
 }
@@ -643,7 +643,7 @@ func TestLateWorkers(t *testing.T) {
 			takes: map[StepID]time.Duration{}, begun: map[StepID]time.Time{}, ended: map[StepID]time.Time{},
 			reach: contact.Facts{Email: r.IntN(8) > 0, Phone: r.IntN(4) > 0, Profile: r.IntN(4) > 0,
 				Postal: r.IntN(2) > 0, DoNotContact: r.IntN(20) == 0, OptedOut: r.IntN(20) == 0,
-				Bounced: r.IntN(10) == 0, Consents: contact.Consents{{Purpose: 1, Is: contact.Consent(r.IntN(3))},
+				NoCalls: r.IntN(10) == 0, Bounced: r.IntN(10) == 0, Consents: contact.Consents{{Purpose: 1, Is: contact.Consent(r.IntN(3))},
 					{Purpose: 2, Is: contact.Consent(r.IntN(3))}}},
 			scores: float64(r.IntN(20)), barred: r.IntN(2) == 0}
 		for range r.IntN(3) {

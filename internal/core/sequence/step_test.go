@@ -130,6 +130,7 @@ func TestCall(t *testing.T) {
 		{"a message was left", usual, begun, ended(2, LeftMessage), phone, 3, NotReached, 2, "", nil},
 		{"the number is wrong", usual, begun, ended(2, WrongNumber), phone, 3, NotReached, 2, "", nil},
 		{"they do not want it", usual, begun, ended(2, TheyDoNotWantIt), phone, 3, NotInterested, 2, "", nil},
+		{"they are not to be called", usual, begun, ended(2, DoNotCall), phone, 3, NotInterested, 2, "", nil},
 		{"at the limit it is in time", usual, begun, ended(4, TheyTalked), phone, 9, IsDone, 4, "", nil},
 		{"at the limit it still waits", usual, begun, Touch{}, phone, 4, "", 4, "", nil},
 		{"then it is missed, and comes off the desk", usual, begun, Touch{}, phone, 9, Missed, 4, "",
@@ -240,7 +241,7 @@ func TestWhatTakesPeopleOut(t *testing.T) {
 			t.Errorf("%v: %q, %v", k, got, ok)
 		}
 	}
-	stays := []contact.Reason{contact.NoNumber, contact.Bounced, contact.TookBack, contact.NoConsent, contact.NoGround,
+	stays := []contact.Reason{contact.NoNumber, contact.NoCalls, contact.Bounced, contact.TookBack, contact.NoConsent, contact.NoGround,
 		contact.NoAddress, contact.NoProfile, contact.NoPostal}
 	for _, why := range contact.Reasons() {
 		if got := leaves(why); (got == "") != slices.Contains(stays, why) {
@@ -495,7 +496,8 @@ func TestWorkTells(t *testing.T) {
 		told  map[Outcome]signal.Kind
 	}{
 		{&Call{Guide: "Ask for the depth."}, "Ask for the depth.",
-			map[Outcome]signal.Kind{TheyTalked: signal.CallAnswered, TheyDoNotWantIt: signal.CallAnswered}},
+			map[Outcome]signal.Kind{TheyTalked: signal.CallAnswered, TheyDoNotWantIt: signal.CallAnswered,
+				DoNotCall: signal.CallAnswered}},
 		{&Task{What: "Send the form"}, "Send the form", map[Outcome]signal.Kind{DidIt: signal.TaskDone}},
 		{&Social{What: Connect}, "ask to connect", nil},
 	} {

@@ -210,7 +210,8 @@ func (p *Person) read(x row, f *sequence.File, fallback *time.Location) (err err
 	p.Reach = contact.Facts{Email: known(person.EmailField), Phone: known(person.PhoneField),
 		Profile: known(person.Profile), Postal: known(person.Street) && known(person.City)}
 	for column, to := range map[string]*bool{"do not contact": &p.Reach.DoNotContact, "opted out": &p.Reach.OptedOut,
-		"bounced": &p.Reach.Bounced} {
+		"no calls": &p.Reach.NoCalls,
+		"bounced":  &p.Reach.Bounced} {
 		if *to, err = x.yes(column); err != nil {
 			return err
 		}

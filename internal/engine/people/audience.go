@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"ombak/internal/core/news"
+	"ombak/internal/core/person"
 	"ombak/internal/core/plainly"
 	"ombak/internal/core/rule"
 	"ombak/internal/engine/flow"
@@ -385,4 +386,33 @@ func (e *People) MembersOf(ctx context.Context, id int64) (who []int64, err erro
 		return err
 	})
 	return who, err
+}
+
+// AudienceOfWritten makes a picked audience of everybody who wrote or got what a search of letters
+// finds, and answers it with how many there are.
+func (e *People) AudienceOfWritten(
+	ctx context.Context, name, text string, side store.Side,
+) (id, n int64, err error) {
+	if strings.TrimSpace(text) == "" {
+		return 0, 0, plainly.New("search for some words first")
+	}
+	if !slices.Contains(store.Sides(), side) {
+		return 0, 0, plainly.New("say whether it is who wrote it, or who got it")
+	}
+	if name = person.Name(name); name == "" {
+		return 0, 0, ErrNoName
+	}
+	err = e.Store.InTx(ctx, func(tx store.Tx) error {
+		if id, err = tx.AddAudience(ctx, store.Audience{Name: name}, e.Now()); err != nil {
+			return err
+		}
+		if n, err = tx.AddWritten(ctx, id, text, side, e.Now()); err != nil {
+			return err
+		}
+		return tx.Notify(ctx, news.Audience.Of(id))
+	})
+	if err == nil {
+		e.Nudge()
+	}
+	return id, n, err
 }

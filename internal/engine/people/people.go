@@ -393,3 +393,24 @@ func (e *People) ChangeCompany(ctx context.Context, id int64, set person.Values,
 	}
 	return err
 }
+
+// MayBeCalled keeps whether somebody may be called; who asked not to be is called by nobody.
+func (e *People) MayBeCalled(ctx context.Context, id int64, may bool) error {
+	err := e.Store.InTx(ctx, func(tx store.Tx) error {
+		var at *time.Time
+		if now := e.Now(); !may {
+			at = &now
+		}
+		if err := tx.SetNoCalls(ctx, id, at); err != nil {
+			return err
+		}
+		if err := tx.Wake(ctx, []int64{id}, e.Now()); err != nil {
+			return err
+		}
+		return tx.Notify(ctx, news.Person.About(id))
+	})
+	if err == nil {
+		e.Nudge()
+	}
+	return err
+}

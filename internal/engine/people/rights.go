@@ -69,6 +69,7 @@ type Everything struct {
 	Browsers  []store.PersonBrowser `json:"browsers"`
 	Meetings  []store.Booking       `json:"meetings"`
 	Comebacks []store.Comeback      `json:"comebacks"`
+	Outside   []store.Hit           `json:"letters_from_outside"`
 }
 
 // Everything gathers all that is kept about a person.
@@ -94,6 +95,8 @@ func (e *People) Everything(ctx context.Context, id int64) (*Everything, error) 
 	x.Consents, err = e.Store.PersonConsents(ctx, id)
 	keep(err)
 	x.Meetings, err = e.Store.PersonBookings(ctx, id)
+	keep(err)
+	x.Outside, err = e.Store.PersonOutside(ctx, id)
 	keep(err)
 	x.Comebacks, err = e.Store.PersonComebacks(ctx, id)
 	keep(err)

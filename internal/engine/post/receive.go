@@ -3,6 +3,7 @@ package post
 import (
 	"cmp"
 	"context"
+	"crypto/rand"
 	"crypto/sha256"
 	"encoding/hex"
 	"log/slog"
@@ -32,6 +33,12 @@ func (e *Post) Receive(ctx context.Context, m mail.Received) error {
 	if m.ID == "" { // RFC 5322 only says it should have one
 		h := sha256.Sum256([]byte(m.From + "\n" + m.Subject + "\n" + m.Text))
 		m.ID = hex.EncodeToString(h[:16]) + unnamed
+	}
+	for _, to := range m.To {
+		local, _, _ := strings.Cut(to, "@")
+		if key, ok := strings.CutPrefix(strings.ToLower(local), copyPrefix); ok {
+			return e.keepCopy(ctx, m, key)
+		}
 	}
 	kind := signal.Reply
 	switch m.Kind {
@@ -81,7 +88,12 @@ func (e *Post) Receive(ctx context.Context, m mail.Received) error {
 			if s.Person, err = tx.LastMailSender(ctx, from); err != nil && !store.IsNotFound(err) {
 				return err
 			}
-			in.Unsure = s.Person != 0 && m.Kind != mail.NotNow
+			// What answers a letter that one of us wrote outside names that one.
+			known, err := tx.WroteOutsideTo(ctx, s.Person, ids)
+			if err != nil {
+				return err
+			}
+			in.Unsure = s.Person != 0 && m.Kind != mail.NotNow && !known
 		default:
 			return err
 		}
@@ -193,4 +205,61 @@ func (e *Post) Theirs(ctx context.Context, tx store.Tx, in store.Incoming) error
 // RestAway has the emails to somebody who is away wait, as their automatic answer says.
 func (e *Post) RestAway(ctx context.Context, tx store.Tx, person int64, text string) error {
 	return e.postpone(ctx, tx, person, text)
+}
+
+// copyPrefix begins the secret addresses to which users send hidden copies of what they write.
+const copyPrefix = "copy+"
+
+// CopyAddress is the address of a secret.
+func (e *Post) CopyAddress(key string) string {
+	if key == "" {
+		return ""
+	}
+	return copyPrefix + key + "@" + e.Domain
+}
+
+// RenewCopy gives a user another secret address; with off they have none.
+func (e *Post) RenewCopy(ctx context.Context, user int64, off bool) error {
+	key := ""
+	if !off {
+		key = strings.ToLower(rand.Text())
+	}
+	return e.Store.InTx(ctx, func(tx store.Tx) error { return tx.SetCopyKey(ctx, user, key) })
+}
+
+// keepCopy keeps a letter that a user wrote outside with everybody we know whom it is to. One to an
+// address that is nobody's any more is dropped: whoever has it may be anybody.
+func (e *Post) keepCopy(ctx context.Context, m mail.Received, key string) error {
+	return e.Store.InTx(ctx, func(tx store.Tx) error {
+		u, err := tx.UserByCopyKey(ctx, key)
+		if store.IsNotFound(err) {
+			slog.Info("a copy came to an address that is nobody’s", "subject", m.Subject)
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		var kept []int64
+		for _, address := range m.Whom {
+			who, err := tx.LastMailSender(ctx, address)
+			if store.IsNotFound(err) {
+				continue
+			}
+			if err != nil {
+				return err
+			}
+			fresh, err := tx.KeepOutside(ctx, store.OutsideLetter{MailID: m.ID, User: u.ID, Person: who, At: e.Now(),
+				Subject: base.Cut(m.Subject, 500), Said: base.Cut(m.Said, 100_000)})
+			if err != nil {
+				return err
+			}
+			if fresh {
+				kept = append(kept, who)
+			}
+		}
+		if len(kept) == 0 {
+			return nil
+		}
+		return tx.Notify(ctx, news.Signal.About(kept...))
+	})
 }

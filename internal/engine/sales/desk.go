@@ -43,6 +43,14 @@ func (e *Sales) FinishWork(ctx context.Context, touch, user int64, outcome seque
 		if !slices.Contains(step.Outcomes(), outcome) {
 			return plainly.Errorf("%q is no outcome of a %s", outcome, step.Kind().Word)
 		}
+		if outcome == sequence.DoNotCall && step.Kind().Word == "call" {
+			if err := tx.SetNoCalls(ctx, t.Person, &now); err != nil {
+				return err
+			}
+			if err := tx.Notify(ctx, news.Person.About(t.Person)); err != nil {
+				return err
+			}
+		}
 		if kind := step.Told(outcome); kind != 0 {
 			s := store.Signal{Person: t.Person, Touch: t.ID, Detail: string(outcome),
 				Signal: signal.Signal{At: now, Kind: kind, Place: signal.Place{Sequence: t.Sequence, Step: t.Step}}}

@@ -444,6 +444,7 @@ func (s *Place) Routes(in *echo.Group) {
 	in.GET("/desk", s.desk)
 	s.answerRoutes(in)
 	s.bookingRoutes(in)
+	s.writtenRoutes(in)
 	in.POST("/desk/tasks/:id", s.finishTask)
 	in.POST("/desk/tasks/back", s.reopenTask)
 	in.POST("/desk/alerts", s.seeAlerts)

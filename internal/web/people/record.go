@@ -81,6 +81,9 @@ func (s *Place) setMark(c *echo.Context) error {
 	case "stop":
 		err = s.Engine.Mark(ctx, id, person.DoNotContact, on, user)
 		note = shell.Either(on, "Nobody contacts this person from now on.", "This person may be contacted again.")
+	case "calls":
+		err = s.Engine.MayBeCalled(ctx, id, !on)
+		note = shell.Either(on, "Nobody calls this person from now on.", "This person may be called again.")
 	case "consent":
 		ground := person.Name(c.FormValue("ground"))
 		if on && ground == "" {

@@ -106,6 +106,13 @@ func (t *telling) mail() error {
 			line.Whole = whole
 		}
 	}
+	if err != nil {
+		return err
+	}
+	outside, err := t.s.Store.PersonOutside(t.ctx, t.person)
+	for _, x := range outside {
+		t.add(x.At, "paper-plane-tilt", x.By+" wrote outside: "+x.Subject).Said = strings.TrimSpace(x.Found)
+	}
 	return err
 }
 
