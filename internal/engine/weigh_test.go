@@ -5,6 +5,7 @@ import (
 	"strings"
 	"testing"
 
+	"ombak/internal/core/desk"
 	"ombak/internal/core/mailbox"
 	"ombak/internal/core/message"
 	"ombak/internal/core/person"
@@ -43,7 +44,8 @@ func TestWhatADraftMeets(t *testing.T) {
 	w.must(w.e.SetMailbox(w.ctx, w.marketer, mailbox.Box{Daily: 3}))
 	w.must(w.e.SetMailbox(w.ctx, w.rep1, mailbox.Box{Daily: 1}))
 	w.must(w.e.SetMailbox(w.ctx, w.rep2, mailbox.Box{Daily: 2}))
-	_, err := w.s.DB().ExecContext(w.ctx, "update app_user set capacity = 1")
+	one := store.JSON[desk.Worker]{V: desk.Worker{Most: map[desk.Kind]int{desk.Call: 1, desk.Social: 2}}}
+	_, err := w.s.DB().ExecContext(w.ctx, "update app_user set work = $1", one)
 	w.must(err)
 	plan := w.plan(&sequence.Email{Common: sequence.Common{Title: "One"}, Message: plain},
 		&sequence.Email{Common: sequence.Common{Title: "Two"}, Message: needy},
@@ -76,7 +78,7 @@ func TestWhatADraftMeets(t *testing.T) {
 	check("a draft with all of it", 4, "Two: “Needy” does not go out to 2 of the 4", "Where?: asks for city",
 		"One: up to 4 emails come due on one day, and Ines Radu sends at most 3",
 		"Two: up to 4 emails come due on one day, and the reps together send at most 3",
-		"all: up to 4 calls come to the desk on one day, and the reps together have room for 2")
+		"all: 4 calls come up on one day: up to 2 to Tomas Vale, who has time for 1; up to 2 to Uma Okoye, who has time for 1")
 	q.Entry.V.Wave = sequence.Wave{N: 2, Per: sequence.Day}
 	check("in waves", 4, "Two: “Needy”", "Where?")
 	_, err = w.s.DB().ExecContext(w.ctx, "update person set city = 'Bergen', title = 'Biologist'")
@@ -92,7 +94,7 @@ func TestWhatADraftMeets(t *testing.T) {
 	q.Entry.V.Wave = sequence.Wave{}
 	w.must(w.e.SetMailbox(w.ctx, w.rep1, mailbox.Box{Daily: 9}))
 	w.must(w.e.SetMailbox(w.ctx, w.marketer, mailbox.Box{Daily: 9}))
-	_, err = w.s.DB().ExecContext(w.ctx, "update app_user set capacity = 9")
+	_, err = w.s.DB().ExecContext(w.ctx, "update app_user set work = '{}'")
 	w.must(err)
 	check("left to the network", 4, "Ask: up to 4 come due on one day, and the network does at most 1")
 	_, err = w.s.DB().ExecContext(w.ctx, "delete from network_account")

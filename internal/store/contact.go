@@ -232,3 +232,22 @@ func (db Queries) WhoEnters(
 	}
 	return out, err
 }
+
+// CountByOwner counts those for whom a rule holds, by their owner; 0: nobody's.
+func (db Queries) CountByOwner(ctx context.Context, r rule.Rule, now time.Time) (map[int64]int64, error) {
+	cat, err := catalogueFor(ctx, db, &r)
+	if err != nil {
+		return nil, err
+	}
+	c := compiler{now: now, cat: cat}
+	where := c.rule(&r)
+	rows, err := all[struct{ Owner, N int64 }](ctx, db, `
+		select coalesce(p.owner_id, 0) as owner, count(*) as n`+peopleTables+`
+		where `+where+` and p.erased_at is null
+		group by 1`, c.args...)
+	out := make(map[int64]int64, len(rows))
+	for _, x := range rows {
+		out[x.Owner] = x.N
+	}
+	return out, err
+}

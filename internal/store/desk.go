@@ -392,3 +392,56 @@ func (db Queries) TriedRow(ctx context.Context, touch int64) (DeskRow, error) {
 		join person p on p.id = t.person_id
 		where w.touch_id = $1 and w.open`, touch)
 }
+
+// GiveItems makes open items of one kind somebody's (0: the pool's), from a user who has them, and
+// answers which it were.
+func (tx Tx) GiveItems(ctx context.Context, of WorkKind, ids []int64, from, to, by int64) ([]int64, error) {
+	q := map[WorkKind]string{
+		CallWork: `update work set rep_id = nullif($3::bigint, 0)
+			where touch_id = any ($1) and open and rep_id is not distinct from nullif($2::bigint, 0)
+			returning touch_id`,
+		TaskWork: `update task set user_id = nullif($3::bigint, 0)
+			where id = any ($1) and done_at is null and user_id is not distinct from nullif($2::bigint, 0)
+			returning id`,
+		HandoffWork: `update handoff set rep_id = nullif($3::bigint, 0)
+			where id = any ($1) and state = 'open' and rep_id is not distinct from nullif($2::bigint, 0)
+			returning id`,
+		AnswerWork: `update incoming set rep_id = nullif($3::bigint, 0)
+			where id = any ($1) and answer = '' and rep_id is not distinct from nullif($2::bigint, 0) returning id`,
+	}[of]
+	moved, err := all[int64](ctx, tx, q, ids, from, to)
+	if err != nil || len(moved) == 0 {
+		return moved, err
+	}
+	_, err = exec(ctx, tx, `
+		insert into desk_item (kind, item_id, passed_by)
+		select $1, id, $3 from unnest($2::bigint[]) as u(id)
+		on conflict (kind, item_id) do update set passed_by = excluded.passed_by, taken_by = null, taken_until = null`,
+		of, moved, by)
+	return moved, err
+}
+
+// DeskMove is work that was moved from one user to another, or the pool (0).
+type DeskMove struct {
+	ID    int64
+	User  int64 `db:"user_id"`
+	From  int64 `db:"from_id"`
+	To    int64 `db:"to_id"`
+	At    time.Time
+	Items JSON[map[WorkKind][]int64]
+}
+
+// KeepDeskMove keeps what was moved, so that it can be taken back.
+func (tx Tx) KeepDeskMove(ctx context.Context, m DeskMove) (int64, error) {
+	return one[int64](ctx, tx, `
+		insert into desk_move (user_id, from_id, to_id, at, items) values ($1, nullif($2::bigint, 0),
+			nullif($3::bigint, 0), $4, $5)
+		returning id`, m.User, m.From, m.To, m.At, m.Items)
+}
+
+// TakeDeskMove takes a move to take it back, once.
+func (tx Tx) TakeDeskMove(ctx context.Context, id int64) (DeskMove, error) {
+	return one[DeskMove](ctx, tx, `
+		delete from desk_move where id = $1
+		returning id, user_id, coalesce(from_id, 0) as from_id, coalesce(to_id, 0) as to_id, at, items`, id)
+}

@@ -60,7 +60,8 @@ func (db Queries) SearchWritten(ctx context.Context, text string, before time.Ti
 			from message_version x
 			where x.words @@ `+anyLang+` and x.words @@ `+inLang+` and x.version > 0),
 		sent as (
-			select false, false, t.id, t.person_id, t.done_at, s.subject, s.plain, s.lang, coalesce(u.name, '')
+			select false, false, t.id, t.person_id, t.done_at, coalesce(nullif(l.subject, ''), s.subject), s.plain,
+				s.lang, coalesce(u.name, '')
 			from said s
 			cross join lateral (
 				select id, person_id, done_at

@@ -12,6 +12,7 @@ package message
 
 import (
 	"html"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -19,8 +20,6 @@ import (
 	"ombak/internal/core/arrange"
 	"ombak/internal/core/plainly"
 	"ombak/internal/core/rule"
-
-	"github.com/k3a/html2text"
 )
 
 // Limits in bytes.
@@ -324,23 +323,27 @@ func (d *Document) each(f func(s *Section, group int64, c Content)) {
 	}
 }
 
+// mergeField is what stands for each reader's own words.
+var mergeField = regexp.MustCompile(`\{\{[^}]*\}\}|\{%[^%]*%\}`)
+
 // maxPlain bounds what Plain answers, in bytes.
 const maxPlain = 100_000
 
-// Plain is all that a document says, to any group, in plain words: what it is found by.
+// Plain is all that a document says, to any group, in plain words, with three points for each reader's
+// own: what it is found by.
 func (d *Document) Plain() string {
 	var out strings.Builder
 	for _, w := range d.Subject {
 		out.WriteString(w + "\n")
 	}
 	d.each(func(_ *Section, _ int64, c Content) {
-		for _, s := range append([]string{html2text.HTML2Text(c.Text), c.Label, c.Alt, c.By}, c.Items...) {
+		for _, s := range append([]string{textOf(c.Text), c.Label, c.Alt, c.By}, c.Items...) {
 			if s != "" {
 				out.WriteString(s + "\n")
 			}
 		}
 	})
-	text := out.String()
+	text := mergeField.ReplaceAllString(out.String(), "…")
 	return strings.ToValidUTF8(text[:min(len(text), maxPlain)], "")
 }
 

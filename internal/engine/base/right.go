@@ -55,3 +55,12 @@ func MayWork(ctx context.Context, tx store.Tx, user int64, kind store.WorkKind, 
 	}
 	return nil
 }
+
+// Lead checks that a user leads, or is an admin.
+func Lead(ctx context.Context, tx store.Tx, user int64) error {
+	role, err := tx.RoleOf(ctx, user)
+	if err == nil && role != right.Lead && role != right.Admin {
+		err = ErrNotYours
+	}
+	return err
+}

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"strings"
 
+	"ombak/internal/core/calendar"
+	"ombak/internal/core/desk"
 	"ombak/internal/core/message"
 	"ombak/internal/core/right"
 	"ombak/internal/core/rule"
@@ -31,7 +33,7 @@ func (e *Post) Weigh(ctx context.Context, q store.Sequence, p *sequence.Plan) (w
 		}
 	}
 	for _, look := range []func(context.Context, store.Sequence, *sequence.Plan, rule.Rule, *Weighed) error{
-		e.weighMessages, e.weighFields, e.weighLoad} {
+		e.weighMessages, e.weighFields, e.weighLoad, e.weighDesks} {
 		if err := look(ctx, q, p, readers, &w); err != nil {
 			return w, err
 		}
@@ -139,7 +141,7 @@ func (e *Post) weighLoad(ctx context.Context, q store.Sequence, p *sequence.Plan
 	if err != nil {
 		return err
 	}
-	limits, all, room := map[int64]int64{}, int64(0), int64(0)
+	limits, all := map[int64]int64{}, int64(0)
 	for _, b := range boxes {
 		limits[b.User] = int64(b.Box.V.Limit(e.Now(), e.Zone())) // 0: none
 	}
@@ -150,9 +152,6 @@ func (e *Post) weighLoad(ctx context.Context, q store.Sequence, p *sequence.Plan
 		}
 		all += limits[u.ID]
 		unbound = unbound || limits[u.ID] == 0
-		if !u.Away {
-			room += int64(u.Capacity)
-		}
 	}
 	if unbound {
 		all = 0
@@ -196,12 +195,75 @@ func (e *Post) weighLoad(ctx context.Context, q store.Sequence, p *sequence.Plan
 				"after; waves let people in more slowly", n, who, limit)
 		}
 	}
-	calls := p.Busiest(w.Fits, wave, func(s sequence.Step) bool { return s.Kind().Word == "call" })
-	if calls > room {
-		w.warn(0, "up to %d calls come to the desk on one day, and the reps together have room for %d: waves let "+
-			"people in more slowly", calls, room)
-	}
 	return e.weighNetwork(ctx, p, wave, w)
+}
+
+// buries are the kinds of work that come to desks by the hundred.
+var buries = []struct {
+	kind  desk.Kind
+	words string
+}{{desk.Call, "calls"}, {desk.Social, "social touches"}, {desk.Task, "tasks"}}
+
+// weighDesks finds reps to whose desks more would come on one day than they have time for: those that
+// own whom it is for, and an even part of those that nobody owns.
+func (e *Post) weighDesks(
+	ctx context.Context, q store.Sequence, p *sequence.Plan, readers rule.Rule, w *Weighed,
+) error {
+	if w.Fits == 0 {
+		return nil
+	}
+	var users []store.User
+	var reps []int64
+	var owned map[int64]int64
+	for _, x := range buries {
+		n := p.Busiest(w.Fits, q.Entry.V.Wave, func(s sequence.Step) bool { return s.Kind().Word == string(x.kind) })
+		if n == 0 {
+			continue
+		}
+		if owned == nil {
+			var err error
+			if users, err = e.Store.Users(ctx); err != nil {
+				return err
+			}
+			for _, u := range users {
+				if u.Role == right.Rep && !u.Away {
+					reps = append(reps, u.ID)
+				}
+			}
+			if owned, err = e.Store.CountByOwner(ctx, readers, e.Now()); err != nil {
+				return err
+			}
+		}
+		share := desk.Share(n, owned, reps)
+		var told []string
+		for _, u := range users {
+			hours, zone := e.HoursOf(&u.Work.V)
+			most := u.Work.V.PerDay(x.kind, hours, nextOpen(hours, calendar.DateOf(e.Now(), zone)))
+			if got := share[u.ID]; got > int64(most) {
+				told = append(told, fmt.Sprintf("up to %d to %s, who has time for %d", got, u.Name, most))
+			}
+		}
+		if k := len(told); k > 0 {
+			more := ""
+			if k > 3 {
+				told, more = told[:3], fmt.Sprintf("; and to %d more", k-3)
+			}
+			w.warn(0, "%d %s come up on one day: %s%s. Waves let people in more slowly", n, x.words,
+				strings.Join(told, "; "), more)
+		}
+	}
+	return nil
+}
+
+// nextOpen is the first date from one on that hours are open on; the date itself where none is within
+// a fortnight.
+func nextOpen(h calendar.SendingHours, from calendar.Date) calendar.Date {
+	for n := range 14 {
+		if d := from.Add(n); !h.Closed(d) {
+			return d
+		}
+	}
+	return from
 }
 
 // weighNetwork finds days on which more is to be done on the network than its limits let it do

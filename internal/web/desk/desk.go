@@ -66,6 +66,7 @@ type deskData struct {
 	Shelf    []store.ShelfItem
 	Wrong    string
 	Room     string
+	Whose    string // desk it is
 
 	item  string     // that is open, where the address does not say
 	typed url.Values // what was typed and could not be kept
@@ -118,6 +119,10 @@ func asked(c *echo.Context, get func(string) string) (sales.Ask, string) {
 		ask.User = 0
 	}
 	v := url.Values{}
+	if rep := shell.Number(get("rep")); rep > 0 && (u.Role == right.Lead || u.Role == right.Admin) {
+		ask.User = rep
+		v.Set("rep", strconv.FormatInt(rep, 10))
+	}
 	if !ask.Kind.Known() {
 		ask.Kind = ""
 	} else {
@@ -136,9 +141,15 @@ func (s *Place) desk(c *echo.Context) error {
 func (s *Place) showDesk(c *echo.Context, code int, d deskData) error {
 	ctx := c.Request().Context()
 	u := shell.UserOf(c)
-	d.All, d.Room = u.Role != right.Rep, "desk"
+	d.Room = "desk"
 	d.Ask, d.Query = asked(c, c.QueryParam)
 	var err error
+	d.All = d.Ask.User == 0
+	if d.Whose = u.Name; d.Ask.User != 0 && d.Ask.User != u.ID {
+		if d.Whose, err = s.Store.UserName(ctx, d.Ask.User); err != nil {
+			return err
+		}
+	}
 	if d.Day, err = s.Engine.Day(ctx, d.Ask); err != nil {
 		return err
 	}
@@ -445,6 +456,7 @@ func (s *Place) Routes(in *echo.Group) {
 	s.answerRoutes(in)
 	s.bookingRoutes(in)
 	s.writtenRoutes(in)
+	s.loadRoutes(in)
 	in.POST("/desk/tasks/:id", s.finishTask)
 	in.POST("/desk/tasks/back", s.reopenTask)
 	in.POST("/desk/alerts", s.seeAlerts)

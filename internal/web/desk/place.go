@@ -17,6 +17,7 @@ var files embed.FS
 func init() {
 	shell.Register(files, template.FuncMap{
 		"lasts":    lasts,
+		"waits":    waits,
 		"kindIcon": func(k desk.Kind) string { return icons[k] },
 		"kindsOf":  func(k desk.Kind) string { return plural[k] },
 	}, "deskrooms.html", "answer.html")
@@ -39,6 +40,14 @@ func lasts(d time.Duration) string {
 		return fmt.Sprintf("%d h", m/60)
 	}
 	return fmt.Sprintf("%d h %02d", m/60, m%60)
+}
+
+// waits says for how long something waits: in days where it is longer than two.
+func waits(d time.Duration) string {
+	if d >= 48*time.Hour {
+		return fmt.Sprintf("%d days", int(d.Hours()/24))
+	}
+	return lasts(d)
 }
 
 // Place answers its pages.
