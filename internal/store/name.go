@@ -61,6 +61,16 @@ func (db Queries) RunningNames(ctx context.Context) ([]SequenceName, error) {
 		limit 500`)
 }
 
+// OpenToReps lists the running sequences into which reps may put people.
+func (db Queries) OpenToReps(ctx context.Context) ([]SequenceName, error) {
+	return all[SequenceName](ctx, db, `
+		select id, name, state
+		from sequence
+		where removed_at is null and state = 'running' and coalesce((entry->>'reps')::boolean, false)
+		order by lower(name), id
+		limit 500`)
+}
+
 // MessageText reads a message without its figures.
 func (db Queries) MessageText(ctx context.Context, id int64) (Message, error) {
 	return one[Message](ctx, db, `

@@ -21,6 +21,7 @@ type Entry struct {
 	On     *signal.Pattern `json:"on,omitempty"`     // whoever does it; nil: nobody by what they do
 	Record *Recorded       `json:"record,omitempty"` // whoever's record it happens to; nil: nobody by that
 	Hand   bool            `json:"hand,omitempty"`   // it is meant to be entered by hand alone
+	Reps   bool            `json:"reps,omitempty"`   // reps may put people in, too
 
 	// Times is how often somebody may enter: 0 is once, Always without limit.
 	Times int `json:"times,omitempty"`

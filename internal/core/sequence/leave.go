@@ -28,3 +28,14 @@ func (p *Plan) Stays(r Reason) bool {
 // LeftByRule is why somebody left who met the plan's own leave rule, as of the look at which
 // they did.
 const LeftByRule Reason = "left by its rule"
+
+// Why whoever knows a person takes them out by hand.
+const (
+	WrongOne     Reason = "taken out: wrong person"
+	ByPhone      Reason = "taken out: answered by phone"
+	MetInPerson  Reason = "taken out: met in person"
+	TheyAskedFor Reason = "taken out: they asked for it"
+)
+
+// WhyTakenOut lists the reasons that somebody can give who takes a person out.
+func WhyTakenOut() []Reason { return []Reason{WrongOne, ByPhone, MetInPerson, TheyAskedFor} }

@@ -3,10 +3,12 @@ package flow
 import (
 	"context"
 	"fmt"
+	"slices"
 
 	"ombak/internal/core/news"
 	"ombak/internal/core/plainly"
 	"ombak/internal/core/sequence"
+	"ombak/internal/engine/base"
 	"ombak/internal/store"
 )
 
@@ -131,4 +133,44 @@ func (e *Flow) Hand(ctx context.Context, x ByHand, people ...int64) (n int64, er
 	})
 	e.Nudge()
 	return n, err
+}
+
+// TakeOut takes a person off a sequence for a reason of sequence.WhyTakenOut, by whoever the person
+// belongs to, a lead or an admin.
+func (e *Flow) TakeOut(ctx context.Context, person, seq, user int64, why string) error {
+	reason := sequence.Reason(why)
+	if !slices.Contains(sequence.WhyTakenOut(), reason) {
+		return plainly.New("say why they are taken out")
+	}
+	now := e.Now()
+	err := e.Store.InTx(ctx, func(tx store.Tx) error {
+		people, err := tx.PeopleByID(ctx, []int64{person})
+		if err != nil {
+			return err
+		}
+		if people[person] == nil {
+			return store.ErrNotFound
+		}
+		if err := base.May(ctx, tx, user, people[person].OwnerID); err != nil {
+			return err
+		}
+		ways, err := tx.WaysOn(ctx, seq, []int64{person})
+		if err != nil {
+			return err
+		}
+		if len(ways) == 0 {
+			return store.ErrNotFound
+		}
+		if err := tx.Leave(ctx, ways, reason, now); err != nil {
+			return err
+		}
+		if err := tx.Withdraw(ctx, ways, string(reason), now); err != nil {
+			return err
+		}
+		return tx.Notify(ctx, news.Sequence.Of(seq).About(person), news.Desk.About(person))
+	})
+	if err == nil {
+		e.Nudge()
+	}
+	return err
 }

@@ -23,6 +23,7 @@ import (
 
 func (s *Place) messageRoutes(in *echo.Group) {
 	writes := shell.Allow(right.Marketer, right.Lead, right.Admin)
+	keeps := shell.Allow(right.Marketer, right.Rep, right.Lead, right.Admin)
 	m := in.Group("/content/messages")
 	m.POST("/new", s.newMessage, writes)
 	m.GET("/:id", s.message)
@@ -35,8 +36,8 @@ func (s *Place) messageRoutes(in *echo.Group) {
 	m.GET("/:id/preview", s.previewMessage)
 	m.GET("/:id/letter", s.letter)
 	m.POST("/:id/test", s.testSend, writes)
-	m.GET("/:id/readers/:person", s.editForOne, writes)
-	m.POST("/:id/readers/:person", s.keepForOne, writes)
+	m.GET("/:id/readers/:person", s.editForOne, keeps)
+	m.POST("/:id/readers/:person", s.keepForOne, keeps)
 	g := in.Group("/content/groups")
 	g.GET("", s.readerGroups)
 	g.GET("/new", s.groupEditor, writes)

@@ -3,17 +3,19 @@ package people
 
 import (
 	"embed"
+	"text/template"
 
 	"github.com/labstack/echo/v5"
 
 	"ombak/internal/core/right"
+	"ombak/internal/core/sequence"
 	"ombak/internal/web/shell"
 )
 
 //go:embed templates
 var files embed.FS
 
-func init() { shell.Register(files, nil, "parts.html") }
+func init() { shell.Register(files, template.FuncMap{"whyOut": sequence.WhyTakenOut}, "parts.html") }
 
 // Place answers its pages.
 type Place struct{ *shell.Shell }
@@ -41,6 +43,10 @@ func (s *Place) Routes(in *echo.Group) {
 	p.POST("/:id/field", s.setField, keeps)
 	p.POST("/:id/mark", s.setMark, writes)
 	p.POST("/:id/way", s.wayByHand, writes)
+	p.GET("/put-in", s.putIn, keeps)
+	p.POST("/put-in", s.putInNow, keeps)
+	p.POST("/put-in/choose", s.choosePutIn, keeps)
+	p.POST("/:id/take-out", s.takeOut, keeps)
 	p.POST("/:id/notes", s.addNote, keeps)
 	p.POST("/:id/notes/:note/remove", s.removeNote, keeps)
 	p.POST("/:id/changes/:change/undo", s.undoChange, writes)

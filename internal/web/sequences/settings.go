@@ -92,6 +92,9 @@ func (n names) enters(e *sequence.Entry) string {
 	default:
 		return "nobody yet"
 	}
+	if e.Reps {
+		s += ", and whom reps put in"
+	}
 	for _, more := range []string{e.Again(), e.Wave.String()} {
 		if more != "" && more != "once" {
 			s += "; " + more
@@ -294,7 +297,7 @@ func readEntry(f Typed) (e sequence.Entry, err error) {
 	for _, id := range f.Values["not-on"] {
 		e.NotOn = append(e.NotOn, shell.Number(id))
 	}
-	e.WithDeal = f.Get("with-deal") != ""
+	e.WithDeal, e.Reps = f.Get("with-deal") != "", f.Get("reps") != ""
 	if n := int(f.Number("wave")); n != 0 && e.Rule != nil {
 		e.Wave = sequence.Wave{N: n, Per: sequence.Each(f.Get("wave-per"))}
 	}
