@@ -23,11 +23,15 @@ import (
 	"ombak/internal/engine"
 	"ombak/internal/engine/base"
 	"ombak/internal/engine/post"
+	"ombak/internal/finder"
 	"ombak/internal/mail"
 	"ombak/internal/network"
 	"ombak/internal/password"
+	"ombak/internal/phone"
 	"ombak/internal/seal"
+	addresses "ombak/internal/standin/finder"
 	peoplenet "ombak/internal/standin/network"
+	exchange "ombak/internal/standin/phone"
 	"ombak/internal/standin/website"
 	"ombak/internal/store"
 	"ombak/internal/store/server"
@@ -307,9 +311,17 @@ func newEngine(
 	if c.get("OMBAK_NETWORK_URL") != "" {
 		outside = &network.Client{URL: c.get("OMBAK_NETWORK_URL"), Token: c.get("OMBAK_NETWORK_TOKEN")}
 	}
+	var calls base.Phone
+	if c.get("OMBAK_PHONE_URL") != "" {
+		calls = &phone.Client{URL: c.get("OMBAK_PHONE_URL"), Token: c.get("OMBAK_PHONE_TOKEN")}
+	}
+	var finds base.Finder
+	if c.get("OMBAK_FINDER_URL") != "" {
+		finds = &finder.Client{URL: c.get("OMBAK_FINDER_URL"), Token: c.get("OMBAK_FINDER_TOKEN")}
+	}
 	e, err := engine.New(ctx, base.Config{
-		Network: outside,
-		Seal:    key, Store: s, Clock: clock, Mail: sender, Signer: sender.Signer, URL: url,
+		Network: outside, Phone: calls, Finder: finds,
+		Seal: key, Store: s, Clock: clock, Mail: sender, Signer: sender.Signer, URL: url,
 		Domain: c.get("OMBAK_MAIL_DOMAIN"),
 		Zone:   c.zone(zone), Trust: trust, PrivateServers: c.get("OMBAK_PRIVATE_SERVERS") == "yes",
 	})
@@ -461,7 +473,9 @@ func runDemo(ctx context.Context, c config) error {
 	if err != nil {
 		return err
 	}
-	c["OMBAK_NETWORK_URL"], c["OMBAK_NETWORK_TOKEN"] = "http://"+social.Addr().String(), demo.Password
+	for _, name := range []string{"OMBAK_NETWORK", "OMBAK_PHONE", "OMBAK_FINDER"} {
+		c[name+"_URL"], c[name+"_TOKEN"] = "http://"+social.Addr().String(), demo.Password
+	}
 	people, err := peoplenet.New(peoplenet.Options{Seed: seed, Now: clock.Now, Token: demo.Password,
 		File: filepath.Join(home, "network")})
 	if err != nil {
@@ -493,7 +507,7 @@ func runDemo(ctx context.Context, c config) error {
 	go func() { failed <- serve(inner, tl, face.Handler()) }()
 	go func() { failed <- serve(inner, boxes, world.View) }()
 	go func() { failed <- serve(inner, site, website.Handler(e.URL)) }()
-	go func() { failed <- serve(inner, social, people.Handler()) }()
+	go func() { failed <- serve(inner, social, outsideWorld(people.Handler(), seed)) }()
 	if err := e.AddSite(ctx, d.Site); err != nil {
 		return err
 	}
@@ -534,4 +548,13 @@ Sign in with one press, or by address; everybody's password is %s
 	cancel()
 	<-working
 	return err
+}
+
+// outsideWorld is the network, the phone and the finder of addresses of a demo, at one address.
+func outsideWorld(people http.Handler, seed uint64) http.Handler {
+	mux := http.NewServeMux()
+	mux.Handle("/", people)
+	mux.Handle("/v1/calls/", exchange.New(exchange.Options{Seed: seed, Token: demo.Password, Now: time.Now}).Handler())
+	mux.Handle("/v1/find", addresses.Handler(addresses.Options{Seed: seed, Token: demo.Password}))
+	return mux
 }

@@ -33,7 +33,7 @@ func (e *Engine) Work(ctx context.Context) error {
 	}
 	defer stop()
 	var wg, rounds sync.WaitGroup
-	wg.Add(6)
+	wg.Add(7)
 	sendNow := make(chan struct{}, 1)
 	go func() {
 		defer wg.Done()
@@ -45,6 +45,21 @@ func (e *Engine) Work(ctx context.Context) error {
 			}
 			return some, err
 		})
+	}()
+	go func() {
+		defer wg.Done()
+		if e.Finder != nil {
+			e.loop(ctx, "finding addresses", nil, func(ctx context.Context) (bool, error) {
+				n, err := e.FindAddresses(ctx)
+				if n == 0 {
+					select { // it is somebody else's server
+					case <-ctx.Done():
+					case <-time.After(networkPause):
+					}
+				}
+				return n > 0, err
+			})
+		}
 	}()
 	go func() {
 		defer wg.Done()
@@ -263,7 +278,11 @@ func (e *Engine) Settle(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		if some || met || sent > 0 {
+		found, err := e.FindAddresses(ctx)
+		if err != nil {
+			return err
+		}
+		if some || met || sent > 0 || found > 0 {
 			continue
 		}
 		next, err := e.NextLook(ctx)

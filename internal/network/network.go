@@ -6,20 +6,21 @@
 //	DELETE /v1/errands/{id}    withdraws a request to connect
 //	GET    /v1/news?after=…    what people did, the oldest first: {"news": [{"cursor", "errand", "what",
 //	                           "text", "at"}]}
+//	GET    /v1/people?from=…   who is at an event, in a group, reacted to a post, or is found by a search:
+//	                           &what= its address or words, &n= how many at most; answers {"people":
+//	                           [{"profile", "first", "last", "title", "company", "country"}]}
 //
 // Every request carries the token of the workspace.
 package network
 
 import (
-	"bytes"
 	"context"
-	"encoding/json"
-	"fmt"
-	"io"
 	"net/http"
 	"net/url"
-	"strings"
+	"strconv"
 	"time"
+
+	"ombak/internal/outside"
 )
 
 // Errand is something to be done on the network.
@@ -47,11 +48,6 @@ type Client struct {
 	HTTP       *http.Client
 }
 
-var patient = &http.Client{Timeout: 10 * time.Second}
-
-// most is how much of an answer is read.
-const most = 1 << 20
-
 // Do does an errand, once however often it is asked for; false: it is not possible. Where an error
 // comes back it may have been done.
 func (c *Client) Do(ctx context.Context, x Errand) (done bool, err error) {
@@ -72,43 +68,40 @@ func (c *Client) News(ctx context.Context, after string) ([]News, error) {
 	return answer.News, err
 }
 
+// Source is where people are on the network.
+type Source string
+
+// The sources there are: who is at an event, in a group, reacted to a post, or is found by a search.
+const (
+	AtEvent   Source = "event"
+	InGroup   Source = "group"
+	ReactedTo Source = "post"
+	FoundBy   Source = "search"
+)
+
+// Sources lists them.
+func Sources() []Source { return []Source{AtEvent, InGroup, ReactedTo, FoundBy} }
+
+// Person is somebody on the network.
+type Person struct {
+	Profile string `json:"profile"`
+	First   string `json:"first"`
+	Last    string `json:"last"`
+	Title   string `json:"title"`
+	Company string `json:"company"`
+	Country string `json:"country"`
+}
+
+// People lists whom a source has, at most n: what is the address of an event, a group or a post, or the
+// words of a search.
+func (c *Client) People(ctx context.Context, from Source, what string, n int) ([]Person, error) {
+	var answer struct{ People []Person }
+	v := url.Values{"from": {string(from)}, "what": {what}, "n": {strconv.Itoa(n)}}
+	err := c.ask(ctx, http.MethodGet, "/v1/people?"+v.Encode(), nil, &answer)
+	return answer.People[:min(len(answer.People), n)], err
+}
+
 func (c *Client) ask(ctx context.Context, method, path string, body, answer any) error {
-	var data []byte
-	if body != nil {
-		var err error
-		if data, err = json.Marshal(body); err != nil {
-			return err
-		}
-	}
-	req, err := http.NewRequestWithContext(ctx, method, strings.TrimSuffix(c.URL, "/")+path, bytes.NewReader(data))
-	if err != nil {
-		return err
-	}
-	req.Header.Set("Authorization", "Bearer "+c.Token)
-	if body != nil {
-		req.Header.Set("Content-Type", "application/json")
-	}
-	h := c.HTTP
-	if h == nil {
-		h = patient
-	}
-	res, err := h.Do(req)
-	if err != nil {
-		return fmt.Errorf("asking the network: %w", err)
-	}
-	defer res.Body.Close()
-	text, err := io.ReadAll(io.LimitReader(res.Body, most))
-	if err != nil {
-		return fmt.Errorf("reading the network's answer: %w", err)
-	}
-	if res.StatusCode/100 != 2 {
-		return fmt.Errorf("the network answered %s: %.200s", res.Status, text)
-	}
-	if answer == nil {
-		return nil
-	}
-	if err := json.Unmarshal(text, answer); err != nil {
-		return fmt.Errorf("reading the network's answer: %w", err)
-	}
-	return nil
+	s := outside.Service{Name: "the network", URL: c.URL, Token: c.Token, HTTP: c.HTTP}
+	return s.Ask(ctx, method, path, body, answer)
 }

@@ -15,8 +15,11 @@ import (
 // silentNetwork is one where nothing happens.
 type silentNetwork struct{}
 
-func (silentNetwork) Do(context.Context, network.Errand) (bool, error)     { return true, nil }
-func (silentNetwork) Withdraw(context.Context, string) error               { return nil }
+func (silentNetwork) Do(context.Context, network.Errand) (bool, error) { return true, nil }
+func (silentNetwork) Withdraw(context.Context, string) error           { return nil }
+func (silentNetwork) People(context.Context, network.Source, string, int) ([]network.Person, error) {
+	return nil, nil
+}
 func (silentNetwork) News(context.Context, string) ([]network.News, error) { return nil, nil }
 
 // At the foot of the desk one chooses when alerts come, and whether the network does one's social

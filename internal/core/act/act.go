@@ -68,6 +68,7 @@ const (
 	APurpose   Takes = "purpose"  // by its number
 	AnOwner    Takes = "user"     // a user, or nobody
 	ANumber    Takes = "number"   // a whole one, in words
+	AQuality   Takes = "quality"  // which of the addresses that are found are used
 )
 
 // Given is what a form gives for an act: words or a number, as it takes, and a user.
@@ -84,8 +85,8 @@ type Given struct {
 // whoever becomes the owner does so before the owner is given something to do.
 func Kinds() []*Kind { return slices.Clone(kinds) }
 
-var kinds = []*Kind{handOver, assign, give, set, tag, untag, include, exclude, moveDeal, revoke, note, points, task,
-	alert, enrol, goOn, send, work, withdraw}
+var kinds = []*Kind{handOver, assign, give, set, tag, untag, include, exclude, moveDeal, revoke, note, points, find,
+	task, alert, enrol, goOn, send, work, withdraw}
 
 // OfLink lists what pressing a link can do, OfForm what filling in a form can.
 func OfLink() []*Kind { return []*Kind{tag, task, alert, include} }
@@ -95,7 +96,7 @@ func OfForm() []*Kind { return []*Kind{tag, task, alert, include, enrol, assign}
 
 // OfRecord lists what a step can change of a record.
 func OfRecord() []*Kind {
-	return []*Kind{set, tag, untag, give, assign, include, exclude, moveDeal, revoke, note, points}
+	return []*Kind{set, tag, untag, give, assign, include, exclude, moveDeal, revoke, note, points, find}
 }
 
 // Named is the kind with that word, or nil.

@@ -73,6 +73,8 @@ func TestWhatCanBeDone(t *testing.T) {
 		{Points{-1000}, false, false, true, "give −1000 points", `{"do":"points","what":"-1000"}`},
 		{Points{1001}, false, false, false, "give 1001 points", `{"do":"points","what":"1001"}`},
 		{Points{}, false, false, false, "give 0 points", `{"do":"points","what":"0"}`},
+		{Find{ValidOnly}, false, false, true, "find their email address: valid", `{"do":"find","what":"valid"}`},
+		{Find{"good"}, false, false, false, "find their email address: good", `{"do":"find","what":"good"}`},
 		{Note{}, false, false, false, "note: ", `{"do":"note","what":""}`},
 		{GoOn{4}, false, false, false, "go on to “sequence 4”", `{"do":"go on","what":"4"}`},
 		{GoOn{}, false, false, false, "go on to “sequence 0”", `{"do":"go on","what":"0"}`},

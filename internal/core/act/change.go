@@ -2,6 +2,7 @@ package act
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -228,3 +229,42 @@ func (a Points) Says(Names) string {
 	}
 	return fmt.Sprintf("give %d points", a.N)
 }
+
+// Find has an email address looked for of who has none. Which of those that are found are used it says:
+// valid ones alone; those that stand on a page too; or whatever is found.
+type Find struct {
+	Use Use `json:"what"`
+}
+
+// Use is which of the addresses that are found are used.
+type Use string
+
+// The choices.
+const (
+	ValidOnly Use = "valid"
+	AlsoPages Use = "valid or direct"
+	Whatever  Use = "whatever is found"
+)
+
+// Uses lists them, the most careful first.
+func Uses() []Use { return []Use{ValidOnly, AlsoPages, Whatever} }
+
+var find = &Kind{Word: "find", Menu: "find their email address", Takes: AQuality, read: reads[Find],
+	Make:  func(g Given) Act { return Find{Use(g.Words)} },
+	Given: func(a Act) Given { return Given{Words: string(a.(Find).Use)} },
+}
+
+// Kind describes findings of addresses.
+func (Find) Kind() *Kind { return find }
+func (Find) sealed()     {}
+
+// Check asks which are used.
+func (a Find) Check() error {
+	if !slices.Contains(Uses(), a.Use) {
+		return plainly.New("say which of the addresses that are found are used")
+	}
+	return nil
+}
+
+// Says gives what is used.
+func (a Find) Says(Names) string { return "find their email address: " + string(a.Use) }

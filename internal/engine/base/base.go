@@ -17,8 +17,10 @@ import (
 	"ombak/internal/core/calendar"
 	"ombak/internal/core/news"
 	"ombak/internal/core/plainly"
+	"ombak/internal/finder"
 	"ombak/internal/mail"
 	"ombak/internal/network"
+	"ombak/internal/phone"
 	"ombak/internal/seal"
 	"ombak/internal/store"
 )
@@ -100,6 +102,19 @@ type Network interface {
 	Do(ctx context.Context, x network.Errand) (done bool, err error)
 	Withdraw(ctx context.Context, id string) error
 	News(ctx context.Context, after string) ([]network.News, error)
+	People(ctx context.Context, from network.Source, what string, n int) ([]network.Person, error)
+}
+
+// Phone makes calls for reps, as package phone speaks to it.
+type Phone interface {
+	Dial(ctx context.Context, id, from, to string) (phone.Call, error)
+	State(ctx context.Context, id string) (phone.Call, error)
+	HangUp(ctx context.Context, id string) (phone.Call, error)
+}
+
+// Finder finds email addresses, as package finder speaks to it.
+type Finder interface {
+	Find(ctx context.Context, people []finder.Person) ([]finder.Found, error)
 }
 
 // Config is what an engine works with.
@@ -117,6 +132,8 @@ type Config struct {
 	Trust    *x509.CertPool // whose certificates mail servers may have; nil: those the machine trusts
 	// Network does social touches for those who leave them to it; nil: none is connected.
 	Network Network
+	Phone   Phone  // makes calls; nil: reps dial by themselves
+	Finder  Finder // of email addresses; nil: none are looked for
 
 	PrivateServers bool // mailboxes may use mail servers on this machine and in private networks
 }

@@ -214,6 +214,12 @@ func (e *People) runBulk(ctx context.Context, b *store.Batch) error {
 					return err
 				}
 				next.Detail.V.Changed += n
+			} else if b.Kind == "find" {
+				n, err := tx.AskForAddresses(ctx, ids, b.Detail.V.Find, e.Now())
+				if err != nil {
+					return err
+				}
+				next.Detail.V.Changed += n
 			} else if b.Kind == "erase" {
 				for _, id := range ids {
 					if err := e.erase(ctx, tx, id); err != nil {

@@ -39,6 +39,7 @@ func New(b *base.Base, f *flow.Flow) *People {
 	f.Does("revoke", edits(e, revoke))
 	f.Does("note", flow.Each(e.addNotes))
 	f.Does("points", flow.Each(e.givePoints))
+	f.Does("find", flow.Each(e.askForAddresses))
 	return e
 }
 

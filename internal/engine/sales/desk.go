@@ -64,6 +64,7 @@ func (e *Sales) FinishWork(ctx context.Context, touch, user int64, outcome seque
 		return tx.Notify(ctx, news.Desk.About(t.Person), news.Sequence.Of(t.Sequence))
 	})
 	if err == nil {
+		e.talked(ctx, touch, user)
 		e.Nudge()
 	}
 	return err

@@ -14,6 +14,7 @@ import (
 	"net/http"
 	"os"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -91,6 +92,7 @@ func (n *Network) Handler() http.Handler {
 	mux.HandleFunc("PUT /v1/errands/{id}", n.do)
 	mux.HandleFunc("DELETE /v1/errands/{id}", n.withdraw)
 	mux.HandleFunc("GET /v1/news", n.news)
+	mux.HandleFunc("GET /v1/people", n.people)
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if r.Header.Get("Authorization") != "Bearer "+n.Token {
 			http.Error(w, "who are you?", http.StatusUnauthorized)
@@ -214,4 +216,39 @@ func say(w http.ResponseWriter, x any) {
 	if err := json.NewEncoder(w).Encode(x); err != nil {
 		return // whoever asked has gone
 	}
+}
+
+// Names, titles and companies of those who are on the network; all invented.
+var (
+	firsts = []string{"Amara", "Bram", "Chidi", "Dagny", "Eero", "Farah", "Gita", "Hugo", "Ilse", "Jonas", "Kaia",
+		"Lior", "Mira", "Nadia", "Oskar", "Petra", "Quim", "Runa", "Samir", "Tove"}
+	lasts = []string{"Aabye", "Bekele", "Castellan", "Dorn", "Estrada", "Fjeld", "Gunawan", "Holt", "Iversund", "Jansz",
+		"Kolbe", "Lindmark", "Moreira", "Nakata", "Osei", "Pahl", "Quist", "Ravn", "Sorel", "Tanaka-Lie"}
+	titles = []string{"Site manager", "Biologist", "Head of operations", "Harbour engineer", "Buyer",
+		"Plant manager"}
+	kinds     = []string{"Fish Farm", "Port Authority", "Waterworks", "Desalination", "Salmon", "Marina"}
+	places    = []string{"Grebeholm", "Salthaven", "Tidewick", "Kelpness", "Murrestrand", "Ondabay", "Reefmouth"}
+	countries = []string{"NO", "ID", "CA", "PT", "KE", "NZ"}
+)
+
+// people lists whom an event, a group, a post or a search has: the same for the same words.
+func (n *Network) people(w http.ResponseWriter, r *http.Request) {
+	q := r.URL.Query()
+	most, err := strconv.Atoi(q.Get("n"))
+	if err != nil || most < 0 || q.Get("what") == "" {
+		http.Error(w, "whom?", http.StatusBadRequest)
+		return
+	}
+	rnd := n.random(q.Get("what"), q.Get("from"))
+	there := 20 + rnd.IntN(60)
+	list := []map[string]string{}
+	for i := range min(most, there) {
+		first, last := firsts[rnd.IntN(len(firsts))], lasts[rnd.IntN(len(lasts))]
+		list = append(list, map[string]string{"first": first, "last": last, "title": titles[rnd.IntN(len(titles))],
+			"company": places[rnd.IntN(len(places))] + " " + kinds[rnd.IntN(len(kinds))],
+			"country": countries[rnd.IntN(len(countries))],
+			"profile": fmt.Sprintf("https://net.example/in/%s-%s-%d", strings.ToLower(first), strings.ToLower(last),
+				rnd.IntN(900)+i)})
+	}
+	say(w, map[string]any{"people": list})
 }

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/http/httptest"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -85,5 +86,34 @@ func TestTheNetworkOverHTTP(t *testing.T) {
 	}
 	if _, err := (&network.Client{URL: c.URL, Token: "guessed"}).News(ctx, ""); err == nil {
 		t.Error("anybody is told")
+	}
+}
+
+// A source has people, the same each time and no more than are asked for.
+func TestPeopleOfASource(t *testing.T) {
+	n, err := New(Options{Seed: 3, Now: time.Now, Token: "secret"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	s := httptest.NewServer(n.Handler())
+	defer s.Close()
+	c := &network.Client{URL: s.URL, Token: "secret"}
+	var first string
+	for _, from := range network.Sources() {
+		list, err := c.People(t.Context(), from, "https://net.example/x", 10)
+		if err != nil || len(list) != 10 || list[0].First == "" || !strings.HasPrefix(list[0].Profile, "https://net.example/") {
+			t.Errorf("%s has %+v, %v", from, list, err)
+		}
+		again, err := c.People(t.Context(), from, "https://net.example/x", 5)
+		if err != nil || len(again) != 5 || again[4] != list[4] {
+			t.Errorf("%s has others the second time, %v", from, err)
+		}
+		if list[0].Profile == first {
+			t.Error("two sources have the same people")
+		}
+		first = list[0].Profile
+	}
+	if _, err := c.People(t.Context(), network.AtEvent, "", 5); err == nil {
+		t.Error("of no event there are people")
 	}
 }

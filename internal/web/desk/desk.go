@@ -67,6 +67,7 @@ type deskData struct {
 	Wrong    string
 	Room     string
 	Whose    string // desk it is
+	Phone    *onPhone
 
 	item  string     // that is open, where the address does not say
 	typed url.Values // what was typed and could not be kept
@@ -285,6 +286,11 @@ func (s *Place) around(ctx context.Context, d *deskData, user int64) (err error)
 			return err
 		}
 	}
+	if d.Now.Kind == desk.Call && s.Engine.Phone != nil {
+		if d.Phone, err = s.onPhone(ctx, d.Now.Touch.ID, user); err != nil {
+			return err
+		}
+	}
 	if d.Now.Answer != nil {
 		if d.Now.Answer, err = s.answerForm(ctx, d.Now.Answer.Letter, user, d.typed); err != nil {
 			return err
@@ -457,6 +463,9 @@ func (s *Place) Routes(in *echo.Group) {
 	s.bookingRoutes(in)
 	s.writtenRoutes(in)
 	s.loadRoutes(in)
+	in.POST("/desk/calls/:id/dial", s.dial, sells)
+	in.POST("/desk/calls/:id/hang-up", s.hangUp, sells)
+	in.GET("/desk/calls/:id/phone", s.phoneState, sells)
 	in.POST("/desk/tasks/:id", s.finishTask)
 	in.POST("/desk/tasks/back", s.reopenTask)
 	in.POST("/desk/alerts", s.seeAlerts)

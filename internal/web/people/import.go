@@ -16,15 +16,18 @@ import (
 	"ombak/internal/core/intake"
 	"ombak/internal/core/person"
 	"ombak/internal/core/plainly"
+	"ombak/internal/engine/base"
 	"ombak/internal/engine/people"
+	"ombak/internal/network"
 	"ombak/internal/roster"
 	"ombak/internal/store"
 	"ombak/internal/web/shell"
 )
 
 type importsData struct {
-	List []importLine
-	Sub  string
+	List    []importLine
+	Sub     string
+	Network bool // one is connected, from which people can be brought
 }
 
 type importLine struct {
@@ -38,7 +41,7 @@ func (s *Place) imports(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	d := importsData{Sub: "imports"}
+	d := importsData{Sub: "imports", Network: s.Engine.Network != nil}
 	var ids []int64
 	for _, b := range list {
 		ids = append(ids, b.ID)
@@ -418,4 +421,28 @@ func (s *Place) undoBatch(c *echo.Context) error {
 		return s.NotDone(c, batchAddress(id), shell.Sentence(err))
 	}
 	return c.Redirect(http.StatusSeeOther, batchAddress(id))
+}
+
+// fromNetwork brings people from the network into an import, to be looked at.
+func (s *Place) fromNetwork(c *echo.Context) error {
+	u := shell.UserOf(c)
+	if !s.Limits.Allow("network people", fmt.Sprint(u.ID), 10*time.Second, 10) {
+		return s.NotDone(c, "/people/imports", "That was often. Wait a minute.")
+	}
+	id, err := s.Engine.ImportFromNetwork(c.Request().Context(), network.Source(c.FormValue("from")),
+		strings.TrimSpace(c.FormValue("what")), int(min(shell.Number(c.FormValue("n")), 1<<20)), u.ID)
+	if text, plain := plainly.Says(err); plain {
+		return s.NotDone(c, "/people/imports", text+". Nothing was imported.")
+	}
+	if err != nil {
+		return s.NotDone(c, "/people/imports", "The network was not reached: "+base.Told(err)+".")
+	}
+	return c.Redirect(http.StatusSeeOther, fmt.Sprintf("/people/imports/%d", id))
+}
+
+// Sources are where people are brought from on the network, as a sentence says them.
+func (importsData) Sources() []struct{ Source, Words string } {
+	return []struct{ Source, Words string }{{string(network.AtEvent), "who are at the event"},
+		{string(network.InGroup), "in the group"}, {string(network.ReactedTo), "who reacted to the post"},
+		{string(network.FoundBy), "found by the words"}}
 }

@@ -12,6 +12,7 @@ import (
 
 	"github.com/labstack/echo/v5"
 
+	"ombak/internal/core/act"
 	"ombak/internal/core/person"
 	"ombak/internal/core/rule"
 	"ombak/internal/engine/flow"
@@ -71,6 +72,7 @@ type peopleData struct {
 	Words   string
 	Pending bool // a condition is still being made
 	Rows    []personRow
+	Finder  bool // addresses can be looked for
 	Heads   []head
 	More    string
 	Line    int
@@ -111,7 +113,7 @@ func (s *Place) people(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	d := peopleData{Query: q, Address: q.Values().Encode(), Sub: "people"}
+	d := peopleData{Query: q, Address: q.Values().Encode(), Sub: "people", Finder: s.Engine.Finder != nil}
 	if d.Behind, err = s.behind(c, q.Behind); err != nil {
 		return err
 	}
@@ -453,6 +455,15 @@ func (s *Place) bulk(c *echo.Context) error {
 		if c.FormValue("do") == "withdraw" {
 			title, d.Set[person.Mark(person.ConsentMark, id)] = "consent taken back", ""
 		}
+	case "find":
+		if s.Engine.Finder == nil {
+			return s.NotDone(c, back, "No finder of addresses is connected.")
+		}
+		x := act.Find{Use: act.Use(c.FormValue("use"))}
+		if err := x.Check(); err != nil {
+			return s.NotDone(c, back, shell.Sentence(err))
+		}
+		kind, title, d.Find = "find", "find email addresses", string(x.Use)
 	case "stop", "allow":
 		title, d.Set[person.DoNotContact] = "do not contact", "yes"
 		if c.FormValue("do") == "allow" {

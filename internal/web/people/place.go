@@ -81,6 +81,7 @@ func (s *Place) Routes(in *echo.Group) {
 
 	p.GET("/imports", s.imports, writes)
 	p.POST("/imports", s.upload, writes)
+	p.POST("/imports/network", s.fromNetwork, writes)
 	p.GET("/imports/:id", s.importPage, writes)
 	p.POST("/imports/:id", s.checkImport, writes)
 	p.POST("/imports/:id/start", s.startImport, writes)

@@ -18,6 +18,7 @@ import (
 
 	"github.com/labstack/echo/v5"
 
+	"ombak/internal/core/act"
 	"ombak/internal/core/calendar"
 	"ombak/internal/core/message"
 	"ombak/internal/core/person"
@@ -242,6 +243,7 @@ var funcs = template.FuncMap{
 	"encoded":   func(query string) template.URL { return template.URL(query) },
 	"n":         Thousands,
 	"zones":     calendar.ZoneNames,
+	"uses":      act.Uses,
 	"weekdays":  func() []time.Weekday { return weekdays },
 	"intervals": func(h calendar.SendingHours, d time.Weekday) string { return calendar.Intervals(h.Days[d]) },
 	"countries": calendar.Countries,
