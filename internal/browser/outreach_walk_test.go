@@ -118,7 +118,9 @@ func TestOutreach(t *testing.T) {
 
 	// What is left to do is on the desk of a rep, of her alone.
 	h.signsIn("Tomas Vale")
-	h.goes("/desk")
+	h.goes("/desk?kind=answer")
+	h.sees("Bo Lind", "we have all we need until autumn")
+	h.goes("/desk?kind=task")
 	h.sees("Ana Strand", "All is sent and nobody has answered")
 	if text, err := h.tab.Text(); err != nil || strings.Contains(text, "Bo Lind") {
 		t.Errorf("Bo has answered, and is on the desk as well: %v", err)

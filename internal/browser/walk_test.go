@@ -401,6 +401,7 @@ func TestFromAFormToADeal(t *testing.T) {
 		h.sees("Is your oxygen alarm the right one?")
 	}
 	h.signsIn("Bao Lindqvist", "bao.lindqvist@karang.example") // whose turn it is: Cy, who came twice, went to Signe
+	h.goes("/desk?kind=handoff")
 	h.sees("Dee Vik")
 	h.presses("Send back")
 	h.sees("Sending back needs a reason.")

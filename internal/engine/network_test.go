@@ -140,6 +140,9 @@ func TestTheNetwork(t *testing.T) {
 	}
 	if n := w.count("select count(*) from signal where kind = $1", int(signal.SocialReply)); n == 0 || n > notes {
 		t.Errorf("%d answered of %d", n, notes)
+	} else if d := w.count("select count(*) from incoming where kind = $1 and due_at is not null and answer = '' and "+
+		"said <> ''", int(signal.SocialReply)); d != n {
+		t.Errorf("%d answers on the network lie on desks, of %d", d, n)
 	}
 	if want := w.count(`select count(*) from errand x join touch t on t.id = x.touch_id join work k using (touch_id)
 		where x.what = 'connect' and not exists (select from signal s where s.touch_id = t.id and s.kind = $1)`,

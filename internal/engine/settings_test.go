@@ -2,13 +2,16 @@ package engine
 
 import (
 	"errors"
+	"fmt"
 	"reflect"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
 	"ombak/internal/core/act"
 	"ombak/internal/core/calendar"
+	"ombak/internal/core/pipeline"
 	"ombak/internal/core/right"
 	"ombak/internal/core/sequence"
 	"ombak/internal/engine/base"
@@ -235,5 +238,68 @@ func TestTeams(t *testing.T) {
 	}
 	if _, err := w.e.KeepTeam(w.ctx, store.Team{Name: "north"}, w.marketer); !errors.Is(err, store.ErrTaken) {
 		t.Errorf("two teams have one name: %v", err)
+	}
+}
+
+// What was done to the stages and the grounds is listed, and taken back as far as no deal is in a stage
+// that would go.
+func TestStagesAndGroundsTakenBack(t *testing.T) {
+	w := newWorld(t, mailserver.Options{})
+	stages := func() (out []string) {
+		t.Helper()
+		list, err := w.s.Stages(w.ctx)
+		w.must(err)
+		for _, st := range list {
+			out = append(out, fmt.Sprint(st.Name, " ", st.Share))
+		}
+		return out
+	}
+	was := strings.Join(stages(), ", ")
+	list, err := w.s.Stages(w.ctx)
+	w.must(err)
+	list[0].Name = "First talk"
+	renamed, _, err := w.e.SetStage(w.ctx, list[0], w.marketer)
+	w.must(err)
+	added, id, err := w.e.SetStage(w.ctx, pipeline.Stage{Name: "Offer", Share: 75}, w.marketer)
+	w.must(err)
+	moved, err := w.e.MoveStage(w.ctx, id, -1, w.marketer)
+	w.must(err)
+	gone, err := w.e.RemoveStage(w.ctx, id, w.marketer)
+	w.must(err)
+	if err := w.e.UndoSetting(w.ctx, added, w.marketer); err == nil {
+		t.Error("it is taken back though it was changed since")
+	}
+	for _, change := range []int64{gone, moved, added, renamed} {
+		w.must(w.e.UndoSetting(w.ctx, change, w.marketer))
+	}
+	if got := strings.Join(stages(), ", "); got != was {
+		t.Errorf("taken back they are %s, and were %s", got, was)
+	}
+	added, _, err = w.e.SetStage(w.ctx, pipeline.Stage{Name: "Won", Share: 100, Won: true}, w.marketer)
+	w.must(err)
+	_, err = w.s.DB().ExecContext(w.ctx, "update stage set position = 0 where name = 'Won'")
+	w.must(err)
+	ana := w.caller("Ana", "NO", w.rep1)
+	w.must(w.e.HandOver(w.ctx, ana))
+	deal, err := w.e.Accept(w.ctx, int64(w.count("select max(id) from handoff")), w.rep1)
+	w.must(err)
+	won := int64(w.count("select id from stage where name = 'Won'"))
+	w.must(w.e.MoveDeal(w.ctx, deal, won, 0, w.rep1))
+	if err := w.e.UndoSetting(w.ctx, added, w.marketer); !errors.Is(err, setup.ErrStageUsed) {
+		t.Errorf("a stage with a deal goes: %v", err)
+	}
+	grounds, err := w.s.Grounds(w.ctx)
+	w.must(err)
+	one, err := w.e.AddGround(w.ctx, "met at the fair", w.marketer)
+	w.must(err)
+	two, err := w.e.RemoveGround(w.ctx, grounds[0], w.marketer)
+	w.must(err)
+	w.must(w.e.UndoSetting(w.ctx, two, w.marketer))
+	w.must(w.e.UndoSetting(w.ctx, one, w.marketer))
+	after, err := w.s.Grounds(w.ctx)
+	w.must(err)
+	slices.Sort(grounds)
+	if slices.Sort(after); !slices.Equal(after, grounds) {
+		t.Errorf("the grounds are %q, and were %q", after, grounds)
 	}
 }

@@ -151,8 +151,10 @@ func TestStages(t *testing.T) {
 	if len(list) != 6 || !list[4].Won || !list[5].Lost {
 		t.Fatalf("%+v", list)
 	}
-	w.must(w.e.MoveStage(w.ctx, list[1].ID, -1))
-	w.must(w.e.MoveStage(w.ctx, list[1].ID, -1)) // it is the first already
+	_, err = w.e.MoveStage(w.ctx, list[1].ID, -1, 0)
+	w.must(err)
+	_, err = w.e.MoveStage(w.ctx, list[1].ID, -1, 0)
+	w.must(err) // it is the first already
 	after, err := w.s.Stages(w.ctx)
 	w.must(err)
 	if after[0].ID != list[1].ID || after[1].ID != list[0].ID {
@@ -164,7 +166,8 @@ func TestStages(t *testing.T) {
 			t.Errorf("%+v was kept", bad)
 		}
 	}
-	w.must(w.e.RemoveStage(w.ctx, list[2].ID))
+	_, err = w.e.RemoveStage(w.ctx, list[2].ID, 0)
+	w.must(err)
 	rep, err := w.e.AddUser(w.ctx,
 		store.User{Name: "Rui", Email: "rui@karang.example", Role: "rep", PasswordHash: "x", Capacity: 5})
 	w.must(err)
@@ -175,7 +178,7 @@ func TestStages(t *testing.T) {
 	w.must(err)
 	_, err = w.e.Accept(w.ctx, open[0].ID, rep)
 	w.must(err)
-	if err := w.e.RemoveStage(w.ctx, after[0].ID); err == nil {
+	if _, err := w.e.RemoveStage(w.ctx, after[0].ID, 0); err == nil {
 		t.Error("a stage with a deal in it was removed")
 	}
 }

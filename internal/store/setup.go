@@ -162,6 +162,16 @@ func (tx Tx) DealsIn(ctx context.Context, stage int64) (int, error) {
 		+ (select count(*) from deal_move where stage_id = $1)`, stage)
 }
 
+// RestoreStage has a stage be as it was, with the number it had.
+func (tx Tx) RestoreStage(ctx context.Context, st pipeline.Stage) error {
+	_, err := exec(ctx, tx, `
+		insert into stage (id, name, position, share, won, lost) overriding system value
+		values ($1, $2, 0, $3, $4, $5)
+		on conflict (id) do update set name = excluded.name, share = excluded.share, won = excluded.won,
+			lost = excluded.lost`, st.ID, st.Name, st.Share, st.Won, st.Lost)
+	return err
+}
+
 // RemoveStage removes one in which no deal has been.
 func (tx Tx) RemoveStage(ctx context.Context, id int64) error {
 	_, err := exec(ctx, tx, "delete from stage where id = $1", id)

@@ -31,9 +31,10 @@ type Workspace struct {
 	Rest    sequence.Rest          `json:"rest,omitzero"`     // of a new sequence
 	NoHold  bool                   `json:"no_hold,omitempty"` // a new sequence is launched without a launch hold
 
-	AnswerIn int   `json:"answer_in,omitempty"` // working hours in which an answer is answered; 0: 4
-	PoolFor  int   `json:"pool_for,omitempty"`  // minutes for which what was taken from a pool is kept; 0: 30
-	Rests    int64 `json:"rests,omitempty"`     // goes up whenever holidays change
+	AnswerIn  int   `json:"answer_in,omitempty"`  // working hours in which an answer is answered; 0: 4
+	RespondIn int   `json:"respond_in,omitempty"` // working hours in which a handoff is decided; 0: 4
+	PoolFor   int   `json:"pool_for,omitempty"`   // minutes for which what was taken from a pool is kept; 0: 30
+	Rests     int64 `json:"rests,omitempty"`      // goes up whenever holidays change
 }
 
 // usualWorkspace is one that nobody has said anything of. Its hours are common
@@ -122,6 +123,9 @@ func (w *Workspace) Check() error {
 	}
 	if err := w.Rest.Check(); err != nil {
 		return err
+	}
+	if w.RespondIn < 0 || w.RespondIn > 80 {
+		return plainly.New("a handoff waits at most 80 working hours")
 	}
 	if w.AnswerIn < 0 || w.AnswerIn > 80 || w.PoolFor < 0 || w.PoolFor > 24*60 {
 		return plainly.New("an answer waits at most 80 working hours, and what was taken at most a day")

@@ -100,7 +100,7 @@ func (e *Post) Receive(ctx context.Context, m mail.Received) error {
 		if s.Person != 0 {
 			in.Person = &s.Person
 			if kind == signal.Reply {
-				if err := e.answerable(ctx, tx, &in); err != nil {
+				if err := e.Answerable(ctx, tx, &in); err != nil {
 					return err
 				}
 			}
@@ -139,8 +139,8 @@ const unnamed = "@unnamed"
 // usualAnswer is within how many working hours an answer is answered, where nobody says otherwise.
 const usualAnswer = 4
 
-// answerable says by when somebody's letter is to be answered, and by whom.
-func (e *Post) answerable(ctx context.Context, tx store.Tx, in *store.Incoming) error {
+// Answerable says by when somebody's letter is to be answered, and by whom.
+func (e *Post) Answerable(ctx context.Context, tx store.Tx, in *store.Incoming) error {
 	within := time.Duration(cmp.Or(e.Workspace().AnswerIn, usualAnswer)) * time.Hour
 	hours, zone := e.Hours(), e.Zone()
 	var err error

@@ -20,8 +20,8 @@ import (
 // ErrTaken is answered to somebody who would do what another has taken from the pool.
 var ErrTaken = plainly.New("a colleague has this in hand just now")
 
-// RespondIn is for how many working hours a handoff waits before it is late (common practice,
-// no source).
+// RespondIn is for how many working hours a handoff waits before it is late, where nobody says
+// otherwise (common practice, no source).
 const RespondIn = 4
 
 // MaxDesk bounds how many items one list is made of. Nobody does more in a month.
@@ -234,7 +234,8 @@ func (p *placing) of(ctx context.Context, rep *int64) (works, error) {
 type placing struct {
 	e       *Sales
 	now     time.Time
-	own     works // who looks, or the workspace
+	respond time.Duration // working time in which a handoff is decided
+	own     works         // who looks, or the workspace
 	users   map[int64]works
 	calling calendar.SendingHours
 	first   map[string]time.Time // zone and country → when somebody there is called first
@@ -250,7 +251,8 @@ func (e *Sales) placing(ctx context.Context, user int64, now time.Time) (*placin
 	if err != nil {
 		return nil, err
 	}
-	p := &placing{e: e, now: now, own: own, calling: w.CallingHours(), first: map[string]time.Time{},
+	p := &placing{e: e, now: now, own: own, calling: w.CallingHours(),
+		respond: time.Duration(cmp.Or(w.RespondIn, RespondIn)) * time.Hour, first: map[string]time.Time{},
 		steps: map[[2]int64]sequence.Step{}, done: map[sequence.SocialAct]int{}}
 	today := calendar.DateOf(now, own.zone)
 	p.tonight = calendar.At(today.Add(1), 0, own.zone)
@@ -307,7 +309,7 @@ func (p *placing) place(ctx context.Context, r *store.DeskRow) (by, from time.Ti
 		if err != nil {
 			return by, from, "", err
 		}
-		if by, err = w.hours.After(r.Made, RespondIn*time.Hour, w.zone); err != nil {
+		if by, err = w.hours.After(r.Made, p.respond, w.zone); err != nil {
 			return by, from, "", err
 		}
 	}

@@ -25,6 +25,8 @@ const (
 	ofTeam      = "team"
 	ofHolidays  = "holidays"
 	ofAnswers   = "answers"
+	ofStages    = "stages"
+	ofGrounds   = "grounds"
 )
 
 // changed keeps that something was changed, with how it was and what it became, and answers
@@ -99,6 +101,10 @@ func (e *Setup) UndoSetting(ctx context.Context, id, user int64) error {
 			} else if err == nil {
 				_, err = tx.KeepTeam(ctx, t, e.Now())
 			}
+		case ofStages:
+			err = e.restoreStages(ctx, tx, c.Was)
+		case ofGrounds:
+			err = restoreGrounds(ctx, tx, c.Was)
 		case ofAnswers:
 			var rules answer.Rules
 			if err = json.Unmarshal(c.Was, &rules); err == nil {

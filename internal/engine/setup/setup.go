@@ -4,6 +4,7 @@ package setup
 
 import (
 	"context"
+	"encoding/json"
 	"slices"
 
 	"ombak/internal/core/news"
@@ -41,33 +42,44 @@ func (e *Setup) AddPurpose(ctx context.Context, name string) (id int64, err erro
 
 // KeepStage changes a stage of the pipeline, or keeps a new one (ID 0).
 func (e *Setup) KeepStage(ctx context.Context, st pipeline.Stage) (id int64, err error) {
-	if err := st.Check(); err != nil {
-		return 0, err
-	}
-	err = e.changeStages(ctx, func(tx store.Tx) error {
-		id, err = tx.KeepStage(ctx, st)
-		return err
-	})
+	_, id, err = e.SetStage(ctx, st, 0)
 	return id, err
 }
 
-// RemoveStage removes a stage in which no deal has been.
-func (e *Setup) RemoveStage(ctx context.Context, id int64) error {
-	return e.changeStages(ctx, func(tx store.Tx) error {
-		n, err := tx.DealsIn(ctx, id)
-		if err != nil {
-			return err
-		}
-		if n > 0 {
-			return plainly.New("deals are or were in this stage: it stays, and can be renamed")
-		}
-		return tx.RemoveStage(ctx, id)
+// SetStage is KeepStage by a user (0: by nobody who signs in), and answers the change.
+func (e *Setup) SetStage(ctx context.Context, st pipeline.Stage, user int64) (change, id int64, err error) {
+	if err := st.Check(); err != nil {
+		return 0, 0, err
+	}
+	change, err = e.changeStages(ctx, user, func(tx store.Tx) error {
+		id, err = tx.KeepStage(ctx, st)
+		return err
 	})
+	return change, id, err
 }
 
-// MoveStage moves a stage up (−1) or down (1) in the order.
-func (e *Setup) MoveStage(ctx context.Context, id int64, by int) error {
-	return e.changeStages(ctx, func(tx store.Tx) error {
+// ErrStageUsed is answered where a stage would go in which a deal has been.
+var ErrStageUsed = plainly.New("deals are or were in this stage: it stays, and can be renamed")
+
+// RemoveStage removes a stage in which no deal has been, and answers the change.
+func (e *Setup) RemoveStage(ctx context.Context, id, user int64) (change int64, err error) {
+	return e.changeStages(ctx, user, func(tx store.Tx) error { return removeStage(ctx, tx, id) })
+}
+
+func removeStage(ctx context.Context, tx store.Tx, id int64) error {
+	n, err := tx.DealsIn(ctx, id)
+	if err != nil {
+		return err
+	}
+	if n > 0 {
+		return ErrStageUsed
+	}
+	return tx.RemoveStage(ctx, id)
+}
+
+// MoveStage moves a stage up (−1) or down (1) in the order, and answers the change.
+func (e *Setup) MoveStage(ctx context.Context, id int64, by int, user int64) (change int64, err error) {
+	return e.changeStages(ctx, user, func(tx store.Tx) error {
 		list, err := tx.LockStages(ctx)
 		if err != nil {
 			return err
@@ -86,9 +98,13 @@ func (e *Setup) MoveStage(ctx context.Context, id int64, by int) error {
 	})
 }
 
-func (e *Setup) changeStages(ctx context.Context, f func(store.Tx) error) error {
-	return e.Store.InTx(ctx, func(tx store.Tx) error {
-		if _, err := tx.LockStages(ctx); err != nil { // one after the other
+// changeStages changes the stages, one user after the other, and keeps what was changed.
+func (e *Setup) changeStages(
+	ctx context.Context, user int64, f func(store.Tx) error,
+) (change int64, err error) {
+	err = e.Store.InTx(ctx, func(tx store.Tx) error {
+		was, err := tx.LockStages(ctx)
+		if err != nil {
 			return err
 		}
 		if err := f(tx); err != nil {
@@ -101,8 +117,45 @@ func (e *Setup) changeStages(ctx context.Context, f func(store.Tx) error) error 
 		if len(list) > pipeline.MaxStages {
 			return plainly.Errorf("a pipeline has at most %d stages", pipeline.MaxStages)
 		}
+		change, err = e.changed(ctx, tx, user,
+			store.SettingChange{Kind: ofStages, Words: "the stages of the pipeline"}, was, list)
+		if err != nil {
+			return err
+		}
 		return tx.Notify(ctx, news.Pipeline)
 	})
+	return change, err
+}
+
+// restoreStages has the stages be as they were: those that came since go, where no deal has been in
+// them, and those that went come back.
+func (e *Setup) restoreStages(ctx context.Context, tx store.Tx, was []byte) error {
+	var list []pipeline.Stage
+	if err := json.Unmarshal(was, &list); err != nil {
+		return err
+	}
+	now, err := tx.LockStages(ctx)
+	if err != nil {
+		return err
+	}
+	var ids []int64
+	for _, st := range list {
+		ids = append(ids, st.ID)
+		if err := tx.RestoreStage(ctx, st); err != nil {
+			return err
+		}
+	}
+	for _, st := range now {
+		if !slices.Contains(ids, st.ID) {
+			if err := removeStage(ctx, tx, st.ID); err != nil {
+				return err
+			}
+		}
+	}
+	if err := tx.OrderStages(ctx, ids); err != nil {
+		return err
+	}
+	return tx.Notify(ctx, news.Pipeline)
 }
 
 // UsualStages begins the pipeline with the stages many begin with, where there
@@ -122,18 +175,67 @@ func (e *Setup) UsualStages(ctx context.Context) error {
 	return nil
 }
 
-// AddGround lets another ground be named by sequences.
-func (e *Setup) AddGround(ctx context.Context, name string) error {
+// AddGround lets another ground be named by sequences, and answers the change.
+func (e *Setup) AddGround(ctx context.Context, name string, user int64) (change int64, err error) {
 	if name = person.Name(name); name == "" || len(name) > 80 {
-		return plainly.New("a ground has a name of at most 80 letters")
+		return 0, plainly.New("a ground has a name of at most 80 letters")
 	}
-	return e.Store.InTx(ctx, func(tx store.Tx) error { return tx.AddGround(ctx, name) })
+	return e.changeGrounds(ctx, user, func(tx store.Tx) error { return tx.AddGround(ctx, name) })
 }
 
-// RemoveGround lets a ground be named no more. Sequences that were launched on
+// RemoveGround lets a ground be named no more, and answers the change. Sequences that were launched on
 // it go on.
-func (e *Setup) RemoveGround(ctx context.Context, name string) error {
-	return e.Store.InTx(ctx, func(tx store.Tx) error { return tx.RemoveGround(ctx, name) })
+func (e *Setup) RemoveGround(ctx context.Context, name string, user int64) (change int64, err error) {
+	return e.changeGrounds(ctx, user, func(tx store.Tx) error { return tx.RemoveGround(ctx, name) })
+}
+
+func (e *Setup) changeGrounds(
+	ctx context.Context, user int64, f func(store.Tx) error,
+) (change int64, err error) {
+	err = e.Store.InTx(ctx, func(tx store.Tx) error {
+		was, err := tx.Grounds(ctx)
+		if err != nil {
+			return err
+		}
+		if err := f(tx); err != nil {
+			return err
+		}
+		is, err := tx.Grounds(ctx)
+		if err != nil {
+			return err
+		}
+		change, err = e.changed(ctx, tx, user,
+			store.SettingChange{Kind: ofGrounds, Words: "the grounds that sequences can name"}, was, is)
+		return err
+	})
+	return change, err
+}
+
+// restoreGrounds has the grounds be those that they were.
+func restoreGrounds(ctx context.Context, tx store.Tx, was []byte) error {
+	var list []string
+	if err := json.Unmarshal(was, &list); err != nil {
+		return err
+	}
+	now, err := tx.Grounds(ctx)
+	if err != nil {
+		return err
+	}
+	for _, name := range now {
+		if !slices.Contains(list, name) {
+			if err := tx.RemoveGround(ctx, name); err != nil {
+				return err
+			}
+		}
+	}
+	for _, name := range list {
+		if !slices.Contains(now, name) {
+			if err := tx.AddGround(ctx, name); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // TestLetter sends a letter to a user by everybody's mail server, and keeps that

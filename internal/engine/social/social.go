@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"ombak/internal/core/calendar"
+	"ombak/internal/core/news"
 	"ombak/internal/core/plainly"
 	"ombak/internal/core/sequence"
 	"ombak/internal/core/signal"
@@ -276,6 +277,11 @@ func (e *Social) hear(ctx context.Context) (bool, error) {
 			if at.Before(t.Made) {
 				at = t.Made
 			}
+			if kind == signal.SocialReply {
+				if err := e.answered(ctx, tx, &t, n, at); err != nil {
+					return err
+				}
+			}
 			out = append(out, store.Signal{Person: t.Person, Touch: t.ID, Detail: base.Cut(n.Text, 2000),
 				Signal: signal.Signal{At: at, Kind: kind, Place: signal.Place{Sequence: t.Sequence, Step: t.Step}}})
 		}
@@ -290,4 +296,17 @@ func (e *Social) hear(ctx context.Context) (bool, error) {
 		e.Nudge()
 	}
 	return true, err
+}
+
+// answered lays what somebody answered on the network on the desk of who answers them.
+func (e *Social) answered(ctx context.Context, tx store.Tx, t *store.Touch, n network.News, at time.Time) error {
+	in := store.Incoming{MailID: "network:" + base.Cut(n.Cursor, mostCursor), Person: &t.Person, Touch: &t.ID, At: at,
+		Kind: signal.SocialReply, Sender: "the network", Said: base.Cut(n.Text, 2000), Body: base.Cut(n.Text, 2000)}
+	if err := e.post.Answerable(ctx, tx, &in); err != nil {
+		return err
+	}
+	if _, err := tx.AddIncoming(ctx, in); err != nil {
+		return err
+	}
+	return tx.Notify(ctx, news.Desk.About(t.Person))
 }

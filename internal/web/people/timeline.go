@@ -99,6 +99,8 @@ func (t *telling) mail() error {
 			text = "Automatic answer: "
 		case signal.Bounce:
 			text = "Bounce report: "
+		case signal.SocialReply:
+			continue // told as what they did
 		}
 		line := t.add(m.At, "chat-circle-text", text+m.Subject)
 		line.Said = strings.TrimSpace(m.Said)

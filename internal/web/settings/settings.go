@@ -291,6 +291,7 @@ func (s *Place) saveStage(c *echo.Context) error {
 		st.ID = id
 	}
 	share := strings.TrimSuffix(strings.TrimSpace(c.FormValue("share")), "%")
+	change := int64(0)
 	n, err := strconv.Atoi(strings.TrimSpace(share))
 	switch {
 	case st.Won:
@@ -301,7 +302,7 @@ func (s *Place) saveStage(c *echo.Context) error {
 	if st.Share = n; err != nil {
 		err = plainly.New("a stage’s chance is a whole number from 0 to 100 %")
 	} else {
-		_, err = s.Engine.KeepStage(c.Request().Context(), st)
+		change, _, err = s.Engine.SetStage(c.Request().Context(), st, shell.UserOf(c).ID)
 	}
 	if store.IsNotFound(err) {
 		return err
@@ -309,7 +310,7 @@ func (s *Place) saveStage(c *echo.Context) error {
 	if err != nil {
 		return s.showStages(c, http.StatusUnprocessableEntity, shell.Sentence(err))
 	}
-	return s.Done(c, "/settings/stages", "Saved.")
+	return s.saved(c, "/settings/stages", change)
 }
 
 func (s *Place) moveStage(c *echo.Context) error {
@@ -321,10 +322,11 @@ func (s *Place) moveStage(c *echo.Context) error {
 	if by == 0 {
 		return echo.ErrBadRequest
 	}
-	if err := s.Engine.MoveStage(c.Request().Context(), id, by); err != nil {
+	change, err := s.Engine.MoveStage(c.Request().Context(), id, by, shell.UserOf(c).ID)
+	if err != nil {
 		return err
 	}
-	return s.Done(c, "/settings/stages", "")
+	return s.saved(c, "/settings/stages", change)
 }
 
 func (s *Place) removeStage(c *echo.Context) error {
@@ -332,10 +334,11 @@ func (s *Place) removeStage(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := s.Engine.RemoveStage(c.Request().Context(), id); err != nil {
+	change, err := s.Engine.RemoveStage(c.Request().Context(), id, shell.UserOf(c).ID)
+	if err != nil {
 		return s.NotDone(c, "/settings/stages", shell.Sentence(err))
 	}
-	return s.Done(c, "/settings/stages", "The stage is gone.")
+	return s.saved(c, "/settings/stages", change)
 }
 
 func (s *Place) usualStages(c *echo.Context) error {
@@ -359,20 +362,22 @@ func (s *Place) grounds(c *echo.Context) error {
 }
 
 func (s *Place) addGround(c *echo.Context) error {
-	if err := s.Engine.AddGround(c.Request().Context(), c.FormValue("name")); err != nil {
+	change, err := s.Engine.AddGround(c.Request().Context(), c.FormValue("name"), shell.UserOf(c).ID)
+	if err != nil {
 		if errors.Is(err, store.ErrTaken) {
 			err = plainly.New("this ground is there already")
 		}
 		return s.NotDone(c, "/settings/grounds", shell.Sentence(err))
 	}
-	return s.Done(c, "/settings/grounds", "Sequences can name it from now on.")
+	return s.saved(c, "/settings/grounds", change)
 }
 
 func (s *Place) removeGround(c *echo.Context) error {
-	if err := s.Engine.RemoveGround(c.Request().Context(), c.FormValue("name")); err != nil {
+	change, err := s.Engine.RemoveGround(c.Request().Context(), c.FormValue("name"), shell.UserOf(c).ID)
+	if err != nil {
 		return err
 	}
-	return s.Done(c, "/settings/grounds", "It can be named no more. Sequences that were launched on it go on.")
+	return s.saved(c, "/settings/grounds", change)
 }
 
 // Joining: the first person, and colleagues who were invited.

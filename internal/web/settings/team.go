@@ -6,6 +6,7 @@ import (
 
 	"github.com/labstack/echo/v5"
 
+	"ombak/internal/core/right"
 	"ombak/internal/store"
 	"ombak/internal/web/shell"
 )
@@ -15,6 +16,9 @@ import (
 func (s *Place) saved(c *echo.Context, to string, change int64) error {
 	if change == 0 {
 		return s.Done(c, to, "Nothing was different.")
+	}
+	if shell.UserOf(c).Role != right.Admin { // who alone takes back what was changed
+		return s.Done(c, to, "Saved.")
 	}
 	return s.DoneUndo(c, to, "Saved.", fmt.Sprintf("/settings/changes/%d/undo", change))
 }
