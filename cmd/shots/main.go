@@ -42,7 +42,7 @@ var shots = []shot{
 	{"page", "Ines Radu", "/content/pages/1", "light", "", ""},
 	{"sequence-running", "Ines Radu", "/sequences/2?step=2", "light", "", ""},
 	{"sequence-draft", "Ines Radu", "/sequences/1?view=draft&plus=3.happened", "light", "", ""},
-	{"sequence-dark", "Ines Radu", "/sequences/1", "dark", "", ""},
+	{"booking", "", "/b/water-talk?zone=Asia/Singapore", "light", `document.querySelector('.slots a').click()`, ""},
 	{"scoring", "Ines Radu", "/scoring", "light", "", ""},
 	{"desk", "Tomas Vale", "/desk", "light", "", ""},
 	{"pipeline", "Uma Okoye", "/pipeline", "light", "", ""},

@@ -60,6 +60,7 @@ func TestSettingsByHand(t *testing.T) {
 	set(`form[action="/settings/stages"] [name=share]`, "15")
 	h.must(h.tab.Run(`document.querySelector('form[action="/settings/stages"]').requestSubmit()`))
 	h.sees("Saved.", "Second talk")
+	h.must(h.tab.Until("the keys to act", `document.readyState === 'complete'`))
 	h.key("u")
 	h.must(h.tab.Until("the stage to be gone", `!document.body.innerText.includes('Second talk')`))
 	h.goes("/settings/changes")

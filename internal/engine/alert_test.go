@@ -3,12 +3,14 @@ package engine
 import (
 	"context"
 	"fmt"
+	"math/rand/v2"
 	"slices"
 	"strings"
 	"testing"
 	"time"
 
 	"ombak/internal/core/act"
+	"ombak/internal/core/desk"
 	"ombak/internal/core/right"
 	"ombak/internal/engine/flow"
 	"ombak/internal/standin/mailserver"
@@ -88,4 +90,40 @@ func (w *world) alerts(user int64, at time.Time) (out []string) {
 		out = append(out, x.Words)
 	}
 	return out
+}
+
+// When an alert is shown is, in the database, what the core says, at generated instants in zones of the
+// receiver's own, over changes of the clock.
+func TestAlertsAgainstTheCore(t *testing.T) {
+	w := newWorld(t, mailserver.Options{})
+	ana := w.caller("Ana", "NO", w.rep1)
+	rnd := rand.New(rand.NewPCG(3, 17))
+	begin := time.Date(2026, 3, 20, 0, 0, 0, 0, time.UTC)
+	for i := range 120 {
+		name := []string{"", "Europe/Oslo", "America/New_York", "Asia/Kathmandu", "Pacific/Auckland"}[rnd.IntN(5)]
+		zone := w.e.Zone()
+		if name != "" {
+			var err error
+			zone, err = time.LoadLocation(name)
+			w.must(err)
+		}
+		how := desk.Bundlings()[rnd.IntN(3)]
+		at := begin.Add(time.Duration(rnd.Int64N(int64(240 * 24 * time.Hour)))).Truncate(time.Microsecond)
+		if rnd.IntN(3) == 0 { // nine itself, and the moment before it
+			at = time.Date(2026, at.Month(), at.Day(), 9, 0, 0, 0, zone).Add(-time.Duration(rnd.IntN(2)) * time.Microsecond)
+		}
+		_, err := w.e.SetWork(w.ctx, w.rep1, desk.Worker{Zone: name}, w.rep1)
+		w.must(err)
+		w.must(w.e.SetAlertsTo(w.ctx, w.rep1, string(how)))
+		words := fmt.Sprint("alert ", i)
+		w.tx(func(tx store.Tx) error {
+			return w.e.Do(w.ctx, tx, []flow.Deed{{Act: act.Alert{Words: words, To: w.rep1},
+				Occasion: flow.Occasion{Person: ana, At: at, How: "a test"}}})
+		})
+		var shown time.Time
+		w.must(w.s.DB().QueryRowContext(w.ctx, "select shown_at from task where words = $1", words).Scan(&shown))
+		if want := how.Shown(at, zone); !shown.Equal(want) {
+			t.Errorf("%s at %v in %v is shown at %v, the core says %v", how, at, zone, shown, want)
+		}
+	}
 }

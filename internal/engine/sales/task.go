@@ -4,6 +4,7 @@ import (
 	"context"
 	"slices"
 
+	"ombak/internal/core/desk"
 	"ombak/internal/core/news"
 	"ombak/internal/core/plainly"
 	"ombak/internal/engine/base"
@@ -54,7 +55,12 @@ func (e *Sales) ReopenTask(ctx context.Context, ids []int64, user int64) error {
 }
 
 // AlertTimes are the ways in which users can take alerts.
-func AlertTimes() []string { return []string{"at once", "hourly", "at nine"} }
+func AlertTimes() (out []string) {
+	for _, b := range desk.Bundlings() {
+		out = append(out, string(b))
+	}
+	return out
+}
 
 // SetAlertsTo keeps how a user takes alerts from now on.
 func (e *Sales) SetAlertsTo(ctx context.Context, user int64, how string) error {

@@ -173,6 +173,11 @@ func (s *Place) book(c *echo.Context) error {
 		d.Wrong = "That was often. Wait a minute and try again."
 		return s.showBook(c, http.StatusTooManyRequests, d, zone)
 	}
+	// Nobody is written to again and again because somebody types their address.
+	if who == 0 && !s.Limits.Allow("book to", strings.ToLower(strings.TrimSpace(d.Email)), 4*time.Hour, 3) {
+		d.Wrong = "Letters have gone to this address already. Press the link in one of them."
+		return s.showBook(c, http.StatusTooManyRequests, d, zone)
+	}
 	at := time.Unix(shell.Number(c.FormValue("at")), 0).UTC()
 	id, err := s.Engine.Book(c.Request().Context(), &d.Page,
 		sales.Pick{At: at, Person: who, Name: d.Name, Email: d.Email, Zone: zone.String(), Note: d.Note})

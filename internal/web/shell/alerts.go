@@ -6,6 +6,7 @@ import (
 
 	"github.com/labstack/echo/v5"
 
+	"ombak/internal/core/desk"
 	"ombak/internal/store"
 )
 
@@ -21,18 +22,17 @@ func (s *Shell) Bundles(c *echo.Context, user int64) ([]Bundle, error) {
 	if err != nil {
 		return nil, err
 	}
+	told := make([]desk.Told, len(list))
+	for i, a := range list {
+		told[i] = desk.Told{Words: a.Words, How: a.How}
+	}
 	var out []Bundle
-	at := map[[2]string]int{}
-	for i := len(list) - 1; i >= 0; i-- {
-		a := list[i]
-		key := [2]string{a.Words, a.How}
-		n, ok := at[key]
-		if !ok {
-			n = len(out)
-			at[key] = n
-			out = append(out, Bundle{Words: a.Words, How: a.How})
+	for _, places := range desk.Bundle(told) {
+		b := Bundle{Words: list[places[0]].Words, How: list[places[0]].How}
+		for _, i := range places {
+			b.Alerts = append(b.Alerts, list[i])
 		}
-		out[n].Alerts = append([]store.Task{a}, out[n].Alerts...)
+		out = append(out, b)
 	}
 	return out, nil
 }
