@@ -69,7 +69,7 @@ func benchDesk(ctx context.Context, s *store.Store, e *engine.Engine, clock *fix
 	}
 	start := time.Now()
 	for range 100 {
-		if _, _, err := s.DeskRows(ctx, store.DeskQuery{User: rep.ID, Now: at, N: 600}); err != nil {
+		if _, err := s.DeskRows(ctx, store.DeskQuery{User: rep.ID, Now: at, N: 600}); err != nil {
 			return err
 		}
 	}

@@ -14,7 +14,7 @@ import (
 // repsAnswer has the reps sort the answers of a day, all but the last two: as the rules suggest, else
 // as not interested.
 func (d *Demo) repsAnswer(ctx context.Context, reps []int64) error {
-	rows, _, err := d.Store.DeskRows(ctx, store.DeskQuery{Kind: desk.Answer, Now: d.Clock.Now(), N: 500})
+	rows, err := d.Store.DeskRows(ctx, store.DeskQuery{Kind: desk.Answer, Now: d.Clock.Now(), N: 500})
 	if err != nil {
 		return err
 	}

@@ -81,6 +81,13 @@ func TestOneListOfTheDesk(t *testing.T) {
 		t.Errorf("the list is %q, want %q", got, want)
 	}
 	ben1 := d.Items[4]
+	// What it is picked by is when its step gives up.
+	var apart int
+	w.must(w.s.DB().QueryRow(`select count(*) from work w join touch t on t.id = w.touch_id
+		join enrolment e on e.id = t.enrolment_id where w.kind <> t.kind or w.due_at is distinct from e.due`).Scan(&apart))
+	if apart != 0 {
+		t.Errorf("%d pieces of work have another due instant than their step", apart)
+	}
 	// In Nairobi it is 12:20: they are called from 13:00 on.
 	if d.Able != 4 || ben1.Why != sales.NoHours || !ben1.From.Equal(time.Date(2026, 4, 14, 10, 0, 0, 0, time.UTC)) {
 		t.Errorf("%d can be done now; Ben waits for %q until %v", d.Able, ben1.Why, ben1.From)

@@ -322,14 +322,15 @@ func (tx Tx) FillDesk(ctx context.Context, f DeskFill) error {
 				select $2, $3, i, i, case i % 2 when 0 then $4::int else $5::int end, 2, $6, $6,
 					$6::timestamptz + i * interval '1 minute'
 				from generate_series(1, $7::int / 2) i
-				returning id, person_id, step),
+				returning id, person_id, step, due),
 			made as (
 				insert into touch (enrolment_id, sequence_id, version_id, person_id, step, kind, state, made_at, ground)
 				select id, $2, $3, person_id, step, case step when $4::int then 'call' else 'social' end, 'desk', $6,
 					'existing customers'
 				from ways
-				returning id)
-			insert into work (touch_id, ready_at, rep_id) select id, $6, $1 from made`,
+				returning id, enrolment_id, kind)
+			insert into work (touch_id, kind, ready_at, due_at, rep_id)
+			select made.id, made.kind, $6, ways.due, $1 from made join ways on ways.id = made.enrolment_id`,
 	} {
 		if _, err := exec(ctx, tx, q, f.Rep, f.Sequence, f.Version, f.Call, f.Social, f.At, f.N); err != nil {
 			return fmt.Errorf("filling a desk: %w", err)

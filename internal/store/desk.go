@@ -29,84 +29,93 @@ type DeskRow struct {
 	Rep     *int64     `db:"rep_id"`
 }
 
-// DeskRows lists what a user has to do and what they can take: what is nobody's, or their
-// team's, unless somebody else has taken it. User 0 stands for everybody; pool for what can be
-// taken alone; kind empty for every kind. The n that are due first are answered, with how many
-// there are of each kind: what is due when is near enough here for that, and no more.
-func (db Queries) DeskRows(ctx context.Context, q DeskQuery) (list []DeskRow, of map[desk.Kind]int, err error) {
+// onDesk is what there is on a desk: what is a user's and what they can take, which is nobody's
+// or their team's, unless somebody else has taken it.
+func onDesk() string {
 	mine := func(rep, team string) string {
 		return `($1 = 0 or ` + rep + ` = $1 and not $2 or ` + rep + ` is null
 				and (` + team + ` is null or ` + team + ` = (select team_id from app_user where id = $1)))
 			and (not $2 or ` + rep + ` is null)`
 	}
-	rows, err := db.QueryContext(ctx, spelt(`
+	return `
 		with items as (
 			select 2 as of, h.id, 'handoff' as kind, h.person_id, h.made_at, null::timestamptz as limit_at,
-				h.made_at + interval '4 hours' as due, 0::bigint as version, 0 as step,
-				null::timestamptz as tried_at, h.rep_id
+				h.made_at + interval '4 hours' as due, null::timestamptz as tried_at, h.rep_id
 			from handoff h
-			where h.state = 'open' and `+mine("h.rep_id", "null::bigint")+`
+			where h.state = 'open' and ` + mine("h.rep_id", "null::bigint") + `
 			union all
-			select 0, t.id, case t.kind when 'call' then 'call' when 'social' then 'social touch' else 'task' end,
-				t.person_id, w.ready_at, e.due, coalesce(e.due, w.ready_at + interval '7 days'),
-				coalesce(t.version_id, 0), t.step, w.tried_at, w.rep_id
+			select 0, w.touch_id, case w.kind when 'call' then 'call' when 'social' then 'social touch' else 'task' end,
+				null, w.ready_at, null, w.due_at, w.tried_at, w.rep_id
 			from work w
-			join touch t on t.id = w.touch_id
-			left join enrolment e on e.id = t.enrolment_id and e.step = t.step and e.visit = t.visit and e.phase = 2
-				and e.ended_at is null
-			where w.open and t.kind <> 'post' and `+mine("w.rep_id", "w.team_id")+`
+			where w.open and w.kind <> 'post' and ` + mine("w.rep_id", "w.team_id") + `
 			union all
-			select 1, k.id, 'task', k.person_id, k.made_at, null, k.made_at + interval '7 days', 0, 0, null, k.user_id
+			select 1, k.id, 'task', k.person_id, k.made_at, null, k.made_at + interval '7 days', null, k.user_id
 			from task k
-			where k.done_at is null and not k.alert and k.shown_at <= $3 and `+mine("k.user_id", "k.team_id")+`
+			where k.done_at is null and not k.alert and k.shown_at <= $3 and ` + mine("k.user_id", "k.team_id") + `
 			union all
-			select 3, i.id, 'answer', i.person_id, i.at, i.due_at, coalesce(i.due_at, i.at), 0, 0, null, i.rep_id
+			select 3, i.id, 'answer', i.person_id, i.at, i.due_at, coalesce(i.due_at, i.at), null, i.rep_id
 			from incoming i
 			where i.answer = '' and i.kind in ({reply}, {social answer}) and i.person_id is not null
-				and `+mine("i.rep_id", "null::bigint")+`
+				and ` + mine("i.rep_id", "null::bigint") + `
 			union all
-			select 4, b.id, 'meeting', b.person_id, b.starts_at, b.ends_at, b.starts_at, 0, 0, null, b.user_id
+			select 4, b.id, 'meeting', b.person_id, b.starts_at, b.ends_at, b.starts_at, null, b.user_id
 			from booking b
 			where b.state = 'booked' and b.starts_at < $3::timestamptz + interval '7 days'
-				and `+mine("b.user_id", "null::bigint")+`),
+				and ` + mine("b.user_id", "null::bigint") + `),
 		there as (
 			select x.*, d.later_at, coalesce(d.back, false) as back
 			from items x
 			left join desk_item d on d.kind = x.of and d.item_id = x.id
-			where $1 = 0 or d.taken_by is null or d.taken_by = $1 or d.taken_until <= $3),
+			where $1 = 0 or d.taken_by is null or d.taken_by = $1 or d.taken_until <= $3)`
+}
+
+// DeskRows lists what a user has to do and what they can take. User 0 stands for everybody; pool
+// for what can be taken alone; kind empty for every kind. The n that are due first are answered:
+// what is due when is near enough here for that, and no more.
+func (db Queries) DeskRows(ctx context.Context, q DeskQuery) ([]DeskRow, error) {
+	rows, err := db.QueryContext(ctx, spelt(onDesk()+`,
 		first as (
 			select * from there
 			where $5 = '' or kind = $5
 			order by case when back then later_at else due end, of, id
 			limit $4)
-		select x.of, x.id, x.kind, x.person_id, x.made_at, x.limit_at, x.later_at, x.back, coalesce(s.score, 0),
-			p.zone, p.country, p.city, x.version, x.step, x.tried_at, x.rep_id, 0
+		select x.of, x.id, x.kind, p.id, x.made_at, coalesce(x.limit_at, e.due), x.later_at, x.back,
+			coalesce(s.score, 0), p.zone, p.country, p.city, coalesce(t.version_id, 0), coalesce(t.step, 0), x.tried_at,
+			x.rep_id
 		from first x
-		join person p on p.id = x.person_id and p.erased_at is null
-		left join lateral (select max(score) as score from standing where person_id = x.person_id) s on true
-		union all
-		select 0, 0, kind, 0, $3, null, null, false, 0, '', '', '', 0, 0, null, null, count(*)
-		from there
-		group by kind`), q.User, q.Pool, q.Now, q.N, q.Kind)
+		left join touch t on x.of = 0 and t.id = x.id
+		left join enrolment e on e.id = t.enrolment_id and e.step = t.step and e.visit = t.visit and e.phase = 2
+			and e.ended_at is null
+		join person p on p.id = coalesce(x.person_id, t.person_id) and p.erased_at is null
+		left join lateral (select max(score) as score from standing where person_id = p.id) s on true`),
+		q.User, q.Pool, q.Now, q.N, q.Kind)
 	if err != nil {
-		return nil, nil, fmt.Errorf("reading a desk: %w", err)
+		return nil, fmt.Errorf("reading a desk: %w", err)
 	}
 	defer rows.Close()
-	of = map[desk.Kind]int{}
+	var list []DeskRow
 	for rows.Next() { // hundreds of them: by their places, not by their names
 		var r DeskRow
-		n := 0
 		if err := rows.Scan(&r.Of, &r.ID, &r.Kind, &r.Person, &r.Made, &r.Limit, &r.Later, &r.Back, &r.Score, &r.Zone,
-			&r.Country, &r.City, &r.Version, &r.Step, &r.Tried, &r.Rep, &n); err != nil {
-			return nil, nil, fmt.Errorf("reading a desk: %w", err)
-		}
-		if n > 0 {
-			of[r.Kind] = n
-			continue
+			&r.Country, &r.City, &r.Version, &r.Step, &r.Tried, &r.Rep); err != nil {
+			return nil, fmt.Errorf("reading a desk: %w", err)
 		}
 		list = append(list, r)
 	}
-	return list, of, rows.Err()
+	return list, rows.Err()
+}
+
+// DeskCounts is how many items of each kind there are on a desk, whatever kind is asked for.
+func (db Queries) DeskCounts(ctx context.Context, q DeskQuery) (map[desk.Kind]int, error) {
+	rows, err := all[struct {
+		Kind desk.Kind
+		N    int
+	}](ctx, db, spelt(onDesk()+"\n\t\tselect kind, count(*) as n from there group by kind"), q.User, q.Pool, q.Now)
+	of := map[desk.Kind]int{}
+	for _, r := range rows {
+		of[r.Kind] = r.N
+	}
+	return of, err
 }
 
 // DeskQuery is whose desk is read, and what of it.

@@ -249,8 +249,35 @@ func TestAnswersOfBefore(t *testing.T) {
 	if want := "earlier; not theirs"; says != want {
 		t.Errorf("they are %q, want %q", says, want)
 	}
-	rows, _, err := k.DeskRows(k.ctx, store.DeskQuery{Now: time.Now(), N: 10})
+	rows, err := k.DeskRows(k.ctx, store.DeskQuery{Now: time.Now(), N: 10})
 	if k.must(err); len(rows) != 0 {
 		t.Errorf("on the desk is %+v", rows)
+	}
+}
+
+// Work that was on desks before it said itself what it is and when it is due says both.
+func TestWorkOfBefore(t *testing.T) {
+	k := open(t)
+	forward := k.before(55)
+	ana, _ := k.meet(store.NewPerson{First: "Ana", Email: "ana@fjord.example"})
+	run := func(q string, args ...any) {
+		t.Helper()
+		_, err := k.DB().ExecContext(k.ctx, q, args...)
+		k.must(err)
+	}
+	run("insert into sequence (name, state, created_at, updated_at) values ('S', 'running', now(), now())")
+	run(`insert into sequence_version (sequence_id, number, plan, messages, entry, launched_at)
+		values (1, 1, '{}', '{}', '{}', now())`)
+	run(`insert into enrolment (sequence_id, version_id, person_id, step, visit, phase, entered_at, reached_at, due)
+		values (1, 1, $1, 2, 1, 2, now(), now(), '2026-04-20 09:00Z')`, ana)
+	run(`insert into touch (enrolment_id, sequence_id, version_id, person_id, step, visit, kind, state, made_at)
+		values (1, 1, 1, $1, 2, 1, 'call', 'desk', now()), (1, 1, 1, $1, 1, 1, 'social', 'desk', now())`, ana)
+	run("insert into work (touch_id, ready_at) select id, '2026-04-14 09:00Z' from touch")
+	forward()
+	var says string
+	k.must(k.DB().QueryRow(`select string_agg(kind || ' ' || to_char(due_at at time zone 'UTC', 'DD HH24'), '; '
+		order by touch_id) from work`).Scan(&says))
+	if want := "call 20 09; social 21 09"; says != want {
+		t.Errorf("it is %q, want %q", says, want)
 	}
 }

@@ -7,6 +7,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/jackc/pgx/v5/pgtype"
+
 	"ombak/internal/core/contact"
 	"ombak/internal/core/message"
 	"ombak/internal/core/sequence"
@@ -20,6 +22,7 @@ type NewTouch struct {
 	Kind                                 touch.Kind
 	Visit                                int // the how-manieth of the step; 0 is 1
 	At                                   time.Time
+	Due                                  time.Time // when its step gives up; zero: it has no such instant
 	Message                              int64
 	MessageVersion                       int
 	Ground                               contact.Ground
@@ -38,11 +41,11 @@ func (tx Tx) MakeTouches(ctx context.Context, list []NewTouch) error {
 		make([]int64, n)
 	step, mver, visit := make([]int32, n), make([]int32, n), make([]int32, n)
 	kind := make([]string, n)
-	at := make([]time.Time, n)
+	at, due := make([]time.Time, n), make([]pgtype.Timestamptz, n)
 	whose, from, team := make([]int64, n), make([]int64, n), make([]int64, n)
 	purpose, ground, request := make([]int64, n), make([]string, n), make([]bool, n)
 	for i, t := range list {
-		whose[i], from[i], team[i] = t.For, t.From, t.Team
+		whose[i], from[i], team[i], due[i] = t.For, t.From, t.Team, stamp(t.Due)
 		purpose[i], ground[i], request[i] = t.Ground.Purpose, t.Ground.Other, t.Ground.Request
 		enr[i], seq[i], ver[i], person[i], msg[i] = t.Enrolment, t.Sequence, t.Version, t.Person, t.Message
 		step[i], mver[i], kind[i], at[i], visit[i] = int32(t.Step), int32(t.MessageVersion), string(t.Kind), t.At,
@@ -68,19 +71,20 @@ func (tx Tx) MakeTouches(ctx context.Context, list []NewTouch) error {
 				on w.enr = made.enrolment_id and w.step = made.step and w.visit = made.visit and w.user_id > 0
 			left join app_user f on f.id = w.user_id
 			where made.kind = 'email')
-		insert into work (touch_id, ready_at, team_id, rep_id)
-		select made.id, made.made_at, g.id, case when g.id is null then coalesce(own.id, a.id) end
+		insert into work (touch_id, kind, ready_at, due_at, team_id, rep_id)
+		select made.id, made.kind, made.made_at, coalesce(w.due, made.made_at + interval '7 days'), g.id,
+			case when g.id is null then coalesce(own.id, a.id) end
 		from made
 		join person p on p.id = made.person_id
-		join unnest($1::bigint[], $5::int[], $6::int[], $15::bigint[], $17::bigint[])
-				as w(enr, step, visit, whose, team)
+		join unnest($1::bigint[], $5::int[], $6::int[], $15::bigint[], $17::bigint[],
+				$18::timestamptz[]) as w(enr, step, visit, whose, team, due)
 			on w.enr = made.enrolment_id and w.step = made.step and w.visit = made.visit
 		left join app_user own on own.id = w.whose and own.left_at is null
 		left join app_user a on a.id = p.owner_id and a.role = 'rep' and a.left_at is null
 		left join team g on g.id = w.team and g.removed_at is null
 		where made.kind <> 'email'`,
 		enr, seq, ver, person, step, visit, kind, at, msg, mver, purpose, ground, request, int16(touch.OfWay), whose,
-		from, team)
+		from, team, due)
 	if err != nil {
 		return fmt.Errorf("making %d touches: %w", n, err)
 	}

@@ -68,8 +68,12 @@ func (e *Flow) putOnDesk(ctx context.Context, tx store.Tx, list []Doing[act.Work
 
 // touch is what a step reaches out by.
 func (w *way) touch(kind touch.Kind, o Occasion) store.NewTouch {
-	return store.NewTouch{Enrolment: w.c.ID, Sequence: w.c.Sequence, Version: w.c.Version, Person: o.Person,
+	t := store.NewTouch{Enrolment: w.c.ID, Sequence: w.c.Sequence, Version: w.c.Version, Person: o.Person,
 		Step: w.step, Visit: int(w.visit), Kind: kind, At: o.At, Ground: w.p.Plan().GroundOf(w.step)}
+	if w.c.State.Step == w.step {
+		t.Due = w.c.State.Due
+	}
+	return t
 }
 
 // takeOffDesk takes touches off the desk that nobody took in time.

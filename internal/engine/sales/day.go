@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"ombak/internal/core/calendar"
 	"ombak/internal/core/desk"
 	"ombak/internal/core/news"
@@ -70,6 +72,9 @@ type Day struct {
 	Of    map[desk.Kind]int // how many there are of each kind, whatever is asked for
 }
 
+// Head lists the items that are shown.
+func (d *Day) Head() []Item { return d.Items[:d.Shown] }
+
 // shown is how many items a desk shows.
 const shown = 40
 
@@ -88,7 +93,7 @@ func (e *Sales) Day(ctx context.Context, ask Ask) (*Day, error) {
 // dayOf is a desk made of the n items that are due first.
 func (e *Sales) dayOf(ctx context.Context, ask Ask, now time.Time, n int) (*Day, error) {
 	d := &Day{}
-	rows, of, err := e.Store.DeskRows(ctx,
+	rows, of, err := e.rowsAndCounts(ctx,
 		store.DeskQuery{User: ask.User, Pool: ask.Pool, Kind: ask.Kind, Now: now, N: n})
 	if err != nil {
 		return nil, err
@@ -143,6 +148,24 @@ func (e *Sales) dayOf(ctx context.Context, ask Ask, now time.Time, n int) (*Day,
 		}
 	}
 	return d, nil
+}
+
+// rowsAndCounts reads what is on a desk and how much of it there is, side by side: with thousands
+// of items each takes the database a while.
+func (e *Sales) rowsAndCounts(
+	ctx context.Context, q store.DeskQuery,
+) (rows []store.DeskRow, of map[desk.Kind]int, err error) {
+	both, ctx := errgroup.WithContext(ctx)
+	both.Go(func() (err error) {
+		of, err = e.Store.DeskCounts(ctx, q)
+		return err
+	})
+	both.Go(func() (err error) {
+		rows, err = e.Store.DeskRows(ctx, q)
+		return err
+	})
+	err = both.Wait()
+	return rows, of, err
 }
 
 // layOut reckons what can be done in time, and gives the first items their face and slot.

@@ -44,7 +44,7 @@ type KindLoad struct {
 // LoadOf reckons what waits on every desk.
 func (e *Sales) LoadOf(ctx context.Context) (*Load, error) {
 	now := e.Now()
-	rows, of, err := e.Store.DeskRows(ctx, store.DeskQuery{Now: now, N: MaxDesk})
+	rows, of, err := e.rowsAndCounts(ctx, store.DeskQuery{Now: now, N: MaxDesk})
 	if err != nil {
 		return nil, err
 	}
