@@ -113,8 +113,10 @@ func (t *Tab) Run(script string) error {
 	return err
 }
 
-// Until waits until a condition in JavaScript holds.
+// Until waits until a condition in JavaScript holds, in a page that is there with all its scripts: what is changed
+// before they listen is heard by nobody.
 func (t *Tab) Until(what, condition string) error {
+	condition = `document.readyState === 'complete' && (` + condition + `)`
 	deadline := time.Now().Add(patience)
 	for {
 		// A page that is just being left has no answer; the next one will.
