@@ -178,7 +178,7 @@ func keepContent(ctx context.Context, st *store.Store, ids []int64, at time.Time
 	if err := keepPages(ctx, st, &m, marketer, at); err != nil {
 		return m, err
 	}
-	if err := st.SetEntry(ctx, m.followUp, store.Entry{Page: m.page}, at); err != nil {
+	if err := st.SetEntry(ctx, m.followUp, store.Entry{Page: m.page, Reps: true}, at); err != nil {
 		return m, err
 	}
 	norway := rule.FieldIs(person.Country, "NO")

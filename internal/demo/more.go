@@ -38,7 +38,7 @@ var (
 		words:    []string{"Ask what became of the turbidity alarm."},
 		entry:    store.Entry{Hand: true}, rest: sequence.Rest{Days: 2}}
 	welcome = begun{starter: "welcome", name: "Welcome to new readers",
-		subjects: []string{"Good to have you here", "Who looks after you"}, entry: store.Entry{Hand: true}}
+		subjects: []string{"Good to have you here", "Who looks after you"}, entry: store.Entry{Hand: true, Reps: true}}
 	both = begun{starter: "social", name: "Waterworks, by the network",
 		subjects: []string{"The turbidity in your intake", "A last word on intakes"},
 		words: []string{"Dear {{ person.first_name | default: \"colleague\" }}, thank you for connecting. " +

@@ -20,9 +20,8 @@ import (
 	"ombak/internal/standin/mailserver"
 )
 
-// answered has somebody of rep1's, who got the first email of a sequence and waits for the second,
-// answer it. It answers who, and the answer.
-func (w *world) answered(first, said string) (person, answer int64) {
+// twoEmails is a plan of two emails with five days between them, at any hour.
+func (w *world) twoEmails() *sequence.Plan {
 	w.t.Helper()
 	p := sequence.NewPlan()
 	p.LaunchHold, p.Ground.Other = false, "existing customers"
@@ -33,7 +32,14 @@ func (w *world) answered(first, said string) (person, answer int64) {
 	w.must(err)
 	_, err = p.Insert(&sequence.Email{Message: w.second}, pause, sequence.Next)
 	w.must(err)
-	q := w.running("For "+first, p)
+	return p
+}
+
+// answered has somebody of rep1's, who got the first email of a sequence and waits for the second,
+// answer it. It answers who, and the answer.
+func (w *world) answered(first, said string) (person, answer int64) {
+	w.t.Helper()
+	q := w.running("For "+first, w.twoEmails())
 	person = w.caller(first, "NO", w.rep1)
 	w.enters(q, person)
 	w.settle()
@@ -216,16 +222,8 @@ func TestSortedAsAutomatic(t *testing.T) {
 // A plan can let people stay who answer; what the answer comes to ends it or not, as it says.
 func TestSortingStopsAsThePlanSays(t *testing.T) {
 	w := newWorld(t, mailserver.Options{})
-	p := sequence.NewPlan()
-	p.LaunchHold, p.Ground.Other = false, "existing customers"
+	p := w.twoEmails()
 	p.Stay = []sequence.Reason{sequence.Answered, sequence.SaidLater}
-	p.Hours.Days = [7][]calendar.Interval{{anyHour}, {anyHour}, {anyHour}, {anyHour}, {anyHour}, {anyHour}, {anyHour}}
-	mail1, err := p.Insert(&sequence.Email{Message: w.first}, 0, "")
-	w.must(err)
-	pause, err := p.Insert(&sequence.Pause{For: calendar.Span{N: 5, Unit: calendar.Days}}, mail1, sequence.Next)
-	w.must(err)
-	_, err = p.Insert(&sequence.Email{Message: w.second}, pause, sequence.Next)
-	w.must(err)
 	q := w.running("They stay", p)
 	ana, ben := w.caller("Ana", "NO", w.rep1), w.caller("Ben", "NO", w.rep1)
 	w.enters(q, ana, ben)

@@ -77,6 +77,26 @@ func TestThePhone(t *testing.T) {
 	if ended[sequence.TheyTalked] == 0 || ended[sequence.NoAnswer]+ended[sequence.LeftMessage] == 0 {
 		t.Errorf("the calls came to %v", ended)
 	}
+	// An exchange that is not there rings nobody; once it is back, it knows nothing of that, and it can be dialled again.
+	yan := w.caller("Yan", "NO", w.rep1)
+	again := w.works(&sequence.Call{}, yan)[yan]
+	w.e.Config.Phone = &phone.Client{URL: "http://127.0.0.1:1", Token: "secret"}
+	if _, err := w.e.Dial(w.ctx, again, w.rep1); err == nil {
+		t.Error("dialled by nobody")
+	}
+	if x, there, err := w.e.LastCall(w.ctx, again, w.rep1); err != nil || !there || x.State != phone.Ringing {
+		t.Errorf("dialled in vain it is kept as %+v, %v", x, err)
+	}
+	w.e.Config.Phone = &phone.Client{URL: s.URL, Token: "secret"}
+	for range 2 {
+		if _, there, err := w.e.OnThePhone(w.ctx, again, w.rep1); err != nil || there {
+			t.Errorf("a call of which nobody knows is on the phone: %v", err)
+		}
+	}
+	if x, err := w.e.Dial(w.ctx, again, w.rep1); err != nil || x.State != phone.Ringing {
+		t.Errorf("dialled again: %+v, %v", x, err)
+	}
+
 	// Who is not to be called is not rung, whatever stands on the desk.
 	zed := w.caller("Zed", "NO", w.rep1)
 	touch := w.works(&sequence.Call{}, zed)[zed]

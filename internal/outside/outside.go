@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -21,6 +22,9 @@ type Service struct {
 }
 
 var patient = &http.Client{Timeout: 10 * time.Second}
+
+// ErrUnknown is answered where a service says that it knows nothing of what was asked about (RFC 9110, 15.5.5).
+var ErrUnknown = errors.New("nothing is known of that")
 
 // most is how much of an answer is read.
 const most = 1 << 20
@@ -54,6 +58,9 @@ func (s *Service) Ask(ctx context.Context, method, path string, body, answer any
 	text, err := io.ReadAll(io.LimitReader(res.Body, most))
 	if err != nil {
 		return fmt.Errorf("reading the answer of %s: %w", s.Name, err)
+	}
+	if res.StatusCode == http.StatusNotFound {
+		return fmt.Errorf("%s: %w (%.200s)", s.Name, ErrUnknown, text)
 	}
 	if res.StatusCode/100 != 2 {
 		return fmt.Errorf("%s answered %s: %.200s", s.Name, res.Status, text)

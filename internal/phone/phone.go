@@ -47,6 +47,9 @@ type Call struct {
 	Seconds int   `json:"seconds,omitempty"` // that somebody talked
 }
 
+// ErrNoCall is answered by an exchange that knows nothing of a call, as after it was dialled in vain.
+var ErrNoCall = outside.ErrUnknown
+
 // Client reaches the exchange.
 type Client struct {
 	URL, Token string

@@ -15,11 +15,7 @@ func TestPeopleBehindFigures(t *testing.T) {
 	k := open(t)
 	ana, _ := k.meet(store.NewPerson{First: "Ana", Email: "ana@fjord.example"})
 	k.meet(store.NewPerson{First: "Ben", Email: "ben@fjord.example"})
-	run := func(q string, args ...any) {
-		t.Helper()
-		_, err := k.DB().ExecContext(k.ctx, q, args...)
-		k.must(err)
-	}
+	run := k.run
 	k.must(k.EnsureMonths(k.ctx, at, at))
 	var seq, version int64
 	k.tx(func(tx store.Tx) (err error) {

@@ -43,6 +43,14 @@ func (k kept) must(err error) {
 	}
 }
 
+// run runs a statement, as somebody who writes into the tables by hand.
+func (k kept) run(q string, args ...any) {
+	k.t.Helper()
+	if _, err := k.DB().ExecContext(k.ctx, q, args...); err != nil {
+		k.t.Fatalf("%.200s: %v", q, err)
+	}
+}
+
 func (k kept) tx(f func(store.Tx) error) {
 	k.t.Helper()
 	k.must(k.InTx(k.ctx, f))

@@ -42,11 +42,7 @@ func TestSequencesOfBeforeHaveAGround(t *testing.T) {
 	k := open(t)
 	forward := k.before(21)
 	ana, _ := k.meet(store.NewPerson{First: "Ana", Email: "ana@fjord.example"})
-	run := func(q string, args ...any) {
-		t.Helper()
-		_, err := k.DB().ExecContext(k.ctx, q, args...)
-		k.must(err)
-	}
+	run := k.run
 	run("insert into sequence (name, state, created_at, updated_at) values ('S', 'running', now(), now())")
 	run(`
 		insert into sequence_version (sequence_id, number, plan, messages, entry, launched_at) values (1, 1,
@@ -260,11 +256,7 @@ func TestWorkOfBefore(t *testing.T) {
 	k := open(t)
 	forward := k.before(55)
 	ana, _ := k.meet(store.NewPerson{First: "Ana", Email: "ana@fjord.example"})
-	run := func(q string, args ...any) {
-		t.Helper()
-		_, err := k.DB().ExecContext(k.ctx, q, args...)
-		k.must(err)
-	}
+	run := k.run
 	run("insert into sequence (name, state, created_at, updated_at) values ('S', 'running', now(), now())")
 	run(`insert into sequence_version (sequence_id, number, plan, messages, entry, launched_at)
 		values (1, 1, '{}', '{}', '{}', now())`)

@@ -260,12 +260,7 @@ func TestAnswersOfABrowser(t *testing.T) {
 // filled in is counted on; the way back loses no page.
 func TestPagesOfBeforeMoveIn(t *testing.T) {
 	k := open(t)
-	run := func(q string) {
-		t.Helper()
-		if _, err := k.DB().ExecContext(k.ctx, q); err != nil {
-			t.Fatalf("%.200s: %v", q, err)
-		}
-	}
+	run := k.run
 	k.page("kept")
 	forward := k.before(14)
 	run(`update page set title = 'Alarms', intro = '<p>Read “this”.</p>', button = 'Send', thanks = 'Thanks.', offer ` +

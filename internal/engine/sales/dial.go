@@ -3,6 +3,7 @@ package sales
 import (
 	"context"
 	"crypto/rand"
+	"errors"
 	"fmt"
 	"log/slog"
 
@@ -56,19 +57,38 @@ func (e *Sales) Dial(ctx context.Context, touch, user int64) (phone.Call, error)
 	return e.Phone.Dial(ctx, c.Call, from, to)
 }
 
-// OnThePhone is how far the last call for an item is; false: none was made by the user.
+// LastCall is the last call for an item as it was kept, without asking the exchange: one that is not known to be over
+// rings. False: none was made by the user.
+func (e *Sales) LastCall(ctx context.Context, touch, user int64) (phone.Call, bool, error) {
+	_, x, there, err := e.lastCall(ctx, touch, user)
+	return x, there, err
+}
+
+func (e *Sales) lastCall(ctx context.Context, touch, user int64) (c store.PhoneCall, x phone.Call, there bool,
+	err error) {
+	c, err = e.Store.PhoneCall(ctx, touch)
+	switch {
+	case store.IsNotFound(err), err == nil && (c.User != user || e.Phone == nil), err == nil && c.Ended && c.Outcome == "":
+		return c, x, false, nil
+	case err != nil:
+		return c, x, false, err
+	case c.Ended:
+		return c, phone.Call{State: phone.Ended, End: phone.End(c.Outcome), Seconds: c.Seconds}, true, nil
+	}
+	return c, phone.Call{State: phone.Ringing}, true, nil
+}
+
+// OnThePhone is how far the last call for an item is; false: none was made by the user, or the exchange knows nothing
+// of it, and it can be made.
 func (e *Sales) OnThePhone(ctx context.Context, touch, user int64) (phone.Call, bool, error) {
-	c, err := e.Store.PhoneCall(ctx, touch)
-	if store.IsNotFound(err) || err == nil && (c.User != user || e.Phone == nil) {
-		return phone.Call{}, false, nil
+	c, x, there, err := e.lastCall(ctx, touch, user)
+	if err != nil || !there || x.State == phone.Ended {
+		return x, there, err
 	}
-	if err != nil {
-		return phone.Call{}, false, err
+	x, err = e.Phone.State(ctx, c.Call)
+	if errors.Is(err, phone.ErrNoCall) {
+		return phone.Call{}, false, e.ended(ctx, c, phone.Call{State: phone.Ended})
 	}
-	if c.Ended {
-		return phone.Call{State: phone.Ended, End: phone.End(c.Outcome), Seconds: c.Seconds}, true, nil
-	}
-	x, err := e.Phone.State(ctx, c.Call)
 	if err != nil {
 		return x, true, err
 	}
@@ -82,6 +102,9 @@ func (e *Sales) HangUp(ctx context.Context, touch, user int64) (phone.Call, erro
 		return phone.Call{}, orMissing(err)
 	}
 	x, err := e.Phone.HangUp(ctx, c.Call)
+	if errors.Is(err, phone.ErrNoCall) { // as good as hung up
+		x, err = phone.Call{State: phone.Ended}, nil
+	}
 	if err != nil {
 		return x, err
 	}

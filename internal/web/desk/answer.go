@@ -93,6 +93,21 @@ func (s *Place) answerForm(ctx context.Context, in store.Incoming, user int64, t
 	return f, err
 }
 
+// answerOf reads which answer an address is of, and whose it is.
+func (s *Place) answerOf(c *echo.Context) (id, person int64, err error) {
+	if id, err = shell.IDOf(c, "id"); err != nil {
+		return 0, 0, err
+	}
+	in, err := s.Store.Incoming(c.Request().Context(), id)
+	if err != nil {
+		return 0, 0, err
+	}
+	if in.Person == nil {
+		return 0, 0, store.ErrNotFound
+	}
+	return id, *in.Person, nil
+}
+
 // replyOf is what was typed to be written back; nil: nothing.
 func replyOf(c *echo.Context, id, person int64) *post.ByHand {
 	text := strings.TrimSpace(c.FormValue("text"))
@@ -106,20 +121,13 @@ func replyOf(c *echo.Context, id, person int64) *post.ByHand {
 // sortAnswer takes what an answer came to, with what is written back.
 func (s *Place) sortAnswer(c *echo.Context) error {
 	ctx := c.Request().Context()
-	id, err := shell.IDOf(c, "id")
+	id, person, err := s.answerOf(c)
 	if err != nil {
 		return err
-	}
-	in, err := s.Store.Incoming(ctx, id)
-	if err != nil {
-		return err
-	}
-	if in.Person == nil {
-		return store.ErrNotFound
 	}
 	x := sales.Sorting{ID: id, User: shell.UserOf(c).ID, As: answer.Sort(c.FormValue("as")),
 		HandOver: c.FormValue("then") == "handoff", Until: c.FormValue("until"),
-		Back: shell.Number(c.FormValue("back")), Reply: replyOf(c, id, *in.Person)}
+		Back: shell.Number(c.FormValue("back")), Reply: replyOf(c, id, person)}
 	if email := strings.TrimSpace(c.FormValue("right_email")); email != "" {
 		first, last, _ := strings.Cut(strings.TrimSpace(c.FormValue("right_name")), " ")
 		x.Right = &sales.RightPerson{First: first, Last: last, Email: email}
@@ -185,18 +193,11 @@ func (s *Place) unsortAnswer(c *echo.Context) error {
 // writeBack sends what was typed, and leaves the answer to be sorted.
 func (s *Place) writeBack(c *echo.Context) error {
 	ctx := c.Request().Context()
-	id, err := shell.IDOf(c, "id")
+	id, person, err := s.answerOf(c)
 	if err != nil {
 		return err
 	}
-	in, err := s.Store.Incoming(ctx, id)
-	if err != nil {
-		return err
-	}
-	if in.Person == nil {
-		return store.ErrNotFound
-	}
-	b := replyOf(c, id, *in.Person)
+	b := replyOf(c, id, person)
 	switch {
 	case b == nil:
 		return s.unsorted(c, id, plainly.New("write a few words"))
@@ -213,16 +214,9 @@ func (s *Place) writeBack(c *echo.Context) error {
 // insertSnippet answers the field with a snippet behind what was typed, its merge fields filled in.
 func (s *Place) insertSnippet(c *echo.Context) error {
 	ctx := c.Request().Context()
-	id, err := shell.IDOf(c, "id")
+	_, person, err := s.answerOf(c)
 	if err != nil {
 		return err
-	}
-	in, err := s.Store.Incoming(ctx, id)
-	if err != nil {
-		return err
-	}
-	if in.Person == nil {
-		return store.ErrNotFound
 	}
 	text := c.FormValue("text")
 	u := shell.UserOf(c)
@@ -231,7 +225,7 @@ func (s *Place) insertSnippet(c *echo.Context) error {
 		if err != nil {
 			return err
 		}
-		words, err := s.told(ctx, x.Body, *in.Person, u.ID)
+		words, err := s.told(ctx, x.Body, person, u.ID)
 		if err != nil {
 			return err
 		}

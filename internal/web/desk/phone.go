@@ -27,18 +27,19 @@ type onPhone struct {
 	Wrong    string
 }
 
-// onPhone reads how far it is.
+// dials says that nobody needs to find the number.
+const dials = "The phone dials for you"
+
+// onPhone is what is known of it without asking: a page waits for nobody else's server, and asks from then on.
 func (s *Place) onPhone(ctx context.Context, touch, user int64) (*onPhone, error) {
-	x, dialled, err := s.Engine.OnThePhone(ctx, touch, user)
-	p := &onPhone{Touch: touch, Number: "The phone dials for you"}
-	if err != nil { // it is somebody else's server
-		p.Wrong = "The phone is not reached: " + base.Told(err) + "."
-		return p, nil
-	}
+	x, dialled, err := s.Engine.LastCall(ctx, touch, user)
+	p := &onPhone{Touch: touch, Number: dials}
 	if dialled {
-		p.say(x)
+		if p.say(x); p.Going {
+			p.Words = "On the phone …"
+		}
 	}
-	return p, nil
+	return p, err
 }
 
 func (p *onPhone) say(x phone.Call) {
@@ -53,6 +54,8 @@ func (p *onPhone) say(x phone.Call) {
 		p.Words = "They answered, " + clock
 	case x.Seconds > 0:
 		p.Words = fmt.Sprintf("Over: %s, %s", x.End, clock)
+	case x.End == "":
+		p.Words = "Over"
 	default:
 		p.Words = "Over: " + string(x.End)
 	}
@@ -96,9 +99,12 @@ func (s *Place) phoneState(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	p, err := s.onPhone(c.Request().Context(), id, shell.UserOf(c).ID)
-	if err != nil {
-		return err
+	x, dialled, err := s.Engine.OnThePhone(c.Request().Context(), id, shell.UserOf(c).ID)
+	p := &onPhone{Touch: id, Number: dials}
+	if err != nil { // it is somebody else's server
+		p.Wrong = "The phone is not reached: " + base.Told(err) + "."
+	} else if dialled {
+		p.say(x)
 	}
 	return s.showPhone(c, p)
 }

@@ -1,10 +1,9 @@
 package shell
 
 import (
+	"context"
 	"fmt"
 	"strings"
-
-	"github.com/labstack/echo/v5"
 
 	"ombak/internal/core/desk"
 	"ombak/internal/store"
@@ -17,8 +16,8 @@ type Bundle struct {
 }
 
 // Bundles reads what a user is to be told, the newest first.
-func (s *Shell) Bundles(c *echo.Context, user int64) ([]Bundle, error) {
-	list, err := s.Store.OpenTasks(c.Request().Context(), user, true, s.Engine.Now())
+func (s *Shell) Bundles(ctx context.Context, user int64) ([]Bundle, error) {
+	list, err := s.Store.OpenTasks(ctx, user, true, s.Engine.Now())
 	if err != nil {
 		return nil, err
 	}

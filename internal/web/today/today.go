@@ -53,7 +53,7 @@ func (s *Place) today(c *echo.Context) error {
 		return err
 	}
 	d.Undo = c.QueryParam("undo")
-	if d.Alerts, err = s.Bundles(c, shell.UserOf(c).ID); err != nil {
+	if d.Alerts, err = s.Bundles(ctx, shell.UserOf(c).ID); err != nil {
 		return err
 	}
 	if d.Handoffs, err = s.Store.OpenHandoffs(ctx, 0); err != nil {
