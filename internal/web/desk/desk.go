@@ -13,7 +13,6 @@ import (
 	"time"
 
 	"github.com/labstack/echo/v5"
-	"golang.org/x/sync/errgroup"
 
 	"ombak/internal/core/desk"
 	"ombak/internal/core/plainly"
@@ -152,13 +151,19 @@ func (s *Place) showDesk(c *echo.Context, code int, d deskData) error {
 			return err
 		}
 	}
-	reads, within := errgroup.WithContext(ctx) // beside the day, which takes longest
-	reads.Go(func() (err error) { d.Day, err = s.Engine.Day(within, d.Ask); return })
-	reads.Go(func() (err error) { d.Alerts, err = s.Bundles(within, u.ID); return })
-	reads.Go(func() (err error) { d.Unsure, err = s.Store.UnsureIncoming(within, 0, d.Ask.User, 20); return })
-	reads.Go(func() (err error) { d.When, err = s.Store.AlertsTo(within, u.ID); return })
-	reads.Go(func() (err error) { d.Network, err = s.networkForm(within, u); return })
-	if err := reads.Wait(); err != nil {
+	if d.Day, err = s.Engine.Day(ctx, d.Ask); err != nil {
+		return err
+	}
+	if d.Alerts, err = s.Bundles(ctx, u.ID); err != nil {
+		return err
+	}
+	if d.Unsure, err = s.Store.UnsureIncoming(ctx, 0, d.Ask.User, 20); err != nil {
+		return err
+	}
+	if d.When, err = s.Store.AlertsTo(ctx, u.ID); err != nil {
+		return err
+	}
+	if d.Network, err = s.networkForm(ctx, u); err != nil {
 		return err
 	}
 	// What may be an answer is an item like others.
@@ -291,18 +296,25 @@ func (s *Place) around(ctx context.Context, d *deskData, user int64) (err error)
 			return err
 		}
 	}
-	beside, within := errgroup.WithContext(ctx)
-	beside.Go(func() (err error) { d.Signals, err = s.Store.LastSignals(within, d.Now.Person, 6); return })
-	beside.Go(func() (err error) { d.Touches, err = s.Store.LastTouchesOf(within, d.Now.Person, 5); return })
-	beside.Go(func() (err error) { d.Notes, err = s.Store.Notes(within, d.Now.Person); return })
-	beside.Go(func() (err error) { d.There, err = s.Store.AtTheCompany(within, d.Now.Person, 4); return })
-	beside.Go(func() (err error) { d.Shelf, err = s.Store.Shelf(within, "", s.Engine.Now(), false); return })
-	beside.Go(func() (err error) { d.Users, err = s.Store.Users(within); return })
-	if err := beside.Wait(); err != nil {
+	if d.Signals, err = s.Store.LastSignals(ctx, d.Now.Person, 6); err != nil {
 		return err
 	}
-	d.Notes, d.Shelf = d.Notes[:min(len(d.Notes), 3)], d.Shelf[:min(len(d.Shelf), 4)]
-	return nil
+	if d.Touches, err = s.Store.LastTouchesOf(ctx, d.Now.Person, 5); err != nil {
+		return err
+	}
+	if d.Notes, err = s.Store.Notes(ctx, d.Now.Person); err != nil {
+		return err
+	}
+	d.Notes = d.Notes[:min(len(d.Notes), 3)]
+	if d.There, err = s.Store.AtTheCompany(ctx, d.Now.Person, 4); err != nil {
+		return err
+	}
+	if d.Shelf, err = s.Store.Shelf(ctx, "", s.Engine.Now(), false); err != nil {
+		return err
+	}
+	d.Shelf = d.Shelf[:min(len(d.Shelf), 4)]
+	d.Users, err = s.Store.Users(ctx)
+	return err
 }
 
 // told is what a step says with its merge fields filled in for one person. Where a field has
