@@ -13,6 +13,7 @@ const (
 	PurposePart  PartKind = "purpose"
 	StagePart    PartKind = "stage"
 	PagePart     PartKind = "page"
+	FieldPart    PartKind = "field"
 	TeamPart     PartKind = "team"
 )
 
@@ -68,24 +69,10 @@ func referList(what PartKind, list []int64, visit func(PartKind, *int64)) (out [
 	return out
 }
 
-var thingParts = map[rule.Thing]PartKind{rule.Tag: TagPart, rule.Audience: AudiencePart, rule.InSequence: SequencePart,
-	rule.Consent: PurposePart, rule.Stage: StagePart, rule.AtEvent: EventPart}
-
 func referRule(r *rule.Rule, visit func(PartKind, *int64)) {
-	if r == nil {
-		return
+	if r != nil {
+		r.Refer(func(what rule.Ref, id *int64) { visit(PartKind(what), id) })
 	}
-	r.Each(func(c *rule.Condition) {
-		if what, ok := thingParts[c.About]; ok {
-			visit(what, &c.ID)
-		}
-		if c.Signal != nil {
-			visit(SequencePart, &c.Signal.Sequence)
-			visit(MessagePart, &c.Signal.Message)
-			visit(PagePart, &c.Signal.Page)
-			visit(EventPart, &c.Signal.Event)
-		}
-	})
 }
 
 var actParts = map[act.Takes]PartKind{act.AnAudience: AudiencePart, act.ASequence: SequencePart, act.AStage: StagePart,

@@ -10,6 +10,7 @@ import (
 	"ombak/internal/core/calendar"
 	"ombak/internal/core/person"
 	"ombak/internal/core/plainly"
+	"ombak/internal/core/rule"
 	"ombak/internal/core/sequence"
 	"ombak/internal/store"
 )
@@ -86,6 +87,9 @@ func (e *Flow) called(ctx context.Context) (called, error) {
 	}
 	for _, x := range cat.Tags {
 		add(sequence.TagPart, x.ID, x.Name)
+	}
+	for _, x := range cat.Lists()[rule.FieldRef] {
+		add(sequence.FieldPart, x.ID, x.Name)
 	}
 	return out, nil
 }

@@ -1,0 +1,63 @@
+package rule
+
+import (
+	"ombak/internal/core/person"
+	"ombak/internal/core/signal"
+)
+
+// Ref is a kind of thing that rules refer to by number.
+type Ref string
+
+// The kinds.
+const (
+	TagRef      Ref = "tag"
+	AudienceRef Ref = "audience"
+	SequenceRef Ref = "sequence"
+	PurposeRef  Ref = "purpose"
+	StageRef    Ref = "stage"
+	EventRef    Ref = "event"
+	MessageRef  Ref = "message"
+	PageRef     Ref = "page"
+	FieldRef    Ref = "field" // of the workspace’s own
+)
+
+var thingRefs = map[Thing]Ref{Tag: TagRef, Audience: AudienceRef, InSequence: SequenceRef, Consent: PurposeRef,
+	Stage: StageRef, AtEvent: EventRef}
+
+// Refer visits every number by which the rule refers to something, for it to be read or set anew.
+func (r *Rule) Refer(visit func(what Ref, id *int64)) {
+	r.Each(func(c *Condition) {
+		if what, ok := thingRefs[c.About]; ok {
+			visit(what, &c.ID)
+		}
+		if c.Signal != nil {
+			ReferPlace(&c.Signal.Place, visit)
+		}
+		if id, ok := c.Field.OwnID(); ok {
+			was := id
+			if visit(FieldRef, &id); id != was {
+				c.Field = person.Own(id)
+			}
+		}
+	})
+}
+
+// ReferPlace visits where signals come from, as Refer does.
+func ReferPlace(p *signal.Place, visit func(what Ref, id *int64)) {
+	visit(SequenceRef, &p.Sequence)
+	visit(MessageRef, &p.Message)
+	visit(PageRef, &p.Page)
+	visit(EventRef, &p.Event)
+}
+
+// Lists are what there is of each kind that rules refer to.
+func (c *Catalogue) Lists() map[Ref][]Named {
+	out := map[Ref][]Named{TagRef: c.Tags, AudienceRef: c.Audiences, SequenceRef: c.Sequences, PurposeRef: c.Purposes,
+		StageRef: c.Stages, EventRef: c.Events, MessageRef: c.Messages, PageRef: c.Pages}
+	for _, d := range c.Own {
+		if id, ok := d.Field.OwnID(); ok {
+			out[FieldRef] = append(out[FieldRef], Named{id, d.Name})
+		}
+	}
+	return out
+}
