@@ -268,6 +268,7 @@ func usage(w io.Writer) {
   ombak migrate   bring the database's shape up to date
   ombak user      add somebody: ombak user NAME EMAIL ROLE, the password on standard input
   ombak check     what keeps the sequence of a file from being launched: ombak check FILE
+  ombak score     everybody's score, band and ledger by a model, people and signals of files; --help says how
   ombak trace     a sequence of a file run in virtual time over people and signals of files; --help says how
   ombak bench     engine: steps a second of the real engine beside a plain SQL floor
   ombak help      this

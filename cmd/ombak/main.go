@@ -53,7 +53,7 @@ func main() {
 	defer stop()
 	run := map[string]func(context.Context, config) error{
 		"demo": runDemo, "serve": runServe, "work": runWork, "migrate": runMigrate, "user": runUser, "bench": runBench,
-		"trace": runTrace, "check": runCheck,
+		"trace": runTrace, "check": runCheck, "score": runScore,
 		"help": func(context.Context, config) error { usage(os.Stdout); return nil },
 	}[command]
 	if run == nil {

@@ -126,7 +126,7 @@ func TestAccessibility(t *testing.T) {
 		"/content/folders", "/content/folders?folder=2", "/content/folders/file?kind=message&id=1",
 		"/content/mailboxes", "/sequences", "/sequences/1", "/sequences/1?view=draft",
 		"/sequences/1?view=draft&step=2", "/sequences/1/launch", "/sequences/1/end", "/sequences/hold-all", "/scoring",
-		"/scoring/fit", "/desk", "/desk?kind=call", "/desk?kind=task", "/desk?kind=answer", "/desk?kind=meeting",
+		"/scoring/fit", "/scoring/draft", "/scoring/versions", "/scoring/lifted", "/desk", "/desk?kind=call", "/desk?kind=task", "/desk?kind=answer", "/desk?kind=meeting",
 		"/desk/snippets", "/desk/suggestions?try=no+thanks", "/desk/booking", "/desk/written?q=guide",
 		"/desk/load", "/b/talk?zone=Asia/Tokyo", "/pipeline",
 		"/settings", "/settings/people", "/settings/people/1/hours", "/settings/teams", "/settings/hours", "/settings/holidays?country=NO",

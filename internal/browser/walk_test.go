@@ -373,7 +373,7 @@ func TestFromAFormToADeal(t *testing.T) {
 	h.sees("Entered “Field guide follow-up”", "Got the email “Your guide, Ana”", "Clicked a link: /g/oxygen-alarms",
 		"Took a download: Field guide", "Call: talked", "Wants a price for three pens",
 		"Handed over to Tomas Vale: the score crossed the ready line", "Accepted by Tomas Vale",
-		"Deal in stage Talking", "Tide of interest", "ready line 15", "Sum now 24")
+		"Deal in stage Talking", "Tide of interest", "ready line 15", "Sum now, high water 24")
 
 	// Another answers: nothing more goes out.
 	visit("Ben", "Moen", "Kelp Pens", "ben@kelp.example")
@@ -424,10 +424,27 @@ func TestFromAFormToADeal(t *testing.T) {
 	h.goes("/scoring")
 	h.types(`input[name=line]`, "nine")
 	h.presses("Save")
-	h.sees("The ready line is a whole number")
+	h.sees("“nine” is no whole number", "What you typed is still here")
 	h.types(`input[name=line]`, "25")
+	h.presses("a rule")
+	h.must(h.tab.Find(`select[name="s.4"]`))
+	h.types(`input[name="p.4"]`, "4")
+	h.chooses(`select[name="s.4"]`, "what is on the record")
+	h.must(h.tab.Until("no place to come from", `!document.querySelector('select[name="q.4"]')`))
+	h.must(h.tab.Click(`button[value="cond c4"]`))
+	h.must(h.tab.Find(`input[name="v.c4.0"]`))
+	h.types(`input[name="v.c4.0"]`, "Norway")
 	h.presses("Save")
-	h.sees("Saved. All scores are being counted again")
+	h.sees("Saved as a draft", "Version 1 counts until it takes over")
+	h.presses("What it changes")
+	h.sees("ready from 25", "4 points while country is Norway", "was: ready from 15")
+	h.presses("Count it")
+	h.sees("with another score", "Would not be ready any more")
+	h.types(`input[name=note]`, "agreed with sales")
+	h.presses("Let it count")
+	h.sees("Version 2 counts now")
+	h.presses("Versions")
+	h.sees("counts now", "agreed with sales", "Version 1")
 
 	// Keys.
 	h.goes("/people")

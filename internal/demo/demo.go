@@ -135,8 +135,7 @@ func (d *Demo) Begin(ctx context.Context) (userIDs, stageIDs []int64, err error)
 	if err := d.restAndTeam(ctx, userIDs[3]); err != nil {
 		return nil, nil, err
 	}
-	return userIDs, stageIDs,
-		d.Engine.SaveModel(ctx, store.Model{Model: model, Bands: bands, Fit: fit, FitBands: fitBands})
+	return userIDs, stageIDs, d.Engine.SaveModel(ctx, store.Model{Model: model})
 }
 
 // restAndTeam keeps days on which some countries do not work, and a team, as an admin does.

@@ -254,9 +254,9 @@ var stages = []pipeline.Stage{
 
 // model is the score model that marketing and sales agreed on. Common
 // practice, no source.
-var model = score.Model{Name: "Engagement", Line: 15, Rules: []score.Rule{
-	{On: signal.Pattern{Kind: signal.PageView}, Points: 10, Lasts: 30},
-	{On: signal.Pattern{Kind: signal.Open}, Points: 1, Lasts: 30},
-	{On: signal.Pattern{Kind: signal.Click}, Points: 3, Lasts: 30},
-	{On: signal.Pattern{Kind: signal.Reply}, Points: 2},
+var model = score.Model{Name: "Engagement", Line: 15, Bands: bands, Fit: fit, FitBands: fitBands, Rules: []score.Rule{
+	{Group: "On pages", On: signal.Pattern{Kind: signal.PageView}, Points: 10, Lasts: 30},
+	{Group: "In emails", On: signal.Pattern{Kind: signal.Open}, Points: 1, Lasts: 30},
+	{Group: "In emails", On: signal.Pattern{Kind: signal.Click}, Points: 3, Lasts: 30},
+	{Group: "In their own words", On: signal.Pattern{Kind: signal.Reply}, Points: 2},
 }}

@@ -10,6 +10,7 @@ import (
 
 	"ombak/internal/core/person"
 	"ombak/internal/core/rule"
+	"ombak/internal/core/score"
 	"ombak/internal/core/signal"
 	"ombak/internal/standin/mailserver"
 	"ombak/internal/store"
@@ -234,7 +235,7 @@ func TestAudiencesFollowTheFit(t *testing.T) {
 	m.Fit = rule.Fit{{If: rule.FieldIs(person.Country, "NO"), Points: 40},
 		{If: rule.FieldIs(person.Industry, "Ports"), Points: 60}}
 	m.FitBands = []rule.Band{{Name: "far"}, {Name: "near", From: 50}}
-	w.must(w.e.SaveFit(w.ctx, m))
+	w.must(w.e.SaveModel(w.ctx, m))
 	fit := func(n int) rule.Rule {
 		return rule.Rule{If: &rule.Condition{About: rule.ByFit, Op: rule.AtLeast, N: n}}
 	}
@@ -260,16 +261,17 @@ func TestAudiencesFollowTheFit(t *testing.T) {
 	m, err = w.s.Model(w.ctx)
 	w.must(err)
 	m.Fit = m.Fit[:1]
-	w.must(w.e.SaveFit(w.ctx, m))
+	w.must(w.e.SaveModel(w.ctx, m))
 	w.settle()
 	expect("only the country counts", all, ana, bo)
 	if got, err := w.s.Model(w.ctx); err != nil || len(got.Rules) != 4 || len(got.FitBands) != 2 ||
 		got.FitBands[0].To != 50 {
 		t.Errorf("saving the fit changed the rest: %+v, %v", got, err)
 	}
-	for _, bad := range []store.Model{{ID: m.ID, Fit: rule.Fit{{If: rule.ScoreAtLeast(3), Points: 1}}},
-		{ID: m.ID, Bands: []rule.Band{{Name: "a", From: 3}}}, {ID: m.ID, FitBands: []rule.Band{{From: 0}}}} {
-		if err := w.e.SaveFit(w.ctx, bad); err == nil {
+	for _, bad := range []score.Model{{Fit: rule.Fit{{If: rule.ScoreAtLeast(3), Points: 1}}},
+		{Bands: []rule.Band{{Name: "a", From: 3}}}, {FitBands: []rule.Band{{From: 0}}}} {
+		bad.Name = "Engagement"
+		if err := w.e.SaveModel(w.ctx, store.Model{ID: m.ID, Model: bad}); err == nil {
 			t.Errorf("%+v was kept", bad)
 		}
 	}

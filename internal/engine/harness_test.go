@@ -109,11 +109,11 @@ func newWorld(t *testing.T, o mailserver.Options) *world {
 	}
 	w.tx(func(tx store.Tx) error {
 		_, err := tx.SaveModel(w.ctx, store.Model{Model: score.Model{Name: "Engagement", Line: 15, Rules: []score.Rule{
-			{On: signal.Pattern{Kind: signal.PageView}, Points: 10, Lasts: 30},
-			{On: signal.Pattern{Kind: signal.Open}, Points: 1, Lasts: 30},
-			{On: signal.Pattern{Kind: signal.Click}, Points: 3, Lasts: 30},
-			{On: signal.Pattern{Kind: signal.Reply}, Points: 2},
-		}}})
+			{ID: 1, On: signal.Pattern{Kind: signal.PageView}, Points: 10, Lasts: 30},
+			{ID: 2, On: signal.Pattern{Kind: signal.Open}, Points: 1, Lasts: 30},
+			{ID: 3, On: signal.Pattern{Kind: signal.Click}, Points: 3, Lasts: 30},
+			{ID: 4, On: signal.Pattern{Kind: signal.Reply}, Points: 2},
+		}, LastID: 4}}, store.Made{At: day0})
 		w.must(err)
 		w.first, err = tx.SaveMessage(w.ctx,
 			store.Message{Name: "Guide",

@@ -224,6 +224,10 @@ func (e *Engine) walkOn(ctx context.Context) (bool, error) {
 	if err != nil {
 		return false, err
 	}
+	lifted, err := e.HandDueLifted(ctx, flow.BatchSize)
+	if err != nil {
+		return false, err
+	}
 	entered, err := e.enterInTurn(ctx)
 	if err != nil {
 		return false, err
@@ -241,7 +245,7 @@ func (e *Engine) walkOn(ctx context.Context) (bool, error) {
 		return false, err
 	}
 	filled, err := e.FillMailings(ctx)
-	return counted > 0 || back > 0 || entered > 0 || recorded > 0 || looked > 0 || filled, err
+	return counted > 0 || lifted > 0 || back > 0 || entered > 0 || recorded > 0 || looked > 0 || filled, err
 }
 
 // enterInTurn looks for people whom rules let in, at most every two seconds:

@@ -35,7 +35,7 @@ func (b Batch) Over() bool {
 // Undoable reports whether it can be taken back.
 func (b Batch) Undoable() bool {
 	return (b.State == "done" || b.State == "stopped") && b.Kind != "erase" && b.Kind != "recount" &&
-		b.Kind != "export" && b.Kind != "way" && b.Kind != "find"
+		b.Kind != "preview" && b.Kind != "export" && b.Kind != "way" && b.Kind != "find"
 }
 
 // BatchDetail is what a batch does, and what became of it.
@@ -47,7 +47,8 @@ type BatchDetail struct {
 	Kept    int64         `json:"kept,omitempty"`   // records left: something else has changed them since
 	Merge   *Merged       `json:"merge,omitempty"`
 	Upto    int64         `json:"upto,omitempty"` // of a recount: the last person counted
-	Way     *HandWay      `json:"way,omitempty"`  // what is done by hand on a sequence
+	Preview *Preview      `json:"preview,omitempty"`
+	Way     *HandWay      `json:"way,omitempty"` // what is done by hand on a sequence
 	Export  *Export       `json:"export,omitempty"`
 	Find    string        `json:"find,omitempty"` // which of the addresses that are found are used
 }

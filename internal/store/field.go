@@ -3,12 +3,14 @@ package store
 import (
 	"context"
 	"fmt"
+	"slices"
 
 	"github.com/jackc/pgx/v5/pgconn"
 
 	"ombak/internal/core/person"
 	"ombak/internal/core/plainly"
 	"ombak/internal/core/rule"
+	"ombak/internal/core/score"
 )
 
 // OwnField is a field that the workspace has added to people or to companies.
@@ -202,11 +204,28 @@ func (db Queries) FieldUse(ctx context.Context, id int64) ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	fit, err := readFit(ctx, db)
-	if fit.Uses(person.Own(id)) {
-		out = append(out, "the fit")
+	m, err := db.Model(ctx)
+	if IsNotFound(err) {
+		return out, nil
 	}
-	return out, err
+	asks := func(m *score.Model) {
+		if m.Fit.Uses(person.Own(id)) {
+			out = append(out, "the fit")
+		}
+		for i := range m.Rules {
+			used := false
+			m.Rules[i].If.Each(func(c *rule.Condition) { used = used || c.Field == person.Own(id) })
+			if used {
+				out = append(out, "the points")
+				return
+			}
+		}
+	}
+	if asks(&m.Model); m.Draft != nil {
+		asks(m.Draft)
+	}
+	slices.Sort(out)
+	return slices.Compact(out), err
 }
 
 // RemoveOwnField takes a field and all its values away.

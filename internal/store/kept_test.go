@@ -545,8 +545,8 @@ func testSearch(t *testing.T) {
 	}
 	// And what they are put in order by follows too.
 	k.tx(func(tx store.Tx) error {
-		m, err := tx.SaveModel(k.ctx, store.Model{Model: score.Model{Name: "Engagement", Line: 15}})
-		return errors.Join(err, tx.MarkStandings(k.ctx, []int64{owen, kuhl, 7, 9, 11}, at), tx.KeepStandings(k.ctx, m,
+		m, err := tx.SaveModel(k.ctx, store.Model{Model: score.Model{Name: "Engagement", Line: 15}}, store.Made{At: at})
+		return errors.Join(err, tx.MarkStandings(k.ctx, []int64{owen, kuhl, 7, 9, 11}, at), tx.KeepStandings(k.ctx, m.ID,
 			[]store.Standing{{Person: owen, Score: 7.5}, {Person: kuhl, Score: 12}, {Person: 7, Score: 12},
 				{Person: 9, Score: -3},
 				{Person: 11, Score: 1e-7}}))

@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"reflect"
 	"regexp"
 	"slices"
 	"testing"
@@ -14,7 +15,11 @@ import (
 
 	"github.com/pressly/goose/v3"
 
+	"ombak/internal/core/person"
+	"ombak/internal/core/rule"
+	"ombak/internal/core/score"
 	"ombak/internal/core/sequence"
+	"ombak/internal/core/signal"
 	"ombak/internal/core/touch"
 	"ombak/internal/store"
 	"ombak/internal/store/storetest"
@@ -272,4 +277,39 @@ func TestWorkOfBefore(t *testing.T) {
 	if want := "call 20 09; social 21 09"; says != want {
 		t.Errorf("it is %q, want %q", says, want)
 	}
+}
+
+// A model that was kept with a table of rules has them itself, and counts as its first version; the way back puts them
+// there again.
+func TestModelsOfBefore(t *testing.T) {
+	k := open(t)
+	forward := k.before(56)
+	k.run(`insert into score_model (name, line, margin, bands, fit) values ('Engagement', 15, 2,
+		'[{"name": "low", "from": 0, "to": 10}]', '[{"if": {"if": {"field": "country", "op": "is", "value": "NO"}},
+		"points": 3}]')`)
+	k.run(`insert into score_rule (model_id, position, kind, points, often, n, window_days, lasts, half, wipe, condition)
+		values (1, 2, 4, 1, 'per day', 2, 0, 30, 0, false, '{}'),
+			(1, 1, 5, 3, 'while', 3, 180, 0, 0, true, '{"if": {"field": "country", "op": "is", "value": "NO"}}')`)
+	forward()
+	m, err := k.Model(k.ctx)
+	k.must(err)
+	want := []score.Rule{{ID: 2, On: signal.Pattern{Kind: signal.Click}, Points: 3, Often: score.While, N: 3, Window: 180,
+		Wipe: true, If: rule.FieldIs(person.Country, "NO")},
+		{ID: 1, On: signal.Pattern{Kind: signal.Open}, Points: 1, Often: score.PerDay, N: 2, Lasts: 30}}
+	if !reflect.DeepEqual(m.Rules, want) || m.LastID != 2 || m.Version != 1 || m.Line != 15 || len(m.Fit) != 1 {
+		t.Errorf("the model is %+v", m)
+	}
+	v, err := k.ModelVersion(k.ctx, m.ID, 1)
+	k.must(err)
+	if !reflect.DeepEqual(v.Model.V.Rules, want) || v.Model.V.Margin != 2 || len(v.Model.V.Bands) != 1 {
+		t.Errorf("its first version is %+v", v.Model.V)
+	}
+	forward = k.before(56)
+	var says string
+	k.must(k.DB().QueryRow(`select string_agg(concat_ws(' ', kind, points, often, n, window_days, lasts, wipe,
+		condition #>> '{if,value}'), '; ' order by position) from score_rule`).Scan(&says))
+	if want := "5 3 while 3 180 0 t NO; 4 1 per day 2 0 30 f"; says != want {
+		t.Errorf("back again the rules are %q, want %q", says, want)
+	}
+	forward()
 }

@@ -110,12 +110,14 @@ func newRuleWorld(t *testing.T, n int) *ruleWorld {
 			{If: rule.Rule{None: []rule.Rule{{If: &rule.Condition{Field: person.City, Op: rule.Known}}}}, Points: -2},
 			{If: rule.Rule{If: &rule.Condition{Field: person.Size, Op: rule.AtLeast, Value: "20"}}, Points: 2},
 		}
-		model, err = tx.SaveModel(w.ctx, store.Model{Model: score.Model{Name: "m", Line: 15}, Fit: fit,
+		m, err := tx.SaveModel(w.ctx, store.Model{Model: score.Model{Name: "m", Line: 15, Fit: fit,
 			Bands:    []rule.Band{{Name: "cold", To: 10}, {Name: "warm", From: 10, To: 20}, {Name: "hot", From: 20}},
-			FitBands: []rule.Band{{Name: "far", To: 30}, {Name: "near", From: 30, To: 60}, {Name: "here", From: 60}}})
+			FitBands: []rule.Band{{Name: "far", To: 30}, {Name: "near", From: 30, To: 60}, {Name: "here", From: 60}}}},
+			store.Made{At: ruleNow})
 		if err != nil {
 			return err
 		}
+		model = m.ID
 		cat, err := tx.Catalogue(w.ctx)
 		if err != nil {
 			return err

@@ -24,7 +24,9 @@ func TestTheFitByForm(t *testing.T) {
 	if _, body := v.do("GET", "/scoring/fit", nil); !strings.Contains(body, "Nothing makes a fit yet") {
 		t.Error("an empty fit says nothing")
 	}
-	form := url.Values{"form": {"1"}, "do": {"line"}}
+	kept, err := x.s.Model(t.Context())
+	x.must(err)
+	form := url.Values{"form": {"1"}, "do": {"line"}, "since": {fmt.Sprint(kept.DraftChanges)}}
 	if _, body := v.do("GET", "/scoring/fit?"+form.Encode(), nil); !strings.Contains(body, `name="p.f0"`) ||
 		!strings.Contains(body, `name="s.f0.0"`) || strings.Contains(body, `value="score"`) {
 		t.Error("another line adds none, or offers what a fit cannot ask")
@@ -57,6 +59,10 @@ func TestTheFitByForm(t *testing.T) {
 	if res, _ := v.do("POST", "/scoring/fit", form); res.StatusCode != http.StatusSeeOther {
 		t.Fatalf("keeping: %s", res.Status)
 	}
+	if kept, err = x.s.Model(t.Context()); err != nil || kept.Draft == nil || len(kept.Fit) != 0 {
+		t.Fatalf("it is no draft: %+v, %v", kept, err)
+	}
+	v.do("POST", "/scoring/draft/over", url.Values{"since": {fmt.Sprint(kept.DraftChanges)}})
 	m, err := x.s.Model(t.Context())
 	x.must(err)
 	if len(m.Fit) != 2 || m.Fit[0].If.All[0].If.Value != "NO" || m.Fit[1].Points != 10 || len(m.FitBands) != 2 ||
@@ -87,7 +93,7 @@ func TestTheFitByForm(t *testing.T) {
 	m.Fit = append(m.Fit,
 		rule.Weighed{If: rule.Rule{If: &rule.Condition{Field: person.Own(own.ID), Op: rule.AtLeast, Value: "2"}},
 			Points: 5})
-	x.must(x.e.SaveFit(t.Context(), m))
+	x.must(x.e.SaveModel(t.Context(), m))
 	v.do("POST", fmt.Sprintf("/people/fields/%d", own.ID), url.Values{"do": {"remove"}, "sure": {"1"}})
 	if _, body := v.do("GET", "/people/tags", nil); !strings.Contains(body, "asked for by the fit") {
 		t.Error("a field in the fit went, or nothing says that it is asked for")

@@ -331,41 +331,112 @@ func TestUndoByForm(t *testing.T) {
 	}
 }
 
+// ruleFields are the fields of one rule in the form of the points; each "letter=value".
+func ruleFields(f url.Values, n int, fields ...string) {
+	usual := []string{"p=10", "s=1", "o=", "h=days", "d=30", "g=0", "q=", fmt.Sprintf("j.c%d=all", n)}
+	for _, x := range append(usual, fields...) {
+		k, v, _ := strings.Cut(x, "=")
+		if !strings.Contains(k, ".") {
+			k = fmt.Sprintf("%s.%d", k, n)
+		}
+		f.Set(k, v)
+	}
+}
+
 func TestScoringByForm(t *testing.T) {
 	x := newSite(t)
 	x.scored()
 	v := x.visitor().signIn("lead")
-	post := func(line string, rules ...string) (int, string) {
-		f := url.Values{"line": {line}}
-		for _, r := range rules {
-			for i, name := range []string{"kind", "points", "often", "n", "lasts"} {
-				f[name] = append(f[name], strings.Split(r, "|")[i])
-			}
-		}
-		res, body := v.do("POST", "/scoring", f)
-		return res.StatusCode, html.UnescapeString(body)
+	fields := func(line string) url.Values {
+		m, err := x.s.Model(t.Context())
+		x.must(err)
+		return url.Values{"line": {line}, "gn.0": {"On pages"}, "since": {fmt.Sprint(m.DraftChanges)}}
 	}
 	for _, c := range []struct {
-		line, rule, want string
+		line string
+		rule []string
+		want string
 	}{
-		{"fifteen", "1|10|||30", "The ready line is a whole number"}, {"0", "1|10|||30", "from 1 to"},
-		{"15", "1|ten|||30", "Points is a whole number"}, {"15", "1|9999|||30", "from -1000 to 1000"},
-		{"15", "1|10|per day||30", "At most … is a whole number"}, {"15", "1|10||x|never", "How many days points last"},
-		{"15", "99|10|||", "needs a kind"}, {"15", "0||||", "without rules gives nobody"},
-		{"15", "1|10|weekly||", "Unknown frequency"},
+		{"fifteen", nil, "The ready line: “fifteen” is no whole number"}, {"15", []string{"p=ten"}, "Points: “ten”"},
+		{"15", []string{"p=9999"}, "from −1000 to 1000"}, {"15", []string{"o=per day", "n=x"}, "How many times: “x”"},
+		{"15", []string{"d=never"}, "How many days points last: “never”"}, {"15", []string{"s=99"}, "needs a kind"},
+		{"15", []string{"o=weekly"}, "Unknown frequency"}, {"15", []string{"s=0"}, "or a condition on the record"},
+		{"15", []string{"o=while", "n=2", "w=9999"}, "from 0 to 3660"}, {"-3", nil, "most 100,000"},
+		{"15", []string{"p=0"}, "gives no points"}, {"15", []string{"g=7"}, "without rules gives nobody"},
 	} {
-		if code, body := post(c.line, c.rule); code != http.StatusUnprocessableEntity ||
-			!strings.Contains(body, c.want) {
-			t.Errorf("line %s, rule %s: %d, without %q", c.line, c.rule, code, c.want)
+		f := fields(c.line)
+		ruleFields(f, 0, c.rule...)
+		res, body := v.do("POST", "/scoring", f)
+		body = html.UnescapeString(body)
+		if res.StatusCode != http.StatusUnprocessableEntity || !strings.Contains(body, c.want) ||
+			!strings.Contains(body, `value="`+c.line+`"`) {
+			t.Errorf("line %s, rule %s: %d, without %q, or what was typed is gone", c.line, c.rule, res.StatusCode, c.want)
 		}
 	}
-	if code, _ := post("20", "1|10|per day|2|30", "4|−1|||", "0||||"); code != http.StatusSeeOther {
-		t.Fatalf("a good model: %d", code)
+	f := fields("20")
+	f.Set("gn.1", "Said")
+	ruleFields(f, 0, "o=per day", "n=2", "id=1")
+	ruleFields(f, 1, "p=−1", "s=4", "h=ever", "g=1")
+	ruleFields(f, 2, "s=5", "o=while", "n=3", "w=180", "g=1", "q=sequence 4", "k.c2.0=field country", "s.c2.0=field country",
+		"o.c2.0=is", "v.c2.0=Norway")
+	ruleFields(f, 3, "p=2", "s=6", "h=half", "d=10", "x=1")
+	f.Set("do", "drop 3")
+	if res, body := v.do("POST", "/scoring", f); res.StatusCode != http.StatusOK || strings.Contains(body, `name="p.3"`) ||
+		!strings.Contains(body, `name="p.2"`) {
+		t.Errorf("a rule that is removed: %s", res.Status)
+	}
+	f.Set("do", "rule 1")
+	if _, body := v.do("POST", "/scoring/edit", f); !strings.Contains(body, `name="p.4"`) {
+		t.Error("a rule that is added is not there")
+	}
+	f.Set("do", "save")
+	if res, _ := v.do("POST", "/scoring", f); res.StatusCode != http.StatusSeeOther {
+		t.Fatalf("a good model: %s", res.Status)
 	}
 	m, err := x.s.Model(t.Context())
 	x.must(err)
-	if m.Line != 20 || len(m.Rules) != 2 || m.Rules[0].N != 2 || m.Rules[1].Points != -1 || m.Rules[1].Lasts != 0 {
-		t.Errorf("%+v", m)
+	if m.Line == 20 || m.Draft == nil || m.Draft.Line != 20 || len(m.Draft.Rules) != 4 {
+		t.Fatalf("it is no draft: %+v", m)
+	}
+	// Rules of one group stand together.
+	said, half, seq := m.Draft.Rules[2], m.Draft.Rules[1], m.Draft.Rules[3]
+	if m.Draft.Rules[0].N != 2 || m.Draft.Rules[0].ID != 1 || said.Points != -1 || said.Lasts != 0 || said.Group != "Said" ||
+		seq.Often != score.While || seq.N != 3 || seq.Window != 180 || seq.On.Sequence != 4 ||
+		seq.If.All[0].If.Value != "NO" || half.Half != 10 || !half.Wipe || half.Lasts != 0 {
+		t.Errorf("%+v", m.Draft.Rules)
+	}
+	// The same form again says that somebody was there before; it takes over once somebody lets it.
+	if res, body := v.do("POST", "/scoring", f); res.StatusCode != http.StatusUnprocessableEntity ||
+		!strings.Contains(body, "Somebody else has changed the draft meanwhile") ||
+		!strings.Contains(body, fmt.Sprintf(`name="since" value="%d"`, m.DraftChanges)) {
+		t.Errorf("an old form: %s", res.Status)
+	}
+	if _, body := v.do("GET", "/scoring/draft", nil); !strings.Contains(html.UnescapeString(body),
+		"10 points while they clicked a link from sequence 4 at least 3 times within 180 days, only while country is Norway") {
+		t.Error("what the draft changes is not said")
+	}
+	since := url.Values{"since": {fmt.Sprint(m.DraftChanges)}, "note": {"agreed"}}
+	v.do("POST", "/scoring/draft/over", since)
+	if m, err = x.s.Model(t.Context()); err != nil || m.Line != 20 || m.Draft != nil || m.Version != 2 {
+		t.Errorf("it did not take over: %+v, %v", m, err)
+	}
+	if _, body := v.do("GET", "/scoring/versions", nil); !strings.Contains(body, "agreed") ||
+		!strings.Contains(body, "Version 1") {
+		t.Error("the versions are not told")
+	}
+	v.do("POST", "/scoring/versions/1", url.Values{"since": {fmt.Sprint(m.DraftChanges)}})
+	if m, err = x.s.Model(t.Context()); err != nil || m.Draft == nil || len(m.Draft.Rules) != 1 {
+		t.Errorf("version 1 is no draft: %+v, %v", m, err)
+	}
+	since.Set("since", fmt.Sprint(m.DraftChanges))
+	v.do("POST", "/scoring/draft/drop", since) // nobody said that it may go
+	if m, err = x.s.Model(t.Context()); err != nil || m.Draft == nil {
+		t.Error("a draft goes without being asked")
+	}
+	since.Set("sure", "1")
+	v.do("POST", "/scoring/draft/drop", since)
+	if m, err = x.s.Model(t.Context()); err != nil || m.Draft != nil {
+		t.Error("the draft is still there")
 	}
 }
 

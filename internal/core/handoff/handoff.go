@@ -79,13 +79,16 @@ func HadTurn(reps []Rep, rep int64, at time.Time) {
 // Reason is a line of a brief: points that count now, and what for.
 type Reason struct {
 	Points float64   `json:"points"` // what they are still worth, to one decimal
-	Times  int       `json:"times"`
-	Kind   string    `json:"kind"`
+	Times  int       `json:"times"`  // 0: it is on the record
+	Kind   string    `json:"kind"`   // what they did, or what is on the record
 	Last   time.Time `json:"last"`
 }
 
 // String says it in words: "+10 for 1 page view".
 func (r Reason) String() string {
+	if r.Times == 0 {
+		return fmt.Sprintf("%s for %s", r.Worth(), r.Kind)
+	}
 	return fmt.Sprintf("%s for %d × %s", r.Worth(), r.Times, r.Kind)
 }
 
@@ -119,10 +122,13 @@ func NewBrief(m *score.Model, ledger []score.Entry, signals []signal.Signal, at 
 		if !ok {
 			j = len(b.Reasons)
 			byRule[e.Rule] = j
-			b.Reasons = append(b.Reasons, Reason{Kind: m.Rules[e.Rule].On.Kind.String()})
+			b.Reasons = append(b.Reasons, Reason{Kind: m.Rules[e.Rule].For(nil)})
 		}
 		r := &b.Reasons[j]
 		r.Points += worth
+		if e.Signal < 0 {
+			continue // it is so of them, and did not happen
+		}
 		r.Times++
 		if s := signals[e.Signal]; s.At.After(r.Last) {
 			r.Last = s.At

@@ -20,6 +20,7 @@ var (
 	Person   = Item{Kind: "person"}   // a record
 	Signal   = Item{Kind: "signal"}   // somebody did something
 	Score    = Item{Kind: "score"}    // points were counted
+	Model    = Item{Kind: "model"}    // what gives points, or its draft
 	Way      = Item{Kind: "way"}      // somebody came on in a sequence
 	Sequence = Item{Kind: "sequence"} // its people, or what it does
 	Mailing  = Item{Kind: "mailing"}  // a one-off email

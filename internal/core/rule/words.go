@@ -114,8 +114,10 @@ func (c *Condition) Words(cat *Catalogue) string {
 	return fmt.Sprintf("%s %s %s", name, c.Op, Shown(cat, c.Field, c.Value))
 }
 
-func (c *Condition) place(cat *Catalogue) string {
-	p := c.Signal
+func (c *Condition) place(cat *Catalogue) string { return PlaceWords(c.Signal, cat) }
+
+// PlaceWords says where the signals of a pattern came from: " from the page “Alarms”"; empty: from anywhere.
+func PlaceWords(p *signal.Pattern, cat *Catalogue) string {
 	s := ""
 	if p.Step != 0 {
 		s += " from one step"
@@ -125,6 +127,9 @@ func (c *Condition) place(cat *Catalogue) string {
 	}
 	if p.Sequence != 0 {
 		s += " from " + nameOf(cat.Sequences, "sequence", p.Sequence)
+	}
+	if p.Link != 0 {
+		s += fmt.Sprintf(" number %d", p.Link)
 	}
 	if p.Message != 0 {
 		s += " from the message " + nameOf(cat.Messages, "message", p.Message)

@@ -55,6 +55,10 @@ func plainScore(m *Model, who *anyone, t time.Time) float64 {
 		if !holds(r, t) {
 			continue
 		}
+		if r.On.Kind == 0 { // "a signal pattern or a record condition": it holds, see above
+			sum += float64(r.Points)
+			continue
+		}
 		if r.Often == While { // "gives its points exactly while that holds"
 			n := 0
 			for _, s := range counted {
@@ -129,6 +133,9 @@ func anyModel(rnd *rand.Rand, halves bool) Model {
 			r.If = rule.Rule{None: []rule.Rule{{If: &rule.Condition{About: rule.Lost, Op: rule.Within, Days: 2}}}}
 		case 3:
 			r.If = rule.FieldIs(person.Country, "NO")
+		}
+		if r.If.Asks() && rnd.IntN(4) == 0 {
+			r = Rule{ID: r.ID, Points: r.Points, If: r.If}
 		}
 		m.Rules = append(m.Rules, r)
 	}
@@ -221,7 +228,7 @@ func TestCrossingsAgainstThePlainWay(t *testing.T) {
 		from, to := day0.Add(-time.Hour), day0.AddDate(0, 0, 12)
 		before, armed := m.Shown(0), true
 		var want []time.Time
-		for _, at := range edges(w, from, to) {
+		for _, at := range append([]time.Time{from}, edges(w, from, to)...) { // what is on the record counts at once
 			now := plainScore(&m, w, at)
 			if armed && before < float64(m.Line) && now >= float64(m.Line) {
 				want, armed = append(want, at), false
@@ -319,5 +326,46 @@ func TestRisingAgain(t *testing.T) {
 	m = Model{Line: 15, Rules: m.Rules[1:]}
 	if n := m.NextChange(m.Ledger(nil, list[:1], nil, day(0)), day(0)); n.IsZero() {
 		t.Error("a figure held at the floor is never counted again")
+	}
+}
+
+// TestFallsAgainstThePlainWay looks at every instant at which something can end, and between them every hour where
+// points halve.
+func TestFallsAgainstThePlainWay(t *testing.T) {
+	rnd := rand.New(rand.NewPCG(7, 7))
+	fell := 0
+	for n := range 800 {
+		m, w := anyModel(rnd, n%2 == 0), anybody(rnd)
+		m.Line = 1 + rnd.IntN(6)
+		at, until := day0.AddDate(0, 0, rnd.IntN(4)), day0.AddDate(0, 0, 14)
+		ledger := m.Ledger(nil, w.signals, w, at)
+		figure := func(x time.Time) float64 { return m.Shown(Sum(ledger, x)) }
+		looks := []time.Time{at, until}
+		for _, e := range ledger {
+			looks = append(looks, e.At, e.Until)
+		}
+		for x := at; x.Before(until); x = x.Add(time.Hour) {
+			looks = append(looks, x)
+		}
+		slices.SortFunc(looks, time.Time.Compare)
+		var want time.Time
+		for _, x := range looks {
+			if !x.Before(at) && !x.After(until) && figure(at) >= float64(m.Line) && figure(x) < float64(m.Line) {
+				want = x
+				break
+			}
+		}
+		got := m.Falls(ledger, at, until)
+		if !want.IsZero() {
+			fell++
+		}
+		// Between two looks the plain way sees nothing: it is up to an hour late where points halve.
+		if late := want.Sub(got); got.IsZero() != want.IsZero() || late < 0 || late > time.Hour ||
+			!got.IsZero() && (figure(got) >= float64(m.Line) || figure(got.Add(-time.Microsecond)) < float64(m.Line)) {
+			t.Fatalf("falls at %v, plainly %v\n%+v\n%+v", got, want, m, ledger)
+		}
+	}
+	if fell < 100 {
+		t.Errorf("only %d fell", fell)
 	}
 }

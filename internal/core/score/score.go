@@ -15,7 +15,8 @@
 //
 // A rule with a condition gives its points exactly while the condition holds of
 // the record as it is now. What it wipes, it wipes where the condition holds at
-// the instant of the signal.
+// the instant of the signal. A rule of the record alone gives them once, exactly while its condition holds; nothing
+// that happens wipes what somebody is.
 package score
 
 import (
@@ -23,89 +24,17 @@ import (
 	"slices"
 	"time"
 
-	"ombak/internal/core/plainly"
 	"ombak/internal/core/rule"
 	"ombak/internal/core/signal"
 )
-
-// Often says how often a rule may give its points.
-type Often string
-
-// How often. While gives the points once, exactly as long as at least N
-// matching signals lie within the last Window days.
-const (
-	Always Often = ""
-	First  Often = "first"
-	PerDay Often = "per day"
-	InAll  Often = "in all"
-	While  Often = "while"
-)
-
-// Rule gives points for a signal.
-type Rule struct {
-	ID     int64
-	On     signal.Pattern
-	Points int
-	Often  Often
-	N      int // of PerDay, InAll and While
-	Window int // days, of While
-
-	Lasts int // days the points count; 0: for ever. A contribution at a counts in [a, a+Lasts·24h)
-	Half  int // days after which the points are worth half; 0: they keep their worth
-
-	If   rule.Rule // only while this holds
-	Wipe bool      // from the signal on, all is counted as if nothing before it had happened
-}
-
-// Model is a set of rules and what is made of their sum.
-type Model struct {
-	Name    string
-	Floor   int
-	Ceiling int // 0: none
-	Line    int // the ready line: an engagement of at least this
-	Margin  int // a crossing fires again after the score was below Line − Margin
-	Zone    *time.Location
-	Rules   []Rule
-}
-
-// Check reports what is wrong with r, or nil.
-func (r *Rule) Check() error {
-	switch {
-	case !r.On.Kind.Known():
-		return plainly.New("a score rule needs a kind of signal")
-	case r.Points < -1000 || r.Points > 1000:
-		return plainly.New("points are a whole number from −1000 to 1000")
-	case r.Points == 0 && !r.Wipe:
-		return plainly.New("a rule that gives no points does nothing")
-	case r.Lasts < 0 || r.Lasts > 3660 || r.Half < 0 || r.Half > 3660 || r.Window < 0 || r.Window > 3660:
-		return plainly.New("days are a whole number from 0 to 3660")
-	case r.Often == While && (r.N < 1 || r.Window < 1):
-		return plainly.New("while at least … within … needs a number of signals and of days")
-	case (r.Often == PerDay || r.Often == InAll) && r.N < 1:
-		return plainly.New("at most … needs a number of 1 or more")
-	case asksScore(&r.If):
-		return plainly.New("a score rule cannot ask for the score")
-	}
-	switch r.Often {
-	case Always, First, PerDay, InAll, While:
-	default:
-		return plainly.Errorf("unknown frequency %q", r.Often)
-	}
-	return r.If.Check(nil)
-}
-
-func asksScore(r *rule.Rule) (yes bool) {
-	r.Each(func(c *rule.Condition) { yes = yes || c.Score || c.About == rule.InBand })
-	return yes
-}
 
 // Entry is one line of the ledger: points that a rule gave for a signal, as long
 // as they count without a break. Points that a condition switches off and on
 // again have an entry for each stretch.
 type Entry struct {
 	Rule   int       // index into Model.Rules
-	Signal int       // index into the signals; of While, the one that completed it
-	Made   time.Time // when the points were given: halving counts from here
+	Signal int       // index into the signals; of While, the one that completed it; −1: it is for the record
+	Made   time.Time // when the points were given: halving counts from here; zero: they are for the record
 	At     time.Time // first instant at which they count; Made, unless a condition came to hold only later
 	Until  time.Time // first instant at which they no longer do; zero: never ends
 	Points int
@@ -146,6 +75,11 @@ func (m *Model) Ledger(dst []Entry, signals []signal.Signal, facts rule.Facts, a
 		from = to
 	}
 	dst = m.stretch(dst, signals, from, len(signals))
+	for i := range m.Rules {
+		if m.Rules[i].OfRecord() {
+			dst = append(dst, Entry{Rule: i, Signal: -1, Points: m.Rules[i].Points})
+		}
+	}
 	return m.conditions(dst, signals, facts)
 }
 
@@ -181,7 +115,7 @@ func (m *Model) stretch(dst []Entry, signals []signal.Signal, from, to int) []En
 	for i := range m.Rules {
 		r := &m.Rules[i]
 		switch {
-		case r.Points == 0:
+		case r.Points == 0 || r.OfRecord():
 		case r.Often == While:
 			dst = m.while(dst, i, signals, from, to)
 		default:
@@ -524,4 +458,38 @@ func (m *Model) Tides(ledger []Entry, from, to time.Time) []Tide {
 		out = append(out, Tide{t, m.Shown(Sum(ledger, t))})
 	}
 	return out
+}
+
+// Falls is the first instant after t, and not after until, at which the figure is below the ready line, where nothing
+// is done any more; zero: it stays at the line, or was below it at t.
+func (m *Model) Falls(ledger []Entry, t, until time.Time) time.Time {
+	below := func(x time.Time) bool { return m.Shown(Sum(ledger, x)) < float64(m.Line) }
+	if m.Line == 0 || below(t) {
+		return time.Time{}
+	}
+	for from := t; !from.After(until); {
+		if below(from) {
+			return from
+		}
+		n := next(ledger, from)
+		end := n.Add(-time.Microsecond)
+		if n.IsZero() || n.After(until) {
+			end = until
+		}
+		for halving(ledger, from) >= noticed && from.Before(end) { // one day is short beside a half-life
+			x := from.Add(24 * time.Hour)
+			if x.After(end) {
+				x = end
+			}
+			if below(x) {
+				return bisect(from, x, below)
+			}
+			from = x
+		}
+		if n.IsZero() {
+			break
+		}
+		from = n
+	}
+	return time.Time{}
 }

@@ -1,8 +1,11 @@
 package score
 
 import (
+	"errors"
 	"math"
 	"math/rand/v2"
+	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -135,7 +138,7 @@ func TestOften(t *testing.T) {
 		{"negative points", Rule{On: on(signal.Click), Points: -3}, -12},
 	} {
 		m := Model{Floor: -99, Rules: []Rule{c.r}}
-		if err := c.r.Check(); err != nil {
+		if err := c.r.Check(nil); err != nil {
 			t.Errorf("%s: %v", c.name, err)
 		}
 		if got := m.At(list, nil, day(3)); got != c.want {
@@ -284,7 +287,7 @@ func TestRuleCheck(t *testing.T) {
 		"asks the score":    {On: on(signal.Open), Points: 1, If: rule.ScoreAtLeast(3)},
 		"negative days":     {On: on(signal.Open), Points: 1, Lasts: -1},
 	} {
-		if r.Check() == nil {
+		if r.Check(nil) == nil {
 			t.Errorf("%s: no error", name)
 		}
 	}
@@ -299,6 +302,100 @@ func BenchmarkScore(b *testing.B) {
 		buf = common.Ledger(buf[:0], list, nil, day(20))
 		if Sum(buf, day(20)) != 33 {
 			b.Fatal("wrong sum")
+		}
+	}
+}
+
+// A rule says itself in words, and a draft what it says otherwise.
+func TestWords(t *testing.T) {
+	no := rule.FieldIs(person.Country, "NO")
+	for want, r := range map[string]Rule{
+		"10 points when they viewed a page, for 30 days": {On: on(signal.PageView), Points: 10, Lasts: 30},
+		"1 point when they opened an email, at most twice a day, halving every 10 days": {On: on(signal.Open), Points: 1,
+			Often: PerDay, N: 2, Half: 10},
+		"−100 points when they opted out, the first time, and nothing before it counts any more": {On: on(signal.OptOut),
+			Points: -100, Often: First, Wipe: true},
+		"15 points while they clicked a link from sequence 7 at least 3 times within 180 days, only while country is Norway": {
+			On: signal.Pattern{Kind: signal.Click, Place: signal.Place{Sequence: 7}}, Points: 15, Often: While, N: 3,
+			Window: 180, If: no},
+		"3 points while country is Norway":                         {Points: 3, If: no},
+		"2 points when they replied, at most 5 times in all":       {On: on(signal.Reply), Points: 2, Often: InAll, N: 5},
+		"when they bounced, and nothing before it counts any more": {On: on(signal.Bounce), Wipe: true},
+	} {
+		if err := r.Check(nil); err != nil {
+			t.Errorf("%s: %v", want, err)
+		}
+		if got := r.Words(nil); got != want {
+			t.Errorf("%q, want %q", got, want)
+		}
+	}
+	was := Model{Name: "m", Line: 15, Rules: []Rule{{ID: 1, On: on(signal.Open), Points: 1},
+		{ID: 2, On: on(signal.Click), Points: 3}}}
+	is := was.Clone()
+	is.Rules = is.Rules[1:]
+	is.Rules[0].Points = 5
+	is.Rules = append(is.Rules, Rule{ID: 3, If: no, Points: 2})
+	is.Line, is.CoolOff = 20, 30
+	is.Bands = []rule.Band{{Name: "low"}}
+	want := []Difference{{"1 point when they opened an email", ""},
+		{"3 points when they clicked a link", "5 points when they clicked a link"}, {"", "2 points while country is Norway"},
+		{"ready from 15", "ready from 20, or 30 days after being sent back"}, {"no band", "band “low” from 0"}}
+	if got := Differences(&was, &is, nil); !slices.Equal(got, want) {
+		t.Errorf("it says otherwise %q", got)
+	}
+	if was.Rules[1].Points != 3 || len(Differences(&was, &was, nil)) != 0 {
+		t.Error("a copy shares its rules, or something differs from itself")
+	}
+}
+
+// Rules keep their ids, and a new one gets one that none had.
+func TestTidy(t *testing.T) {
+	m := Model{Name: "m", LastID: 7, Rules: []Rule{{ID: 2, On: on(signal.Open), Points: 1}, {On: on(signal.Click), Points: 1},
+		{ID: 2, On: on(signal.Reply), Points: 1}}}
+	if err := m.Tidy(); err != nil || m.Rules[0].ID != 2 || m.Rules[1].ID != 8 || m.Rules[2].ID != 9 || m.LastID != 9 ||
+		m.Check(nil) != nil {
+		t.Errorf("%+v, %v", m, err)
+	}
+	if err := (&Model{Bands: []rule.Band{{Name: "a", From: 3}}}).Tidy(); err == nil {
+		t.Error("bands that begin at 3 are tidied")
+	}
+	var at *RuleError
+	m.Rules[1].Points = 0
+	if err := m.Check(nil); !errors.As(err, &at) || at.Rule != 1 || !strings.Contains(err.Error(), "rule 2") {
+		t.Errorf("of which rule: %v", err)
+	}
+	for name, bad := range map[string]Model{"no name": {}, "two of one id": {Name: "m", LastID: 1, Rules: []Rule{
+		{ID: 1, On: on(signal.Open), Points: 1}, {ID: 1, On: on(signal.Open), Points: 1}}},
+		"a line under the floor": {Name: "m", Floor: 5, Line: 5}, "many": {Name: "m", Rules: make([]Rule, MaxRules+1)}} {
+		if bad.Check(nil) == nil {
+			t.Errorf("%s is taken", name)
+		}
+	}
+	for name, bad := range map[string]Rule{"for ever and halving": {On: on(signal.Open), Points: 1, Lasts: 3, Half: 3},
+		"the record, at most": {Points: 1, If: rule.FieldIs(person.Country, "NO"), Often: First},
+		"while, lasting":      {On: on(signal.Open), Points: 1, Often: While, N: 1, Window: 1, Lasts: 3}} {
+		if bad.Check(nil) == nil {
+			t.Errorf("%s is taken", name)
+		}
+	}
+}
+
+func TestStands(t *testing.T) {
+	m := Model{Line: 15, FitLine: 50}
+	for _, c := range []struct {
+		sum   float64
+		fit   int
+		reach bool
+		want  bool
+	}{{15, 50, true, true}, {14.94, 50, true, false}, {14.95, 50, true, true}, {20, 49, true, false}, {20, 50, false, false}} {
+		if got := m.Stands(c.sum, c.fit, c.reach); got.Ready != c.want {
+			t.Errorf("%+v: %+v", c, got)
+		}
+	}
+	bands := []rule.Band{{Name: "low"}, {Name: "high", From: 10}}
+	for v, want := range map[float64]int{-1: -1, 0: 0, 9.9: 0, 10: 1, 400: 1} {
+		if got := BandOf(bands, v); got != want {
+			t.Errorf("%v is in band %d, not %d", v, got, want)
 		}
 	}
 }

@@ -54,7 +54,7 @@ func (e *Base) Recount(ctx context.Context, tx store.Tx) (batch int64, err error
 	if n <= fewScores {
 		return 0, tx.CountAllAgain(ctx, e.Now())
 	}
-	if err := tx.StopRecounts(ctx); err != nil {
+	if err := tx.StopBatches(ctx, "recount"); err != nil {
 		return 0, err
 	}
 	if n, err = tx.CountStandings(ctx, 1<<30); err != nil {

@@ -280,7 +280,7 @@ func (e *Flow) gather(
 		}
 		// A kept figure that does not hold for the whole time from reaching
 		// the step until now is counted afresh.
-		asks := AsksRecord(&b.model.Model)
+		asks := b.model.AsksRecord()
 		for i := range claimed {
 			c := &claimed[i]
 			s, ok := b.standings[c.Person]

@@ -5,7 +5,6 @@ import (
 	"time"
 
 	"ombak/internal/core/rule"
-	"ombak/internal/core/score"
 	"ombak/internal/core/signal"
 	"ombak/internal/store"
 )
@@ -35,16 +34,6 @@ func (e *Flow) ScoreModel(ctx context.Context, tx store.Tx) (store.Model, error)
 	m, err := tx.Model(ctx)
 	m.Zone = e.Zone()
 	return m, err
-}
-
-// AsksRecord reports whether a model asks for anything of the record.
-func AsksRecord(m *score.Model) bool {
-	for i := range m.Rules {
-		if m.Rules[i].If.Asks() {
-			return true
-		}
-	}
-	return false
 }
 
 // standing is somebody with the score that is kept of them.

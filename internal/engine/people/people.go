@@ -173,7 +173,7 @@ func (e *People) Applied(ctx context.Context, tx store.Tx, edits []store.Edit, a
 
 func (e *People) recordsChanged(ctx context.Context, tx store.Tx, ids []int64, at time.Time) error {
 	m, err := tx.Model(ctx)
-	if err == nil && flow.AsksRecord(&m.Model) {
+	if err == nil && m.AsksRecord() {
 		err = tx.MarkStandings(ctx, ids, at)
 	}
 	if err != nil && !store.IsNotFound(err) {

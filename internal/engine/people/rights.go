@@ -121,11 +121,10 @@ func (e *People) Everything(ctx context.Context, id int64) (*Everything, error) 
 			map[string]any{"at": s.At, "kind": s.Kind.String(), "made_by_a_machine": s.Machine, "sequence": s.Sequence,
 				"step": s.Step, "message": s.Message, "page": s.Page, "about": about[s.ID]})
 	}
-	ledger, err := e.Ledger(ctx, id)
+	why, err := e.Explain(ctx, id, e.Now())
 	keep(err)
-	for _, l := range ledger {
-		x.Ledger = append(x.Ledger,
-			map[string]any{"at": l.At, "until": l.Until, "points": l.Points, "for": signals[l.Signal].Kind.String()})
+	for _, l := range why.Lines {
+		x.Ledger = append(x.Ledger, map[string]any{"at": l.At, "until": l.Until, "points": l.Points, "for": l.For})
 	}
 	x.Mail, err = e.Store.PersonIncoming(ctx, id)
 	keep(err)

@@ -9,27 +9,9 @@ import (
 	"ombak/internal/core/news"
 	"ombak/internal/core/rule"
 	"ombak/internal/core/score"
-	"ombak/internal/core/signal"
 	"ombak/internal/engine/flow"
 	"ombak/internal/store"
 )
-
-func personFacts(
-	ctx context.Context, tx store.Tx, m *store.Model, person int64,
-) (of *flow.PersonOf, did []signal.Signal, err error) {
-	signals, err := tx.SignalsSince(ctx, []store.Since{{Person: person}})
-	if err != nil {
-		return nil, nil, err
-	}
-	var records map[int64]*rule.Record
-	if flow.AsksRecord(&m.Model) {
-		if records, err = tx.Records(ctx, []int64{person}); err != nil {
-			return nil, nil, err
-		}
-	}
-	did = signals[person]
-	return flow.NewPersonOf(records[person], did), did, nil
-}
 
 // CountBatch counts up to n scores that have changed by now, because a signal
 // came or points ran out, and makes a handoff for each crossing of the ready
@@ -106,7 +88,7 @@ func (e *People) count(
 		return 0, err
 	}
 	var records map[int64]*rule.Record
-	if flow.AsksRecord(&m.Model) {
+	if m.AsksRecord() {
 		if records, err = tx.Records(ctx, ids); err != nil {
 			return 0, err
 		}
@@ -117,18 +99,28 @@ func (e *People) count(
 	}
 	var ledger []score.Entry
 	var deeds []flow.Deed
-	var moved []int64
+	var moved, lifted []int64
+	var to []float64
 	for i := range list {
 		s := &list[i]
-		was, did := s.Score, signals[s.Person]
-		ledger = m.Ledger(ledger[:0], did, flow.NewPersonOf(records[s.Person], did), now)
-		if at, crossed := counted(m, s, ledger, reach[s.Person], now); crossed {
+		was, did, rec := *s, signals[s.Person], records[s.Person]
+		ledger = m.Ledger(ledger[:0], did, flow.NewPersonOf(rec, did), now)
+		may := m.MayCross(0, reach[s.Person])
+		if m.FitLine > 0 && rec != nil {
+			may = m.MayCross(rec.Fit, reach[s.Person])
+		}
+		if at, crossed := counted(m, s, ledger, may, now); crossed {
 			deeds = append(deeds, flow.Deed{Act: act.HandOver{},
 				Occasion: flow.Occasion{Person: s.Person, At: at, By: "crossing"}})
+		} else if liftedBy(m, &was, s) {
+			lifted, to = append(lifted, s.Person), append(to, s.Score)
 		}
-		if s.Score != was {
+		if s.Score != was.Score {
 			moved = append(moved, s.Person)
 		}
+	}
+	if err := tx.AddLifted(ctx, m.ID, m.Version, lifted, to); err != nil {
+		return 0, err
 	}
 	if err := tx.KeepStandings(ctx, m.ID, list); err != nil {
 		return 0, err
@@ -137,6 +129,12 @@ func (e *People) count(
 		return 0, err
 	}
 	return int64(len(moved)), tx.Notify(ctx, news.Score.About(moved...))
+}
+
+// liftedBy reports whether somebody came over the line by nothing but a change of the model.
+func liftedBy(m *store.Model, was, is *store.Standing) bool {
+	stood := was.Ready && m.LineBefore > 0 && was.Score >= float64(m.LineBefore)
+	return was.Before && !stood && is.Ready && m.Line > 0 && is.Score >= float64(m.Line)
 }
 
 // counted counts one score from its ledger and answers when it last crossed the line,
@@ -165,91 +163,4 @@ func counted(
 	s.CountedAt = now
 	s.Until = m.NextChange(ledger, now)
 	return at, crossed
-}
-
-// SaveModel keeps a changed score model and has every score counted again; of many a
-// batch does it, while the earlier scores still serve. The change itself makes nobody
-// cross: only what people do from now on does.
-func (e *People) SaveModel(ctx context.Context, m store.Model) error {
-	for i := range m.Rules {
-		if err := m.Rules[i].Check(); err != nil {
-			return err
-		}
-	}
-	var batch int64
-	err := e.Store.InTx(ctx, func(tx store.Tx) error {
-		_, err := tx.SaveModel(ctx, m)
-		if err == nil {
-			batch, err = e.Recount(ctx, tx)
-		}
-		return err
-	})
-	return e.AskFor(ctx, batch, err)
-}
-
-// SaveFit keeps what makes the fit, and the bands of score and fit. Audiences
-// that ask for the fit are counted again.
-func (e *People) SaveFit(ctx context.Context, m store.Model) error {
-	err := e.Store.InTx(ctx, func(tx store.Tx) error {
-		cat, err := tx.Catalogue(ctx)
-		if err != nil {
-			return err
-		}
-		if err := m.Fit.Check(cat); err != nil {
-			return err
-		}
-		if m.Bands, err = rule.Ranges(m.Bands); err != nil {
-			return err
-		}
-		if m.FitBands, err = rule.Ranges(m.FitBands); err != nil {
-			return err
-		}
-		if m.ID == 0 { // no model of engagement yet
-			m.Name = "Engagement"
-			_, err = tx.SaveModel(ctx, m)
-			return err
-		}
-		return tx.SaveFit(ctx, m)
-	})
-	if err == nil {
-		e.Nudge()
-	}
-	return err
-}
-
-// Ledger is a person's ledger as it stands now, entries that have run out
-// included.
-func (e *People) Ledger(ctx context.Context, person int64) ([]score.Entry, error) {
-	var out []score.Entry
-	err := e.Store.InTx(ctx, func(tx store.Tx) error {
-		m, err := e.ScoreModel(ctx, tx)
-		if store.IsNotFound(err) {
-			return nil
-		}
-		if err != nil {
-			return err
-		}
-		p, did, err := personFacts(ctx, tx, &m, person)
-		if err != nil {
-			return err
-		}
-		out = m.Ledger(nil, did, p, e.Now())
-		return nil
-	})
-	return out, err
-}
-
-// UsualModel begins scoring with points that many begin with, and a ready line,
-// where there is no model. Common practice, no source.
-func (e *People) UsualModel(ctx context.Context) error {
-	if _, err := e.Store.Model(ctx); !store.IsNotFound(err) {
-		return err
-	}
-	rule := func(k signal.Kind, points, lasts int) score.Rule {
-		return score.Rule{On: signal.Pattern{Kind: k}, Points: points, Lasts: lasts}
-	}
-	return e.SaveModel(ctx, store.Model{Model: score.Model{Name: "Engagement", Line: 15, Rules: []score.Rule{
-		rule(signal.PageView, 10, 30), rule(signal.Open, 1, 30), rule(signal.Click, 3, 30),
-		rule(signal.Download, 5, 30),
-		rule(signal.Reply, 15, 90), rule(signal.OptOut, -100, 0)}}})
 }

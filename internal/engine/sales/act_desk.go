@@ -104,7 +104,7 @@ func (e *Sales) brief(ctx context.Context, tx store.Tx, list []store.NewHandoff)
 		return err
 	}
 	var records map[int64]*rule.Record
-	if flow.AsksRecord(&m.Model) {
+	if m.AsksRecord() {
 		if records, err = tx.Records(ctx, ids); err != nil {
 			return err
 		}

@@ -68,7 +68,9 @@ func (e *Sales) lastCall(ctx context.Context, touch, user int64) (c store.PhoneC
 	err error) {
 	c, err = e.Store.PhoneCall(ctx, touch)
 	switch {
-	case store.IsNotFound(err), err == nil && (c.User != user || e.Phone == nil), err == nil && c.Ended && c.Outcome == "":
+	case store.IsNotFound(err):
+		return c, x, false, nil
+	case err == nil && (c.User != user || e.Phone == nil || c.Ended && c.Outcome == ""):
 		return c, x, false, nil
 	case err != nil:
 		return c, x, false, err

@@ -6,13 +6,11 @@ import (
 	"net/http"
 	"slices"
 	"sort"
-	"time"
 
 	"github.com/labstack/echo/v5"
 
 	"ombak/internal/core/person"
 	"ombak/internal/core/rule"
-	"ombak/internal/core/score"
 	"ombak/internal/core/sequence"
 	"ombak/internal/engine/flow"
 	"ombak/internal/engine/people"
@@ -22,10 +20,7 @@ import (
 
 type personData struct {
 	P        store.Person
-	Line     int
-	Tide     shell.Tide
-	Ledger   []ledgerLine
-	Sum      float64
+	Score    ledgerData
 	Fit      fitOf
 	Times    []moment
 	Ways     []wayLine
@@ -103,15 +98,6 @@ type changeLine struct {
 	What []string
 }
 
-type ledgerLine struct {
-	At, Until time.Time
-	Kind      string
-	Detail    string
-	Points    int
-	Worth     float64
-	Over      bool
-}
-
 func (s *Place) person(c *echo.Context) error {
 	id, err := shell.IDOf(c, "id")
 	if err != nil {
@@ -122,7 +108,6 @@ func (s *Place) person(c *echo.Context) error {
 
 func (s *Place) showPerson(c *echo.Context, code int, id int64, wrong *wrongField) error {
 	ctx := c.Request().Context()
-	now := s.Engine.Now()
 	d := personData{Wrong: wrong}
 	var err error
 	if d.P, err = s.Store.Person(ctx, id); err != nil {
@@ -131,31 +116,9 @@ func (s *Place) showPerson(c *echo.Context, code int, id int64, wrong *wrongFiel
 	if d.Users, err = s.Store.Users(ctx); err != nil {
 		return err
 	}
-	signals, err := s.Store.PersonSignals(ctx, id)
-	if err != nil {
+	if d.Score, err = s.ledgerOf(c, id); err != nil {
 		return err
 	}
-	model, err := s.Store.Model(ctx)
-	if err != nil && !store.IsNotFound(err) {
-		return err
-	}
-	d.Line = model.Line
-	ledger, err := s.Engine.Ledger(ctx, id)
-	if err != nil {
-		return err
-	}
-	d.Tide = scoreTide(&model.Model, ledger, now, s.Engine.Zone())
-	for i := len(ledger) - 1; i >= 0; i-- {
-		e := &ledger[i]
-		d.Ledger = append(d.Ledger,
-			ledgerLine{At: e.At, Until: e.Until, Kind: signals[e.Signal].Kind.String(), Points: e.Points,
-				Worth: e.Worth(now), Over: e.Worth(now) == 0})
-	}
-	sort.SliceStable(d.Ledger, func(i, j int) bool { return d.Ledger[i].At.After(d.Ledger[j].At) })
-	if len(d.Ledger) > 60 {
-		d.Ledger = d.Ledger[:60]
-	}
-	d.Sum = score.Sum(ledger, now)
 	if d.Handoffs, err = s.Store.PersonHandoffs(ctx, id); err != nil {
 		return err
 	}
@@ -341,33 +304,6 @@ func changeWords(h store.Changed, cat *rule.Catalogue) []string {
 
 // scoreTide draws a person's score over the last 90 days, and how it runs out
 // over the next 30 if nothing more happens.
-func scoreTide(m *score.Model, ledger []score.Entry, now time.Time, zone *time.Location) shell.Tide {
-	from, to := now.AddDate(0, 0, -90), now.AddDate(0, 0, 30)
-	whole := to.Sub(from).Seconds()
-	t := shell.Tide{Name: "Score over 90 days, and the next 30", Each: "From", Names: [2]string{"Points"}, Level: true,
-		W: 720, H: 170, Left: 34, Bottom: 22, Mark: float64(m.Line), MarkText: "ready line"}
-	past := true
-	add := func(at time.Time, v float64) {
-		t.Points = append(t.Points,
-			shell.TidePoint{X: at.Sub(from).Seconds() / whole, Value: v, Row: at.In(zone).Format(shell.LongForm),
-				Title: at.In(zone).Format(shell.LongForm) + fmt.Sprintf(": %g", v)})
-	}
-	for _, x := range m.Tides(ledger, from, to) {
-		if past && x.At.After(now) {
-			add(now, m.Shown(score.Sum(ledger, now)))
-			t.Now, past = len(t.Points)-1, false
-		}
-		add(x.At, x.Value)
-	}
-	if past {
-		add(now, m.Shown(score.Sum(ledger, now)))
-		t.Now = len(t.Points) - 1
-	}
-	add(to, m.Shown(score.Sum(ledger, to)))
-	t.Layout()
-	return t
-}
-
 func (s *Place) handOver(c *echo.Context) error {
 	id, err := shell.IDOf(c, "id")
 	if err != nil {

@@ -1,6 +1,7 @@
 package scoring
 
 import (
+	"errors"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -13,7 +14,8 @@ import (
 	"ombak/internal/core/person"
 	"ombak/internal/core/plainly"
 	"ombak/internal/core/rule"
-	"ombak/internal/store"
+	"ombak/internal/core/score"
+	"ombak/internal/engine/people"
 	"ombak/internal/web/shell"
 )
 
@@ -29,6 +31,8 @@ type fitData struct {
 	Wrong    string
 	Tide     shell.Tide
 	People   int64
+	Is       draftNote
+	Since    int
 }
 
 type fitLine struct {
@@ -43,7 +47,7 @@ type bandLine struct{ Name, From string }
 
 // fitForm is what the form says, as far as it can be read; wrong is the first
 // thing that cannot.
-func fitForm(v url.Values, cat *rule.Catalogue, m *store.Model) (lines []fitLine, wrong error) {
+func fitForm(v url.Values, cat *rule.Catalogue, m *score.Model) (lines []fitLine, wrong error) {
 	note := func(err error) {
 		if wrong == nil {
 			wrong = err
@@ -112,16 +116,13 @@ func typedBands(list []rule.Band) []bandLine {
 }
 
 func (s *Place) fit(c *echo.Context) error {
-	ctx := c.Request().Context()
-	m, err := s.Store.Model(ctx)
-	if err != nil && !store.IsNotFound(err) {
-		return err
-	}
-	cat, err := s.Store.Catalogue(ctx)
+	kept, cat, err := s.modelAndCatalogue(c.Request().Context())
 	if err != nil {
 		return err
 	}
-	d := fitData{Bands: typedBands(m.Bands), FitBands: typedBands(m.FitBands)}
+	m := changing(&kept)
+	d := fitData{Bands: typedBands(m.Bands), FitBands: typedBands(m.FitBands), Is: noteOf(&kept),
+		Since: kept.DraftChanges}
 	if v := c.QueryParams(); v.Has("form") { // what is being typed
 		d.Lines, _ = fitForm(v, cat, &m)
 		d.Bands, _, _ = bandForm(v["bn"], v["bf"])
@@ -134,7 +135,7 @@ func (s *Place) fit(c *echo.Context) error {
 	return s.showFit(c, http.StatusOK, d, m, cat)
 }
 
-func (s *Place) showFit(c *echo.Context, code int, d fitData, m store.Model, cat *rule.Catalogue) error {
+func (s *Place) showFit(c *echo.Context, code int, d fitData, m score.Model, cat *rule.Catalogue) error {
 	onRecord := slices.DeleteFunc(rule.Subjects(cat), func(x rule.Subject) bool {
 		return !strings.HasPrefix(x.Key, "field ")
 	})
@@ -174,12 +175,7 @@ func (s *Place) showFit(c *echo.Context, code int, d fitData, m store.Model, cat
 }
 
 func (s *Place) saveFit(c *echo.Context) error {
-	ctx := c.Request().Context()
-	m, err := s.Store.Model(ctx)
-	if err != nil && !store.IsNotFound(err) {
-		return err
-	}
-	cat, err := s.Store.Catalogue(ctx)
+	kept, cat, err := s.modelAndCatalogue(c.Request().Context())
 	if err != nil {
 		return err
 	}
@@ -187,7 +183,8 @@ func (s *Place) saveFit(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	var d fitData
+	m := changing(&kept)
+	d := fitData{Is: noteOf(&kept), Since: int(shell.Number(v.Get("since")))}
 	var wrong, wrong2, wrong3 error
 	d.Lines, wrong = fitForm(v, cat, &m)
 	d.FitBands, m.FitBands, wrong2 = bandForm(v["fbn"], v["fbf"])
@@ -201,8 +198,15 @@ func (s *Place) saveFit(c *echo.Context) error {
 			return s.showFit(c, http.StatusUnprocessableEntity, d, m, cat)
 		}
 	}
-	if err := s.Engine.SaveFit(ctx, m); err != nil {
+	err = s.Engine.KeepDraft(c.Request().Context(), m, d.Since, shell.UserOf(c).ID)
+	if err == nil {
+		return s.keptDraft(c, "/scoring/fit", kept.ID == 0)
+	}
+	if _, plain := plainly.Says(err); !plain {
 		return err
 	}
-	return s.Done(c, "/scoring/fit", "Saved. Audiences that ask for the fit are being counted again.")
+	if d.Wrong = shell.Sentence(err); errors.Is(err, people.ErrDraftMoved) {
+		d.Wrong, d.Since = movedOn, kept.DraftChanges
+	}
+	return s.showFit(c, http.StatusUnprocessableEntity, d, m, cat)
 }

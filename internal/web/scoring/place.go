@@ -1,9 +1,12 @@
-// Package scoring is what points are for, and the fit.
+// Package scoring is what points are for, the fit, and how a change of them comes to count.
 package scoring
 
 import (
 	"embed"
 
+	"github.com/labstack/echo/v5"
+
+	"ombak/internal/core/right"
 	"ombak/internal/web/shell"
 )
 
@@ -14,3 +17,24 @@ func init() { shell.Register(files, nil, "parts.html") }
 
 // Place answers its pages.
 type Place struct{ *shell.Shell }
+
+// Routes are those of the place Scoring.
+func (s *Place) Routes(in *echo.Group) {
+	writes := shell.Allow(right.Marketer, right.Lead, right.Admin)
+	in.GET("/scoring", s.points)
+	in.POST("/scoring", s.savePoints, writes)
+	in.POST("/scoring/edit", s.editPoints, writes)
+	in.POST("/scoring/usual", s.usualModel, writes)
+	in.GET("/scoring/fit", s.fit)
+	in.POST("/scoring/fit", s.saveFit, writes)
+	in.GET("/scoring/draft", s.draft)
+	in.POST("/scoring/draft/count", s.countDraft, writes)
+	in.POST("/scoring/draft/over", s.takeOver, writes)
+	in.POST("/scoring/draft/drop", s.dropDraft, writes)
+	in.GET("/scoring/file", s.file)
+	in.POST("/scoring/file", s.bringFile, writes)
+	in.GET("/scoring/versions", s.versions)
+	in.POST("/scoring/versions/:number", s.draftFrom, writes)
+	in.GET("/scoring/lifted", s.lifted)
+	in.POST("/scoring/lifted", s.handLifted, writes)
+}

@@ -15,7 +15,6 @@ import (
 	"ombak/internal/core/person"
 	"ombak/internal/core/plainly"
 	"ombak/internal/core/rule"
-	"ombak/internal/core/signal"
 )
 
 // The rule editor is a form that reads as a sentence. Each part of the rule
@@ -173,20 +172,7 @@ func readCondition(v url.Values, path, key string, cat *rule.Catalogue) rule.Con
 		default:
 			c.Days = num("d", c.Days)
 		}
-		what, id, _ := strings.Cut(text("q"), " ")
-		n, _ := strconv.ParseInt(id, 10, 64) // none: from anywhere
-		switch what {
-		case "sequence":
-			c.Signal.Sequence = n
-		case "message":
-			c.Signal.Message = n
-		case "page":
-			c.Signal.Page = n
-		case "event":
-			c.Signal.Event = n
-		case "machine":
-			c.Signal.Machine = true
-		}
+		ReadPlace(text("q"), c.Signal)
 	case c.Score, c.About == rule.ByFit:
 		c.N, c.M = num("n", c.N), 0
 		if c.Op == rule.Between {
@@ -375,25 +361,7 @@ func viewCondition(c *rule.Condition, path string, cat *rule.Catalogue) *condVie
 		} else if c.Days == 0 {
 			v.Window = "ever"
 		}
-		place := func(kind string, list []rule.Named, id int64) {
-			for _, n := range list {
-				v.Places = append(v.Places,
-					Choice{fmt.Sprintf("%s %d", kind, n.ID), "from the " + kind + " “" + n.Name + "”", n.ID == id})
-			}
-		}
-		switch c.Signal.Kind {
-		case signal.PageView, signal.Form, signal.Download:
-			place("page", cat.Pages, c.Signal.Page)
-		}
-		if c.Signal.Kind.OfEvent() {
-			place("event", cat.Events, c.Signal.Event)
-		}
-		place("sequence", cat.Sequences, c.Signal.Sequence)
-		switch c.Signal.Kind {
-		case signal.Open, signal.Click, signal.Reply:
-			place("message", cat.Messages, c.Signal.Message)
-			v.Places = append(v.Places, Choice{"machine", "machines’ ones too", c.Signal.Machine})
-		}
+		v.Places = PlacesOf(c.Signal, cat)
 	case c.Score, c.About == rule.ByFit:
 	case c.About == rule.InBand, c.About == rule.InFitBand:
 		for _, b := range cat.BandsOf(c.About) {

@@ -1,0 +1,184 @@
+package engine
+
+import (
+	"errors"
+	"slices"
+	"testing"
+	"time"
+
+	"ombak/internal/core/person"
+	"ombak/internal/core/rule"
+	"ombak/internal/core/score"
+	"ombak/internal/core/signal"
+	"ombak/internal/engine/people"
+	"ombak/internal/standin/mailserver"
+	"ombak/internal/store"
+)
+
+// viewed has somebody view a page now.
+func (w *world) viewed(who ...int64) {
+	w.t.Helper()
+	for _, p := range who {
+		w.must(w.e.Record(w.ctx, store.Signal{Person: p,
+			Signal: signal.Signal{At: w.clock.Now(), Kind: signal.PageView}}))
+	}
+}
+
+// A draft is kept beside what counts, of two who change it the second is told, and what takes over counts for
+// everybody without handing anybody over: whom it lifts over the line is listed, and handed over day by day where
+// somebody says so.
+func TestADraftTakesOver(t *testing.T) {
+	w := newWorld(t, mailserver.Options{})
+	var all []int64
+	for _, name := range []string{"Ana", "Ben", "Cyn", "Dan", "Eve"} {
+		all = append(all, w.caller(name, "NO", w.rep1))
+	}
+	w.viewed(all...) // 10 of 15
+	w.settle()
+	m, err := w.s.Model(w.ctx)
+	w.must(err)
+	draft := m.Model.Clone()
+	draft.Rules[0].Points = 20
+	draft.Rules = append(draft.Rules, score.Rule{Points: 2, If: rule.FieldIs(person.Country, "NO")})
+	draft.Bands = []rule.Band{{Name: "low"}, {Name: "high", From: 21}}
+	w.must(w.e.KeepDraft(w.ctx, draft, m.DraftChanges, w.marketer))
+	if err := w.e.KeepDraft(w.ctx, draft, m.DraftChanges, w.marketer); !errors.Is(err, people.ErrDraftMoved) {
+		t.Errorf("a second one over the first: %v", err)
+	}
+	w.settle()
+	if n := w.count("select count(*) from standing where score = 10"); n != 5 {
+		t.Errorf("a draft counts already: %d still have 10", n)
+	}
+	m, err = w.s.Model(w.ctx)
+	w.must(err)
+	if m.Draft == nil || m.Draft.Rules[4].ID != 5 || m.Version != 1 {
+		t.Fatalf("the draft is %+v", m.Draft)
+	}
+
+	// What it would change, told before.
+	batch, err := w.e.PreviewDraft(w.ctx, w.marketer)
+	w.must(err)
+	w.must(w.e.RunBatch(w.ctx, batch))
+	b, err := w.s.Batch(w.ctx, batch)
+	w.must(err)
+	p := b.Detail.V.Preview
+	slices.Sort(p.Up.IDs)
+	if b.State != "done" || p.People != 5 || p.Other != 5 || p.Up.N != 5 || p.Down.N != 0 || !slices.Equal(p.Up.IDs, all) ||
+		!slices.Equal(p.Now, []int64{5, 0}) || !slices.Equal(p.Then, []int64{0, 5}) || p.Ready != [2]int64{0, 5} ||
+		len(p.Reps) != 1 || p.Reps[0].Rep != w.rep1 || p.Reps[0].N != 5 {
+		t.Errorf("it would change %+v (%s)", p, b.State)
+	}
+
+	if _, err := w.e.TakeOver(w.ctx, m.DraftChanges-1, "", w.marketer); !errors.Is(err, people.ErrDraftMoved) {
+		t.Errorf("an old draft takes over: %v", err)
+	}
+	version, err := w.e.TakeOver(w.ctx, m.DraftChanges, "agreed", w.marketer)
+	w.must(err)
+	w.settle()
+	if n := w.count("select count(*) from standing where score = 22"); version != 2 || n != 5 {
+		t.Errorf("version %d counts 22 for %d", version, n)
+	}
+	if n := w.count("select count(*) from handoff"); n != 0 {
+		t.Errorf("the change itself hands over %d", n)
+	}
+	if n, _, err := w.s.LiftedWaiting(w.ctx, m.ID); err != nil || n != 5 {
+		t.Fatalf("%d are over the line by the change: %v", n, err)
+	}
+	versions, err := w.s.ModelVersions(w.ctx, m.ID, 10)
+	w.must(err)
+	if len(versions) != 2 || versions[0].Note != "agreed" || versions[0].By != "Ines Radu" || versions[1].Number != 1 {
+		t.Errorf("the versions are %+v", versions)
+	}
+
+	// Two a day. Who falls below the line before their turn stays; who is counted twice is handed over once.
+	n, err := w.e.HandLifted(w.ctx, 2)
+	w.must(err)
+	if n != 5 {
+		t.Errorf("%d have a day", n)
+	}
+	var per []int
+	for range 10 {
+		w.settle()
+		per = append(per, w.count("select count(*) from handoff"))
+		w.clock.set(w.clock.Now().Add(24 * time.Hour))
+	}
+	if per[0] > 2 || per[9] != 5 || w.count("select count(distinct person_id) from handoff where made_by = 'change'") != 5 {
+		t.Errorf("handed over by the day: %v", per)
+	}
+	for i := 1; i < len(per); i++ {
+		if per[i]-per[i-1] > 2 {
+			t.Errorf("more than two on a day: %v", per)
+		}
+	}
+
+	// What was before can be the draft again.
+	m, err = w.s.Model(w.ctx)
+	w.must(err)
+	w.must(w.e.DraftFrom(w.ctx, 1, m.DraftChanges, w.marketer))
+	m, err = w.s.Model(w.ctx)
+	w.must(err)
+	if m.Draft == nil || m.Draft.Rules[0].Points != 10 || len(m.Draft.Rules) != 4 || m.Draft.LastID != 5 {
+		t.Errorf("the draft from version 1 is %+v", m.Draft)
+	}
+	w.must(w.e.DropDraft(w.ctx, m.DraftChanges, w.marketer))
+	if m, err = w.s.Model(w.ctx); err != nil || m.Draft != nil || m.Rules[0].Points != 20 {
+		t.Errorf("dropped: %+v, %v", m, err)
+	}
+}
+
+// The ready line can ask for a fit: who comes to be the right kind of person crosses it then.
+func TestTheLineAsksForAFit(t *testing.T) {
+	w := newWorld(t, mailserver.Options{})
+	ana := w.meet(store.NewPerson{First: "Ana", Email: "ana@fjord.example", Country: "CA"})
+	m, err := w.s.Model(w.ctx)
+	w.must(err)
+	m.Fit, m.FitLine = rule.Fit{{If: rule.FieldIs(person.Country, "NO"), Points: 40}}, 50
+	w.must(w.e.SaveModel(w.ctx, m))
+	w.viewed(ana, ana)
+	w.settle()
+	if n := w.count("select count(*) from handoff"); n != 0 {
+		t.Fatalf("handed over with a fit of 0: %d", n)
+	}
+	w.must(w.e.ChangePerson(w.ctx, ana, person.Values{person.Country: "Norway"}, w.marketer))
+	w.settle()
+	if n := w.count("select count(*) from handoff where person_id = $1", ana); n != 1 {
+		t.Errorf("with a fit of 100 they are handed over %d times", n)
+	}
+	for _, bad := range []score.Model{{Name: "x", FitLine: 50}, {Name: "x", Line: 5, Ceiling: 4},
+		{Name: "x", Rules: []score.Rule{{Points: 3}}}, {Name: "x", CoolOff: 400}, {}} {
+		if err := w.e.KeepDraft(w.ctx, bad, 0, w.marketer); err == nil {
+			t.Errorf("%+v was kept", bad)
+		}
+	}
+}
+
+// Where a model gives points for what is on the record, somebody new has them before they do anything; and a first
+// model counts what was done before it.
+func TestPointsForTheRecord(t *testing.T) {
+	w := newWorld(t, mailserver.Options{})
+	_, err := w.s.DB().ExecContext(w.ctx, "delete from score_model")
+	w.must(err)
+	ana := w.meet(store.NewPerson{First: "Ana", Email: "ana@fjord.example", Country: "NO"})
+	w.viewed(ana)
+	w.must(w.e.KeepDraft(w.ctx, score.Model{Name: "First", Line: 5, Rules: []score.Rule{
+		{On: signal.Pattern{Kind: signal.PageView}, Points: 10},
+		{Points: 3, If: rule.FieldIs(person.Country, "NO")}}}, 0, w.marketer))
+	bo := w.meet(store.NewPerson{First: "Bo", Email: "bo@fjord.example", Country: "NO"})
+	w.settle()
+	at := func(p int64) float64 {
+		m, err := w.s.Model(w.ctx)
+		w.must(err)
+		list, err := w.s.Standings(w.ctx, m.ID, []int64{p})
+		w.must(err)
+		if len(list) != 1 {
+			t.Fatalf("%d has %d scores", p, len(list))
+		}
+		return list[0].Score
+	}
+	if a, b := at(ana), at(bo); a != 13 || b != 3 {
+		t.Errorf("they have %v and %v", a, b)
+	}
+	if n := w.count("select count(*) from handoff"); n != 0 {
+		t.Errorf("a first model hands over %d", n)
+	}
+}
