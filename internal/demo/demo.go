@@ -17,6 +17,7 @@ import (
 	"ombak/internal/core/right"
 	"ombak/internal/engine"
 	"ombak/internal/engine/base"
+	"ombak/internal/engine/sales"
 	"ombak/internal/standin/readers"
 	"ombak/internal/store"
 )
@@ -96,6 +97,9 @@ func (d *Demo) Load(ctx context.Context) error {
 		return err
 	}
 	if err := d.keepWaitingList(ctx, ids[0]); err != nil {
+		return err
+	}
+	if err := d.keepHanding(ctx, m); err != nil {
 		return err
 	}
 	return d.Store.SetSetting(ctx, progress, "done")
@@ -291,7 +295,7 @@ func (d *Demo) repsWork(ctx context.Context, s *scenario) error {
 			continue
 		}
 		if s.rnd.IntN(4) == 0 {
-			err = d.Engine.SendBack(ctx, h.ID, *rep, reasons[s.rnd.IntN(len(reasons))])
+			err = d.Engine.SendBack(ctx, h.ID, *rep, sales.Back{Reason: reasons[s.rnd.IntN(len(reasons))], CoolOff: 30})
 		} else {
 			var deal int64
 			if deal, err = d.Engine.Accept(ctx, h.ID, *rep); err == nil && s.rnd.IntN(3) > 0 {

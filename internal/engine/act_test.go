@@ -55,12 +55,8 @@ func TestHandedOverTogether(t *testing.T) {
 		if i >= 30 && i < 35 {
 			owner = w.rep2
 		}
-		want[p], _ = handoff.Route(owner, reps)
-		for j := range reps {
-			if reps[j].ID == want[p] {
-				reps[j].Open, reps[j].Last = reps[j].Open+1, at
-			}
-		}
+		want[p] = handoff.Route(handoff.Case{Owner: owner}, reps).Rep
+		handoff.Given(reps, want[p], at)
 	}
 	w.tx(func(tx store.Tx) error { return w.e.Do(w.ctx, tx, deeds) })
 	if n := w.count("select count(*) from handoff"); n != 40 {

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"ombak/internal/engine/base"
+	"ombak/internal/engine/sales"
 	"ombak/internal/standin/mailserver"
 	"ombak/internal/store"
 )
@@ -30,10 +31,10 @@ func TestAnothersWork(t *testing.T) {
 	if _, err := w.e.Accept(w.ctx, open[0].ID, w.rep2); !errors.Is(err, base.ErrNotYours) {
 		t.Errorf("another's handoff accepted: %v", err)
 	}
-	if err := w.e.SendBack(w.ctx, open[0].ID, w.rep2, "no"); !errors.Is(err, base.ErrNotYours) {
+	if err := w.e.SendBack(w.ctx, open[0].ID, w.rep2, sales.Back{Reason: "no"}); !errors.Is(err, base.ErrNotYours) {
 		t.Errorf("another's handoff sent back: %v", err)
 	}
-	w.must(w.e.SendBack(w.ctx, open[1].ID, lead, "too early"))
+	w.must(w.e.SendBack(w.ctx, open[1].ID, lead, sales.Back{Reason: "too early"}))
 	deal, err := w.e.Accept(w.ctx, open[0].ID, w.rep1)
 	w.must(err)
 	if err := w.e.SetAmount(w.ctx, deal, 100, w.rep2); !errors.Is(err, base.ErrNotYours) {

@@ -15,6 +15,7 @@ import (
 	"ombak/internal/engine/base"
 	"ombak/internal/engine/flow"
 	"ombak/internal/engine/forms"
+	"ombak/internal/engine/sales"
 	"ombak/internal/mail"
 	"ombak/internal/standin/mailserver"
 	"ombak/internal/store"
@@ -135,7 +136,7 @@ func TestOneCrossingOneHandoff(t *testing.T) {
 	view()
 	list, err := w.s.OpenHandoffs(w.ctx, 0)
 	w.must(err)
-	w.must(w.e.SendBack(w.ctx, list[0].ID, *list[0].Rep, "not now"))
+	w.must(w.e.SendBack(w.ctx, list[0].ID, *list[0].Rep, sales.Back{Reason: "not now"}))
 	view()
 	if handoffs() != 1 {
 		t.Errorf("above the line all the time: %d handoffs", handoffs())

@@ -228,6 +228,10 @@ func (e *Engine) walkOn(ctx context.Context) (bool, error) {
 	if err != nil {
 		return false, err
 	}
+	clocks, err := e.RunClocks(ctx, flow.BatchSize)
+	if err != nil {
+		return false, err
+	}
 	entered, err := e.enterInTurn(ctx)
 	if err != nil {
 		return false, err
@@ -245,7 +249,7 @@ func (e *Engine) walkOn(ctx context.Context) (bool, error) {
 		return false, err
 	}
 	filled, err := e.FillMailings(ctx)
-	return counted > 0 || lifted > 0 || back > 0 || entered > 0 || recorded > 0 || looked > 0 || filled, err
+	return counted+lifted+clocks+back+recorded+looked > 0 || entered > 0 || filled, err
 }
 
 // enterInTurn looks for people whom rules let in, at most every two seconds:

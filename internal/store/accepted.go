@@ -53,7 +53,8 @@ func (tx Tx) RemoveFreshDeal(ctx context.Context, id int64) (bool, error) {
 // ReopenHandoff puts a decided handoff back; false: the person has another open
 // one, or a deal.
 func (tx Tx) ReopenHandoff(ctx context.Context, id int64) (bool, error) {
-	n, err := exec(ctx, tx, `update handoff h set state = 'open', decided_at = null, reason = ''
+	n, err := exec(ctx, tx, `update handoff h
+		set state = 'open', decided_at = null, reason = '', clock_due = clock_from
 		where h.id = $1 and h.state <> 'open'
 			and not exists (select from handoff o where o.person_id = h.person_id and o.state = 'open')
 			and not exists (select from deal d where d.person_id = h.person_id and d.closed_at is null)`, id)

@@ -113,6 +113,7 @@ type EndedWay struct {
 // NewComeback is one to be kept.
 type NewComeback struct {
 	Person, Sequence, Way int64 // way 0: they enter anew
+	Step                  int32 // where they enter anew: at which step; 0: at the beginning
 	Due, Made             time.Time
 	Why                   string
 	User                  int64
@@ -121,9 +122,9 @@ type NewComeback struct {
 // AddComeback keeps that somebody comes back into a sequence.
 func (tx Tx) AddComeback(ctx context.Context, c NewComeback) (int64, error) {
 	return one[int64](ctx, tx, `
-		insert into comeback (person_id, sequence_id, enrolment_id, due, why, user_id, made_at)
-		values ($1, $2, nullif($3::bigint, 0), $4, $5, nullif($6::bigint, 0), $7)
-		returning id`, c.Person, c.Sequence, c.Way, c.Due, c.Why, c.User, c.Made)
+		insert into comeback (person_id, sequence_id, enrolment_id, due, why, user_id, made_at, step)
+		values ($1, $2, nullif($3::bigint, 0), $4, $5, nullif($6::bigint, 0), $7, $8)
+		returning id`, c.Person, c.Sequence, c.Way, c.Due, c.Why, c.User, c.Made, c.Step)
 }
 
 // RemoveComeback removes one that has not come; false: it has.
@@ -135,9 +136,10 @@ func (tx Tx) RemoveComeback(ctx context.Context, id int64) (bool, error) {
 // Comeback is that somebody comes back into a sequence.
 type Comeback struct {
 	ID       int64
-	Person   int64  `db:"person_id"`
-	Sequence int64  `db:"sequence_id"`
-	Way      int64  `db:"way"` // 0: they enter anew
+	Person   int64 `db:"person_id"`
+	Sequence int64 `db:"sequence_id"`
+	Way      int64 `db:"way"` // 0: they enter anew
+	Step     int32
 	Name     string // of the sequence
 	Due      time.Time
 	Why      string
@@ -147,7 +149,7 @@ type Comeback struct {
 }
 
 const comebackFields = `
-	select c.id, c.person_id, c.sequence_id, coalesce(c.enrolment_id, 0) as way, q.name, c.due, c.why,
+	select c.id, c.person_id, c.sequence_id, coalesce(c.enrolment_id, 0) as way, c.step, q.name, c.due, c.why,
 		coalesce(u.name, '') as "user", c.done_at, c.outcome
 	from comeback c
 	join sequence q on q.id = c.sequence_id

@@ -41,8 +41,8 @@ type PastHandoff struct {
 // AddPastHandoff keeps one, with its deal.
 func (tx Tx) AddPastHandoff(ctx context.Context, h PastHandoff) error {
 	id, err := one[int64](ctx, tx,
-		`insert into handoff (person_id, rep_id, state, made_by, how, brief, made_at, decided_at, reason)
-		values ($1, $2, $3, 'crossing', 'in turn', $4, $5, $6, $7) returning id`, h.Person, h.Rep, h.State,
+		`insert into handoff (person_id, rep_id, state, made_by, how, brief, made_at, clock_from, decided_at, reason)
+		values ($1, $2, $3, 'crossing', 'in turn', $4, $5, $5, $6, $7) returning id`, h.Person, h.Rep, h.State,
 		JSON[handoff.Brief]{h.Brief}, h.Made, h.Decided, h.Reason)
 	if err != nil || h.Stage == 0 {
 		return err

@@ -39,8 +39,9 @@ func onDesk() string {
 	}
 	return `
 		with items as (
-			select 2 as of, h.id, 'handoff' as kind, h.person_id, h.made_at, null::timestamptz as limit_at,
-				h.made_at + interval '4 hours' as due, null::timestamptz as tried_at, h.rep_id
+			select 2 as of, h.id, 'handoff' as kind, h.person_id, h.clock_from as made_at,
+				null::timestamptz as limit_at,
+				h.clock_from + interval '4 hours' as due, null::timestamptz as tried_at, h.rep_id
 			from handoff h
 			where h.state = 'open' and ` + mine("h.rep_id", "null::bigint") + `
 			union all

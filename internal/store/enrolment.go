@@ -347,6 +347,7 @@ func (db Queries) NextLook(ctx context.Context, not ...int64) (time.Time, error)
 					and t.person_id <> all (array(select id from held))`+open+` order by lt.ready_at limit 1),
 			(select min(c.due) from comeback c join sequence q on q.id = c.sequence_id
 				where c.done_at is null and q.state <> 'held'),
+			(select min(clock_due) from handoff where state = 'open' and rep_id is not null and clock_due is not null),
 			(select min(due) from score_lifted where due is not null and done_at is null),
 			(select min(due) from standing where due is not null))`, args...)
 	if err != nil || t == nil {

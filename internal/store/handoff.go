@@ -23,6 +23,9 @@ type Handoff struct {
 	Made     time.Time  `db:"made_at"`
 	Decided  *time.Time `db:"decided_at"`
 	Reason   string
+	Why      JSON[[]string]
+	Comeback int64      `db:"comeback_id"`
+	Cool     *time.Time `db:"cool_until"`
 
 	First, Last, Email, Title, Company string
 	Country, City, Zone, Phone         string
@@ -30,7 +33,8 @@ type Handoff struct {
 
 const handoffFields = `
 	select h.id, h.person_id, h.rep_id, coalesce(a.name, '') as rep_name, h.state, h.made_by, h.how, h.sequence_id,
-		h.brief, h.made_at, h.decided_at, h.reason,
+		h.brief, h.made_at, h.decided_at, h.reason, to_jsonb(h.why) as why,
+		coalesce(h.comeback_id, 0) as comeback_id, h.cool_until,
 	p.first_name as first, p.last_name as last, p.email, p.title, coalesce(c.name, '') as company, p.country, p.city,
 		p.zone, p.phone
 	from handoff h
@@ -63,7 +67,8 @@ func (tx Tx) Unowned(ctx context.Context, people []int64) ([]int64, error) {
 type NewHandoff struct {
 	Person, Rep, Sequence int64 // rep and sequence 0: none
 	MadeBy                string
-	How                   handoff.How
+	How                   string
+	Why                   []string
 	Brief                 handoff.Brief
 	At                    time.Time
 }
@@ -75,21 +80,28 @@ func (tx Tx) AddHandoffs(ctx context.Context, list []NewHandoff) ([]int64, error
 	n := len(list)
 	who, rep, seq := make([]int64, n), make([]int64, n), make([]int64, n)
 	by, how, briefs, at := make([]string, n), make([]string, n), make([]string, n), make([]time.Time, n)
+	why := make([]string, n) // as JSON: a list of lists has no shape of its own
 	for i, h := range list {
 		brief, err := json.Marshal(h.Brief)
 		if err != nil {
 			return nil, fmt.Errorf("the brief about person %d: %w", h.Person, err)
 		}
 		who[i], rep[i], seq[i] = h.Person, h.Rep, h.Sequence
-		by[i], how[i], briefs[i], at[i] = h.MadeBy, string(h.How), string(brief), h.At
+		reasons, err := json.Marshal(append([]string{}, h.Why...))
+		if err != nil {
+			return nil, err
+		}
+		by[i], how[i], briefs[i], at[i], why[i] = h.MadeBy, h.How, string(brief), h.At, string(reasons)
 	}
 	made, err := all[int64](ctx, tx, `
 		with made as (
-			insert into handoff (person_id, rep_id, made_by, how, sequence_id, brief, made_at)
-			select u.who, nullif(u.rep, 0), u.by, u.how, nullif(u.seq, 0), u.brief, u.at
+			insert into handoff (person_id, rep_id, made_by, how, sequence_id, brief, made_at, clock_from, clock_due,
+				why)
+			select u.who, nullif(u.rep, 0), u.by, u.how, nullif(u.seq, 0), u.brief, u.at, u.at, u.at,
+				array(select jsonb_array_elements_text(u.why))
 			from unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::text[], $5::text[], $6::jsonb[],
-				$7::timestamptz[])
-				with ordinality as u(who, rep, seq, by, how, brief, at, n)
+				$7::timestamptz[], $8::jsonb[])
+				with ordinality as u(who, rep, seq, by, how, brief, at, why, n)
 			order by u.n
 			on conflict (person_id) where state = 'open' do nothing
 			returning person_id, rep_id, made_at),
@@ -101,7 +113,7 @@ func (tx Tx) AddHandoffs(ctx context.Context, list []NewHandoff) ([]int64, error
 			update person p set owner_id = made.rep_id
 			from made
 			where p.id = made.person_id and made.rep_id is not null and p.owner_id is null)
-		select person_id from made`, who, rep, seq, by, how, briefs, at)
+		select person_id from made`, who, rep, seq, by, how, briefs, at, why)
 	if err != nil {
 		return nil, fmt.Errorf("handing over %d people: %w", n, err)
 	}

@@ -221,7 +221,7 @@ func TestDealsKeepTheOrderTheyAreDraggedInto(t *testing.T) {
 	for n := range 4 {
 		p, _ := k.meet(store.NewPerson{First: fmt.Sprint("P", n), Email: fmt.Sprintf("p%d@x.example", n)})
 		k.tx(func(tx store.Tx) error {
-			h := store.NewHandoff{Person: p, Rep: rep, MadeBy: "hand", How: handoff.InTurn, At: at}
+			h := store.NewHandoff{Person: p, Rep: rep, MadeBy: "hand", How: string(handoff.InTurn), At: at}
 			if _, err := tx.AddHandoffs(k.ctx, []store.NewHandoff{h}); err != nil {
 				return err
 			}
@@ -293,7 +293,7 @@ func TestOneOpenHandoffEach(t *testing.T) {
 	rep, other := k.user("tomas", "rep"), k.user("uma", "rep")
 	p, _ := k.meet(store.NewPerson{Email: "a@x.example"})
 	hand := func(n int) (made []int64) {
-		list := slices.Repeat([]store.NewHandoff{{Person: p, Rep: rep, MadeBy: "hand", How: handoff.InTurn, At: at}}, n)
+		list := slices.Repeat([]store.NewHandoff{{Person: p, Rep: rep, MadeBy: "hand", How: string(handoff.InTurn), At: at}}, n)
 		k.tx(func(tx store.Tx) (err error) {
 			made, err = tx.AddHandoffs(k.ctx, list)
 			return err

@@ -313,3 +313,21 @@ func TestModelsOfBefore(t *testing.T) {
 	}
 	forward()
 }
+
+// The response clock of handoffs that were there before runs from when they were made, of those that are open.
+func TestHandoffsOfBefore(t *testing.T) {
+	k := open(t)
+	forward := k.before(57)
+	for i, state := range []string{"open", "accepted", "open"} {
+		p, _ := k.meet(store.NewPerson{First: "Ana", Email: fmt.Sprintf("ana%d@fjord.example", i)})
+		k.run("insert into handoff (person_id, state, made_by, how, brief, made_at) values ($1, $2, 'hand', 'in turn', "+
+			"'{}', '2026-04-14 09:00Z')", p, state)
+	}
+	forward()
+	var clocks, wound int
+	k.must(k.DB().QueryRow(`select count(*) filter (where clock_from = made_at), count(clock_due) from handoff
+		where cool_until is null and why = '{}'`).Scan(&clocks, &wound))
+	if clocks != 3 || wound != 2 {
+		t.Errorf("%d clocks run from the beginning, %d are looked at", clocks, wound)
+	}
+}

@@ -19,6 +19,7 @@ type User struct {
 	Role         right.Role
 	PasswordHash string `db:"password_hash"`
 	Capacity     int
+	Weight       int // how many turns they have where another has one
 	Away         bool
 	Signature    string     // HTML, as core/message cleans it
 	Left         *time.Time `db:"left_at"` // they no longer work here; nil: they do
@@ -26,8 +27,8 @@ type User struct {
 	Work         JSON[desk.Worker]
 }
 
-const userFields = "select id, name, email, phone, role, password_hash, capacity, away, signature, left_at, " +
-	"team_id, work from " +
+const userFields = "select id, name, email, phone, role, password_hash, capacity, weight, away, signature, " +
+	"left_at, team_id, work from " +
 	"app_user "
 
 // UserByEmail finds a user by address, in lower case.
@@ -63,13 +64,18 @@ func (tx Tx) SetSignature(ctx context.Context, id int64, signature string) error
 func (tx Tx) RepsInTurn(ctx context.Context, now time.Time, zone *time.Location) ([]handoff.Rep, error) {
 	rows, err := all[struct {
 		ID       int64
+		Name     string
+		Team     int64
 		Capacity int
 		Away     bool
 		Open     int
+		Weight   int
+		Turn     float64
 		Last     *time.Time `db:"handed_at"`
 		Work     JSON[desk.Worker]
 	}](ctx, tx, `
-		select a.id, a.capacity, a.away, a.handed_at, a.work, (
+		select a.id, a.name, coalesce(a.team_id, 0) as team, a.capacity, a.away, a.weight, a.turn, a.handed_at,
+			a.work, (
 			select count(*) from handoff h where h.rep_id = a.id and h.state = 'open') as open
 		from app_user a where a.role = 'rep' and a.left_at is null
 		order by a.id for update of a`)
@@ -78,8 +84,11 @@ func (tx Tx) RepsInTurn(ctx context.Context, now time.Time, zone *time.Location)
 	}
 	var reps []handoff.Rep
 	for _, r := range rows {
-		rep := handoff.Rep{ID: r.ID, Capacity: r.Capacity, Away: r.Away || r.Work.V.AwayAt(now, zone),
-			Open: r.Open}
+		rep := handoff.Rep{ID: r.ID, Name: r.Name, Capacity: r.Capacity, Open: r.Open, Weight: r.Weight, Turn: r.Turn,
+			Away: r.Away || r.Work.V.AwayAt(now, zone)}
+		if r.Team != 0 {
+			rep.Teams = []int64{r.Team}
+		}
 		if r.Last != nil {
 			rep.Last = *r.Last
 		}

@@ -4,7 +4,6 @@ package handoff
 import (
 	"fmt"
 	"math"
-	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -13,68 +12,6 @@ import (
 	"ombak/internal/core/score"
 	"ombak/internal/core/signal"
 )
-
-// Rep is somebody who can be handed people.
-type Rep struct {
-	ID       int64
-	Capacity int // most open handoffs at a time; 0: no limit
-	Open     int // open handoffs now
-	Away     bool
-	Last     time.Time // last handed somebody
-}
-
-func (r *Rep) room() bool { return !r.Away && (r.Capacity == 0 || r.Open < r.Capacity) }
-
-// How tells by which rule a rep was chosen.
-type How string
-
-// The ways, in the order in which they are tried. Pool means nobody has room:
-// it waits, and the lead sees it.
-const (
-	ByOwner How = "owner"
-	InTurn  How = "in turn"
-	Pool    How = "waiting in the pool"
-)
-
-// Route chooses the rep for a person with that owner (0: none): the owner, be
-// there room or not unless they are away, since the person knows them; else
-// the rep with room who has waited longest, the lower ID among equals; else
-// nobody (0).
-func Route(owner int64, reps []Rep) (int64, How) {
-	if i := slices.IndexFunc(reps, func(r Rep) bool { return r.ID == owner && !r.Away }); i >= 0 {
-		return owner, ByOwner
-	}
-	best := -1
-	for i := range reps {
-		r := &reps[i]
-		if !r.room() {
-			continue
-		}
-		if best < 0 || r.Last.Before(reps[best].Last) || (r.Last.Equal(reps[best].Last) && r.ID < reps[best].ID) {
-			best = i
-		}
-	}
-	if best < 0 {
-		return 0, Pool
-	}
-	return reps[best].ID, InTurn
-}
-
-// Given keeps in reps that one of them was handed somebody at an instant, so that
-// whoever comes next is routed by it. A rep that is none of them changes nothing.
-func Given(reps []Rep, rep int64, at time.Time) {
-	HadTurn(reps, rep, at)
-	if i := slices.IndexFunc(reps, func(r Rep) bool { return r.ID == rep }); i >= 0 {
-		reps[i].Open++
-	}
-}
-
-// HadTurn keeps in reps that it was the turn of one of them.
-func HadTurn(reps []Rep, rep int64, at time.Time) {
-	if i := slices.IndexFunc(reps, func(r Rep) bool { return r.ID == rep }); i >= 0 {
-		reps[i].Last = at
-	}
-}
 
 // Reason is a line of a brief: points that count now, and what for.
 type Reason struct {

@@ -1,6 +1,7 @@
 package base
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"strings"
@@ -8,6 +9,7 @@ import (
 
 	"ombak/internal/core/calendar"
 	"ombak/internal/core/desk"
+	"ombak/internal/core/handoff"
 	"ombak/internal/core/person"
 	"ombak/internal/core/pipeline"
 	"ombak/internal/core/plainly"
@@ -33,6 +35,9 @@ type Workspace struct {
 
 	AnswerIn  int   `json:"answer_in,omitempty"`  // working hours in which an answer is answered; 0: 4
 	RespondIn int   `json:"respond_in,omitempty"` // working hours in which a handoff is decided; 0: 4
+	Silent    bool  `json:"silent,omitempty"`     // nobody is reminded at the end of the response clock
+	TellLead  int   `json:"tell_lead,omitempty"`  // working hours after its end until the lead is told; 0: never
+	OfferNext int   `json:"offer_next,omitempty"` // and until it is offered to the next; 0: never
 	PoolFor   int   `json:"pool_for,omitempty"`   // minutes for which what was taken from a pool is kept; 0: 30
 	Rests     int64 `json:"rests,omitempty"`      // goes up whenever holidays change
 }
@@ -124,8 +129,9 @@ func (w *Workspace) Check() error {
 	if err := w.Rest.Check(); err != nil {
 		return err
 	}
-	if w.RespondIn < 0 || w.RespondIn > 80 {
-		return plainly.New("a handoff waits at most 80 working hours")
+	clock := w.ResponseClock()
+	if err := clock.Check(); err != nil {
+		return err
 	}
 	if w.AnswerIn < 0 || w.AnswerIn > 80 || w.PoolFor < 0 || w.PoolFor > 24*60 {
 		return plainly.New("an answer waits at most 80 working hours, and what was taken at most a day")
@@ -161,13 +167,25 @@ func (e *Base) SetWorkspace(ctx context.Context, w Workspace) error {
 // KeepWorkspace keeps what holds here, once it is checked; Knows follows when that is
 // committed. It answers the work of counting scores again, which begins by AskFor.
 func (e *Base) KeepWorkspace(ctx context.Context, tx store.Tx, w Workspace) (batch int64, err error) {
-	if err := tx.KeepSetting(ctx, workspaceSetting, w); err != nil || w.Zone == e.Workspace().Zone {
+	if err := tx.KeepSetting(ctx, workspaceSetting, w); err != nil {
+		return 0, err
+	}
+	if err := tx.WindClocks(ctx); err != nil || w.Zone == e.Workspace().Zone {
 		return 0, err
 	}
 	if err := tx.DaysMoved(ctx); err != nil {
 		return 0, err
 	}
 	return e.Recount(ctx, tx)
+}
+
+// RespondIn is for how many working hours a handoff waits before it is late, where nobody says
+// otherwise (common practice, no source).
+const RespondIn = 4
+
+// ResponseClock is what happens where a rep does not answer a handoff.
+func (w *Workspace) ResponseClock() handoff.Clock {
+	return handoff.Clock{Respond: cmp.Or(w.RespondIn, RespondIn), Silent: w.Silent, Lead: w.TellLead, Next: w.OfferNext}
 }
 
 // CallingHours are the hours in which people are called.

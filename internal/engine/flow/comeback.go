@@ -4,6 +4,8 @@ import (
 	"context"
 
 	"ombak/internal/core/news"
+	"ombak/internal/core/plainly"
+	"ombak/internal/core/sequence"
 	"ombak/internal/store"
 )
 
@@ -60,6 +62,17 @@ func (e *Flow) comeBack(ctx context.Context, tx store.Tx, c *store.Comeback) (st
 	n, err := tx.Enrol(ctx, &q, []int64{c.Person}, e.Now())
 	if err != nil || n == 0 {
 		return cannotEnter, err
+	}
+	if c.Step != 0 { // where it is not there any more, they go through from the beginning
+		there := ByHand{Do: MoveTo, Sequence: c.Sequence, Step: sequence.StepID(c.Step)}
+		_, err := e.CheckHand(ctx, there)
+		if _, gone := plainly.Says(err); gone {
+			return cameBack, nil
+		}
+		if err == nil {
+			_, err = e.DoByHand(ctx, tx, there, []int64{c.Person})
+		}
+		return cameBack, err
 	}
 	return cameBack, nil
 }

@@ -95,7 +95,7 @@ func (e *People) assign(ctx context.Context, tx store.Tx, list []flow.Doing[act.
 					return err
 				}
 			}
-			if to, _ = handoff.Route(0, reps); to == 0 {
+			if to = handoff.Route(handoff.Case{}, reps).Rep; to == 0 {
 				continue
 			}
 			if err := tx.HadTurn(ctx, to, d.At); err != nil {
@@ -106,6 +106,9 @@ func (e *People) assign(ctx context.Context, tx store.Tx, list []flow.Doing[act.
 		delete(waits, d.Person)
 		owner[d.Person] = to
 		how[d.How] = append(how[d.How], d.Person)
+	}
+	if err := tx.KeepTurns(ctx, reps); err != nil {
+		return err
 	}
 	for how, ids := range how {
 		if err := flow.Gone(e.own(ctx, tx, ids, owner, how)); err != nil {

@@ -97,6 +97,10 @@ func (e *People) count(
 	if err != nil {
 		return 0, err
 	}
+	cooling, err := tx.Cooling(ctx, ids, now)
+	if err != nil {
+		return 0, err
+	}
 	var ledger []score.Entry
 	var deeds []flow.Deed
 	var moved, lifted []int64
@@ -109,7 +113,12 @@ func (e *People) count(
 		if m.FitLine > 0 && rec != nil {
 			may = m.MayCross(rec.Fit, reach[s.Person])
 		}
-		if at, crossed := counted(m, s, ledger, may, now); crossed {
+		until, cools := cooling[s.Person]
+		at, crossed := counted(m, s, ledger, may && !cools, now)
+		if cools && (s.Until.IsZero() || until.Before(s.Until)) {
+			s.Until = until // over then, they cross where they stand above the line
+		}
+		if crossed {
 			deeds = append(deeds, flow.Deed{Act: act.HandOver{},
 				Occasion: flow.Occasion{Person: s.Person, At: at, By: "crossing"}})
 		} else if liftedBy(m, &was, s) {

@@ -64,10 +64,13 @@ func (e *Sales) handOver(ctx context.Context, tx store.Tx, list []flow.Doing[act
 	if err != nil || len(owners) == 0 {
 		return err
 	}
+	cases, err := e.cases(ctx, tx.Queries, owners)
+	if err != nil {
+		return err
+	}
 	var out []store.NewHandoff
 	for _, d := range list {
-		owner, can := owners[d.Person]
-		if !can {
+		if _, can := owners[d.Person]; !can {
 			continue
 		}
 		delete(owners, d.Person)
@@ -75,9 +78,13 @@ func (e *Sales) handOver(ctx context.Context, tx store.Tx, list []flow.Doing[act
 		if d.Way != nil {
 			h.Sequence = d.Way.Sequence()
 		}
-		h.Rep, h.How = handoff.Route(owner, reps)
+		to := handoff.Route(cases[d.Person], reps)
+		h.Rep, h.How, h.Why = to.Rep, store.HowWords(to), to.Why
 		handoff.Given(reps, h.Rep, h.At)
 		out = append(out, h)
+	}
+	if err := tx.KeepTurns(ctx, reps); err != nil {
+		return err
 	}
 	if err := e.brief(ctx, tx, out); err != nil {
 		return err

@@ -22,10 +22,6 @@ import (
 // ErrTaken is answered to somebody who would do what another has taken from the pool.
 var ErrTaken = plainly.New("a colleague has this in hand just now")
 
-// RespondIn is for how many working hours a handoff waits before it is late, where nobody says
-// otherwise (common practice, no source).
-const RespondIn = 4
-
 // MaxDesk bounds how many items one list is made of. Nobody does more in a month.
 const MaxDesk = 20_000
 
@@ -275,7 +271,7 @@ func (e *Sales) placing(ctx context.Context, user int64, now time.Time) (*placin
 		return nil, err
 	}
 	p := &placing{e: e, now: now, own: own, calling: w.CallingHours(),
-		respond: time.Duration(cmp.Or(w.RespondIn, RespondIn)) * time.Hour, first: map[string]time.Time{},
+		respond: time.Duration(w.ResponseClock().Respond) * time.Hour, first: map[string]time.Time{},
 		steps: map[[2]int64]sequence.Step{}, done: map[sequence.SocialAct]int{}}
 	today := calendar.DateOf(now, own.zone)
 	p.tonight = calendar.At(today.Add(1), 0, own.zone)

@@ -4,7 +4,6 @@ package sales
 import (
 	"context"
 	"errors"
-	"strings"
 	"time"
 
 	"ombak/internal/core/act"
@@ -82,6 +81,9 @@ func (e *Sales) accept(
 	if err != nil {
 		return 0, false, err
 	}
+	if err := tx.EndClockAlerts(ctx, h.Person, now); err != nil {
+		return 0, false, err
+	}
 	if ok, err := tx.AnyOpenStage(ctx); err != nil || !ok {
 		return 0, false, errors.Join(err, ErrNoStage)
 	}
@@ -136,6 +138,14 @@ func (e *Sales) TakeBack(ctx context.Context, id, user int64) error {
 				return err
 			}
 		}
+		if h.Comeback != 0 {
+			if ok, err := tx.RemoveComeback(ctx, h.Comeback); err != nil || !ok {
+				return errors.Join(err, ErrMovedOn)
+			}
+		}
+		if err := tx.SetBack(ctx, id, nil, 0); err != nil {
+			return err
+		}
 		if ok, err := tx.ReopenHandoff(ctx, id); err != nil || !ok {
 			return errors.Join(err, ErrMovedOn)
 		}
@@ -145,27 +155,6 @@ func (e *Sales) TakeBack(ctx context.Context, id, user int64) error {
 		e.Nudge()
 	}
 	return err
-}
-
-// SendBack sends a handoff back for a reason.
-func (e *Sales) SendBack(ctx context.Context, id, rep int64, reason string) error {
-	reason = strings.TrimSpace(reason)
-	if reason == "" {
-		return ErrNoReason
-	}
-	return e.Store.InTx(ctx, func(tx store.Tx) error {
-		if err := e.mayWork(ctx, tx, rep, store.HandoffWork, id); err != nil {
-			return err
-		}
-		h, err := tx.DecideHandoff(ctx, id, rep, "sent back", base.Cut(reason, 500), e.Now())
-		if store.IsNotFound(err) {
-			return base.ErrGone
-		}
-		if err != nil {
-			return err
-		}
-		return tx.Notify(ctx, news.Desk.About(h.Person))
-	})
 }
 
 // MoveDeal puts a deal into a stage, before another one of it (0: at its end).

@@ -52,6 +52,8 @@ type deskData struct {
 	Words    string // ready to be copied
 	Outcomes []sequence.Outcome
 	Users    []store.User
+	Reasons  []store.BackReason   // for which a handoff is sent back
+	Onwards  []store.SequenceName // in which nurture can go on
 	Alerts   []shell.Bundle
 	When     string // their reader takes them
 	Times    []string
@@ -296,6 +298,14 @@ func (s *Place) around(ctx context.Context, d *deskData, user int64) (err error)
 			return err
 		}
 	}
+	if d.Now.Handoff != nil {
+		if d.Reasons, err = s.Store.BackReasons(ctx); err != nil {
+			return err
+		}
+		if d.Onwards, err = s.Store.RunningNames(ctx); err != nil {
+			return err
+		}
+	}
 	if d.Signals, err = s.Store.LastSignals(ctx, d.Now.Person, 6); err != nil {
 		return err
 	}
@@ -413,20 +423,61 @@ func (s *Place) takeBack(c *echo.Context) error {
 	}
 }
 
+// backOf reads why somebody is sent back. What the form leaves open is as the reason says, where it is one of those
+// that were agreed; else the cool-off is the model's, and nurture goes on nowhere.
+func (s *Place) backOf(c *echo.Context) (sales.Back, error) {
+	ctx := c.Request().Context()
+	b := sales.Back{Reason: strings.TrimSpace(c.FormValue("reason")), GoesOn: store.Nowhere}
+	m, err := s.Store.Model(ctx)
+	if err != nil && !store.IsNotFound(err) {
+		return b, err
+	}
+	b.CoolOff = m.CoolOff
+	list, err := s.Store.BackReasons(ctx)
+	if err != nil {
+		return b, err
+	}
+	for _, r := range list {
+		if strings.EqualFold(r.Name, b.Reason) {
+			b.CoolOff, b.GoesOn, b.Sequence, b.Step = r.CoolOff, r.GoesOn, r.Sequence, r.Step
+		}
+	}
+	if days := strings.TrimSpace(c.FormValue("cool")); days != "" {
+		if b.CoolOff, err = strconv.Atoi(days); err != nil {
+			b.CoolOff = -1 // which no cool-off is
+		}
+	}
+	switch on := c.FormValue("on"); on {
+	case "":
+	case store.Nowhere, store.WhereFrom:
+		b.GoesOn, b.Sequence, b.Step = on, 0, 0
+	default:
+		b.GoesOn, b.Sequence, b.Step = store.OnWith, shell.Number(on), 0
+	}
+	return b, nil
+}
+
 func (s *Place) sendBack(c *echo.Context) error {
 	id, err := shell.IDOf(c, "id")
 	if err != nil {
 		return err
 	}
-	err = s.Engine.SendBack(c.Request().Context(), id, shell.UserOf(c).ID, c.FormValue("reason"))
+	b, err := s.backOf(c)
+	if err != nil {
+		return err
+	}
+	err = s.Engine.SendBack(c.Request().Context(), id, shell.UserOf(c).ID, b)
 	if errors.Is(err, base.ErrNotYours) {
 		return shell.NotYours(err)
 	}
-	if errors.Is(err, sales.ErrNoReason) {
+	if errors.Is(err, base.ErrGone) {
+		return s.NotDone(c, "/desk", shell.Sentence(err))
+	}
+	if _, plain := plainly.Says(err); err != nil && plain {
 		return s.NotDone(c, "/desk?item=handoff-"+strconv.FormatInt(id, 10), shell.Sentence(err))
 	}
 	if err != nil {
-		return s.NotDone(c, "/desk", shell.Sentence(err))
+		return err
 	}
 	s.took(c)
 	return s.DoneUndo(c, backTo(c), "Sent back. Marketing sees your reason.", fmt.Sprintf("/desk/handoffs/%d/back", id))

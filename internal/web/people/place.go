@@ -30,6 +30,8 @@ func (s *Place) Routes(in *echo.Group) {
 	in.GET("/people", s.people)
 	in.GET("/people/:id", s.person)
 	in.POST("/people/:id/hand-over", s.handOver, writes)
+	in.GET("/people/:id/hand-over", s.whoGets)
+	in.POST("/people/:id/ask", s.askFor, shell.Allow(right.Rep))
 	in.GET("/sequences/:id/people", s.stepPeople)
 	in.GET("/content/emails/:id/people", s.mailingPeople)
 	p.GET("/count", s.countPeople)

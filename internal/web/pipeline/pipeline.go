@@ -116,6 +116,7 @@ func (s *Place) setAmount(c *echo.Context) error {
 func (s *Place) Routes(in *echo.Group) {
 	sells := shell.Allow(right.Rep, right.Lead, right.Admin)
 	in.GET("/pipeline", s.pipeline)
+	in.GET("/pipeline/handoffs", s.handoffs)
 	in.POST("/pipeline/:id/move", s.moveDeal, sells)
 	in.POST("/pipeline/:id/amount", s.setAmount, sells)
 }

@@ -10,7 +10,7 @@ import (
 //go:embed templates
 var files embed.FS
 
-func init() { shell.Register(files, nil) }
+func init() { shell.Register(files, nil, "piperooms.html") }
 
 // Place answers its pages.
 type Place struct{ *shell.Shell }

@@ -134,7 +134,6 @@ func (s *Place) saveHours(c *echo.Context) error {
 	w.Sending, err2 = shell.ReadHours(form, "sending", &sending)
 	w.Rest.Days, w.Rest.Any = int(shell.Number(form.Get("rest"))), form.Get("rest-of") == "touch"
 	w.NoHold = form.Get("hold") == ""
-	w.RespondIn = int(shell.Number(form.Get("respond")))
 	w.AnswerIn, w.PoolFor = int(shell.Number(form.Get("answer"))), int(shell.Number(form.Get("pool")))
 	change := int64(0)
 	if err = errors.Join(err1, err2); err == nil && strings.HasPrefix(form.Get("do"), "hours ") {

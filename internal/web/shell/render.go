@@ -294,6 +294,8 @@ var funcs = template.FuncMap{
 		}
 		return *p
 	},
+	"lasts": Lasts,
+	"waits": Waits,
 	"inc": func(n any) int {
 		switch x := n.(type) {
 		case int:

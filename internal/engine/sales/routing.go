@@ -1,0 +1,434 @@
+package sales
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"ombak/internal/core/calendar"
+	"ombak/internal/core/handoff"
+	"ombak/internal/core/news"
+	"ombak/internal/core/plainly"
+	"ombak/internal/core/right"
+	"ombak/internal/core/rule"
+	"ombak/internal/engine/base"
+	"ombak/internal/engine/flow"
+	"ombak/internal/store"
+)
+
+// cases readies what decides who gets people, whose owners are given.
+func (e *Sales) cases(
+	ctx context.Context, q store.Queries, owners map[int64]int64,
+) (map[int64]handoff.Case, error) {
+	ids := slices.Sorted(maps.Keys(owners))
+	company, err := q.CompanyOwners(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
+	places, err := q.Territories(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var records map[int64]*rule.Record
+	if len(places) > 0 {
+		if records, err = q.Records(ctx, ids); err != nil {
+			return nil, err
+		}
+	}
+	now := e.Now()
+	out := make(map[int64]handoff.Case, len(ids))
+	for _, id := range ids {
+		c := handoff.Case{Owner: owners[id], Company: company[id]}
+		who := flow.NewPersonOf(records[id], nil)
+		for _, p := range places {
+			if records[id] != nil && p.Rule.V.Holds(who, now) {
+				c.Places = append(c.Places, handoff.Territory{ID: p.ID, Name: p.Name, Rep: p.User, Team: p.Team})
+			}
+		}
+		out[id] = c
+	}
+	return out, nil
+}
+
+// WhoWouldGet is who would get somebody who was handed over now, and why. Nothing comes of it.
+func (e *Sales) WhoWouldGet(ctx context.Context, person int64) (d handoff.Decision, name string, err error) {
+	err = e.Store.InTx(ctx, func(tx store.Tx) error {
+		p, err := tx.Person(ctx, person)
+		if err != nil {
+			return err
+		}
+		owner := int64(0)
+		if p.OwnerID != nil {
+			owner = *p.OwnerID
+		}
+		reps, err := tx.RepsInTurn(ctx, e.Now(), e.Zone())
+		if err != nil {
+			return err
+		}
+		cases, err := e.cases(ctx, tx.Queries, map[int64]int64{person: owner})
+		if err != nil {
+			return err
+		}
+		d = handoff.Route(cases[person], reps)
+		if i := slices.IndexFunc(reps, func(r handoff.Rep) bool { return r.ID == d.Rep }); i >= 0 {
+			name = reps[i].Name
+		}
+		return nil
+	})
+	return d, name, err
+}
+
+// ErrTheirs is answered where somebody asks for a person who is another rep’s; who that is is told of it.
+var ErrTheirs = plainly.New("they are another rep’s, who is told that you ask for them")
+
+// AskForThem has a rep get somebody who is nobody’s or theirs. Where they are another’s, that one is told, and it is
+// ErrTheirs.
+func (e *Sales) AskForThem(ctx context.Context, person, user int64) error {
+	var told error
+	err := e.Store.InTx(ctx, func(tx store.Tx) error {
+		can, err := tx.Handable(ctx, []int64{person})
+		if err != nil {
+			return err
+		}
+		owner, ok := can[person]
+		if !ok {
+			return ErrHanded
+		}
+		if owner != 0 && owner != user {
+			name, err := tx.UserName(ctx, user)
+			if err != nil {
+				return err
+			}
+			told = ErrTheirs
+			return e.told(ctx, tx, []store.NewTask{{Person: person, To: owner, Alert: true,
+				Words: name + " asks for them.", How: "asked for", At: e.Now()}})
+		}
+		list := []store.NewHandoff{{Person: person, Rep: user, MadeBy: "hand", How: "asked for them", At: e.Now()}}
+		if err := e.brief(ctx, tx, list); err != nil {
+			return err
+		}
+		if _, err := tx.AddHandoffs(ctx, list); err != nil {
+			return err
+		}
+		return tx.Notify(ctx, news.Desk.About(person))
+	})
+	if err == nil {
+		err = told
+	}
+	return err
+}
+
+// RunClocks looks at up to n handoffs whose response clock has come to a step: their reps are reminded, the leads are
+// told, or they are offered to the next. It answers how many it looked at. A clock is late by as long as no worker was
+// there, and each step is done once.
+func (e *Sales) RunClocks(ctx context.Context, n int) (int, error) {
+	looked := 0
+	err := e.Store.InTx(ctx, func(tx store.Tx) error {
+		now := e.Now()
+		list, err := tx.DueClocks(ctx, now, n)
+		if looked = len(list); err != nil || looked == 0 {
+			return err
+		}
+		w := e.Workspace()
+		ticks := w.ResponseClock().Ticks()
+		users := map[int64]works{}
+		for i := range list {
+			if err := e.runClock(ctx, tx, &list[i], ticks, users, now); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	return looked, err
+}
+
+// runClock does the steps of one clock that have come, and says when it is looked at again.
+func (e *Sales) runClock(
+	ctx context.Context, tx store.Tx, h *store.Clocked, ticks []handoff.Tick, users map[int64]works, now time.Time,
+) error {
+	own, ok := users[h.Rep]
+	if !ok {
+		var err error
+		if own, err = e.worksOf(ctx, h.Rep); err != nil {
+			return err
+		}
+		users[h.Rep] = own
+	}
+	step := h.Step
+	for ; step < len(ticks); step++ {
+		due, err := own.hours.After(h.From, ticks[step].After, own.zone)
+		if err != nil {
+			return err
+		}
+		if due.After(now) {
+			return tx.SetClock(ctx, h.ID, step, &due)
+		}
+		on, err := e.tick(ctx, tx, h, ticks[step].Do, now)
+		if err != nil || on { // its clock runs anew, for another
+			return err
+		}
+	}
+	return tx.SetClock(ctx, h.ID, step, nil)
+}
+
+// tick does one step of a clock; on: another rep has it now.
+func (e *Sales) tick(
+	ctx context.Context, tx store.Tx, h *store.Clocked, do handoff.Deed, now time.Time,
+) (on bool, err error) {
+	alert := store.NewTask{Person: h.Person, Alert: true, How: store.ClockAlert, At: now}
+	switch do {
+	case handoff.Remind:
+		alert.To, alert.Words = h.Rep, "The time to answer a handoff has run out."
+	case handoff.TellLead:
+		alert.Role, alert.Words = right.Lead, h.RepName+" has not answered a handoff in time."
+	default:
+		return e.offerOn(ctx, tx, h, now)
+	}
+	return false, e.told(ctx, tx, []store.NewTask{alert})
+}
+
+// offerOn offers a handoff to whoever is next; where there is nobody it stays where it is.
+func (e *Sales) offerOn(ctx context.Context, tx store.Tx, h *store.Clocked, now time.Time) (on bool, err error) {
+	reps, err := tx.RepsInTurn(ctx, now, e.Zone())
+	if err != nil {
+		return false, err
+	}
+	cases, err := e.cases(ctx, tx.Queries, map[int64]int64{h.Person: 0})
+	if err != nil {
+		return false, err
+	}
+	c := cases[h.Person]
+	c.Not = append(slices.Clone(h.Offered.V), h.Rep)
+	d := handoff.Route(c, reps)
+	if d.Rep == 0 {
+		return false, nil
+	}
+	d.Why = append([]string{h.RepName + " did not answer in time"}, d.Why...)
+	if err := errsOf(tx.OfferOn(ctx, h.ID, d, now), tx.EndClockAlerts(ctx, h.Person, now)); err != nil {
+		return false, err
+	}
+	handoff.Given(reps, d.Rep, now)
+	if err := errsOf(tx.HadTurn(ctx, d.Rep, now), tx.KeepTurns(ctx, reps)); err != nil {
+		return false, err
+	}
+	return true, tx.Notify(ctx, news.Desk.About(h.Person))
+}
+
+func errsOf(list ...error) error {
+	for _, err := range list {
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Back is why somebody is sent back, and what follows.
+type Back struct {
+	Reason   string
+	CoolOff  int    // days in which they do not cross the ready line again
+	GoesOn   string // store.Nowhere, store.WhereFrom or store.OnWith
+	Sequence int64  // of store.OnWith
+	Step     int32  // of the sequence; 0: its beginning
+}
+
+// mostCoolOff bounds for how long somebody is left in peace, in days.
+const mostCoolOff = 366
+
+// SendBack sends a handoff back for a reason. They can cross the ready line again once the cool-off is over, and
+// nurture goes on for them at that time where the reason says.
+func (e *Sales) SendBack(ctx context.Context, id, rep int64, b Back) error {
+	b.Reason = base.Cut(strings.TrimSpace(b.Reason), 500)
+	if b.Reason == "" {
+		return ErrNoReason
+	}
+	if b.CoolOff < 0 || b.CoolOff > mostCoolOff {
+		return plainly.Errorf("the cool-off is 0 to %d days", mostCoolOff)
+	}
+	return e.Store.InTx(ctx, func(tx store.Tx) error {
+		if err := e.mayWork(ctx, tx, rep, store.HandoffWork, id); err != nil {
+			return err
+		}
+		now := e.Now()
+		h, err := tx.DecideHandoff(ctx, id, rep, "sent back", b.Reason, now)
+		if store.IsNotFound(err) {
+			return base.ErrGone
+		}
+		if err != nil {
+			return err
+		}
+		if err := tx.EndClockAlerts(ctx, h.Person, now); err != nil {
+			return err
+		}
+		var until *time.Time
+		if b.CoolOff > 0 {
+			t := calendar.Span{N: b.CoolOff, Unit: calendar.Days}.After(now, e.Zone(), calendar.Working{})
+			until = &t
+		}
+		comeback, err := e.nurture(ctx, tx, &h, &b, until, rep)
+		if err != nil {
+			return err
+		}
+		if err := errsOf(tx.SetBack(ctx, id, until, comeback), tx.Rearm(ctx, h.Person, now)); err != nil {
+			return err
+		}
+		return tx.Notify(ctx, news.Desk.About(h.Person))
+	})
+}
+
+// nurture has somebody who is sent back come into a sequence again once the cool-off is over.
+func (e *Sales) nurture(
+	ctx context.Context, tx store.Tx, h *store.Handoff, b *Back, until *time.Time, user int64,
+) (int64, error) {
+	seq := b.Sequence
+	switch b.GoesOn {
+	case store.OnWith:
+		if seq <= 0 {
+			return 0, plainly.New("choose the sequence in which nurture goes on")
+		}
+	case store.WhereFrom:
+		if seq = 0; h.Sequence != nil {
+			seq = *h.Sequence
+		}
+		if seq == 0 {
+			var err error
+			if seq, err = tx.CameFrom(ctx, h.Person, h.Made); err != nil || seq == 0 {
+				return 0, err
+			}
+		}
+	default:
+		return 0, nil
+	}
+	if _, err := tx.Sequence(ctx, seq); err != nil {
+		if store.IsNotFound(err) {
+			return 0, plainly.New("choose the sequence in which nurture goes on")
+		}
+		return 0, err
+	}
+	due := e.Now()
+	if until != nil {
+		due = *until
+	}
+	return tx.AddComeback(ctx, store.NewComeback{Person: h.Person, Sequence: seq, Step: b.Step, Due: due, Made: e.Now(),
+		Why: fmt.Sprintf("sent back: %s", b.Reason), User: user})
+}
+
+// KeepTerritory keeps where a rule sends people; a new one has the id 0.
+func (e *Sales) KeepTerritory(ctx context.Context, t store.Territory) (id int64, err error) {
+	t.Name = base.Cut(strings.TrimSpace(t.Name), 80)
+	switch {
+	case t.Name == "":
+		return 0, plainly.New("a territory has a name")
+	case (t.User == 0) == (t.Team == 0):
+		return 0, plainly.New("a territory is a rep’s or a team’s")
+	case !t.Rule.V.Asks():
+		return 0, plainly.New("a territory needs a condition: whose it is")
+	}
+	err = e.Store.InTx(ctx, func(tx store.Tx) error {
+		cat, err := tx.Catalogue(ctx)
+		if err != nil {
+			return err
+		}
+		if err := t.Rule.V.Check(cat); err != nil {
+			return err
+		}
+		var wrong error
+		t.Rule.V.Each(func(c *rule.Condition) {
+			if c.Signal != nil || c.Score || c.About == rule.InBand {
+				wrong = plainly.New("a territory asks for what is on the record, and not for what they did")
+			}
+		})
+		if wrong != nil {
+			return wrong
+		}
+		if t.User != 0 {
+			if role, err := tx.RoleOf(ctx, t.User); err != nil || role != right.Rep {
+				return errsOf(flow.Gone(err), plainly.New("a territory is a rep’s or a team’s"))
+			}
+		}
+		id, err = tx.KeepTerritory(ctx, t, e.Now())
+		return err
+	})
+	return id, err
+}
+
+// RemoveTerritory removes a territory; back brings it back.
+func (e *Sales) RemoveTerritory(ctx context.Context, id int64, back bool) error {
+	return e.Store.InTx(ctx, func(tx store.Tx) error { return tx.RemoveTerritory(ctx, id, e.unless(back)) })
+}
+
+func (e *Sales) unless(back bool) *time.Time {
+	if back {
+		return nil
+	}
+	now := e.Now()
+	return &now
+}
+
+// MoveTerritory puts a territory one place up or down.
+func (e *Sales) MoveTerritory(ctx context.Context, id int64, by int) error {
+	return e.Store.InTx(ctx, func(tx store.Tx) error {
+		list, err := tx.Territories(ctx)
+		if err != nil {
+			return err
+		}
+		var ids []int64
+		for _, t := range list {
+			ids = append(ids, t.ID)
+		}
+		i := slices.Index(ids, id)
+		if j := i + by; i >= 0 && j >= 0 && j < len(ids) && (by == 1 || by == -1) {
+			ids[i], ids[j] = ids[j], ids[i]
+		}
+		return tx.OrderTerritories(ctx, ids)
+	})
+}
+
+// KeepBackReason keeps why reps send somebody back, and what follows; a new one has the id 0.
+func (e *Sales) KeepBackReason(ctx context.Context, r store.BackReason) (id int64, err error) {
+	r.Name = base.Cut(strings.TrimSpace(r.Name), 120)
+	switch {
+	case r.Name == "":
+		return 0, ErrNoReason
+	case r.CoolOff < 0 || r.CoolOff > mostCoolOff:
+		return 0, plainly.Errorf("the cool-off is 0 to %d days", mostCoolOff)
+	case r.GoesOn != store.Nowhere && r.GoesOn != store.WhereFrom && r.GoesOn != store.OnWith:
+		return 0, plainly.New("nurture goes on nowhere, where they came from, or in a sequence")
+	case r.GoesOn == store.OnWith && r.Sequence == 0:
+		return 0, plainly.New("choose the sequence in which nurture goes on")
+	case r.Step < 0:
+		return 0, plainly.New("a step has a number")
+	}
+	if r.GoesOn != store.OnWith {
+		r.Sequence = 0
+	}
+	err = e.Store.InTx(ctx, func(tx store.Tx) error {
+		if r.Sequence != 0 {
+			if _, err := tx.Sequence(ctx, r.Sequence); err != nil {
+				return err
+			}
+		}
+		var err error
+		id, err = tx.KeepBackReason(ctx, r, e.Now())
+		return err
+	})
+	return id, err
+}
+
+// RemoveBackReason removes a reason; back brings it back.
+func (e *Sales) RemoveBackReason(ctx context.Context, id int64, back bool) error {
+	return e.Store.InTx(ctx, func(tx store.Tx) error { return tx.RemoveBackReason(ctx, id, e.unless(back)) })
+}
+
+// SetWeights keeps how many turns reps have.
+func (e *Sales) SetWeights(ctx context.Context, users []int64, weights []int) error {
+	for _, w := range weights {
+		if w < 0 || w > handoff.MaxWeight {
+			return plainly.Errorf("turns are a whole number from 0 to %d", handoff.MaxWeight)
+		}
+	}
+	return e.Store.InTx(ctx, func(tx store.Tx) error { return tx.SetWeights(ctx, users, weights) })
+}

@@ -1,0 +1,73 @@
+package pipeline
+
+import (
+	"cmp"
+	"net/http"
+	"net/url"
+	"strconv"
+
+	"github.com/labstack/echo/v5"
+
+	"ombak/internal/core/handoff"
+	"ombak/internal/engine/sales"
+	"ombak/internal/web/shell"
+)
+
+// handoffsData is what became of handoffs.
+type handoffsData struct {
+	By    sales.By
+	Bys   []sales.By
+	Days  int
+	F     sales.HandoffFigures
+	Of    string // the group whose people are shown
+	Is    handoff.State
+	Shown []sales.HandoffLine
+	Rest  int // of those that are meant, how many are not shown
+	All   bool
+}
+
+// mostShown is how many people behind a figure are listed.
+const mostShown = 200
+
+// To is the address of the people behind a figure; of the state of one group.
+func (d handoffsData) To(of string, is string) string {
+	v := url.Values{"by": {string(d.By)}, "days": {strconv.Itoa(d.Days)}, "is": {is}, "of": {of}}
+	return "/pipeline/handoffs?" + v.Encode() + "#people"
+}
+
+// ToAll is the address of the people behind a figure of all.
+func (d handoffsData) ToAll(is string) string {
+	v := url.Values{"by": {string(d.By)}, "days": {strconv.Itoa(d.Days)}, "is": {is}, "all": {"1"}}
+	return "/pipeline/handoffs?" + v.Encode() + "#people"
+}
+
+// Name is what a group is called; some have no name.
+func (d handoffsData) Name(of string) string {
+	return cmp.Or(of, map[sales.By]string{sales.ByRep: "the pool", sales.BySource: "no source is known",
+		sales.BySequence: "no sequence"}[d.By])
+}
+
+func (s *Place) handoffs(c *echo.Context) error {
+	d := handoffsData{By: sales.By(cmp.Or(c.QueryParam("by"), string(sales.ByRep))), Bys: sales.Bys(), Days: 90,
+		Of: c.QueryParam("of"), Is: handoff.State(c.QueryParam("is")), All: c.QueryParam("all") != ""}
+	if n := shell.Number(c.QueryParam("days")); n > 0 {
+		d.Days = int(n)
+	}
+	var err error
+	if d.F, err = s.Engine.HandoffFigures(c.Request().Context(), d.By, d.Days); err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, shell.Sentence(err))
+	}
+	if d.Is != "" {
+		for _, l := range d.F.List {
+			if l.Told.State != d.Is || !d.All && l.Of != d.Of {
+				continue
+			}
+			if len(d.Shown) == mostShown {
+				d.Rest++
+				continue
+			}
+			d.Shown = append(d.Shown, l)
+		}
+	}
+	return s.Page(c, "handoffs.html", "", "Pipeline", "Handoffs", d)
+}

@@ -1,0 +1,329 @@
+package settings
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/labstack/echo/v5"
+
+	"ombak/internal/core/person"
+	"ombak/internal/core/plainly"
+	"ombak/internal/core/right"
+	"ombak/internal/core/rule"
+	"ombak/internal/core/sequence"
+	"ombak/internal/engine/base"
+	"ombak/internal/store"
+	"ombak/internal/web/shell"
+)
+
+// handingData is how people are handed over: to whom, what happens where nobody answers, and why they are sent back.
+type handingData struct {
+	Room      string
+	Wrong     string
+	W         base.Workspace
+	Places    []placeLine
+	Reps      []store.User
+	Reasons   []reasonLine
+	Sequences []store.SequenceName
+}
+
+type placeLine struct {
+	store.Territory
+	Words string
+}
+
+// reasonLine is why somebody is sent back, with the steps of the sequence in which nurture goes on.
+type reasonLine struct {
+	store.BackReason
+	Steps []shell.Choice
+}
+
+func (s *Place) handing(c *echo.Context) error {
+	return s.showHanding(c, http.StatusOK, handingData{W: s.Engine.Workspace()})
+}
+
+func (s *Place) showHanding(c *echo.Context, code int, d handingData) error {
+	ctx := c.Request().Context()
+	d.Room = "handing"
+	cat, err := s.Store.Catalogue(ctx)
+	if err != nil {
+		return err
+	}
+	list, err := s.Store.Territories(ctx)
+	if err != nil {
+		return err
+	}
+	for _, t := range list {
+		d.Places = append(d.Places, placeLine{t, t.Rule.V.Words(cat)})
+	}
+	if d.Reps, err = s.Store.Users(ctx); err != nil {
+		return err
+	}
+	d.Reps = slices.DeleteFunc(d.Reps, func(u store.User) bool { return u.Role != right.Rep })
+	if d.Sequences, err = s.Store.RunningNames(ctx); err != nil {
+		return err
+	}
+	reasons, err := s.Store.BackReasons(ctx)
+	if err != nil {
+		return err
+	}
+	for _, r := range reasons {
+		l := reasonLine{BackReason: r}
+		if l.Steps, err = s.stepsOf(ctx, r.Sequence, r.Step); err != nil {
+			return err
+		}
+		d.Reasons = append(d.Reasons, l)
+	}
+	return s.PageCode(c, code, "handing.html", "", "Settings", "Handing over", d)
+}
+
+// stepsOf lists the steps of the version of a sequence that runs.
+func (s *Place) stepsOf(ctx context.Context, id int64, chosen int32) ([]shell.Choice, error) {
+	if id == 0 {
+		return nil, nil
+	}
+	q, err := s.Store.Sequence(ctx, id)
+	if err != nil || q.Version == nil {
+		return nil, err
+	}
+	v, err := s.Store.Version(ctx, *q.Version)
+	if err != nil {
+		return nil, err
+	}
+	out := []shell.Choice{{Value: "0", Words: "from its beginning"}}
+	for _, l := range v.Plan.V.Outline() {
+		if !l.Again && l.Step.Kind().Word != "end" {
+			x := l.Step.About()
+			out = append(out, shell.Choice{Value: strconv.Itoa(int(x.ID)), Words: "at “" + x.Title + "”",
+				Chosen: x.ID == sequence.StepID(chosen)})
+		}
+	}
+	return out, nil
+}
+
+// saveClock keeps what happens where nobody answers.
+func (s *Place) saveClock(c *echo.Context) error {
+	w := s.Engine.Workspace()
+	w.RespondIn, w.Silent = int(shell.Number(c.FormValue("respond"))), c.FormValue("remind") == "no"
+	w.TellLead, w.OfferNext = int(shell.Number(c.FormValue("lead"))), int(shell.Number(c.FormValue("next")))
+	change, err := s.Engine.ChangeWorkspace(c.Request().Context(), w, shell.UserOf(c).ID)
+	if _, plain := plainly.Says(err); err != nil && plain {
+		return s.showHanding(c, http.StatusUnprocessableEntity,
+			handingData{W: w, Wrong: shell.Sentence(err) + " Nothing was changed."})
+	}
+	if err != nil {
+		return err
+	}
+	return s.saved(c, "/settings/handing", change)
+}
+
+const handing = "/settings/handing"
+
+// orWrong answers what users read of an error on the page of handing over.
+func (s *Place) orWrong(c *echo.Context, err error) error {
+	if _, plain := plainly.Says(err); !plain {
+		return err
+	}
+	return s.showHanding(c, http.StatusUnprocessableEntity,
+		handingData{W: s.Engine.Workspace(), Wrong: shell.Sentence(err) + " Nothing was changed."})
+}
+
+func (s *Place) saveTurns(c *echo.Context) error {
+	v, err := c.FormValues()
+	if err != nil {
+		return err
+	}
+	var ids []int64
+	var weights []int
+	for name := range v {
+		if id, ok := strings.CutPrefix(name, "turns."); ok && len(ids) < 2000 {
+			w, err := strconv.Atoi(strings.TrimSpace(v.Get(name)))
+			if err != nil {
+				w = -1 // which nobody has
+			}
+			ids, weights = append(ids, shell.Number(id)), append(weights, w)
+		}
+	}
+	if err := s.Engine.SetWeights(c.Request().Context(), ids, weights); err != nil {
+		return s.orWrong(c, err)
+	}
+	return s.Done(c, handing, "Saved.")
+}
+
+func (s *Place) saveReason(c *echo.Context) error {
+	r := store.BackReason{Name: person.Name(c.FormValue("name")), GoesOn: c.FormValue("on"),
+		Step: int32(min(max(shell.Number(c.FormValue("step")), 0), 1<<30))}
+	if c.Param("id") != "" {
+		id, err := shell.IDOf(c, "id")
+		if err != nil {
+			return err
+		}
+		r.ID = id
+	}
+	var err error
+	if r.CoolOff, err = strconv.Atoi(strings.TrimSpace(c.FormValue("cool"))); err != nil {
+		r.CoolOff = -1
+	}
+	if id := shell.Number(r.GoesOn); id > 0 {
+		r.GoesOn, r.Sequence = store.OnWith, id
+	}
+	if _, err := s.Engine.KeepBackReason(c.Request().Context(), r); err != nil {
+		return s.orWrong(c, err)
+	}
+	return s.Done(c, handing, "Saved.")
+}
+
+func (s *Place) removeReason(c *echo.Context) error {
+	id, err := shell.IDOf(c, "id")
+	if err != nil {
+		return err
+	}
+	back := c.FormValue("back") != ""
+	if err := s.Engine.RemoveBackReason(c.Request().Context(), id, back); err != nil {
+		return err
+	}
+	if back {
+		return s.Done(c, handing, "It is back.")
+	}
+	return s.DoneUndo(c, handing, "The reason is gone.", fmt.Sprintf("/settings/handing/reasons/%d/remove?back=1", id))
+}
+
+func (s *Place) removeTerritory(c *echo.Context) error {
+	id, err := shell.IDOf(c, "id")
+	if err != nil {
+		return err
+	}
+	back := c.FormValue("back") != ""
+	if err := s.Engine.RemoveTerritory(c.Request().Context(), id, back); err != nil {
+		return err
+	}
+	if back {
+		return s.Done(c, handing, "It is back.")
+	}
+	return s.DoneUndo(c, handing, "The territory is gone.",
+		fmt.Sprintf("/settings/handing/territories/%d/remove?back=1", id))
+}
+
+func (s *Place) moveTerritory(c *echo.Context) error {
+	id, err := shell.IDOf(c, "id")
+	if err != nil {
+		return err
+	}
+	by := 1
+	if c.FormValue("up") != "" {
+		by = -1
+	}
+	if err := s.Engine.MoveTerritory(c.Request().Context(), id, by); err != nil {
+		return err
+	}
+	return s.Done(c, handing, "Saved.")
+}
+
+// territoryForm is a territory as it is typed.
+type territoryForm struct {
+	Room    string
+	T       store.Territory
+	To      string // "user 3" or "team 2"
+	Reps    []store.User
+	Teams   []store.Team
+	Editor  shell.RuleView
+	Count   int64
+	Counted bool
+	Wrong   string
+}
+
+// territoryOf reads a territory, with what is typed of it.
+func (s *Place) territoryOf(c *echo.Context) (d territoryForm, cat *rule.Catalogue, err error) {
+	ctx := c.Request().Context()
+	if c.Param("id") != "" {
+		id, err := shell.IDOf(c, "id")
+		if err != nil {
+			return d, nil, err
+		}
+		if d.T, err = s.Store.Territory(ctx, id); err != nil {
+			return d, nil, err
+		}
+	}
+	if cat, err = s.Store.Catalogue(ctx); err != nil {
+		return d, nil, err
+	}
+	v, err := c.FormValues()
+	if err != nil {
+		return d, nil, err
+	}
+	r, there, err := shell.ReadRule(v, cat)
+	if err != nil {
+		return d, nil, echo.ErrBadRequest.Wrap(err)
+	}
+	if there {
+		d.T.Rule.V, d.T.Name, d.T.User, d.T.Team = r, person.Name(v.Get("name")), 0, 0
+		what, id, _ := strings.Cut(v.Get("to"), " ")
+		switch what {
+		case "user":
+			d.T.User = shell.Number(id)
+		case "team":
+			d.T.Team = shell.Number(id)
+		}
+	}
+	return d, cat, nil
+}
+
+func (s *Place) territory(c *echo.Context) error {
+	d, cat, err := s.territoryOf(c)
+	if err != nil {
+		return err
+	}
+	return s.showTerritory(c, http.StatusOK, d, cat)
+}
+
+func (s *Place) showTerritory(c *echo.Context, code int, d territoryForm, cat *rule.Catalogue) error {
+	ctx := c.Request().Context()
+	var err error
+	d.Room = "handing"
+	if d.Reps, err = s.Store.Users(ctx); err != nil {
+		return err
+	}
+	d.Reps = slices.DeleteFunc(d.Reps, func(u store.User) bool { return u.Role != right.Rep })
+	if d.Teams, err = s.Store.Teams(ctx); err != nil {
+		return err
+	}
+	asks := slices.DeleteFunc(rule.Subjects(cat), func(x rule.Subject) bool {
+		return x.Key == "score" || x.Key == "about "+string(rule.InBand) || strings.HasPrefix(x.Key, "signal ")
+	})
+	d.Editor = shell.ViewRuleAt(d.T.Rule.V, "r", cat, asks)
+	if whole := shell.Complete(d.T.Rule.V, cat); whole.Asks() {
+		d.Counted = true
+		d.Count, err = s.Store.CountPeople(ctx, store.PeopleQuery{Rule: whole, Now: s.Engine.Now()})
+		if err != nil {
+			return err
+		}
+	}
+	title := "Another territory"
+	if d.T.ID != 0 {
+		title = d.T.Name
+	}
+	return s.PageCode(c, code, "territory.html", "form", "Settings", title, d)
+}
+
+func (s *Place) saveTerritory(c *echo.Context) error {
+	d, cat, err := s.territoryOf(c)
+	if err != nil {
+		return err
+	}
+	if do := c.FormValue("do"); do != "" && do != "save" { // an edit without the page's script
+		return s.showTerritory(c, http.StatusOK, d, cat)
+	}
+	_, err = s.Engine.KeepTerritory(c.Request().Context(), d.T)
+	if _, plain := plainly.Says(err); err != nil && plain {
+		d.Wrong = shell.Sentence(err)
+		return s.showTerritory(c, http.StatusUnprocessableEntity, d, cat)
+	}
+	if err != nil {
+		return err
+	}
+	return s.Done(c, handing, "Saved. It counts for whoever is handed over from now on.")
+}
