@@ -2,8 +2,11 @@ package demo
 
 import (
 	"context"
+	"slices"
+	"time"
 
 	"ombak/internal/core/person"
+	"ombak/internal/core/pipeline"
 	"ombak/internal/core/rule"
 	"ombak/internal/store"
 )
@@ -32,5 +35,40 @@ func (d *Demo) keepHanding(ctx context.Context, m made) error {
 			return err
 		}
 	}
-	return nil
+	return d.keepPlans(ctx)
+}
+
+// keepPlans says of most open deals when they are expected, and what is done next.
+func (d *Demo) keepPlans(ctx context.Context) error {
+	deals, err := d.Store.OpenDeals(ctx, 0, 500)
+	if err != nil {
+		return err
+	}
+	stages, err := d.Store.Stages(ctx)
+	if err != nil {
+		return err
+	}
+	next := []string{"send the offer for three pens", "call about the intake", "visit the site", "ask who signs",
+		"lend a second buoy"}
+	now := d.Clock.Now().Truncate(24 * time.Hour)
+	for i, x := range deals {
+		at := slices.IndexFunc(stages, func(s pipeline.Stage) bool { return s.ID == x.Stage })
+		n := int(x.ID*37%101) + 1
+		p := store.DealPlan{Name: x.Name}
+		if n%5 != 0 {
+			day := now.AddDate(0, 0, 20+n+35*max(2-at, 0)-25*max(at-2, 0))
+			p.Expected = &day
+		}
+		if n%3 != 0 {
+			p.Next = next[i%len(next)]
+			on := now.AddDate(0, 0, 1+n%12)
+			p.NextOn = &on
+		}
+		if err := d.Engine.PlanDeal(ctx, x.ID, p, *x.Rep); err != nil {
+			return err
+		}
+	}
+	w := d.Engine.Workspace()
+	w.Target = 250_000_00
+	return d.Engine.SetWorkspace(ctx, w)
 }

@@ -126,6 +126,21 @@ func (s *scenario) elsewhere(people []int64, seed uint64, morning time.Time, n i
 var reasons = []string{"No budget before summer", "Wrong person: looks after the website",
 	"Studies, wants to read only", "Has just bought elsewhere", "Asked to be called in autumn"}
 
+// wayTo is by which stages the n-th deal of the past came to where it stands: all those before it; one that was lost
+// went as far as it went.
+func wayTo(n, stage int, stages []int64, opened, moved time.Time) (way []store.PastMove) {
+	before := min(stage, 4)
+	if stage == 5 {
+		before = 1 + n*7%4
+	}
+	for i := range before {
+		share := float64(i) / float64(before)
+		at := opened.Add(time.Duration(share * float64(moved.Sub(opened))))
+		way = append(way, store.PastMove{Stage: stages[i], At: at})
+	}
+	return way
+}
+
 // keepDeals keeps handoffs and deals of the past year for people who had
 // reason to be handed over.
 func keepDeals(
@@ -160,6 +175,7 @@ func keepDeals(
 					h.Moved = began.Add(-time.Duration(s.rnd.IntN(10*24)) * time.Hour)
 				}
 				h.Amount = int64(40+s.rnd.IntN(460)) * 100 * 100
+				h.Way = wayTo(n, stage, stageIDs, h.Decided, h.Moved)
 			}
 			if err := tx.AddPastHandoff(ctx, h); err != nil {
 				return fmt.Errorf("keeping a past handoff: %w", err)

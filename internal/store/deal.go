@@ -24,11 +24,15 @@ type Deal struct {
 	First   string
 	Last    string
 	Score   float64
+
+	Expected *time.Time `db:"expected_on"` // nil: nobody knows
+	Next     string     `db:"next_step"`
+	NextOn   *time.Time `db:"next_on"`
 }
 
 const dealFields = `
 	select d.id, d.person_id, coalesce(c.name, '') as company, d.rep_id, coalesce(a.name, '') as rep_name, d.stage_id,
-		d.name, d.amount, d.opened_at, d.moved_at, d.closed_at,
+		d.name, d.amount, d.opened_at, d.moved_at, d.closed_at, d.expected_on, d.next_step, d.next_on,
 	p.first_name as first, p.last_name as last,
 		coalesce((select max(score) from standing where person_id = p.id), 0) as score
 	from deal d

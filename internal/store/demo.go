@@ -36,6 +36,13 @@ type PastHandoff struct {
 	Moved         time.Time
 	Closed        bool
 	Amount        int64
+	Way           []PastMove // the stages before Stage
+}
+
+// PastMove is that a deal of the past came into a stage.
+type PastMove struct {
+	Stage int64
+	At    time.Time
 }
 
 // AddPastHandoff keeps one, with its deal.
@@ -60,9 +67,14 @@ func (tx Tx) AddPastHandoff(ctx context.Context, h PastHandoff) error {
 	if err != nil {
 		return err
 	}
-	_, err = exec(ctx, tx, "insert into deal_move (deal_id, stage_id, at, user_id) values ($1, $2, $3, $4)", deal,
-		h.Stage, h.Moved, h.Rep)
-	return err
+	for _, m := range append(h.Way, PastMove{h.Stage, h.Moved}) {
+		if _, err := exec(ctx, tx, `
+			insert into deal_move (deal_id, stage_id, at, user_id)
+			values ($1, $2, $3, $4)`, deal, m.Stage, m.At, h.Rep); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // BeginStandings has everybody's score counted at an instant, without anybody

@@ -35,6 +35,7 @@ type Workspace struct {
 
 	AnswerIn  int   `json:"answer_in,omitempty"`  // working hours in which an answer is answered; 0: 4
 	RespondIn int   `json:"respond_in,omitempty"` // working hours in which a handoff is decided; 0: 4
+	Target    int64 `json:"target,omitempty"`     // what is wanted to be won in a month, in minor units; 0: nobody says
 	Silent    bool  `json:"silent,omitempty"`     // nobody is reminded at the end of the response clock
 	TellLead  int   `json:"tell_lead,omitempty"`  // working hours after its end until the lead is told; 0: never
 	OfferNext int   `json:"offer_next,omitempty"` // and until it is offered to the next; 0: never
@@ -128,6 +129,9 @@ func (w *Workspace) Check() error {
 	}
 	if err := w.Rest.Check(); err != nil {
 		return err
+	}
+	if w.Target < 0 || w.Target > 1e15 {
+		return plainly.New("a target is an amount of money, not below zero")
 	}
 	clock := w.ResponseClock()
 	if err := clock.Check(); err != nil {

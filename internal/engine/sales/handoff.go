@@ -21,12 +21,13 @@ import (
 type Sales struct {
 	*base.Base
 	*flow.Flow
-	post *post.Post
+	post    *post.Post
+	learned learned // of stages, from the moves of deals
 }
 
 // New readies the room; the flow has it do what comes to desks.
 func New(b *base.Base, f *flow.Flow, p *post.Post) *Sales {
-	e := &Sales{b, f, p}
+	e := &Sales{Base: b, Flow: f, post: p}
 	f.Does("task", flow.Each(e.giveTasks))
 	f.Does("move deal", flow.Each(e.moveDeals))
 	f.Does("alert", flow.Each(e.giveAlerts))

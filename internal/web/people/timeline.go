@@ -272,7 +272,13 @@ func dealChange(x store.DealChange, currency string) string {
 	if x.What == "amount" {
 		return "Deal worth " + moneyOf(x.Became, currency) + ", before " + moneyOf(x.Was, currency) + by
 	}
-	return "Deal of " + cmp.Or(x.Became, "nobody") + ", before of " + cmp.Or(x.Was, "nobody") + by
+	switch x.What {
+	case "owner":
+		return "Deal of " + cmp.Or(x.Became, "nobody") + ", before of " + cmp.Or(x.Was, "nobody") + by
+	case "expected":
+		return "Deal expected on " + cmp.Or(x.Became, "no day") + ", before on " + cmp.Or(x.Was, "no day") + by
+	}
+	return "Deal, " + x.What + ": " + cmp.Or(x.Became, "nothing") + ", before " + cmp.Or(x.Was, "nothing") + by
 }
 
 // moneyOf shows an amount as a history has kept it.

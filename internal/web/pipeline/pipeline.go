@@ -2,24 +2,32 @@ package pipeline
 
 import (
 	"fmt"
+	"math"
 	"net/http"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/labstack/echo/v5"
 
 	"ombak/internal/core/pipeline"
-	"ombak/internal/core/right"
 	"ombak/internal/store"
 	"ombak/internal/web/shell"
 )
 
 type stageColumn struct {
 	pipeline.Column
-	List  []store.Deal
-	Next  int64 // the deal that would follow
-	Rest  int   // how many are not shown
-	Whole bool  // all were asked for
+	Learned pipeline.Figures
+	Now     time.Time
+	List    []store.Deal
+	Next    int64 // the deal that would follow
+	Rest    int   // how many are not shown
+	Whole   bool  // all were asked for
+}
+
+// Slow reports whether a deal stays longer in its stage than four fifths of those won did.
+func (c stageColumn) Slow(d store.Deal) bool {
+	return d.Closed == nil && c.Learned.Slow > 0 && c.Now.Sub(d.Moved) > c.Learned.Slow
 }
 
 // firstDeals is how many deals of a stage are shown without asking.
@@ -35,9 +43,17 @@ type pipelineData struct {
 
 func (s *Place) pipeline(c *echo.Context) error {
 	ctx := c.Request().Context()
-	stages, err := s.Store.Stages(ctx)
+	figures, err := s.Engine.StageFigures(ctx)
 	if err != nil {
 		return err
+	}
+	var stages []pipeline.Stage
+	learned := map[int64]pipeline.Figures{}
+	for _, f := range figures {
+		if !f.Closed() { // what deals have taught, and the admin's figure with it
+			f.Share = int(math.Round(f.Chance.Share * 100))
+		}
+		stages, learned[f.ID] = append(stages, f.Stage), f
 	}
 	q := store.BoardQuery{ClosedSince: s.Engine.Now().AddDate(0, 0, -30), Each: firstDeals + 1,
 		Whole: shell.Number(c.QueryParam("stage"))}
@@ -53,7 +69,7 @@ func (s *Place) pipeline(c *echo.Context) error {
 	for _, x := range board {
 		by[x.Stage] = append(by[x.Stage], x)
 	}
-	d := pipelineData{Sells: (shell.View{User: shell.UserOf(c)}).May(right.Rep, right.Lead, right.Admin)}
+	d := pipelineData{Sells: (shell.View{User: shell.UserOf(c)}).May(sellers...)}
 	d.Whole = q.Whole
 	var columns []pipeline.Column
 	columns, d.Promised = pipeline.Forecast(stages, sums)
@@ -61,7 +77,7 @@ func (s *Place) pipeline(c *echo.Context) error {
 		if !x.Stage.Closed() {
 			d.Open += x.Deals
 		}
-		col := stageColumn{Column: x, List: by[x.Stage.ID]}
+		col := stageColumn{Column: x, Learned: learned[x.Stage.ID], Now: s.Engine.Now(), List: by[x.Stage.ID]}
 		if n := firstDeals; x.Stage.ID != q.Whole && len(col.List) > n {
 			col.Next, col.List = col.List[n].ID, col.List[:n]
 		}
@@ -88,7 +104,7 @@ func (s *Place) moveDeal(c *echo.Context) error {
 	if shell.IsHTMX(c) {
 		return c.NoContent(http.StatusNoContent)
 	}
-	return s.Done(c, "/pipeline", "Moved.")
+	return s.Done(c, afterwards(c, id), "Moved.")
 }
 
 func (s *Place) setAmount(c *echo.Context) error {
@@ -109,14 +125,20 @@ func (s *Place) setAmount(c *echo.Context) error {
 	if err := s.Engine.SetAmount(c.Request().Context(), id, amount, shell.UserOf(c).ID); err != nil {
 		return shell.NotYours(err)
 	}
-	return s.Done(c, "/pipeline", "Worth "+shell.Money(amount, currency)+" now.")
+	return s.Done(c, afterwards(c, id), "Worth "+shell.Money(amount, currency)+" now.")
 }
 
 // Routes are those of the place Pipeline.
 func (s *Place) Routes(in *echo.Group) {
-	sells := shell.Allow(right.Rep, right.Lead, right.Admin)
+	sells := shell.Allow(sellers...)
 	in.GET("/pipeline", s.pipeline)
 	in.GET("/pipeline/handoffs", s.handoffs)
+	in.GET("/pipeline/course", s.course)
+	in.POST("/pipeline/target", s.saveTarget, shell.Allow(leads...))
+	in.GET("/pipeline/:id", s.deal)
+	in.POST("/pipeline/:id/plan", s.planDeal, sells)
+	in.POST("/pipeline/:id/give", s.giveDeal, sells)
+	in.POST("/pipeline/:id/place", s.placeDeal, sells)
 	in.POST("/pipeline/:id/move", s.moveDeal, sells)
 	in.POST("/pipeline/:id/amount", s.setAmount, sells)
 }

@@ -1,0 +1,94 @@
+package engine
+
+import (
+	"errors"
+	"math"
+	"testing"
+	"time"
+
+	"ombak/internal/engine/base"
+	"ombak/internal/standin/mailserver"
+	"ombak/internal/store"
+)
+
+// dealOf hands somebody over to rep1, who accepts; it answers the deal.
+func (w *world) dealOf(name string) int64 {
+	w.t.Helper()
+	p := w.caller(name, "NO", w.rep1)
+	w.must(w.e.HandOver(w.ctx, p))
+	id, err := w.e.Accept(w.ctx, w.handoffOf(p).ID, w.rep1)
+	w.must(err)
+	return id
+}
+
+// Stages learn from how deals moved; what is ahead is drawn from that and from what is planned; a deal that stays longer
+// than those that were won did is marked.
+func TestWhatLiesAhead(t *testing.T) {
+	w := newWorld(t, mailserver.Options{})
+	var won, lost int64
+	w.must(w.s.DB().QueryRowContext(w.ctx, "insert into stage (name, position, won) values ('Won', 8, true) returning id").Scan(&won))
+	w.must(w.s.DB().QueryRowContext(w.ctx, "insert into stage (name, position, lost) values ('Lost', 9, true) returning id").Scan(&lost))
+	stages, err := w.s.Stages(w.ctx)
+	w.must(err)
+	first := stages[0]
+	began := w.clock.Now()
+	var deals []int64
+	for _, name := range []string{"Ana", "Ben", "Cyn", "Dan"} {
+		deals = append(deals, w.dealOf(name))
+	}
+	for i, d := range deals {
+		w.must(w.e.SetAmount(w.ctx, d, int64(i+1)*100_00, w.rep1))
+	}
+	f, err := w.e.StageFigures(w.ctx)
+	w.must(err)
+	if f[0].Chance.Deals != 4 || f[0].Chance.Share != 20*0.1/24 || f[0].Slow != 0 {
+		t.Errorf("at first %+v", f[0])
+	}
+	w.clock.set(began.Add(10 * dayLong))
+	w.must(w.e.MoveDeal(w.ctx, deals[0], won, 0, w.rep1))
+	w.clock.set(began.Add(20 * dayLong))
+	w.must(w.e.MoveDeal(w.ctx, deals[1], lost, 0, w.rep1))
+	f, err = w.e.StageFigures(w.ctx)
+	w.must(err)
+	// Of four one was won after ten days, one lost after twenty, two go on: a quarter, weighed in with 20 of 10 %.
+	if got := f[0].Chance; math.Abs(got.Share-(20*0.1+4*0.25)/24) > 1e-9 || math.Abs(got.Known-0.25) > 1e-9 ||
+		math.Abs(got.Open-0.5) > 1e-9 {
+		t.Errorf("learned %+v", got)
+	}
+	if f[0].Slow != 10*dayLong || f[0].Median != 20*dayLong || len(f[0].Took) != 1 {
+		t.Errorf("they stay %+v", f[0])
+	}
+	day := w.clock.Now().AddDate(0, 2, 0).Truncate(24 * time.Hour)
+	w.must(w.e.PlanDeal(w.ctx, deals[2], store.DealPlan{Name: "Three pens", Expected: &day, Next: "call"}, w.rep1))
+	a, err := w.e.AheadOf(w.ctx, 0, 6)
+	w.must(err)
+	share := f[0].Chance.Share
+	if len(a.Deals) != 2 || len(a.Stages) != len(stages)-2 || !a.Slow[deals[2]] || !a.Slow[deals[3]] ||
+		a.Months[2].Deals != 2 || math.Abs(float64(a.Months[2].Sum)-share*(300_00+400_00.0/6)) > 1 {
+		t.Errorf("ahead: %+v of %v", a, first.Name)
+	}
+	if a, err = w.e.AheadOf(w.ctx, w.rep2, 6); err != nil || len(a.Deals) != 0 {
+		t.Errorf("another's: %+v, %v", a, err)
+	}
+	// What is planned is the rep's to say, within bounds, and kept in the history.
+	if err := w.e.PlanDeal(w.ctx, deals[2], store.DealPlan{Name: "x"}, w.rep2); !errors.Is(err, base.ErrNotYours) {
+		t.Errorf("another plans it: %v", err)
+	}
+	far := day.AddDate(11, 0, 0)
+	for _, bad := range []store.DealPlan{{}, {Name: "x", Expected: &far}} {
+		if w.e.PlanDeal(w.ctx, deals[2], bad, w.rep1) == nil {
+			t.Errorf("%+v was kept", bad)
+		}
+	}
+	w.must(w.e.PlaceDeal(w.ctx, deals[2], stages[1].ID, day.AddDate(0, 1, 0), w.rep1))
+	d, err := w.s.Deal(w.ctx, deals[2])
+	w.must(err)
+	changes, err := w.s.DealChanges(w.ctx, deals[2])
+	w.must(err)
+	moves, err := w.s.DealMoves(w.ctx, deals[2])
+	w.must(err)
+	if d.Stage != stages[1].ID || !d.Expected.Equal(day.AddDate(0, 1, 0)) || d.Next != "call" || len(moves) != 2 ||
+		len(changes) != 5 || changes[0].What != "expected" {
+		t.Errorf("placed: %+v\n%+v\n%+v", d, changes, moves)
+	}
+}
