@@ -6,6 +6,7 @@ import (
 	"testing"
 	"time"
 
+	"ombak/internal/core/act"
 	"ombak/internal/core/person"
 	"ombak/internal/core/rule"
 	"ombak/internal/core/score"
@@ -180,5 +181,71 @@ func TestPointsForTheRecord(t *testing.T) {
 	}
 	if n := w.count("select count(*) from handoff"); n != 0 {
 		t.Errorf("a first model hands over %d", n)
+	}
+}
+
+// What follows from a level is done once, when somebody comes to it from below: from the ready line with the handoff,
+// from a band by the score alone, and by a change of the model from none.
+func TestWhatFollowsFromAScore(t *testing.T) {
+	w := newWorld(t, mailserver.Options{})
+	ana := w.caller("Ana", "NO", w.rep1)
+	bo := w.meet(store.NewPerson{First: "Bo", Email: "bo@x.example"})
+	m, err := w.s.Model(w.ctx)
+	w.must(err)
+	m.Bands = []rule.Band{{Name: "low"}, {Name: "warm", From: 10}}
+	m.Follows = []score.Follow{{Acts: []act.Kept{{Act: act.Tag{Name: "ready"}}}},
+		{Band: "warm", Acts: []act.Kept{{Act: act.Tag{Name: "warm"}}, {Act: act.Alert{Words: "warm now"}}}},
+		{At: 25, Acts: []act.Kept{{Act: act.Untag{Name: "warm"}}}}}
+	w.must(w.e.SaveModel(w.ctx, m))
+	tags := func(p int64) []string {
+		list, err := w.s.PersonTags(w.ctx, p)
+		w.must(err)
+		var out []string
+		for _, x := range list {
+			out = append(out, x.Name)
+		}
+		slices.Sort(out)
+		return out
+	}
+	is := func(when string, p int64, want ...string) {
+		t.Helper()
+		w.settle()
+		if got := tags(p); !slices.Equal(got, want) {
+			t.Errorf("%s: %v, want %v", when, got, want)
+		}
+	}
+	is("at first", ana)
+	w.viewed(ana) // 10
+	is("come to the band", ana, "warm")
+	w.viewed(ana) // 20, over the line of 15
+	is("over the line", ana, "ready", "warm")
+	w.viewed(ana) // 30
+	is("come to 25", ana, "ready")
+	if n := w.count("select count(*) from task where alert and person_id = $1", ana); n != 1 {
+		t.Errorf("they were told %d times", n)
+	}
+	if n := w.count("select count(*) from handoff where person_id = $1", ana); n != 1 {
+		t.Errorf("handed over %d times", n)
+	}
+	// Whoever is lifted by a change comes to no level by it; by what they do next, to the next.
+	w.viewed(bo)
+	is("Bo, come to the band", bo, "warm")
+	m, err = w.s.Model(w.ctx)
+	w.must(err)
+	m.Rules[0].Points = 20
+	w.must(w.e.SaveModel(w.ctx, m))
+	is("Bo, by the change", bo, "warm")
+	w.viewed(bo) // 40: from 20 by the new points, which lies over the line
+	is("Bo, come to 25", bo)
+	// Points run out, and coming to the band again is coming to it.
+	w.to(40 * dayLong)
+	w.viewed(bo)
+	is("Bo, again", bo, "ready", "warm")
+	for _, bad := range []score.Follow{{}, {Band: "none", Acts: m.Follows[0].Acts}, {At: -3, Acts: m.Follows[0].Acts},
+		{Acts: []act.Kept{{Act: act.Points{N: 3}}}}, {Acts: []act.Kept{{}}}} {
+		m.Follows = []score.Follow{bad}
+		if w.e.SaveModel(w.ctx, m) == nil {
+			t.Errorf("%+v was kept", bad)
+		}
 	}
 }

@@ -80,8 +80,10 @@ func (tx Tx) AddPastHandoff(ctx context.Context, h PastHandoff) error {
 // BeginStandings has everybody's score counted at an instant, without anybody
 // crossing the ready line by it: what was before is past.
 func (db Queries) BeginStandings(ctx context.Context, at time.Time) error {
-	_, err := exec(ctx, db, `insert into standing (model_id, person_id, armed, rebase, counted_at, due)
-		select m.id, p.id, false, true, $1, $1 from score_model m, person p on conflict do nothing`, at)
+	_, err := exec(ctx, db, `
+		insert into standing (model_id, person_id, armed, rebase, counted_at, due, changes)
+		select m.id, p.id, false, true, $1, $1, m.changes from score_model m, person p
+		on conflict do nothing`, at)
 	return err
 }
 

@@ -124,6 +124,7 @@ func (db Queries) Catalogue(ctx context.Context) (*rule.Catalogue, error) {
 		from sequence
 		union all select 'stage', id, name from stage union all select 'consent', id, name from purpose
 		union all select 'message', id, name from message
+		where removed_at is distinct from 'epoch' -- which letters by hand are
 		union all select 'page', id, title from page
 		union all (select 'event', id, name from event order by starts_at desc limit 500)
 		order by 1, 3, 2`)

@@ -38,6 +38,7 @@ type modelRow struct {
 	FitBands                     JSON[[]rule.Band] `db:"fit_bands"`
 	Version                      int
 	LineBefore                   int `db:"line_before"`
+	Follows                      JSON[[]score.Follow]
 	Draft                        *JSON[score.Model]
 	DraftChanges                 int        `db:"draft_changes"`
 	DraftBy                      string     `db:"draft_by"`
@@ -46,8 +47,8 @@ type modelRow struct {
 
 const modelFields = `
 	select m.id, m.name, m.floor, m.ceiling, m.line, m.margin, m.fit_line, m.cool_off, m.last_id, m.rules, m.bands,
-		m.fit, m.fit_bands, m.version, m.line_before, m.draft, m.draft_changes, coalesce(u.name, '') as draft_by,
-		m.draft_at
+		m.fit, m.fit_bands, m.follows, m.version, m.line_before, m.draft, m.draft_changes,
+		coalesce(u.name, '') as draft_by, m.draft_at
 	from score_model m
 	left join app_user u on u.id = m.draft_by `
 
@@ -69,7 +70,7 @@ func readModel(ctx context.Context, q querier, where string) (Model, error) {
 	m := Model{ID: r.ID, Version: r.Version, LineBefore: r.LineBefore, DraftChanges: r.DraftChanges, DraftBy: r.DraftBy,
 		Model: score.Model{Name: r.Name, Floor: r.Floor, Ceiling: r.Ceiling, Line: r.Line, FitLine: r.FitLine,
 			Margin: r.Margin, CoolOff: r.CoolOff, Rules: r.Rules.V, LastID: r.LastID, Bands: r.Bands.V, Fit: r.Fit.V,
-			FitBands: r.FitBands.V}}
+			FitBands: r.FitBands.V, Follows: r.Follows.V}}
 	if r.Draft != nil {
 		m.Draft = &r.Draft.V
 	}
@@ -110,12 +111,14 @@ func (tx Tx) SaveModel(ctx context.Context, m Model, by Made) (Model, error) {
 	m.Version, err = one[int](ctx, tx, `
 		update score_model
 		set name = $2, floor = $3, ceiling = $4, line = $5, margin = $6, fit_line = $7, cool_off = $8, rules = $9,
-			last_id = $10, asks = $11, changes = changes + 1, version = version + 1, draft = null, draft_by = null,
-			draft_at = null, draft_changes = draft_changes + 1, line_before = line, taken_over = changes + 1
+			last_id = $10, asks = $11, follows = $12, changes = changes + 1, version = version + 1, draft = null,
+			draft_by = null, draft_at = null, draft_changes = draft_changes + 1, line_before = line,
+			taken_over = changes + 1
 		where id = $1
 		returning version`, m.ID, m.Name, m.Floor, m.Ceiling, m.Line, m.Margin, m.FitLine, m.CoolOff,
 		JSON[[]score.Rule]{append([]score.Rule{}, m.Rules...)}, m.LastID,
-		append([]string{}, slices.Sorted(maps.Keys(asks))...))
+		append([]string{}, slices.Sorted(maps.Keys(asks))...),
+		JSON[[]score.Follow]{append([]score.Follow{}, m.Follows...)})
 	if err != nil {
 		return m, fmt.Errorf("keeping the score model: %w", err)
 	}

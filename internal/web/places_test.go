@@ -389,7 +389,22 @@ func TestScoringByForm(t *testing.T) {
 	if _, body := v.do("POST", "/scoring/edit", f); !strings.Contains(body, `name="p.4"`) {
 		t.Error("a rule that is added is not there")
 	}
+	// What follows from a level stands with it, whatever else the form has.
+	f.Set("do", "follow")
+	if _, body := v.do("POST", "/scoring/edit", f); !strings.Contains(body, `name="fl.0"`) {
+		t.Error("nothing more can follow")
+	}
+	f["fl.0"], f["fl.1"], f["fa.1"] = []string{"line"}, []string{"at"}, []string{"12"}
+	f["act_of"], f["act_do"] = []string{"0", "1", "1", "9"}, []string{"tag", "", "alert", "tag"}
+	f["act_what"], f["act_field"], f["act_to"] = []string{"ready", "", "look", "x"}, []string{"", "", "", ""},
+		[]string{"0", "0", "0", "0"}
 	f.Set("do", "save")
+	f.Set("fa.1", "many")
+	if res, body := v.do("POST", "/scoring", f); res.StatusCode != http.StatusUnprocessableEntity ||
+		!strings.Contains(body, "The level: “many”") {
+		t.Errorf("a level of many: %s", res.Status)
+	}
+	f.Set("fa.1", "12")
 	if res, _ := v.do("POST", "/scoring", f); res.StatusCode != http.StatusSeeOther {
 		t.Fatalf("a good model: %s", res.Status)
 	}
@@ -397,6 +412,9 @@ func TestScoringByForm(t *testing.T) {
 	x.must(err)
 	if m.Line == 20 || m.Draft == nil || m.Draft.Line != 20 || len(m.Draft.Rules) != 4 {
 		t.Fatalf("it is no draft: %+v", m)
+	}
+	if x := m.Draft.Follows; len(x) != 2 || !x[0].OfLine() || x[1].At != 12 || len(x[0].Acts) != 1 || len(x[1].Acts) != 1 {
+		t.Errorf("what follows: %+v", x)
 	}
 	// Rules of one group stand together.
 	said, half, seq := m.Draft.Rules[2], m.Draft.Rules[1], m.Draft.Rules[3]

@@ -94,6 +94,10 @@ func OfLink() []*Kind { return []*Kind{tag, task, alert, include} }
 // OfForm lists what filling in a form can do.
 func OfForm() []*Kind { return []*Kind{tag, task, alert, include, enrol, assign} }
 
+// OfCrossing lists what can follow from a score that comes to a level. None of it gives points: nothing follows from
+// itself.
+func OfCrossing() []*Kind { return []*Kind{tag, untag, include, exclude, enrol, assign, task, alert} }
+
 // OfRecord lists what a step can change of a record.
 func OfRecord() []*Kind {
 	return []*Kind{set, tag, untag, give, assign, include, exclude, moveDeal, revoke, note, points, find}

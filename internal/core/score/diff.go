@@ -35,7 +35,37 @@ func Differences(was, is *Model, cat *rule.Catalogue) []Difference {
 	say(bandWords("band", was.Bands), bandWords("band", is.Bands))
 	say(was.fitWords(cat), is.fitWords(cat))
 	say(bandWords("band of the fit", was.FitBands), bandWords("band of the fit", is.FitBands))
+	say(was.followWords(), is.followWords())
 	return out
+}
+
+// followWords says what follows, without what the acts refer to by number.
+func (m *Model) followWords() string {
+	s := ""
+	for i := range m.Follows {
+		f := &m.Follows[i]
+		at := "the ready line"
+		if level, ok := f.Level(m); ok {
+			at = fmt.Sprintf("%d points", level)
+		}
+		s += fmt.Sprintf("; who comes to %s:", at)
+		for j, a := range f.Acts {
+			if j > 0 {
+				s += ","
+			}
+			if a.Act == nil {
+				continue
+			}
+			s += " " + a.Kind().Menu
+			if g := a.Kind().Given(a.Act); g.Words != "" {
+				s += " “" + g.Words + "”"
+			}
+		}
+	}
+	if s == "" {
+		return "nothing follows"
+	}
+	return s[2:]
 }
 
 func (m *Model) lineWords() string {

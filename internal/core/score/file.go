@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 
+	"ombak/internal/core/act"
 	"ombak/internal/core/calendar"
 	"ombak/internal/core/person"
 	"ombak/internal/core/plainly"
@@ -40,7 +41,25 @@ func (m *Model) Refer(visit func(what rule.Ref, id *int64)) {
 	for i := range m.Fit {
 		m.Fit[i].If.Refer(visit)
 	}
+	for i := range m.Follows {
+		acts := slices.Clone(m.Follows[i].Acts) // they are shared with whom the model was copied from
+		for j, a := range acts {
+			if a.Act == nil {
+				continue // which Check refuses
+			}
+			k := a.Kind()
+			g := k.Given(a.Act)
+			if what, ok := actRefs[k.Takes]; ok {
+				visit(what, &g.ID)
+				acts[j] = act.Kept{Act: k.Make(g)}
+			}
+		}
+		m.Follows[i].Acts = acts
+	}
 }
+
+var actRefs = map[act.Takes]rule.Ref{act.AnAudience: rule.AudienceRef, act.ASequence: rule.SequenceRef,
+	act.AStage: rule.StageRef, act.APurpose: rule.PurposeRef}
 
 // NewFile is a model as a file, with the names that a workspace has for what it refers to.
 func NewFile(m Model, cat *rule.Catalogue) *File {
@@ -121,6 +140,17 @@ func (f *File) In(cat *rule.Catalogue) (Model, error) {
 	})
 	if len(missing) > 0 {
 		return Model{}, plainly.Errorf("the model asks for what is not here: %s", strings.Join(missing, ", "))
+	}
+	for i := range f.Model.Follows { // users and teams are nobody’s elsewhere: what is for them is for the owner
+		for j, a := range f.Model.Follows[i].Acts {
+			if a.Act == nil {
+				continue
+			}
+			k := a.Kind()
+			g := k.Given(a.Act)
+			g.To, g.Team = 0, 0
+			f.Model.Follows[i].Acts[j] = act.Kept{Act: k.Make(g)}
+		}
 	}
 	return f.Model, nil
 }

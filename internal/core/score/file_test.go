@@ -54,6 +54,8 @@ func TestFilesOfModels(t *testing.T) {
 func FuzzReadFile(f *testing.F) {
 	f.Add([]byte(`{"ombak": "score model", "version": 1, "model": {"name": "m", "rules": [{"on": {"kind": 4}, "points": 1}]}}`))
 	f.Add([]byte(`{"ombak": "score model", "version": 1, "names": {"tag": {"x": "y"}}}`))
+	f.Add([]byte(`{"ombak": "score model", "version": 1, "model": {"name": "m", "follows": [{"acts": [null, {"do": "tag",
+		"what": "x"}, {"do": "enrol", "id": 3, "to": 4}]}]}, "names": {"sequence": {"3": "y"}}}`))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		file, err := ReadFile(bytes.NewReader(data))
 		if err != nil {
@@ -65,6 +67,7 @@ func FuzzReadFile(f *testing.F) {
 				file.Model.Rules[i].Words(cat)
 			}
 		}
+		Differences(&file.Model, &Model{}, cat)
 		if _, err := file.In(cat); err != nil && len(file.Names) == 0 && file.Model.Name != "" {
 			return // asks for numbers that it does not name
 		}

@@ -58,6 +58,8 @@ type Model struct {
 	Bands    []rule.Band `json:"bands,omitempty"` // named ranges of the score
 	Fit      rule.Fit    `json:"fit,omitempty"`
 	FitBands []rule.Band `json:"fit_bands,omitempty"`
+
+	Follows []Follow `json:"follows,omitempty"` // what is done when somebody comes to a level
 }
 
 // MaxRules bounds a model; the others bound what its rules and the model say.
@@ -155,6 +157,14 @@ func (m *Model) Check(cat *rule.Catalogue) error {
 		}
 		seen[r.ID] = true
 	}
+	if len(m.Follows) > MaxFollows {
+		return plainly.Errorf("something follows from at most %d levels", MaxFollows)
+	}
+	for i := range m.Follows {
+		if err := m.Follows[i].Check(m); err != nil {
+			return err
+		}
+	}
 	for _, b := range []*[]rule.Band{&m.Bands, &m.FitBands} {
 		if _, err := rule.Ranges(*b); err != nil {
 			return err
@@ -204,6 +214,7 @@ func (m *Model) Clone() Model {
 	c := *m
 	c.Rules, c.Fit = slices.Clone(m.Rules), slices.Clone(m.Fit)
 	c.Bands, c.FitBands = slices.Clone(m.Bands), slices.Clone(m.FitBands)
+	c.Follows = slices.Clone(m.Follows)
 	return c
 }
 

@@ -2,6 +2,7 @@ package people
 
 import (
 	"context"
+	"fmt"
 	"math"
 	"time"
 
@@ -124,6 +125,14 @@ func (e *People) count(
 		} else if liftedBy(m, &was, s) {
 			lifted, to = append(lifted, s.Person), append(to, s.Score)
 		}
+		for _, f := range follows(m, &was, ledger, now) {
+			if f.level != 0 || crossed {
+				o := flow.Occasion{Person: s.Person, At: f.when(at), By: "crossing", How: f.how}
+				for _, a := range f.acts {
+					deeds = append(deeds, flow.Deed{Act: a.Act, Occasion: o})
+				}
+			}
+		}
 		if s.Score != was.Score {
 			moved = append(moved, s.Person)
 		}
@@ -138,6 +147,53 @@ func (e *People) count(
 		return 0, err
 	}
 	return int64(len(moved)), tx.Notify(ctx, news.Score.About(moved...))
+}
+
+// following is what follows from a level that was come to; level 0 is the ready line, which count knows of.
+type following struct {
+	level int
+	at    time.Time
+	how   string
+	acts  []act.Kept
+}
+
+// when is the instant of it; that of the ready line is another’s to know.
+func (f following) when(line time.Time) time.Time {
+	if f.level == 0 {
+		return line
+	}
+	return f.at
+}
+
+// follows lists what follows from the levels that a score has come to since it was counted, and what would from the
+// ready line. By a change of the model alone nobody comes to any.
+func follows(m *store.Model, was *store.Standing, ledger []score.Entry, now time.Time) (out []following) {
+	if len(m.Follows) == 0 {
+		return nil
+	}
+	before := was.Score
+	if was.Rebase {
+		before = m.Shown(score.Sum(ledger, was.CountedAt))
+	}
+	for i := range m.Follows {
+		f := &m.Follows[i]
+		if f.OfLine() {
+			out = append(out, following{how: "came to the ready line", acts: f.Acts})
+			continue
+		}
+		level, ok := f.Level(&m.Model)
+		if !ok {
+			continue
+		}
+		if at, comes := m.Comes(ledger, level, was.CountedAt, now, before); comes {
+			how := fmt.Sprintf("came to %d points", level)
+			if f.Band != "" {
+				how = fmt.Sprintf("came to “%s”", f.Band)
+			}
+			out = append(out, following{max(level, 1), at, how, f.Acts})
+		}
+	}
+	return out
 }
 
 // liftedBy reports whether somebody came over the line by nothing but a change of the model.

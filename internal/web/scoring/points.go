@@ -12,6 +12,7 @@ import (
 
 	"github.com/labstack/echo/v5"
 
+	"ombak/internal/core/act"
 	"ombak/internal/core/folder"
 	"ombak/internal/core/person"
 	"ombak/internal/core/plainly"
@@ -39,6 +40,8 @@ type pointsData struct {
 	Is     draftNote
 	Groups []groupForm
 	Kinds  []signal.Kind
+	Follow []followForm
+	Tags   *shell.ActChoices
 	Typed  map[string]string // what was typed for the line and its company
 	Since  int
 	Wrong  string
@@ -67,6 +70,84 @@ type ruleForm struct {
 	Editor                  shell.RuleView
 	Places, Links           []shell.Choice
 	Wrong                   string
+}
+
+// followForm is what follows from a level, as typed: fl.2 is the level, fa.2 its number where it is one; its acts say
+// in act_of which they are of.
+type followForm struct {
+	I      int
+	F      score.Follow
+	Levels []shell.Choice
+	At     string
+	Acts   []shell.ActRow
+}
+
+// ByNumber reports whether the level is a number that is typed.
+func (f followForm) ByNumber() bool { return f.F.Band == "" && f.F.At != 0 }
+
+// readFollows reads what follows from levels.
+func readFollows(v url.Values) (out []score.Follow, wrong error) {
+	do, at, _ := strings.Cut(v.Get("do"), " ")
+	at2 := map[int]int{} // where each of the form is now
+	for k := range score.MaxFollows + 1 {
+		n := strconv.Itoa(k)
+		if !v.Has("fl." + n) {
+			break
+		}
+		if do == "unfollow" && at == n {
+			continue
+		}
+		var f score.Follow
+		switch what, name, _ := strings.Cut(v.Get("fl."+n), " "); what {
+		case "band":
+			f.Band = name
+		case "at":
+			x, err := whole(v.Get("fa."+n), "The level", 1)
+			if f.At = x; err != nil && wrong == nil {
+				wrong = err
+			}
+			f.At = max(f.At, 1) // 0 is the ready line
+		}
+		at2[k] = len(out)
+		out = append(out, f)
+	}
+	for i := range min(len(v["act_do"]), 400) {
+		if i >= len(v["act_of"]) {
+			break
+		}
+		k, err := strconv.Atoi(v["act_of"][i])
+		to, there := at2[k]
+		if a := shell.TypedAct(v, i); err == nil && there && a != nil {
+			out[to].Acts = append(out[to].Acts, act.Kept{Act: a})
+		}
+	}
+	if do == "follow" {
+		out = append(out, score.Follow{})
+	}
+	return out, wrong
+}
+
+// followForms are what follows from levels, as the form shows it.
+func followForms(m *score.Model, choices *shell.ActChoices) (out []followForm) {
+	for i, f := range m.Follows {
+		x := followForm{I: i, F: f, Levels: []shell.Choice{{Value: "line", Words: "crosses the ready line",
+			Chosen: f.OfLine()}}}
+		for _, b := range m.Bands {
+			x.Levels = append(x.Levels, shell.Choice{Value: "band " + b.Name, Chosen: f.Band == b.Name,
+				Words: "comes to the band “" + b.Name + "”"})
+		}
+		x.Levels = append(x.Levels, shell.Choice{Value: "at", Words: "comes to", Chosen: x.ByNumber()})
+		if x.At = ""; x.ByNumber() {
+			x.At = strconv.Itoa(f.At)
+		}
+		acts := make([]act.Act, len(f.Acts))
+		for j, a := range f.Acts {
+			acts[j] = a.Act
+		}
+		x.Acts = shell.ActRows(acts, act.OfCrossing(), choices)
+		out = append(out, x)
+	}
+	return out
 }
 
 // ways of counting, as the form offers them.
@@ -292,6 +373,9 @@ func (s *Place) readPoints(c *echo.Context) (d pointsData, cat *rule.Catalogue, 
 	if d.M, d.Groups, wrong = readPoints(v, cat, changing(&m)); wrong != nil {
 		d.Wrong = shell.Sentence(wrong)
 	}
+	if d.M.Follows, wrong = readFollows(v); wrong != nil && d.Wrong == "" {
+		d.Wrong = shell.Sentence(wrong)
+	}
 	return d, cat, nil
 }
 
@@ -381,11 +465,14 @@ func (s *Place) showPoints(c *echo.Context, code int, part string, d pointsData,
 			}
 		}
 	}
-	d.Is = noteOf(&d.Model)
+	var err error
+	if d.Tags, err = s.ActChoices(ctx); err != nil {
+		return err
+	}
+	d.Follow, d.Is = followForms(&d.M, d.Tags), noteOf(&d.Model)
 	if err := s.standing(ctx, &d); err != nil {
 		return err
 	}
-	var err error
 	if d.Lifted, _, err = s.Store.LiftedWaiting(ctx, d.Model.ID); err != nil {
 		return err
 	}
