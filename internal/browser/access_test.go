@@ -126,7 +126,7 @@ func TestAccessibility(t *testing.T) {
 		"/content/folders", "/content/folders?folder=2", "/content/folders/file?kind=message&id=1",
 		"/content/mailboxes", "/sequences", "/sequences/1", "/sequences/1?view=draft",
 		"/sequences/1?view=draft&step=2", "/sequences/1/launch", "/sequences/1/end", "/sequences/hold-all", "/scoring",
-		"/scoring/fit", "/scoring/draft", "/scoring/versions", "/scoring/lifted",
+		"/scoring/fit", "/scoring/draft", "/scoring/versions", "/scoring/figures", "/scoring/lifted",
 		"/settings/handing", "/settings/handing/territories/new", "/pipeline/handoffs", "/people/1/hand-over",
 		"/pipeline/course", "/pipeline/1", "/desk", "/desk?kind=call", "/desk?kind=task", "/desk?kind=answer", "/desk?kind=meeting",
 		"/desk/snippets", "/desk/suggestions?try=no+thanks", "/desk/booking", "/desk/written?q=guide",

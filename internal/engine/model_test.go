@@ -249,3 +249,45 @@ func TestWhatFollowsFromAScore(t *testing.T) {
 		}
 	}
 }
+
+// How the rules work is counted for everybody, as work that can be watched; another version ends it.
+func TestHowTheRulesWork(t *testing.T) {
+	w := newWorld(t, mailserver.Options{})
+	var all []int64
+	for _, name := range []string{"Ana", "Ben", "Cyn"} {
+		all = append(all, w.caller(name, "NO", w.rep1))
+	}
+	w.viewed(all...)
+	w.viewed(all[0])
+	m, err := w.s.Model(w.ctx)
+	w.must(err)
+	m.Bands = []rule.Band{{Name: "low"}, {Name: "high", From: 15}}
+	w.must(w.e.SaveModel(w.ctx, m))
+	w.settle()
+	batch, err := w.e.Tally(w.ctx, w.marketer)
+	w.must(err)
+	w.must(w.e.RunBatch(w.ctx, batch))
+	b, err := w.s.Tallied(w.ctx)
+	w.must(err)
+	x := b.Detail.V.Tally
+	last := x.Weeks[len(x.Weeks)-1]
+	if b.State != "done" || x.People != 3 || x.With != 3 ||
+		x.Rules[0] != (score.RuleTally{ID: 1, People: 3, Points: 40, Ever: 3}) || x.Rules[1].Ever != 0 || last.Up != 1 ||
+		last.Down != 0 || !slices.Equal(last.Bands, []int64{2, 1}) || !slices.Equal(x.Weeks[0].Bands, []int64{3, 0}) {
+		t.Errorf("%s: %+v", b.State, x)
+	}
+	below, err := w.s.JustBelow(w.ctx, m.ID, 15, 5)
+	w.must(err)
+	if len(below) != 2 || below[0].Score != 10 {
+		t.Errorf("just below the line are %+v", below)
+	}
+	batch, err = w.e.Tally(w.ctx, w.marketer)
+	w.must(err)
+	m, err = w.s.Model(w.ctx)
+	w.must(err)
+	w.must(w.e.SaveModel(w.ctx, m))
+	w.must(w.e.RunBatch(w.ctx, batch))
+	if b, err = w.s.Batch(w.ctx, batch); err != nil || b.State != "stopped" {
+		t.Errorf("under another version it is %s, %v", b.State, err)
+	}
+}

@@ -7,6 +7,7 @@ import (
 
 	"ombak/internal/core/person"
 	"ombak/internal/core/plainly"
+	"ombak/internal/core/score"
 )
 
 // Batch is long work on many people, or one step that can be taken back: an
@@ -35,7 +36,7 @@ func (b Batch) Over() bool {
 // Undoable reports whether it can be taken back.
 func (b Batch) Undoable() bool {
 	return (b.State == "done" || b.State == "stopped") && b.Kind != "erase" && b.Kind != "recount" &&
-		b.Kind != "preview" && b.Kind != "export" && b.Kind != "way" && b.Kind != "find"
+		b.Kind != "preview" && b.Kind != "tally" && b.Kind != "export" && b.Kind != "way" && b.Kind != "find"
 }
 
 // BatchDetail is what a batch does, and what became of it.
@@ -46,7 +47,9 @@ type BatchDetail struct {
 	Undone  int64         `json:"undone,omitempty"` // records set back
 	Kept    int64         `json:"kept,omitempty"`   // records left: something else has changed them since
 	Merge   *Merged       `json:"merge,omitempty"`
-	Upto    int64         `json:"upto,omitempty"` // of a recount: the last person counted
+	Upto    int64         `json:"upto,omitempty"`    // of a recount: the last person counted
+	Tally   *score.Tally  `json:"tally,omitempty"`   // of a count of how the rules work
+	Version int           `json:"version,omitempty"` // of the model that it is of
 	Preview *Preview      `json:"preview,omitempty"`
 	Way     *HandWay      `json:"way,omitempty"` // what is done by hand on a sequence
 	Export  *Export       `json:"export,omitempty"`

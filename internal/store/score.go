@@ -321,6 +321,25 @@ func (db Queries) Recounting(ctx context.Context) (Batch, error) {
 		"where b.kind = 'recount' and b.state in ('waiting', 'running') order by b.id desc limit 1")
 }
 
+// Tallied is the newest work that counts how the rules of a model work; ErrNotFound: none was begun.
+func (db Queries) Tallied(ctx context.Context) (Batch, error) {
+	return one[Batch](ctx, db, batchFields+"where b.kind = 'tally' order by b.id desc limit 1")
+}
+
+// JustBelow lists people whose scores are just below a line, the nearest first.
+func (db Queries) JustBelow(ctx context.Context, model int64, line, most int) ([]Lifted, error) {
+	return all[Lifted](ctx, db, `
+		select s.person_id, p.first_name as first, p.last_name as last, p.email, coalesce(c.name, '') as company,
+			coalesce(u.name, '') as owner, s.score
+		from standing s
+		join person p on p.id = s.person_id
+		left join company c on c.id = p.company_id
+		left join app_user u on u.id = p.owner_id
+		where s.model_id = $1 and s.score < $2 and s.score > 0
+		order by s.score desc, s.person_id desc
+		limit $3`, model, line, most)
+}
+
 // Previewed is the newest work that counts what a draft would change; ErrNotFound: none was begun.
 func (db Queries) Previewed(ctx context.Context) (Batch, error) {
 	return one[Batch](ctx, db, batchFields+"where b.kind = 'preview' order by b.id desc limit 1")

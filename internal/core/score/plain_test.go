@@ -369,3 +369,71 @@ func TestFallsAgainstThePlainWay(t *testing.T) {
 		t.Errorf("only %d fell", fell)
 	}
 }
+
+// TestTallyAgainstThePlainWay counts each rule as if it alone gave points, and each week by itself.
+func TestTallyAgainstThePlainWay(t *testing.T) {
+	rnd := rand.New(rand.NewPCG(9, 9))
+	for range 60 {
+		m := anyModel(rnd, true)
+		m.Floor, m.Ceiling = -1000, 0
+		m.Bands = []rule.Band{{Name: "low"}, {Name: "mid", From: 3}, {Name: "high", From: 9}}
+		at := []time.Time{day0.AddDate(0, 0, 2), day0.AddDate(0, 0, 5), day0.AddDate(0, 0, 8)}
+		got := NewTally(&m, at)
+		var all []*anyone
+		for range 20 {
+			w := anybody(rnd)
+			all = append(all, w)
+			got.Add(&m, m.Ledger(nil, w.signals, w, at[2]))
+		}
+		for i := range m.Rules {
+			one := m.Clone()
+			for j := range one.Rules {
+				if j != i {
+					one.Rules[j].Points = 0
+				}
+			}
+			people, points := int64(0), 0.0
+			for _, w := range all {
+				v := plainScore(&one, w, at[2])
+				points += v
+				if v != 0 {
+					people++
+				}
+			}
+			// The plain way rounds each person's to a tenth; points of one rule that add up to nothing are points.
+			if r := got.Rules[i]; math.Abs(r.Points-points) > 0.05*20+1e-9 || r.People < people || r.Ever < r.People {
+				t.Fatalf("rule %d: %+v, plainly %d people with %v\n%+v", i, r, people, points, m.Rules[i])
+			}
+		}
+		var was []int
+		for k, x := range at {
+			bands, up, down := make([]int64, 3), int64(0), int64(0)
+			var is []int
+			for n, w := range all {
+				in := -1
+				for b, band := range m.Bands {
+					if plainScore(&m, w, x) >= float64(band.From) {
+						in = b
+					}
+				}
+				if in >= 0 {
+					bands[in]++
+				}
+				if k > 0 && in > was[n] {
+					up++
+				}
+				if k > 0 && in < was[n] {
+					down++
+				}
+				is = append(is, in)
+			}
+			was = is
+			if w := got.Weeks[k]; !slices.Equal(w.Bands, bands) || w.Up != up || w.Down != down {
+				t.Fatalf("week %d: %+v, plainly %v, %d up, %d down", k, w, bands, up, down)
+			}
+		}
+		if got.People != 20 || got.With > 20 {
+			t.Fatalf("of 20 people: %+v", got)
+		}
+	}
+}

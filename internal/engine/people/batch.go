@@ -58,6 +58,8 @@ func (e *People) RunBatch(ctx context.Context, id int64) error {
 		err = e.runImport(ctx, &b)
 	case b.Kind == "recount":
 		err = e.runRecount(ctx, &b)
+	case b.Kind == "tally":
+		err = e.runTally(ctx, &b)
 	case b.Kind == "preview":
 		err = e.runPreview(ctx, &b)
 	case b.Kind == "export":

@@ -33,6 +33,8 @@ func (s *Place) Routes(in *echo.Group) {
 	in.POST("/scoring/draft/drop", s.dropDraft, writes)
 	in.GET("/scoring/file", s.file)
 	in.POST("/scoring/file", s.bringFile, writes)
+	in.GET("/scoring/figures", s.figures)
+	in.POST("/scoring/figures", s.countFigures, writes)
 	in.GET("/scoring/versions", s.versions)
 	in.POST("/scoring/versions/:number", s.draftFrom, writes)
 	in.GET("/scoring/lifted", s.lifted)
