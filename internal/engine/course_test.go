@@ -6,7 +6,10 @@ import (
 	"testing"
 	"time"
 
+	"ombak/internal/core/act"
+	"ombak/internal/core/pipeline"
 	"ombak/internal/engine/base"
+	"ombak/internal/engine/flow"
 	"ombak/internal/standin/mailserver"
 	"ombak/internal/store"
 )
@@ -90,5 +93,56 @@ func TestWhatLiesAhead(t *testing.T) {
 	if d.Stage != stages[1].ID || !d.Expected.Equal(day.AddDate(0, 1, 0)) || d.Next != "call" || len(moves) != 2 ||
 		len(changes) != 5 || changes[0].What != "expected" {
 		t.Errorf("placed: %+v\n%+v\n%+v", d, changes, moves)
+	}
+}
+
+// Whoever is lost comes back to nurture after the time that the stage says, once; a deal that is not lost any more takes
+// it back, and what comes too late is not taken back.
+func TestLostDealsComeBack(t *testing.T) {
+	w := newWorld(t, mailserver.Options{})
+	q := w.running("Nurture", w.twoEmails())
+	_, err := w.e.KeepStage(w.ctx, pipeline.Stage{Name: "Lost", Lost: true, Nurture: q, After: 30})
+	w.must(err)
+	stages, err := w.s.Stages(w.ctx)
+	w.must(err)
+	first, lost := stages[0].ID, stages[len(stages)-1].ID
+	deal := w.dealOf("Ana")
+	comebacks := func() int { return w.count("select count(*) from comeback where done_at is null") }
+	w.must(w.e.MoveDeal(w.ctx, deal, lost, 0, w.rep1))
+	w.must(w.e.MoveDeal(w.ctx, deal, lost, 0, w.rep1)) // within the stage
+	d, err := w.s.Deal(w.ctx, deal)
+	w.must(err)
+	if comebacks() != 1 || d.Comeback == 0 {
+		t.Errorf("lost, %d come back", comebacks())
+	}
+	w.must(w.e.MoveDeal(w.ctx, deal, first, 0, w.rep1))
+	if comebacks() != 0 {
+		t.Error("not lost any more, they still come back")
+	}
+	w.must(w.e.PlaceDeal(w.ctx, deal, lost, day0, w.rep1))
+	w.must(w.e.PlanDeal(w.ctx, deal, store.DealPlan{Name: "x", Reason: "no budget"}, w.rep1))
+	at := w.clock.Now().Sub(day0)
+	w.to(at + 29*dayLong)
+	on := func() int { return w.count("select count(*) from enrolment where sequence_id = $1", q) }
+	if on() != 0 {
+		t.Error("they came back early")
+	}
+	w.to(at + 31*dayLong)
+	if on() != 1 || comebacks() != 0 {
+		t.Errorf("after thirty days %d came back", on())
+	}
+	// An act that moves deals has the same follow.
+	ben := w.dealOf("Ben")
+	b, err := w.s.Deal(w.ctx, ben)
+	w.must(err)
+	w.tx(func(tx store.Tx) error {
+		return w.e.Do(w.ctx, tx, []flow.Deed{{Act: act.MoveDeal{Stage: lost},
+			Occasion: flow.Occasion{Person: b.Person, At: w.clock.Now(), By: "step"}}})
+	})
+	if comebacks() != 1 {
+		t.Errorf("lost by a step, %d come back", comebacks())
+	}
+	if _, err := w.e.KeepStage(w.ctx, pipeline.Stage{Name: "Open", Nurture: q}); err == nil {
+		t.Error("who is not lost comes back to nurture")
 	}
 }

@@ -40,8 +40,8 @@ func (db Queries) Deal(ctx context.Context, id int64) (Deal, error) {
 func (tx Tx) SetPlan(ctx context.Context, d Deal, p DealPlan, user int64, at time.Time) error {
 	if _, err := exec(ctx, tx, `
 		update deal
-		set name = $2, expected_on = $3, next_step = $4, next_on = $5
-		where id = $1`, d.ID, p.Name, p.Expected, p.Next, p.NextOn); err != nil {
+		set name = $2, expected_on = $3, next_step = $4, next_on = $5, reason = $6
+		where id = $1`, d.ID, p.Name, p.Expected, p.Next, p.NextOn, p.Reason); err != nil {
 		return err
 	}
 	day := func(t *time.Time) string {
@@ -52,7 +52,7 @@ func (tx Tx) SetPlan(ctx context.Context, d Deal, p DealPlan, user int64, at tim
 	}
 	for _, c := range []struct{ what, was, became string }{{"name", d.Name, p.Name},
 		{"expected", day(d.Expected), day(p.Expected)}, {"next step", d.Next, p.Next},
-		{"next on", day(d.NextOn), day(p.NextOn)}} {
+		{"next on", day(d.NextOn), day(p.NextOn)}, {"reason", d.Reason, p.Reason}} {
 		if c.was != c.became {
 			if err := addDealChange(ctx, tx, d.ID, user, c.what, c.was, c.became, at); err != nil {
 				return err
@@ -68,6 +68,7 @@ type DealPlan struct {
 	Expected *time.Time
 	Next     string
 	NextOn   *time.Time
+	Reason   string // why it was won or lost
 }
 
 // DealChanges lists what changed of a deal besides its stage, the newest first.

@@ -25,6 +25,8 @@ type Deal struct {
 	Last    string
 	Score   float64
 
+	Reason   string     // why it was won or lost
+	Comeback int64      `db:"comeback_id"` // of whoever was lost; 0: none
 	Expected *time.Time `db:"expected_on"` // nil: nobody knows
 	Next     string     `db:"next_step"`
 	NextOn   *time.Time `db:"next_on"`
@@ -33,6 +35,7 @@ type Deal struct {
 const dealFields = `
 	select d.id, d.person_id, coalesce(c.name, '') as company, d.rep_id, coalesce(a.name, '') as rep_name, d.stage_id,
 		d.name, d.amount, d.opened_at, d.moved_at, d.closed_at, d.expected_on, d.next_step, d.next_on,
+		d.reason, coalesce(d.comeback_id, 0) as comeback_id,
 	p.first_name as first, p.last_name as last,
 		coalesce((select max(score) from standing where person_id = p.id), 0) as score
 	from deal d
@@ -40,9 +43,13 @@ const dealFields = `
 	left join company c on c.id = d.company_id
 	left join app_user a on a.id = d.rep_id `
 
+const stageFields = `
+	select id, name, share, won, lost, coalesce(nurture_id, 0) as nurture, nurture_days as after
+	from stage `
+
 // Stages lists the stages in their order.
 func (db Queries) Stages(ctx context.Context) ([]pipeline.Stage, error) {
-	return all[pipeline.Stage](ctx, db, "select id, name, share, won, lost from stage order by position, id")
+	return all[pipeline.Stage](ctx, db, stageFields+"order by position, id")
 }
 
 // AddStage keeps a stage at the end.
@@ -156,9 +163,9 @@ func (tx Tx) LockDeal(ctx context.Context, id int64) (rep *int64, cents int64, e
 }
 
 // MoveOpenDeals moves the open deals of people to the end of a stage; where there is no
-// such stage any more, it moves none.
-func (tx Tx) MoveOpenDeals(ctx context.Context, people []int64, stage int64, at time.Time) error {
-	_, err := exec(ctx, tx, `
+// such stage any more, it moves none. It answers which it moved.
+func (tx Tx) MoveOpenDeals(ctx context.Context, people []int64, stage int64, at time.Time) ([]int64, error) {
+	return all[int64](ctx, tx, `
 		with open as (
 			select id
 			from deal
@@ -173,7 +180,38 @@ func (tx Tx) MoveOpenDeals(ctx context.Context, people []int64, stage int64, at 
 			from was, stage st
 			where d.id = was.id and st.id = $2
 			returning d.id)
-		insert into deal_move (deal_id, stage_id, at) select id, $2, $3::timestamptz from moved`, people, stage, at)
+		insert into deal_move (deal_id, stage_id, at)
+		select id, $2, $3::timestamptz from moved
+		returning deal_id`, people, stage, at)
+}
+
+// FollowLost has whoever’s deal is lost come back to nurture, where the stage says so, and takes that back for
+// whoever’s is not lost any more and who has not come.
+func (tx Tx) FollowLost(ctx context.Context, deals []int64, at time.Time) error {
+	if _, err := exec(ctx, tx, `
+		delete from comeback c
+		using deal d
+		join stage st on st.id = d.stage_id
+		where d.id = any ($1) and not st.lost and c.id = d.comeback_id and c.done_at is null`, deals); err != nil {
+		return err
+	}
+	_, err := exec(ctx, tx, `
+		with lost as (
+			select d.id, d.person_id, st.nurture_id, st.nurture_days, st.name
+			from deal d
+			join stage st on st.id = d.stage_id
+			where d.id = any ($1) and st.lost and st.nurture_id is not null and d.comeback_id is null),
+		made as (
+			insert into comeback (person_id, sequence_id, due, why, made_at)
+			select person_id, nurture_id, $2::timestamptz + make_interval(days => nurture_days), 'deal: ' || name, $2
+			from lost
+			order by id
+			returning id, person_id)
+		update deal d
+		set comeback_id = made.id
+		from made
+		join lost on lost.person_id = made.person_id
+		where d.id = lost.id`, deals, at)
 	return err
 }
 

@@ -126,12 +126,15 @@ func (tx Tx) UserLeaves(ctx context.Context, id, to int64, at time.Time) error {
 // KeepStage changes a stage, or keeps a new one at the end where its id is 0.
 func (tx Tx) KeepStage(ctx context.Context, st pipeline.Stage) (int64, error) {
 	if st.ID == 0 {
-		return one[int64](ctx, tx, `insert into stage (name, position, share, won, lost)
-			values ($1, (select coalesce(max(position), 0) + 1 from stage), $2, $3, $4) returning id`, st.Name,
-			st.Share, st.Won, st.Lost)
+		return one[int64](ctx, tx, `
+			insert into stage (name, position, share, won, lost, nurture_id, nurture_days)
+			values ($1, (select coalesce(max(position), 0) + 1 from stage), $2, $3, $4, nullif($5::bigint, 0), $6)
+			returning id`, st.Name, st.Share, st.Won, st.Lost, st.Nurture, st.After)
 	}
-	n, err := exec(ctx, tx, "update stage set name = $2, share = $3, won = $4, lost = $5 where id = $1", st.ID, st.Name,
-		st.Share, st.Won, st.Lost)
+	n, err := exec(ctx, tx, `
+		update stage
+		set name = $2, share = $3, won = $4, lost = $5, nurture_id = nullif($6::bigint, 0), nurture_days = $7
+		where id = $1`, st.ID, st.Name, st.Share, st.Won, st.Lost, st.Nurture, st.After)
 	if err == nil && n == 0 {
 		err = ErrNotFound
 	}
@@ -140,7 +143,7 @@ func (tx Tx) KeepStage(ctx context.Context, st pipeline.Stage) (int64, error) {
 
 // LockStages lists the stages within a transaction, locked.
 func (tx Tx) LockStages(ctx context.Context) ([]pipeline.Stage, error) {
-	return all[pipeline.Stage](ctx, tx, "select id, name, share, won, lost from stage order by position, id for update")
+	return all[pipeline.Stage](ctx, tx, stageFields+"order by position, id for update")
 }
 
 // AnyOpenStage reports whether a deal can begin.
@@ -165,10 +168,12 @@ func (tx Tx) DealsIn(ctx context.Context, stage int64) (int, error) {
 // RestoreStage has a stage be as it was, with the number it had.
 func (tx Tx) RestoreStage(ctx context.Context, st pipeline.Stage) error {
 	_, err := exec(ctx, tx, `
-		insert into stage (id, name, position, share, won, lost) overriding system value
-		values ($1, $2, 0, $3, $4, $5)
-		on conflict (id) do update set name = excluded.name, share = excluded.share, won = excluded.won,
-			lost = excluded.lost`, st.ID, st.Name, st.Share, st.Won, st.Lost)
+		insert into stage (id, name, position, share, won, lost, nurture_id, nurture_days) overriding system value
+		values ($1, $2, 0, $3, $4, $5, (select id from sequence where id = $6), $7)
+		on conflict (id) do update
+		set name = excluded.name, share = excluded.share, won = excluded.won, lost = excluded.lost,
+			nurture_id = excluded.nurture_id, nurture_days = excluded.nurture_days`, st.ID, st.Name, st.Share, st.Won,
+		st.Lost, st.Nurture, st.After)
 	return err
 }
 

@@ -14,6 +14,9 @@ type Stage struct {
 	Share int  // percent of deals in it that are won in the end
 	Won   bool // a closed stage: won
 	Lost  bool // a closed stage: lost
+
+	Nurture int64 // of lost: the sequence into which whoever is lost comes back; 0: none
+	After   int   // after so many days
 }
 
 // MaxStages bounds a pipeline.
@@ -30,6 +33,10 @@ func (s Stage) Check() error {
 		return plainly.New("a stage’s chance is a whole number from 0 to 100 %")
 	case s.Won && s.Lost:
 		return plainly.New("a stage is won or lost, not both")
+	case s.Nurture != 0 && !s.Lost:
+		return plainly.New("only whoever is lost comes back to nurture")
+	case s.After < 0 || s.After > 3660:
+		return plainly.New("whoever is lost comes back after 0 to 3660 days")
 	}
 	return nil
 }

@@ -31,6 +31,9 @@ func TestStagesThatCannotBe(t *testing.T) {
 		{Stage{Name: "Trial", Share: -1}, "a stage’s chance is a whole number from 0 to 100 %"},
 		{Stage{Name: "Trial", Share: 101}, "a stage’s chance is a whole number from 0 to 100 %"},
 		{Stage{Name: "Trial", Won: true, Lost: true}, "a stage is won or lost, not both"},
+		{Stage{Name: "Lost", Lost: true, Nurture: 3, After: 90}, ""},
+		{Stage{Name: "Trial", Nurture: 3}, "only whoever is lost comes back to nurture"},
+		{Stage{Name: "Lost", Lost: true, After: -1}, "whoever is lost comes back after 0 to 3660 days"},
 	} {
 		got := ""
 		if err := c.s.Check(); err != nil {

@@ -24,7 +24,11 @@ func (e *Sales) giveTasks(ctx context.Context, tx store.Tx, list []flow.Doing[ac
 // moveDeals moves people's open deals to a stage.
 func (e *Sales) moveDeals(ctx context.Context, tx store.Tx, list []flow.Doing[act.MoveDeal]) error {
 	for _, group := range flow.Grouped(list, func(d flow.Doing[act.MoveDeal]) act.MoveDeal { return d.Act }) {
-		if err := tx.MoveOpenDeals(ctx, flow.Whom(group), group[0].Act.Stage, e.Now()); err != nil {
+		moved, err := tx.MoveOpenDeals(ctx, flow.Whom(group), group[0].Act.Stage, e.Now())
+		if err != nil {
+			return err
+		}
+		if err := tx.FollowLost(ctx, moved, e.Now()); err != nil {
 			return err
 		}
 	}

@@ -119,6 +119,7 @@ func (e *Sales) AheadOf(ctx context.Context, rep int64, months int) (a Ahead, er
 // PlanDeal keeps what a deal is called, when it is expected to be won, and what is done next for it.
 func (e *Sales) PlanDeal(ctx context.Context, deal int64, p store.DealPlan, user int64) error {
 	p.Name, p.Next = base.Cut(strings.TrimSpace(p.Name), 120), base.Cut(strings.TrimSpace(p.Next), 300)
+	p.Reason = base.Cut(strings.TrimSpace(p.Reason), 300)
 	if p.Name == "" {
 		return plainly.New("a deal has a name")
 	}
@@ -144,13 +145,17 @@ func (e *Sales) PlaceDeal(ctx context.Context, deal, stage int64, day time.Time,
 		if err != nil {
 			return err
 		}
-		if err := tx.SetPlan(ctx, d, store.DealPlan{Name: d.Name, Expected: &day, Next: d.Next, NextOn: d.NextOn}, user,
+		if err := tx.SetPlan(ctx, d, store.DealPlan{Name: d.Name, Expected: &day, Next: d.Next, NextOn: d.NextOn,
+			Reason: d.Reason}, user,
 			e.Now()); err != nil {
 			return err
 		}
-		if stage != 0 && stage != d.Stage {
-			_, err = tx.MoveDeal(ctx, deal, stage, 0, user, e.Now())
+		if stage == 0 || stage == d.Stage {
+			return nil
 		}
-		return err
+		if _, err := tx.MoveDeal(ctx, deal, stage, 0, user, e.Now()); err != nil {
+			return err
+		}
+		return tx.FollowLost(ctx, []int64{deal}, e.Now())
 	})
 }

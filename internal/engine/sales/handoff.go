@@ -161,8 +161,10 @@ func (e *Sales) TakeBack(ctx context.Context, id, user int64) error {
 // MoveDeal puts a deal into a stage, before another one of it (0: at its end).
 func (e *Sales) MoveDeal(ctx context.Context, deal, stage, before, user int64) error {
 	return e.changeDeal(ctx, deal, user, func(tx store.Tx, _ *int64, _ int64) error {
-		_, err := tx.MoveDeal(ctx, deal, stage, before, user, e.Now())
-		return err
+		if _, err := tx.MoveDeal(ctx, deal, stage, before, user, e.Now()); err != nil {
+			return err
+		}
+		return tx.FollowLost(ctx, []int64{deal}, e.Now())
 	})
 }
 

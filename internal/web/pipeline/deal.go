@@ -97,7 +97,7 @@ func (d dealData) Was(field string) string {
 		return t.Format(time.DateOnly)
 	}
 	return map[string]string{"name": d.D.Name, "expected": day(d.D.Expected), "next": d.D.Next,
-		"next_on": day(d.D.NextOn)}[field]
+		"next_on": day(d.D.NextOn), "reason": d.D.Reason}[field]
 }
 
 // Became is a change in words, amounts as money.
@@ -121,9 +121,9 @@ func (s *Place) planDeal(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	p := store.DealPlan{Name: c.FormValue("name"), Next: c.FormValue("next")}
+	p := store.DealPlan{Name: c.FormValue("name"), Next: c.FormValue("next"), Reason: c.FormValue("reason")}
 	typed := map[string]string{}
-	for _, f := range []string{"name", "next", "expected", "next_on"} {
+	for _, f := range []string{"name", "next", "expected", "next_on", "reason"} {
 		typed[f] = c.FormValue(f)
 	}
 	for field, to := range map[string]**time.Time{"expected": &p.Expected, "next_on": &p.NextOn} {

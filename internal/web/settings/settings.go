@@ -86,7 +86,8 @@ type settingsData struct {
 	Roles       []right.Role
 	Open        int64 // whose form is open
 
-	Stages []pipeline.Stage
+	Stages  []pipeline.Stage
+	Running []store.SequenceName // into which whoever is lost can come back
 
 	Purposes []store.Purpose
 	Grounds  []string
@@ -289,6 +290,9 @@ func (s *Place) showStages(c *echo.Context, code int, wrong string) error {
 	if d.Stages, err = s.Store.Stages(c.Request().Context()); err != nil {
 		return err
 	}
+	if d.Running, err = s.Store.RunningNames(c.Request().Context()); err != nil {
+		return err
+	}
 	return s.settings(c, code, d)
 }
 
@@ -301,6 +305,12 @@ func (s *Place) saveStage(c *echo.Context) error {
 			return err
 		}
 		st.ID = id
+	}
+	if st.After = 90; st.Lost {
+		st.Nurture = max(shell.Number(c.FormValue("nurture")), 0)
+		if days, err := strconv.Atoi(strings.TrimSpace(c.FormValue("after"))); err == nil {
+			st.After = days
+		}
 	}
 	share := strings.TrimSuffix(strings.TrimSpace(c.FormValue("share")), "%")
 	change := int64(0)
