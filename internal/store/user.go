@@ -62,6 +62,17 @@ func (tx Tx) SetSignature(ctx context.Context, id int64, signature string) error
 // RepsInTurn reads the reps with what routing asks for, and locks them, so
 // that two handoffs at one moment do not go to the same rep's turn. zone is the workspace's.
 func (tx Tx) RepsInTurn(ctx context.Context, now time.Time, zone *time.Location) ([]handoff.Rep, error) {
+	return readReps(ctx, tx, "for update of a", now, zone)
+}
+
+// RepsNow is RepsInTurn for who only looks: nobody waits for that.
+func (db Queries) RepsNow(ctx context.Context, now time.Time, zone *time.Location) ([]handoff.Rep, error) {
+	return readReps(ctx, db, "", now, zone)
+}
+
+func readReps(
+	ctx context.Context, q querier, lock string, now time.Time, zone *time.Location,
+) ([]handoff.Rep, error) {
 	rows, err := all[struct {
 		ID       int64
 		Name     string
@@ -73,12 +84,12 @@ func (tx Tx) RepsInTurn(ctx context.Context, now time.Time, zone *time.Location)
 		Turn     float64
 		Last     *time.Time `db:"handed_at"`
 		Work     JSON[desk.Worker]
-	}](ctx, tx, `
+	}](ctx, q, `
 		select a.id, a.name, coalesce(a.team_id, 0) as team, a.capacity, a.away, a.weight, a.turn, a.handed_at,
 			a.work, (
 			select count(*) from handoff h where h.rep_id = a.id and h.state = 'open') as open
 		from app_user a where a.role = 'rep' and a.left_at is null
-		order by a.id for update of a`)
+		order by a.id `+lock)
 	if err != nil {
 		return nil, err
 	}

@@ -55,30 +55,27 @@ func (e *Sales) cases(
 
 // WhoWouldGet is who would get somebody who was handed over now, and why. Nothing comes of it.
 func (e *Sales) WhoWouldGet(ctx context.Context, person int64) (d handoff.Decision, name string, err error) {
-	err = e.Store.InTx(ctx, func(tx store.Tx) error {
-		p, err := tx.Person(ctx, person)
-		if err != nil {
-			return err
-		}
-		owner := int64(0)
-		if p.OwnerID != nil {
-			owner = *p.OwnerID
-		}
-		reps, err := tx.RepsInTurn(ctx, e.Now(), e.Zone())
-		if err != nil {
-			return err
-		}
-		cases, err := e.cases(ctx, tx.Queries, map[int64]int64{person: owner})
-		if err != nil {
-			return err
-		}
-		d = handoff.Route(cases[person], reps)
-		if i := slices.IndexFunc(reps, func(r handoff.Rep) bool { return r.ID == d.Rep }); i >= 0 {
-			name = reps[i].Name
-		}
-		return nil
-	})
-	return d, name, err
+	p, err := e.Store.Person(ctx, person)
+	if err != nil {
+		return d, "", err
+	}
+	owner := int64(0)
+	if p.OwnerID != nil {
+		owner = *p.OwnerID
+	}
+	reps, err := e.Store.RepsNow(ctx, e.Now(), e.Zone())
+	if err != nil {
+		return d, "", err
+	}
+	cases, err := e.cases(ctx, e.Store.Queries, map[int64]int64{person: owner})
+	if err != nil {
+		return d, "", err
+	}
+	d = handoff.Route(cases[person], reps)
+	if i := slices.IndexFunc(reps, func(r handoff.Rep) bool { return r.ID == d.Rep }); i >= 0 {
+		name = reps[i].Name
+	}
+	return d, name, nil
 }
 
 // ErrTheirs is answered where somebody asks for a person who is another rep’s; who that is is told of it.
