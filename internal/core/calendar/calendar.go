@@ -11,6 +11,7 @@
 package calendar
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 	"time"
@@ -33,6 +34,9 @@ func DateOf(t time.Time, loc *time.Location) Date {
 
 // Add returns the date n days later (earlier where n is negative).
 func (d Date) Add(n int) Date { return (d.day() + day(n)).date() }
+
+// Compare is -1 where d is before o, 0 where it is the same day, and 1 where it is after it.
+func (d Date) Compare(o Date) int { return cmp.Compare(d.day(), o.day()) }
 
 // Weekday returns the day of the week.
 func (d Date) Weekday() time.Weekday { return d.day().weekday() }

@@ -99,6 +99,23 @@ func ParseAmount(text, code string) (int64, error) {
 	return n, nil
 }
 
+// Money writes minor units of a currency with its code before them: "EUR 12,500".
+func Money(minor int64, code string) string { return code + "\u00a0" + Amount(minor, code) }
+
+// Decimal writes minor units of a currency as a decimal number with all its digits, as files have it: "12500.00".
+func Decimal(minor int64, code string) string {
+	digits := Digits(code)
+	sign := ""
+	if minor < 0 {
+		sign, minor = "-", -minor
+	}
+	s := fmt.Sprintf("%0*d", digits+1, minor)
+	if digits == 0 {
+		return sign + s
+	}
+	return sign + s[:len(s)-digits] + "." + s[len(s)-digits:]
+}
+
 // Amount writes minor units of a currency with commas between groups, and with
 // decimals where there are some: "12,500" or "12,500.50".
 func Amount(minor int64, code string) string {

@@ -15,12 +15,32 @@ type Stage struct {
 	Won   bool // a closed stage: won
 	Lost  bool // a closed stage: lost
 
+	Pipeline int64 // to which it belongs; 0: the first
+
 	Nurture int64 // of lost: the sequence into which whoever is lost comes back; 0: none
 	After   int   // after so many days
 }
 
-// MaxStages bounds a pipeline.
-const MaxStages = 20
+// Pipeline is the way of one kind of deal: stages of its own.
+type Pipeline struct {
+	ID   int64
+	Name string
+	Team int64 // whose reps begin their deals in it; 0: nobody’s by itself
+}
+
+// Check reports what of the pipeline cannot be, or nil.
+func (p Pipeline) Check() error {
+	if p.Name == "" || len(p.Name) > 80 {
+		return plainly.New("a pipeline has a name of at most 80 letters")
+	}
+	return nil
+}
+
+// MaxStages bounds a pipeline, and MaxPipelines how many there are.
+const (
+	MaxStages    = 20
+	MaxPipelines = 20
+)
 
 // Check reports what of the stage cannot be, or nil.
 func (s Stage) Check() error {
