@@ -91,7 +91,8 @@ func (h *house) furnish() {
 	h.must(err)
 	_, err = e.Book(ctx, &offer, sales.Pick{At: times[0].UTC(), Person: people[0]})
 	h.must(err)
-	h.must(e.Receive(ctx, mail.Received{ID: "a@b", From: "ana1@fjord.example", Subject: "Hello", Said: "No thanks", Text: "No thanks"}))
+	h.must(e.Receive(ctx, mail.Received{ID: "a@b", From: "ana1@fjord.example", Subject: "Hello", Said: "No thanks",
+		Text: "No thanks"}))
 	_, err = e.KeepSnippet(ctx, store.Snippet{Name: "Thanks", Body: "Thank you."}, me)
 	h.must(err)
 	h.must(h.until("a call on the desk", func() bool {
@@ -128,10 +129,12 @@ func TestAccessibility(t *testing.T) {
 		"/sequences/1?view=draft&step=2", "/sequences/1/launch", "/sequences/1/end", "/sequences/hold-all", "/scoring",
 		"/scoring/fit", "/scoring/draft", "/scoring/versions", "/scoring/figures", "/scoring/lifted",
 		"/settings/handing", "/settings/handing/territories/new", "/pipeline/handoffs", "/people/1/hand-over",
-		"/pipeline/course", "/pipeline/1", "/desk", "/desk?kind=call", "/desk?kind=task", "/desk?kind=answer", "/desk?kind=meeting",
+		"/pipeline/course", "/pipeline/1", "/pipeline/list", "/pipeline/new", "/settings/rates", "/desk",
+		"/desk?kind=call", "/desk?kind=task", "/desk?kind=answer", "/desk?kind=meeting",
 		"/desk/snippets", "/desk/suggestions?try=no+thanks", "/desk/booking", "/desk/written?q=guide",
 		"/desk/load", "/b/talk?zone=Asia/Tokyo", "/pipeline",
-		"/settings", "/settings/people", "/settings/people/1/hours", "/settings/teams", "/settings/hours", "/settings/holidays?country=NO",
+		"/settings", "/settings/people", "/settings/people/1/hours", "/settings/teams", "/settings/hours",
+		"/settings/holidays?country=NO",
 		"/settings/changes", "/settings/stages", "/settings/grounds", "/signature", "/p/alarms"}
 	h.must(h.tab.Run("document.cookie = 'ombak_scheme=light; path=/'"))
 	for _, view := range views {
@@ -146,7 +149,9 @@ func TestAccessibility(t *testing.T) {
 		} {
 			h.must(h.tab.Run(`window.ombakAxe = null; document.documentElement.dataset.scheme = '` + x.scheme + `';
 				axe.run(document, { runOnly: ` + x.rules + `, resultTypes: ['violations'], preload: false })
-				.then((r) => { window.ombakAxe = JSON.stringify(r.violations.map((v) => ({ id: v.id, help: v.help, nodes: v.nodes.map((n) => n.html.slice(0, 160) + ' — ' + (n.any[0]?.message || n.all[0]?.message || n.none[0]?.message || '')) }))); })
+				.then((r) => { window.ombakAxe = JSON.stringify(r.violations.map((v) => ({ id: v.id, help: v.help,
+					nodes: v.nodes.map((n) => n.html.slice(0, 160) + ' — ' + (n.any[0]?.message || n.all[0]?.message ||
+					n.none[0]?.message || '')) }))); })
 				.catch((e) => { window.ombakAxe = JSON.stringify([{ id: 'failed', help: String(e), nodes: [] }]); })`))
 			h.must(h.tab.Until("axe", `window.ombakAxe !== null`))
 			raw, err := h.tab.Eval(`window.ombakAxe`)

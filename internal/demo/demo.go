@@ -8,12 +8,14 @@ import (
 	"log/slog"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 	"sync"
 	"time"
 
 	"ombak/internal/core/calendar"
 	"ombak/internal/core/news"
+	"ombak/internal/core/pipeline"
 	"ombak/internal/core/right"
 	"ombak/internal/engine"
 	"ombak/internal/engine/base"
@@ -139,7 +141,35 @@ func (d *Demo) Begin(ctx context.Context) (userIDs, stageIDs []int64, err error)
 	if err := d.restAndTeam(ctx, userIDs[3]); err != nil {
 		return nil, nil, err
 	}
+	if err := d.serviceAndRates(ctx, userIDs[3]); err != nil {
+		return nil, nil, err
+	}
 	return userIDs, stageIDs, d.Engine.SaveModel(ctx, store.Model{Model: model})
+}
+
+// serviceAndRates keeps a second pipeline, and what other currencies are worth, as an admin does.
+func (d *Demo) serviceAndRates(ctx context.Context, admin int64) error {
+	_, pipe, err := d.Engine.KeepPipeline(ctx, pipeline.Pipeline{Name: "Service contracts"}, admin)
+	if err != nil {
+		return err
+	}
+	for _, st := range serviceStages {
+		st.Pipeline = pipe
+		if _, err := d.Engine.KeepStage(ctx, st); err != nil {
+			return err
+		}
+	}
+	day := calendar.DateOf(d.Clock.Now(), d.Engine.Zone())
+	for currency, values := range map[string][]string{"NOK": {"0.0862", "0.0871", "0.0858"},
+		"AUD": {"0.606", "0.611", "0.602"}} {
+		for i, v := range values {
+			if _, err := d.Engine.SetRate(ctx, pipeline.Rate{Currency: currency, Day: day.Add(-300 + 130*i), Value: v},
+				admin); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // restAndTeam keeps days on which some countries do not work, and a team, as an admin does.
@@ -299,7 +329,7 @@ func (d *Demo) repsWork(ctx context.Context, s *scenario) error {
 		} else {
 			var deal int64
 			if deal, err = d.Engine.Accept(ctx, h.ID, *rep); err == nil && s.rnd.IntN(3) > 0 {
-				err = d.Engine.SetAmount(ctx, deal, int64(40+s.rnd.IntN(460))*100*100, *rep)
+				err = d.Engine.SetAmount(ctx, deal, int64(40+s.rnd.IntN(460))*100*100, "", *rep)
 			}
 		}
 		if err != nil {
@@ -340,7 +370,13 @@ func (d *Demo) repsWork(ctx context.Context, s *scenario) error {
 	if err != nil {
 		return err
 	}
-	board, err := d.Store.Board(ctx, store.BoardQuery{ClosedSince: d.Clock.Now(), Each: store.MostDeals})
+	pipes, err := d.Store.Pipelines(ctx)
+	if err != nil {
+		return err
+	}
+	stages = slices.DeleteFunc(stages, func(s pipeline.Stage) bool { return s.Pipeline != pipes[0].ID })
+	board, err := d.Store.Board(ctx, store.BoardQuery{Pipeline: pipes[0].ID, ClosedSince: d.Clock.Now(),
+		Each: store.MostDeals})
 	if err != nil {
 		return err
 	}

@@ -2,12 +2,14 @@ package demo
 
 import (
 	"context"
+	"errors"
 	"slices"
 	"time"
 
 	"ombak/internal/core/person"
 	"ombak/internal/core/pipeline"
 	"ombak/internal/core/rule"
+	"ombak/internal/engine/sales"
 	"ombak/internal/store"
 )
 
@@ -35,12 +37,19 @@ func (d *Demo) keepHanding(ctx context.Context, m made) error {
 			return err
 		}
 	}
-	return d.keepPlans(ctx)
+	if err := d.keepPlans(ctx); err != nil {
+		return err
+	}
+	return d.keepService(ctx)
 }
 
 // keepPlans says of most open deals when they are expected, and what is done next.
 func (d *Demo) keepPlans(ctx context.Context) error {
-	deals, err := d.Store.OpenDeals(ctx, 0, 500)
+	pipes, err := d.Store.Pipelines(ctx)
+	if err != nil {
+		return err
+	}
+	deals, err := d.Store.OpenDeals(ctx, pipes[0].ID, 0, 500)
 	if err != nil {
 		return err
 	}
@@ -71,4 +80,46 @@ func (d *Demo) keepPlans(ctx context.Context) error {
 	w := d.Engine.Workspace()
 	w.Target = 250_000_00
 	return d.Engine.SetWorkspace(ctx, w)
+}
+
+// keepService opens deals of the second pipeline with those whose buoys were bought a while ago, and has colleagues
+// take part in open deals.
+func (d *Demo) keepService(ctx context.Context) error {
+	pipes, err := d.Store.Pipelines(ctx)
+	if err != nil {
+		return err
+	}
+	stages, err := d.Store.Stages(ctx)
+	if err != nil {
+		return err
+	}
+	stages = slices.DeleteFunc(stages, func(s pipeline.Stage) bool { return s.Pipeline != pipes[1].ID || s.Closed() })
+	won, err := d.Store.Deals(ctx, store.DealQuery{State: store.WonDeals, Order: "newest first"}, 14)
+	if err != nil {
+		return err
+	}
+	for i, x := range won {
+		_, err := d.Engine.OpenByHand(ctx, store.NewDeal{Person: x.Person, Rep: *x.Rep, Name: "Service, " + x.Name,
+			Stage: stages[i%len(stages)].ID, Amount: x.Amount / 10, Currency: x.Currency}, *x.Rep)
+		if err != nil && !errors.Is(err, sales.ErrHasDeal) {
+			return err
+		}
+	}
+	open, err := d.Store.OpenDeals(ctx, pipes[0].ID, 0, 12)
+	if err != nil {
+		return err
+	}
+	for i, x := range open {
+		there, err := d.Store.CouldTakePart(ctx, x.ID)
+		if err != nil {
+			return err
+		}
+		parts := pipeline.Parts()[1:]
+		for j := range min(len(there), 1+i%2) {
+			if err := d.Engine.SetPart(ctx, x.ID, there[j].Person, parts[(i+j)%4], *x.Rep); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }

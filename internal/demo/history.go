@@ -141,6 +141,20 @@ func wayTo(n, stage int, stages []int64, opened, moved time.Time) (way []store.P
 	return way
 }
 
+// moneyOf is the currency of the n-th deal of the past.
+func moneyOf(n int) string {
+	switch {
+	case n%6 == 1:
+		return "NOK"
+	case n%9 == 2:
+		return "AUD"
+	}
+	return "EUR"
+}
+
+// perEuro is about what a hundred euros are worth in other currencies; rates of the demo are invented.
+var perEuro = map[string]int64{"EUR": 100, "NOK": 1160, "AUD": 165}
+
 // keepDeals keeps handoffs and deals of the past year for people who had
 // reason to be handed over.
 func keepDeals(
@@ -175,12 +189,14 @@ func keepDeals(
 					h.Moved = began.Add(-time.Duration(s.rnd.IntN(10*24)) * time.Hour)
 				}
 				h.Amount = int64(40+s.rnd.IntN(460)) * 100 * 100
+				h.Currency = moneyOf(n)
+				h.Amount = h.Amount * perEuro[h.Currency] / 100
 				h.Way = wayTo(n, stage, stageIDs, h.Decided, h.Moved)
 			}
 			if err := tx.AddPastHandoff(ctx, h); err != nil {
 				return fmt.Errorf("keeping a past handoff: %w", err)
 			}
 		}
-		return nil
+		return tx.RateDeals(ctx, nil, "EUR", time.UTC, began)
 	})
 }

@@ -252,6 +252,11 @@ var stages = []pipeline.Stage{
 	{Name: "Won", Share: 100, Won: true}, {Name: "Lost", Lost: true},
 }
 
+var serviceStages = []pipeline.Stage{
+	{Name: "Due for service", Share: 40}, {Name: "Asked", Share: 60}, {Name: "Quote sent", Share: 80},
+	{Name: "Renewed", Share: 100, Won: true}, {Name: "Not renewed", Lost: true},
+}
+
 // model is the score model that marketing and sales agreed on. Common
 // practice, no source.
 var model = score.Model{Name: "Engagement", Line: 15, Bands: bands, Fit: fit, FitBands: fitBands, Rules: []score.Rule{

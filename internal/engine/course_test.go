@@ -29,8 +29,10 @@ func (w *world) dealOf(name string) int64 {
 func TestWhatLiesAhead(t *testing.T) {
 	w := newWorld(t, mailserver.Options{})
 	var won, lost int64
-	w.must(w.s.DB().QueryRowContext(w.ctx, "insert into stage (name, position, won) values ('Won', 8, true) returning id").Scan(&won))
-	w.must(w.s.DB().QueryRowContext(w.ctx, "insert into stage (name, position, lost) values ('Lost', 9, true) returning id").Scan(&lost))
+	w.must(w.s.DB().QueryRowContext(w.ctx,
+		"insert into stage (name, position, won, pipeline_id) values ('Won', 8, true, 1) returning id").Scan(&won))
+	w.must(w.s.DB().QueryRowContext(w.ctx,
+		"insert into stage (name, position, lost, pipeline_id) values ('Lost', 9, true, 1) returning id").Scan(&lost))
 	stages, err := w.s.Stages(w.ctx)
 	w.must(err)
 	first := stages[0]
@@ -40,7 +42,7 @@ func TestWhatLiesAhead(t *testing.T) {
 		deals = append(deals, w.dealOf(name))
 	}
 	for i, d := range deals {
-		w.must(w.e.SetAmount(w.ctx, d, int64(i+1)*100_00, w.rep1))
+		w.must(w.e.SetAmount(w.ctx, d, int64(i+1)*100_00, "", w.rep1))
 	}
 	f, err := w.e.StageFigures(w.ctx)
 	w.must(err)
@@ -63,14 +65,14 @@ func TestWhatLiesAhead(t *testing.T) {
 	}
 	day := w.clock.Now().AddDate(0, 2, 0).Truncate(24 * time.Hour)
 	w.must(w.e.PlanDeal(w.ctx, deals[2], store.DealPlan{Name: "Three pens", Expected: &day, Next: "call"}, w.rep1))
-	a, err := w.e.AheadOf(w.ctx, 0, 6)
+	a, err := w.e.AheadOf(w.ctx, w.pipe(), 0, 6)
 	w.must(err)
 	share := f[0].Chance.Share
 	if len(a.Deals) != 2 || len(a.Stages) != len(stages)-2 || !a.Slow[deals[2]] || !a.Slow[deals[3]] ||
 		a.Months[2].Deals != 2 || math.Abs(float64(a.Months[2].Sum)-share*(300_00+400_00.0/6)) > 1 {
 		t.Errorf("ahead: %+v of %v", a, first.Name)
 	}
-	if a, err = w.e.AheadOf(w.ctx, w.rep2, 6); err != nil || len(a.Deals) != 0 {
+	if a, err = w.e.AheadOf(w.ctx, w.pipe(), w.rep2, 6); err != nil || len(a.Deals) != 0 {
 		t.Errorf("another's: %+v, %v", a, err)
 	}
 	// What is planned is the rep's to say, within bounds, and kept in the history.
@@ -145,4 +147,12 @@ func TestLostDealsComeBack(t *testing.T) {
 	if _, err := w.e.KeepStage(w.ctx, pipeline.Stage{Name: "Open", Nurture: q}); err == nil {
 		t.Error("who is not lost comes back to nurture")
 	}
+}
+
+// pipe is the first pipeline.
+func (w *world) pipe() int64 {
+	w.t.Helper()
+	list, err := w.s.Pipelines(w.ctx)
+	w.must(err)
+	return list[0].ID
 }

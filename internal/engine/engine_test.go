@@ -61,7 +61,7 @@ func TestFromFormToDeal(t *testing.T) {
 	if _, err := w.e.Accept(w.ctx, list[0].ID, w.rep1); !errors.Is(err, base.ErrGone) {
 		t.Errorf("accepting twice: %v", err)
 	}
-	board, err := w.s.Board(w.ctx, store.BoardQuery{ClosedSince: day0, Each: 20})
+	board, err := w.s.Board(w.ctx, store.BoardQuery{Pipeline: w.pipe(), ClosedSince: day0, Each: 20})
 	w.must(err)
 	if len(board) != 1 || board[0].ID != deal || board[0].Name != "Fjord Farms" {
 		t.Errorf("board %+v", board)
@@ -460,9 +460,11 @@ func TestAnswersInTheThread(t *testing.T) {
 	day := calendar.Span{N: 1, Unit: calendar.Days}
 	one, err := p.Insert(&sequence.Email{Message: w.first, Request: true}, 0, "")
 	w.must(err)
-	two, err := p.Insert(&sequence.Email{Message: w.second, Timing: sequence.Timing{Wait: day}, Request: true, Thread: one}, one, sequence.Next)
+	two, err := p.Insert(&sequence.Email{Message: w.second, Timing: sequence.Timing{Wait: day}, Request: true,
+		Thread: one}, one, sequence.Next)
 	w.must(err)
-	_, err = p.Insert(&sequence.Email{Message: w.second, Timing: sequence.Timing{Wait: day}, Request: true, Thread: two}, two, sequence.Next)
+	_, err = p.Insert(&sequence.Email{Message: w.second, Timing: sequence.Timing{Wait: day}, Request: true,
+		Thread: two}, two, sequence.Next)
 	w.must(err)
 	w.tx(func(tx store.Tx) error {
 		w.seq, err = tx.AddSequence(w.ctx, "In a thread", p, day0)

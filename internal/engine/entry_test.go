@@ -113,15 +113,16 @@ func TestWhoMayEnter(t *testing.T) {
 				ago(p.joined))
 		}
 		if p.deal {
-			run(`insert into deal (person_id, name, stage_id, opened_at, moved_at, position)
-				select $1, 'D', min(id), $2, $2, 1 from stage`, id, now)
+			run(`insert into deal (person_id, name, stage_id, currency, opened_at, moved_at, position)
+				select $1, 'D', min(id), 'EUR', $2, $2, 1 from stage`, id, now)
 		}
 		people[id] = p
 	}
 	entered := 0
 	for range 60 {
 		r := thingIs(enters)
-		e := sequence.Entry{Rule: &r, Times: []int{0, 1, 2, 3, sequence.Always}[rnd.IntN(5)], Gap: []int{0, 5, 20}[rnd.IntN(3)],
+		e := sequence.Entry{Rule: &r, Times: []int{0, 1, 2, 3, sequence.Always}[rnd.IntN(5)], Gap: []int{0, 5,
+			20}[rnd.IntN(3)],
 			WithDeal: rnd.IntN(2) == 0}
 		if rnd.IntN(2) == 0 {
 			e.NotIn = []int64{out}
@@ -183,7 +184,8 @@ func TestWaves(t *testing.T) {
 		then []time.Duration // after the first look
 		want []int           // who has entered by then, and after the first
 	}{
-		{sequence.Wave{N: 3, Per: sequence.Hour}, []time.Duration{10 * time.Minute, 40 * time.Minute, 100 * time.Minute},
+		{sequence.Wave{N: 3, Per: sequence.Hour}, []time.Duration{10 * time.Minute, 40 * time.Minute,
+			100 * time.Minute},
 			[]int{3, 3, 6, 9}}, // from 9:20
 		{sequence.Wave{N: 4, Per: sequence.Day}, []time.Duration{7 * time.Hour, 24 * time.Hour}, []int{4, 4, 8}},
 	} {

@@ -73,7 +73,7 @@ func TestWhatHasGoneOnIsNotTakenBack(t *testing.T) {
 	w.must(err)
 	for name, work := range map[string]func(handoff, deal int64) error{
 		"moved":      func(_, deal int64) error { return w.e.MoveDeal(w.ctx, deal, 2, 0, lead) },
-		"priced":     func(_, deal int64) error { return w.e.SetAmount(w.ctx, deal, 100_00, lead) },
+		"priced":     func(_, deal int64) error { return w.e.SetAmount(w.ctx, deal, 100_00, "", lead) },
 		"taken back": func(handoff, _ int64) error { return w.e.TakeBack(w.ctx, handoff, lead) },
 		"never there": func(handoff, _ int64) error {
 			_, err := w.s.DB().Exec("delete from accepted where handoff_id = $1", handoff)

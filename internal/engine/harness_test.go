@@ -104,7 +104,8 @@ func newWorld(t *testing.T, o mailserver.Options) *world {
 	}
 	w.marketer, w.rep1, w.rep2 = user("Ines Radu", "marketer"), user("Tomas Vale", "rep"), user("Uma Okoye", "rep")
 	for _, st := range []string{"Accepted", "Trial"} {
-		_, err := w.s.DB().ExecContext(w.ctx, "insert into stage (name, position, share) values ($1, 1, 10)", st)
+		_, err := w.s.DB().ExecContext(w.ctx,
+			"insert into stage (name, position, share, pipeline_id) values ($1, 1, 10, 1)", st)
 		w.must(err)
 	}
 	w.tx(func(tx store.Tx) error {

@@ -112,7 +112,8 @@ func TestAOneOffEmail(t *testing.T) {
 	out(contact.TookBack, func(id int64) { w.agrees(id, false) })
 	out(contact.NoConsent, run("delete from consent where person_id = $1"))
 	out(mailing.OpenDeal,
-		run("insert into deal (person_id, stage_id, name, opened_at, moved_at) values ($1, 1, 'd', now(), now())"))
+		run("insert into deal (person_id, stage_id, name, currency, opened_at, moved_at) values ($1, 1, 'd', 'EUR', now(), "+
+			"now())"))
 	m := w.newsletter(func(m *store.Mailing) {
 		m.Excluded.V = []int64{friends}
 		m.Plan.V.Tags.Campaign = "spring"

@@ -37,7 +37,7 @@ func TestAnothersWork(t *testing.T) {
 	w.must(w.e.SendBack(w.ctx, open[1].ID, lead, sales.Back{Reason: "too early"}))
 	deal, err := w.e.Accept(w.ctx, open[0].ID, w.rep1)
 	w.must(err)
-	if err := w.e.SetAmount(w.ctx, deal, 100, w.rep2); !errors.Is(err, base.ErrNotYours) {
+	if err := w.e.SetAmount(w.ctx, deal, 100, "", w.rep2); !errors.Is(err, base.ErrNotYours) {
 		t.Errorf("another's deal priced: %v", err)
 	}
 	if err := w.e.MoveDeal(w.ctx, deal, 1, 0, w.rep2); !errors.Is(err, base.ErrNotYours) {
@@ -46,17 +46,18 @@ func TestAnothersWork(t *testing.T) {
 	if err := w.e.GiveDeal(w.ctx, deal, w.rep2, w.rep2); !errors.Is(err, base.ErrNotYours) {
 		t.Errorf("another's deal taken: %v", err)
 	}
-	w.must(w.e.SetAmount(w.ctx, deal, 1_250_050, w.rep1))
-	w.must(w.e.SetAmount(w.ctx, deal, 1_250_050, w.rep1)) // nothing changed, nothing kept
+	w.must(w.e.SetAmount(w.ctx, deal, 1_250_050, "", w.rep1))
+	w.must(w.e.SetAmount(w.ctx, deal, 1_250_050, "", w.rep1)) // nothing changed, nothing kept
 	w.must(w.e.GiveDeal(w.ctx, deal, w.rep2, lead))
-	w.must(w.e.SetAmount(w.ctx, deal, 0, w.rep2))
+	w.must(w.e.SetAmount(w.ctx, deal, 0, "", w.rep2))
 	if err := w.e.GiveDeal(w.ctx, deal, w.marketer, lead); err == nil {
 		t.Error("a marketer was given a deal")
 	}
 	h, err := w.s.PersonDealChanges(w.ctx, open[0].Person)
 	w.must(err)
-	if len(h) != 3 || h[2].Became != "1250050" || h[2].Was != "0" || h[1].What != "owner" || h[1].User != "Lea" ||
-		h[0].Became != "0" {
+	if len(h) != 3 || h[2].Became != "EUR\u00a012,500.50" || h[2].Was != "EUR\u00a00" || h[1].What != "owner" ||
+		h[1].User != "Lea" ||
+		h[0].Became != "EUR\u00a00" {
 		t.Errorf("the history: %+v", h)
 	}
 	w.must(w.s.InTx(w.ctx, func(tx store.Tx) error {

@@ -86,24 +86,28 @@ func TestAStepChangesRecords(t *testing.T) {
 		return out
 	}
 	q := w.running("Changes", w.plan(
-		&sequence.Change{Common: sequence.Common{Title: "Note it"}, Acts: kept(act.Set{Field: "city", Value: " Bergen "},
+		&sequence.Change{Common: sequence.Common{Title: "Note it"}, Acts: kept(act.Set{Field: "city",
+			Value: " Bergen "},
 			act.Set{Field: "title", Value: ""}, act.Set{Field: "gone", Value: "x"}, act.Tag{Name: "warm"},
 			act.Untag{Name: "Cold"}, act.Untag{Name: "never there"}, act.Include{Audience: audience},
 			act.Give{To: w.rep2}, act.MoveDeal{Stage: stage}, act.Revoke{Purpose: purpose},
 			act.Note{Words: "came by the step"})},
-		&sequence.Alert{Common: sequence.Common{Title: "Tell"}, Acts: kept(act.Alert{Words: "look at them", To: w.rep2})},
+		&sequence.Alert{Common: sequence.Common{Title: "Tell"}, Acts: kept(act.Alert{Words: "look at them",
+			To: w.rep2})},
 		&sequence.Pause{Common: sequence.Common{Title: "Wait"}, For: calendar.Span{N: 1, Unit: calendar.Days}},
-		&sequence.Change{Common: sequence.Common{Title: "Undo it"}, Acts: kept(act.Exclude{Audience: audience}, act.Give{},
+		&sequence.Change{Common: sequence.Common{Title: "Undo it"}, Acts: kept(act.Exclude{Audience: audience},
+			act.Give{},
 			act.MoveDeal{Stage: 99_999})}))
 	var people []int64
 	for i := range 3 {
-		id := w.meet(store.NewPerson{First: fmt.Sprint("P", i), Email: fmt.Sprintf("p%d@n.example", i), Title: "Biologist"})
+		id := w.meet(store.NewPerson{First: fmt.Sprint("P", i), Email: fmt.Sprintf("p%d@n.example", i),
+			Title: "Biologist"})
 		people = append(people, id)
 		w.must(w.e.TagPerson(w.ctx, id, "cold", w.marketer))
 		w.must(w.e.Mark(w.ctx, id, person.Mark(person.ConsentMark, purpose), true, w.marketer))
 	}
-	_, err = w.s.DB().ExecContext(w.ctx, `insert into deal (person_id, name, stage_id, amount, opened_at, moved_at, position)
-		select id, 'D', $1, 0, $2, $2, 1 from person where id = any ($3)`, stages[0].ID, w.clock.Now(), people[:2])
+	_, err = w.s.DB().ExecContext(w.ctx, `insert into deal (person_id, name, stage_id, currency, opened_at, moved_at, position)
+		select id, 'D', $1, 'EUR', $2, $2, 1 from person where id = any ($3)`, stages[0].ID, w.clock.Now(), people[:2])
 	w.must(err)
 	w.enters(q, people...)
 	w.settle()
@@ -243,7 +247,8 @@ func TestGoingOn(t *testing.T) {
 	reasons := func(q int64, person int64) string {
 		var r string
 		w.must(w.s.DB().QueryRowContext(w.ctx,
-			"select coalesce(max(reason), '–') from enrolment where sequence_id = $1 and person_id = $2", q, person).Scan(&r))
+			"select coalesce(max(reason), '–') from enrolment where sequence_id = $1 and person_id = $2", q,
+			person).Scan(&r))
 		return r
 	}
 	for _, c := range []struct {

@@ -244,12 +244,16 @@ func (e *Engine) walkOn(ctx context.Context) (bool, error) {
 	if err != nil {
 		return false, err
 	}
+	left, err := e.LeaveForDeals(ctx)
+	if err != nil {
+		return false, err
+	}
 	looked, _, err := e.AdvanceBatch(ctx, flow.BatchSize)
 	if err != nil {
 		return false, err
 	}
 	filled, err := e.FillMailings(ctx)
-	return counted+lifted+clocks+back+recorded+looked > 0 || entered > 0 || filled, err
+	return counted+lifted+clocks+back+left+recorded+looked > 0 || entered > 0 || filled, err
 }
 
 // enterInTurn looks for people whom rules let in, at most every two seconds:

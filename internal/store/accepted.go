@@ -12,6 +12,7 @@ type Accepted struct {
 	Handoff int64 `db:"handoff_id"`
 	Deal    int64 `db:"deal_id"`
 	Fresh   bool  // it opened the deal
+	Joined  bool  // they take part in one that was open
 	Ways    JSON[[]OpenWay]
 }
 
@@ -29,8 +30,9 @@ func (tx Tx) OpenWays(ctx context.Context, person int64) ([]OpenWay, error) {
 
 // KeepAccepted keeps what accepting a handoff did.
 func (tx Tx) KeepAccepted(ctx context.Context, a Accepted) error {
-	_, err := exec(ctx, tx, "insert into accepted (handoff_id, deal_id, fresh, ways) values ($1, $2, $3, $4)",
-		a.Handoff, a.Deal, a.Fresh, a.Ways)
+	_, err := exec(ctx, tx, `
+		insert into accepted (handoff_id, deal_id, fresh, joined, ways)
+		values ($1, $2, $3, $4, $5)`, a.Handoff, a.Deal, a.Fresh, a.Joined, a.Ways)
 	return err
 }
 
@@ -38,7 +40,7 @@ func (tx Tx) KeepAccepted(ctx context.Context, a Accepted) error {
 // answers ErrNotFound where that was done, or the handoff was not accepted.
 func (tx Tx) TakeAccepted(ctx context.Context, handoff int64) (Accepted, error) {
 	return one[Accepted](ctx, tx,
-		"delete from accepted where handoff_id = $1 returning handoff_id, deal_id, fresh, ways", handoff)
+		"delete from accepted where handoff_id = $1 returning handoff_id, deal_id, fresh, joined, ways", handoff)
 }
 
 // RemoveFreshDeal removes a deal that nobody has touched since it was opened;
@@ -57,7 +59,7 @@ func (tx Tx) ReopenHandoff(ctx context.Context, id int64) (bool, error) {
 		set state = 'open', decided_at = null, reason = '', clock_due = clock_from
 		where h.id = $1 and h.state <> 'open'
 			and not exists (select from handoff o where o.person_id = h.person_id and o.state = 'open')
-			and not exists (select from deal d where d.person_id = h.person_id and d.closed_at is null)`, id)
+			and not exists (select from deal_of d where d.person_id = h.person_id and d.closed_at is null)`, id)
 	return n == 1, err
 }
 

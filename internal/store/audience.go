@@ -293,6 +293,11 @@ func setMembers(ctx context.Context, tx Tx, id int64, people []int64, in bool, a
 	return err
 }
 
+// Pick picks people into an audience by hand.
+func (tx Tx) Pick(ctx context.Context, audience int64, people []int64, at time.Time) error {
+	return setMembers(ctx, tx, audience, people, true, at)
+}
+
 // Move is somebody's joining or leaving.
 type Move struct {
 	Person int64 `db:"person_id"`

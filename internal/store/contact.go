@@ -183,7 +183,7 @@ func (c *compiler) mayNot(e *Entry, seq string, now time.Time, byRule bool) stri
 	}
 	if byRule && !e.WithDeal {
 		lines = append(lines,
-			"when exists (select from deal d where d.person_id = p.id and d.closed_at is null) then '"+HasDeal+"'")
+			"when exists (select from deal_of d where d.person_id = p.id and d.closed_at is null) then '"+HasDeal+"'")
 	}
 	return strings.Join(append(lines, "end"), "\n\t\t\t")
 }

@@ -22,12 +22,12 @@ func (db Queries) LastMove(ctx context.Context) (int64, error) {
 	return one[int64](ctx, db, "select coalesce(max(id), 0) from deal_move")
 }
 
-// OpenDeals lists the open deals, the largest first, at most some; a stage of 0 stands for all, a rep of 0 as well.
-func (db Queries) OpenDeals(ctx context.Context, rep int64, most int) ([]Deal, error) {
+// OpenDeals lists the open deals of a pipeline, the largest first, at most some; a rep of 0 stands for all.
+func (db Queries) OpenDeals(ctx context.Context, pipe, rep int64, most int) ([]Deal, error) {
 	return all[Deal](ctx, db, dealFields+`
-		where d.closed_at is null and ($1 = 0 or d.rep_id = $1)
-		order by d.amount desc, d.id
-		limit $2`, rep, most)
+		where d.closed_at is null and st.pipeline_id = $1 and ($2 = 0 or d.rep_id = $2)
+		order by d.worth desc, d.id
+		limit $3`, pipe, rep, most)
 }
 
 // Deal reads one.

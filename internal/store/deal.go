@@ -6,24 +6,31 @@ import (
 	"time"
 
 	"ombak/internal/core/pipeline"
+	"ombak/internal/core/plainly"
 )
 
 // Deal is a deal on the pipeline.
 type Deal struct {
-	ID      int64
-	Person  int64  `db:"person_id"`
-	Company string `db:"company"`
-	Rep     *int64 `db:"rep_id"`
-	RepName string `db:"rep_name"`
-	Stage   int64  `db:"stage_id"`
-	Name    string
-	Amount  int64      // cents
-	Opened  time.Time  `db:"opened_at"`
-	Moved   time.Time  `db:"moved_at"`
-	Closed  *time.Time `db:"closed_at"`
-	First   string
-	Last    string
-	Score   float64
+	ID       int64
+	Person   int64  `db:"person_id"`
+	Company  string `db:"company"`
+	Rep      *int64 `db:"rep_id"`
+	RepName  string `db:"rep_name"`
+	Stage    int64  `db:"stage_id"`
+	Name     string
+	Amount   int64 // minor units of its currency
+	Currency string
+	Worth    int64      // in the workspace’s currency
+	Rated    bool       // a rate is known by which it is worth that
+	Pipeline int64      `db:"pipeline_id"`
+	Sequence int64      `db:"sequence_id"` // whose handoff it came from; 0: none
+	Campaign string     // the person’s, when it was opened
+	Opened   time.Time  `db:"opened_at"`
+	Moved    time.Time  `db:"moved_at"`
+	Closed   *time.Time `db:"closed_at"`
+	First    string
+	Last     string
+	Score    float64
 
 	Reason   string     // why it was won or lost
 	Comeback int64      `db:"comeback_id"` // of whoever was lost; 0: none
@@ -34,33 +41,44 @@ type Deal struct {
 
 const dealFields = `
 	select d.id, d.person_id, coalesce(c.name, '') as company, d.rep_id, coalesce(a.name, '') as rep_name, d.stage_id,
-		d.name, d.amount, d.opened_at, d.moved_at, d.closed_at, d.expected_on, d.next_step, d.next_on,
+		d.name, d.amount, d.currency, d.worth, d.rated, d.opened_at, d.moved_at, d.closed_at, d.expected_on,
+		d.next_step, d.next_on, st.pipeline_id, coalesce(d.sequence_id, 0) as sequence_id, d.campaign,
 		d.reason, coalesce(d.comeback_id, 0) as comeback_id,
-	p.first_name as first, p.last_name as last,
+		p.first_name as first, p.last_name as last,
 		coalesce((select max(score) from standing where person_id = p.id), 0) as score
 	from deal d
+	join stage st on st.id = d.stage_id
 	join person p on p.id = d.person_id
 	left join company c on c.id = d.company_id
 	left join app_user a on a.id = d.rep_id `
 
 const stageFields = `
-	select id, name, share, won, lost, coalesce(nurture_id, 0) as nurture, nurture_days as after
-	from stage `
+	select st.id, st.name, st.share, st.won, st.lost, coalesce(st.nurture_id, 0) as nurture,
+		st.nurture_days as after, st.pipeline_id as pipeline
+	from stage st
+	join pipeline pl on pl.id = st.pipeline_id `
 
-// Stages lists the stages in their order.
+const stageOrder = "order by pl.position, pl.id, st.position, st.id"
+
+// Stages lists the stages of all pipelines in their order.
 func (db Queries) Stages(ctx context.Context) ([]pipeline.Stage, error) {
-	return all[pipeline.Stage](ctx, db, stageFields+"order by position, id")
+	return all[pipeline.Stage](ctx, db, stageFields+stageOrder)
 }
 
-// AddStage keeps a stage at the end.
+// AddStage keeps a stage at the end of its pipeline.
 func (db Queries) AddStage(ctx context.Context, st pipeline.Stage) (int64, error) {
-	return one[int64](ctx, db,
-		"insert into stage (name, position, share, won, lost) values ($1, (select coalesce(max(position), 0) + 1 "+
-			"from stage), $2, $3, $4) returning id", st.Name, st.Share, st.Won, st.Lost)
+	return one[int64](ctx, db, addStage, st.Name, st.Share, st.Won, st.Lost, st.Nurture, st.After, st.Pipeline)
 }
+
+const addStage = `
+	insert into stage (name, position, share, won, lost, nurture_id, nurture_days, pipeline_id)
+	values ($1, (select coalesce(max(position), 0) + 1 from stage), $2, $3, $4, nullif($5::bigint, 0), $6,
+		coalesce(nullif($7::bigint, 0), (select id from pipeline order by position, id limit 1)))
+	returning id`
 
 // BoardQuery is what a board shows: the open deals, and those closed since an instant.
 type BoardQuery struct {
+	Pipeline    int64
 	ClosedSince time.Time
 	Each        int   // how many of each stage, the first
 	Whole       int64 // a stage of which MostDeals are shown; 0: none
@@ -80,50 +98,130 @@ func (db Queries) Board(ctx context.Context, q BoardQuery) ([]Deal, error) {
 				from deal o
 				where o.stage_id = st.id and (o.closed_at is null or o.closed_at >= $1)
 				order by o.position, o.id
-				limit case when st.id = $3 then $4::int else $2::int end) x)
-		order by d.position, d.id`, q.ClosedSince, q.Each, q.Whole, MostDeals)
+				limit case when st.id = $3 then $4::int else $2::int end) x
+			where st.pipeline_id = $5)
+		order by d.position, d.id`, q.ClosedSince, q.Each, q.Whole, MostDeals, q.Pipeline)
 }
 
 // StageSums sums all deals of each stage: the open ones, and those closed since an
-// instant.
+// instant, in the workspace’s currency.
 func (db Queries) StageSums(ctx context.Context, closedSince time.Time) ([]pipeline.Sum, error) {
 	return all[pipeline.Sum](ctx, db, `
-		select stage_id as stage, count(*) as deals, coalesce(sum(amount), 0)::bigint as amount
+		select stage_id as stage, count(*) as deals, coalesce(sum(worth), 0)::bigint as amount
 		from deal
-		where closed_at is null or closed_at >= $1
+		where closed_at is null
+		group by stage_id
+		union all
+		select stage_id, count(*), coalesce(sum(worth), 0)::bigint
+		from deal
+		where closed_at >= $1
 		group by stage_id`, closedSince)
 }
 
 // PersonDeals lists a person's, the newest first.
 func (db Queries) PersonDeals(ctx context.Context, person int64) ([]Deal, error) {
-	return all[Deal](ctx, db, dealFields+"where d.person_id = $1 order by d.id desc", person)
+	return all[Deal](ctx, db, dealFields+`
+		where d.id in (select id from deal_of where person_id = $1)
+		order by d.id desc`, person)
 }
 
-// OpenDeal opens a deal for the person of an accepted handoff in the first
-// stage, or answers the open one they have.
-func (tx Tx) OpenDeal(ctx context.Context, h Handoff, rep int64, at time.Time) (id int64, fresh bool, err error) {
-	id, err = one[int64](ctx, tx, "select id from deal where person_id = $1 and closed_at is null", h.Person)
+// NewDeal is one to be opened.
+type NewDeal struct {
+	Person, Rep, Handoff int64  // 0: none
+	Stage                int64  // 0: the first of the rep’s pipeline
+	Sequence             int64  // it comes from; 0: none
+	Name                 string // empty: that of the company, else of the person
+	Amount               int64
+	Currency             string
+}
+
+// OpenDeal opens a deal about a person, at the head of its stage, or answers the open one they have.
+func (tx Tx) OpenDeal(ctx context.Context, n NewDeal, at time.Time) (id int64, fresh bool, err error) {
+	id, err = one[int64](ctx, tx, "select id from deal where person_id = $1 and closed_at is null", n.Person)
 	if err == nil || !IsNotFound(err) {
 		return id, false, err
 	}
-	name := h.Company
-	if name == "" {
-		name = h.First + " " + h.Last
+	if n.Stage == 0 {
+		if n.Stage, err = tx.firstStage(ctx, n.Rep); err != nil {
+			return 0, false, err
+		}
 	}
 	id, err = one[int64](ctx, tx, `
-		insert into deal (person_id, company_id, rep_id, handoff_id, stage_id, name, position, opened_at, moved_at)
-		select $1, p.company_id, $2, $3, (
-			select id from stage where not won and not lost order by position, id limit 1), $4,
-			coalesce((select min(position) from deal), 0) - 1, $5, $5 from person p where p.id = $1 returning id`,
-		h.Person, rep, h.ID, name, at)
+		insert into deal (person_id, company_id, rep_id, handoff_id, stage_id, name, position, opened_at, moved_at,
+			amount, currency, sequence_id, campaign)
+		select p.id, p.company_id, nullif($2::bigint, 0), nullif($3::bigint, 0), $4,
+			coalesce(nullif($5, ''), c.name, nullif(btrim(p.first_name || ' ' || p.last_name), ''), p.email),
+			coalesce((select min(position) from deal where stage_id = $4), 0) - 1, $6, $6, $7, $8,
+			(select id from sequence where id = $9), p.campaign
+		from person p
+		left join company c on c.id = p.company_id
+		where p.id = $1
+		returning id`, n.Person, n.Rep, n.Handoff, n.Stage, n.Name, at, n.Amount, n.Currency, n.Sequence)
 	if err != nil {
-		return 0, false, fmt.Errorf("opening a deal for person %d: %w", h.Person, err)
+		return 0, false, fmt.Errorf("opening a deal for person %d: %w", n.Person, err)
 	}
-	_, err = exec(ctx, tx,
-		"insert into deal_move (deal_id, stage_id, at, user_id) select id, stage_id, $2, $3 from deal where id = $1",
-		id, at, rep)
+	_, err = exec(ctx, tx, `
+		insert into deal_move (deal_id, stage_id, at, user_id)
+		select id, stage_id, $2, nullif($3::bigint, 0) from deal where id = $1`, id, at, n.Rep)
 	return id, true, err
 }
+
+// OpenDeals opens deals in a stage about those of some people who have none open, for their owners, each from a
+// sequence (0: none); where there is no such stage any more, or it is not an open one, it opens none. Whoever they are
+// about leaves the sequences in a moment. It answers the deals.
+func (tx Tx) OpenDeals(
+	ctx context.Context, people, sequences []int64, stage int64, currency string, at time.Time,
+) ([]int64, error) {
+	return all[int64](ctx, tx, `
+		with made as (
+			insert into deal (person_id, company_id, rep_id, stage_id, name, position, opened_at, moved_at, currency,
+				sequence_id, campaign, leaving)
+			select p.id, p.company_id, p.owner_id, st.id,
+				coalesce(c.name, nullif(btrim(p.first_name || ' ' || p.last_name), ''), p.email),
+				coalesce((select min(position) from deal where stage_id = st.id),
+					0) - row_number() over (order by p.id),
+				$4, $4, $5, (select id from sequence where id = u.sequence), p.campaign, true
+			from (
+				select person, max(sequence) as sequence
+				from unnest($1::bigint[], $2::bigint[]) as u(person, sequence)
+				group by person) u
+			join person p on p.id = u.person
+			join stage st on st.id = $3 and not st.won and not st.lost
+			left join company c on c.id = p.company_id
+			where p.erased_at is null
+			on conflict (person_id) where closed_at is null do nothing
+			returning id, stage_id, rep_id)
+		insert into deal_move (deal_id, stage_id, at)
+		select id, stage_id, $4 from made order by id
+		returning deal_id`, people, sequences, stage, at, currency)
+}
+
+// TakeLeaving takes some of the people who have to leave the sequences for a deal that was opened about them.
+func (tx Tx) TakeLeaving(ctx context.Context, n int) ([]int64, error) {
+	return all[int64](ctx, tx, `
+		with taken as (
+			select id from deal where leaving order by id limit $1 for update skip locked)
+		update deal d
+		set leaving = false
+		from taken t
+		where d.id = t.id
+		returning d.person_id`, n)
+}
+
+// firstStage is where a deal of a rep begins: the first open stage of their team’s pipeline, else of the first.
+func (tx Tx) firstStage(ctx context.Context, rep int64) (int64, error) {
+	return one[int64](ctx, tx, `
+		select st.id
+		from stage st
+		join pipeline pl on pl.id = st.pipeline_id
+		where not st.won and not st.lost
+		order by coalesce(pl.team_id = (select team_id from app_user where id = $1), false) desc,
+			pl.position, pl.id, st.position, st.id
+		limit 1`, rep)
+}
+
+// ErrTwoOpen is answered where somebody would have two open deals.
+var ErrTwoOpen = plainly.New("they have another open deal by now: close that one first")
 
 // MoveDeal puts a deal into a stage, before another deal of it (0: at the
 // end), closing or reopening it as the stage says. It answers the person.
@@ -142,6 +240,9 @@ func (tx Tx) MoveDeal(ctx context.Context, id, stage, before, user int64, at tim
 				(select max(position) + 1 from deal where stage_id = st.id and id <> $1), 0)
 		from stage st, was where d.id = $1 and st.id = $2 returning d.person_id, was.stage_id as was`, id, stage,
 		before, at)
+	if taken(err) {
+		return 0, ErrTwoOpen
+	}
 	if err != nil {
 		return 0, err
 	}
@@ -153,13 +254,12 @@ func (tx Tx) MoveDeal(ctx context.Context, id, stage, before, user int64, at tim
 	return row.Person, err
 }
 
-// LockDeal reads whose a deal is and what it is worth, and locks it.
-func (tx Tx) LockDeal(ctx context.Context, id int64) (rep *int64, cents int64, err error) {
-	d, err := one[struct {
-		Rep    *int64 `db:"rep_id"`
-		Amount int64
-	}](ctx, tx, "select rep_id, amount from deal where id = $1 for update", id)
-	return d.Rep, d.Amount, err
+// LockDeal reads a deal and locks it.
+func (tx Tx) LockDeal(ctx context.Context, id int64) (Deal, error) {
+	if _, err := one[int64](ctx, tx, "select id from deal where id = $1 for update", id); err != nil {
+		return Deal{}, err
+	}
+	return tx.Deal(ctx, id)
 }
 
 // MoveOpenDeals moves the open deals of people to the end of a stage; where there is no
@@ -215,12 +315,14 @@ func (tx Tx) FollowLost(ctx context.Context, deals []int64, at time.Time) error 
 	return err
 }
 
-// SetAmount keeps what a deal is worth, in cents, and who said so.
-func (tx Tx) SetAmount(ctx context.Context, id, was, cents, user int64, at time.Time) error {
-	if _, err := exec(ctx, tx, "update deal set amount = $2 where id = $1", id, cents); err != nil {
+// SetAmount keeps the amount of a deal, in minor units of a currency, and who said so.
+func (tx Tx) SetAmount(ctx context.Context, d Deal, amount int64, currency string, user int64, at time.Time) error {
+	if _, err := exec(ctx, tx, "update deal set amount = $2, currency = $3 where id = $1", d.ID, amount,
+		currency); err != nil {
 		return err
 	}
-	return addDealChange(ctx, tx, id, user, "amount", fmt.Sprint(was), fmt.Sprint(cents), at)
+	return addDealChange(ctx, tx, d.ID, user, "worth", pipeline.Money(d.Amount, d.Currency),
+		pipeline.Money(amount, currency), at)
 }
 
 // SetDealOwner gives a deal to a rep (nil: to nobody), and keeps who did.

@@ -36,6 +36,7 @@ type PastHandoff struct {
 	Moved         time.Time
 	Closed        bool
 	Amount        int64
+	Currency      string
 	Way           []PastMove // the stages before Stage
 }
 
@@ -59,11 +60,11 @@ func (tx Tx) AddPastHandoff(ctx context.Context, h PastHandoff) error {
 	}
 	deal, err := one[int64](ctx, tx, `
 		insert into deal (person_id, company_id, rep_id, handoff_id, stage_id, name, amount, position, opened_at,
-			moved_at, closed_at)
+			moved_at, closed_at, currency, worth, campaign)
 		select p.id, p.company_id, $2, $3::bigint, $4, coalesce(c.name, p.email), $5, $3::bigint::float8, $6, $7, case
-			when $8 then $7::timestamptz end
+			when $8 then $7::timestamptz end, $9, $5, p.campaign
 		from person p left join company c on c.id = p.company_id where p.id = $1 returning id`, h.Person, h.Rep, id,
-		h.Stage, h.Amount, h.Decided, h.Moved, h.Closed)
+		h.Stage, h.Amount, h.Decided, h.Moved, h.Closed, h.Currency)
 	if err != nil {
 		return err
 	}

@@ -38,6 +38,7 @@ func (tx Tx) Erase(ctx context.Context, id int64, addresses []string, hashes [][
 	for _, q := range []string{
 		"delete from contact_point where person_id = $1", "delete from note where person_id = $1",
 		"delete from consent where person_id = $1",
+		"delete from deal_part where person_id = $1",
 		"delete from person_tag where person_id = $1", "delete from standing where person_id = $1",
 		"delete from change where person_id = $1", "delete from recorded where person_id = $1",
 		"delete from batch_person where person_id = $1", "delete from import_row where person_id = $1",

@@ -122,7 +122,11 @@ func (db Queries) Catalogue(ctx context.Context) (*rule.Catalogue, error) {
 		from audience
 		union all select 'sequence', id, name
 		from sequence
-		union all select 'stage', id, name from stage union all select 'consent', id, name from purpose
+		union all select 'stage', st.id, st.name || case when exists (select from stage o where o.id <> st.id and
+			lower(o.name) = lower(st.name)) then ' (' || (select name from pipeline where id = st.pipeline_id) ||
+				')' else ''
+			end from stage st
+		union all select 'consent', id, name from purpose
 		union all select 'message', id, name from message
 		where removed_at is distinct from 'epoch' -- which letters by hand are
 		union all select 'page', id, title from page

@@ -50,7 +50,7 @@ func (tx Tx) Handable(ctx context.Context, people []int64) (owners map[int64]int
 		from person p
 		where p.id = any ($1)
 			and not exists (select from handoff h where h.person_id = p.id and h.state = 'open')
-			and not exists (select from deal d where d.person_id = p.id and d.closed_at is null)`, people)
+			and not exists (select from deal_of d where d.person_id = p.id and d.closed_at is null)`, people)
 	owners = make(map[int64]int64, len(list))
 	for _, p := range list {
 		owners[p.ID] = p.Owner

@@ -238,9 +238,10 @@ func TestDealsKeepTheOrderTheyAreDraggedInto(t *testing.T) {
 			if err != nil {
 				return err
 			}
-			d, fresh, err := tx.OpenDeal(k.ctx, h, rep, at)
+			n := store.NewDeal{Person: h.Person, Rep: rep, Handoff: h.ID, Currency: "EUR"}
+			d, fresh, err := tx.OpenDeal(k.ctx, n, at)
 			deals = append(deals, d)
-			again, anew, err2 := tx.OpenDeal(k.ctx, h, rep, at)
+			again, anew, err2 := tx.OpenDeal(k.ctx, n, at)
 			if again != d || !fresh || anew {
 				t.Errorf("a second deal was opened for one person: %d and %d", d, again)
 			}
@@ -254,7 +255,7 @@ func TestDealsKeepTheOrderTheyAreDraggedInto(t *testing.T) {
 		})
 	}
 	order := func(stage int64) (out []int64) {
-		board, err := k.Board(k.ctx, store.BoardQuery{ClosedSince: at, Each: 20})
+		board, err := k.Board(k.ctx, store.BoardQuery{Pipeline: 1, ClosedSince: at, Each: 20})
 		k.must(err)
 		for _, d := range board {
 			if d.Stage == stage {
@@ -275,7 +276,7 @@ func TestDealsKeepTheOrderTheyAreDraggedInto(t *testing.T) {
 		t.Errorf("%s, want %s", got, want)
 	}
 	move(a, stages[2], 0)
-	board, err := k.Board(k.ctx, store.BoardQuery{ClosedSince: at, Each: 20})
+	board, err := k.Board(k.ctx, store.BoardQuery{Pipeline: 1, ClosedSince: at, Each: 20})
 	k.must(err)
 	for _, x := range board {
 		if (x.Closed != nil) != (x.ID == a) {
@@ -293,7 +294,8 @@ func TestOneOpenHandoffEach(t *testing.T) {
 	rep, other := k.user("tomas", "rep"), k.user("uma", "rep")
 	p, _ := k.meet(store.NewPerson{Email: "a@x.example"})
 	hand := func(n int) (made []int64) {
-		list := slices.Repeat([]store.NewHandoff{{Person: p, Rep: rep, MadeBy: "hand", How: string(handoff.InTurn), At: at}}, n)
+		list := slices.Repeat([]store.NewHandoff{{Person: p, Rep: rep, MadeBy: "hand", How: string(handoff.InTurn),
+			At: at}}, n)
 		k.tx(func(tx store.Tx) (err error) {
 			made, err = tx.AddHandoffs(k.ctx, list)
 			return err
@@ -546,7 +548,8 @@ func testSearch(t *testing.T) {
 	// And what they are put in order by follows too.
 	k.tx(func(tx store.Tx) error {
 		m, err := tx.SaveModel(k.ctx, store.Model{Model: score.Model{Name: "Engagement", Line: 15}}, store.Made{At: at})
-		return errors.Join(err, tx.MarkStandings(k.ctx, []int64{owen, kuhl, 7, 9, 11}, at), tx.KeepStandings(k.ctx, m.ID,
+		return errors.Join(err, tx.MarkStandings(k.ctx, []int64{owen, kuhl, 7, 9, 11}, at), tx.KeepStandings(k.ctx,
+			m.ID,
 			[]store.Standing{{Person: owen, Score: 7.5}, {Person: kuhl, Score: 12}, {Person: 7, Score: 12},
 				{Person: 9, Score: -3},
 				{Person: 11, Score: 1e-7}}))

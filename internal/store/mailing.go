@@ -199,7 +199,7 @@ func (db Queries) Candidates(ctx context.Context, m *Mailing, after int64, now t
 			from consent x
 			where x.person_id = p.id and x.purpose_id = `+c.arg(purpose)+`
 		and x.current), 0) as said,
-		exists (select from deal d where d.person_id = p.id and d.closed_at is null) as deal,
+		exists (select from deal_of d where d.person_id = p.id and d.closed_at is null) as deal,
 		exists (select from audience_member x where x.person_id = p.id and x.audience_id = any (`+c.arg(excluded)+
 		`
 		)) as excluded,

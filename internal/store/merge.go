@@ -22,15 +22,23 @@ type Merged struct {
 	HadH  []int64            `json:"hadAudiences"`    //
 	Also  []string           `json:"also,omitempty"`  // addresses and numbers that were added, "email a@b"
 	Ended []int64            `json:"ended,omitempty"` // enrolments that ended because both were on the sequence
+	Parts []mergedPart       `json:"parts,omitempty"` // in deals, that one of the two has already
 	// opt-out, bounce and do-not-contact of the one that stayed, before
 	Stood json.RawMessage `json:"stood"`
 	Mail  MergedMail      `json:"mail"`
 }
 
+// mergedPart is a part in a deal that went by a merge.
+type mergedPart struct {
+	Deal   int64  `json:"deal"   db:"deal_id"`
+	Person int64  `json:"person" db:"person_id"`
+	Part   string `json:"part"`
+}
+
 // belongings are the tables whose rows belong to a person and move with them.
 var belongings = []string{"signal", "enrolment", "touch", "incoming", "handoff", "deal", "note", "change", "consent",
 	"shelf_taken", "page_answer", "task", "attendance", "comeback",
-	"booking", "outside_letter"}
+	"booking", "outside_letter", "deal_part"}
 
 // Errors of merging.
 var (
@@ -46,7 +54,8 @@ func (tx Tx) Merge(ctx context.Context, keep, gone int64, set person.Values, a A
 		m: Merged{Kept: keep, Gone: gone, Moved: map[string][]int64{}}}
 	// What the one that goes has alone is moved before it goes; its addresses come to the
 	// one that stays after it, for an address is one person's.
-	for _, part := range []func() error{g.allowed, g.note, g.endDoubles, g.lastLines, g.move, g.marks, g.leaveLive,
+	for _, part := range []func() error{g.allowed, g.note, g.endDoubles, g.lastLines, g.oneInDeals, g.move, g.marks,
+		g.leaveLive,
 		g.standings, g.remove, g.settle} {
 		if err := part(); err != nil {
 			return g.m, fmt.Errorf("merging person %d into %d: %w", gone, keep, err)
@@ -121,6 +130,18 @@ func (g *merging) endDoubles() (err error) {
 		return err
 	}
 	return g.tx.Withdraw(g.ctx, g.m.Ended, "merged", g.a.At)
+}
+
+// oneInDeals has whoever of the two would be in one deal twice be in it once.
+func (g *merging) oneInDeals() (err error) {
+	g.m.Parts, err = all[mergedPart](g.ctx, g.tx, `
+		delete from deal_part x
+		where x.person_id in ($1, $2) and (
+			exists (select from deal d where d.id = x.deal_id and d.person_id in ($1, $2))
+			or x.person_id = $2 and exists (
+				select from deal_part o where o.deal_id = x.deal_id and o.person_id = $1))
+		returning x.deal_id, x.person_id, x.part`, g.m.Kept, g.m.Gone)
+	return err
 }
 
 // lastOf are the tables of which, for one thing, the newest line of a person is current.
@@ -340,6 +361,14 @@ func (tx Tx) Unmerge(ctx context.Context, m Merged, a Author) error {
 		}
 		if _, err := exec(ctx, tx, "update "+t+" set person_id = $2 where id = any ($1) and person_id = $3", m.Moved[t],
 			m.Gone, m.Kept); err != nil {
+			return fail(err)
+		}
+	}
+	for _, x := range m.Parts {
+		if _, err := exec(ctx, tx, `
+			insert into deal_part (deal_id, person_id, part)
+			select id, $2, $3 from deal where id = $1
+			on conflict do nothing`, x.Deal, x.Person, x.Part); err != nil {
 			return fail(err)
 		}
 	}

@@ -51,7 +51,8 @@ func TestSequencesOfBeforeHaveAGround(t *testing.T) {
 	run("insert into sequence (name, state, created_at, updated_at) values ('S', 'running', now(), now())")
 	run(`
 		insert into sequence_version (sequence_id, number, plan, messages, entry, launched_at) values (1, 1,
-		'{"start": 1, "last_id": 3, "hours": {"days": [null, [{"from": 510, "to": 1020}], null, null, null, null, null]}, "steps": [
+		'{"start": 1, "last_id": 3, "hours": {"days": [null, [{"from": 510, "to": 1020}], null, null, null, null,
+			null]}, "steps": [
 			{"kind": "email", "id": 1, "title": "a", "to": {"next": 2}, "message": 1, "wait": {}, "request": true},
 			{"kind": "email", "id": 2, "title": "b", "to": {"next": 3}, "message": 1, "wait": {}},
 			{"kind": "end", "id": 3, "title": "c"}]}', '{"1": 1}', '{}', now())`)
@@ -293,8 +294,9 @@ func TestModelsOfBefore(t *testing.T) {
 	forward()
 	m, err := k.Model(k.ctx)
 	k.must(err)
-	want := []score.Rule{{ID: 2, On: signal.Pattern{Kind: signal.Click}, Points: 3, Often: score.While, N: 3, Window: 180,
-		Wipe: true, If: rule.FieldIs(person.Country, "NO")},
+	want := []score.Rule{{ID: 2, On: signal.Pattern{Kind: signal.Click}, Points: 3, Often: score.While, N: 3,
+		Window: 180,
+		Wipe:   true, If: rule.FieldIs(person.Country, "NO")},
 		{ID: 1, On: signal.Pattern{Kind: signal.Open}, Points: 1, Often: score.PerDay, N: 2, Lasts: 30}}
 	if !reflect.DeepEqual(m.Rules, want) || m.LastID != 2 || m.Version != 1 || m.Line != 15 || len(m.Fit) != 1 {
 		t.Errorf("the model is %+v", m)
@@ -315,6 +317,39 @@ func TestModelsOfBefore(t *testing.T) {
 }
 
 // The response clock of handoffs that were there before runs from when they were made, of those that are open.
+func TestDealsOfBefore(t *testing.T) {
+	k := open(t)
+	forward := k.before(60)
+	q := 0
+	k.must(k.DB().QueryRow(`insert into sequence (name, created_at, updated_at) values ('Spring', now(), now()) returning id`).Scan(&q))
+	k.run("insert into setting (name, value) values ('workspace', '{\"currency\": \"NOK\"}')")
+	k.run("insert into stage (name, position, share) values ('Talking', 1, 20)")
+	p, _ := k.meet(store.NewPerson{First: "Ana", Email: "ana@fjord.example"})
+	k.run("update person set campaign = 'oxygen spring' where id = $1", p)
+	k.run("insert into handoff (person_id, state, made_by, how, brief, made_at, clock_from, sequence_id) values ($1, "+
+		"'accepted', 'step', 'in turn', '{}', now(), now(), $2)", p, q)
+	k.run("insert into deal (person_id, stage_id, handoff_id, name, amount, opened_at, moved_at) values ($1, 1, 1, "+
+		"'Pens', 1250050, now(), now())", p)
+	k.run("insert into deal_change (deal_id, at, what, was, became) values (1, now(), 'amount', '0', '1250050')")
+	forward()
+	stages, err := k.Stages(k.ctx)
+	k.must(err)
+	pipes, err := k.Pipelines(k.ctx)
+	k.must(err)
+	d, err := k.Deal(k.ctx, 1)
+	k.must(err)
+	if len(stages) != 1 || len(pipes) != 1 || stages[0].Pipeline != pipes[0].ID || pipes[0].Name != "Sales" {
+		t.Errorf("the stages are %+v of %+v", stages, pipes)
+	}
+	if d.Currency != "NOK" || d.Worth != 1250050 || !d.Rated || d.Sequence != int64(q) ||
+		d.Campaign != "oxygen spring" {
+		t.Errorf("the deal is %+v", d)
+	}
+	if c, err := k.DealChanges(k.ctx, 1); err != nil || len(c) != 1 || c[0].Became != "1250050" {
+		t.Errorf("its history: %+v, %v", c, err)
+	}
+}
+
 func TestHandoffsOfBefore(t *testing.T) {
 	k := open(t)
 	forward := k.before(57)

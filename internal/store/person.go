@@ -334,7 +334,7 @@ func (db Queries) Records(ctx context.Context, people []int64) (map[int64]*rule.
 		(
 			select json_agg(json_build_object('stage', x.stage_id, 'closed', x.closed_at, 'won', st.won, 'lost',
 				st.lost))
-			from deal x
+			from deal_of x
 			join stage st on st.id = x.stage_id
 			where x.person_id = p.id) as deals,
 		(

@@ -369,11 +369,11 @@ func (c *compiler) about(q *rule.Condition) string {
 		}
 		yes = exists(w)
 	case rule.Deal:
-		yes = exists("deal x where x.person_id = p.id and x.closed_at is null")
+		yes = exists("deal_of x where x.person_id = p.id and x.closed_at is null")
 	case rule.Stage:
-		yes = exists("deal x where x.person_id = p.id and x.closed_at is null and x.stage_id = " + c.arg(q.ID))
+		yes = exists("deal_of x where x.person_id = p.id and x.closed_at is null and x.stage_id = " + c.arg(q.ID))
 	case rule.Lost, rule.Won:
-		w := "deal x join stage st on st.id = x.stage_id where x.person_id = p.id and st." +
+		w := "deal_of x join stage st on st.id = x.stage_id where x.person_id = p.id and st." +
 			map[rule.Thing]string{rule.Lost: "lost", rule.Won: "won"}[q.About] + " and x.closed_at <= " + c.arg(c.now)
 		if q.Op == rule.Within {
 			w += " and x.closed_at >= " + c.arg(signal.Within(c.now, q.Days))
@@ -506,7 +506,7 @@ func (c *compiler) movers(r *rule.Rule, from, to time.Time) string {
 			parts = append(parts, "select sg.person_id, sg.at + "+gap+" as at from signal sg where "+w)
 		case q.About == rule.Lost || q.About == rule.Won:
 			parts = append(parts,
-				"select x.person_id, x.closed_at + "+gap+" from deal x where x.closed_at >= "+low+
+				"select x.person_id, x.closed_at + "+gap+" from deal_of x where x.closed_at >= "+low+
 					" and x.closed_at <= "+high)
 		case q.Field == person.Created:
 			parts = append(parts,

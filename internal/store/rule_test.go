@@ -126,8 +126,8 @@ func newRuleWorld(t *testing.T, n int) *ruleWorld {
 	}))
 	_, err := w.AddUser(w.ctx, store.User{Name: "Tomas Vale", Email: "t@x.example", Role: "rep"}, ruleNow)
 	must(err)
-	run("insert into stage (name, position, won, lost) values ('Talking', 1, false, false), ('Won', 2, true, false), " +
-		"('Lost', 3, false, true)")
+	run("insert into stage (name, position, won, lost, pipeline_id) values ('Talking', 1, false, false, 1), " +
+		"('Won', 2, true, false, 1), ('Lost', 3, false, true, 1)")
 	var versions []int64
 	for i := range 2 {
 		must(w.InTx(w.ctx, func(tx store.Tx) error {
@@ -248,12 +248,16 @@ func newRuleWorld(t *testing.T, n int) *ruleWorld {
 		}))
 		for range w.rnd.IntN(3) {
 			stage := 2 + w.rnd.IntN(2)
-			run("insert into deal (person_id, stage_id, name, opened_at, moved_at, closed_at) values ($1, $2, 'd', "+
-				"$3, $3, $3)", id, stage, w.edge())
+			run("insert into deal (person_id, stage_id, name, currency, opened_at, moved_at, closed_at) values ($1, $2, "+
+				"'d', 'EUR', $3, $3, $3)", id, stage, w.edge())
 		}
 		if w.rnd.IntN(3) == 0 {
-			run("insert into deal (person_id, stage_id, name, opened_at, moved_at) values ($1, 1, 'd', $2, $2)", id,
-				ruleNow)
+			run("insert into deal (person_id, stage_id, name, currency, opened_at, moved_at) values ($1, 1, 'd', 'EUR', "+
+				"$2, $2)", id, ruleNow)
+		}
+		for range w.rnd.IntN(2) { // they take part in another's
+			run("insert into deal_part (deal_id, person_id) select id, $1 from deal where person_id <> $1 "+
+				"order by id desc offset $2 limit 1 on conflict do nothing", id, w.rnd.IntN(9))
 		}
 		for q, v := range versions {
 			switch w.rnd.IntN(4) {

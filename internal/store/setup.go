@@ -126,10 +126,7 @@ func (tx Tx) UserLeaves(ctx context.Context, id, to int64, at time.Time) error {
 // KeepStage changes a stage, or keeps a new one at the end where its id is 0.
 func (tx Tx) KeepStage(ctx context.Context, st pipeline.Stage) (int64, error) {
 	if st.ID == 0 {
-		return one[int64](ctx, tx, `
-			insert into stage (name, position, share, won, lost, nurture_id, nurture_days)
-			values ($1, (select coalesce(max(position), 0) + 1 from stage), $2, $3, $4, nullif($5::bigint, 0), $6)
-			returning id`, st.Name, st.Share, st.Won, st.Lost, st.Nurture, st.After)
+		return tx.AddStage(ctx, st)
 	}
 	n, err := exec(ctx, tx, `
 		update stage
@@ -143,7 +140,7 @@ func (tx Tx) KeepStage(ctx context.Context, st pipeline.Stage) (int64, error) {
 
 // LockStages lists the stages within a transaction, locked.
 func (tx Tx) LockStages(ctx context.Context) ([]pipeline.Stage, error) {
-	return all[pipeline.Stage](ctx, tx, stageFields+"order by position, id for update")
+	return all[pipeline.Stage](ctx, tx, stageFields+stageOrder+" for update of st")
 }
 
 // AnyOpenStage reports whether a deal can begin.
@@ -168,12 +165,14 @@ func (tx Tx) DealsIn(ctx context.Context, stage int64) (int, error) {
 // RestoreStage has a stage be as it was, with the number it had.
 func (tx Tx) RestoreStage(ctx context.Context, st pipeline.Stage) error {
 	_, err := exec(ctx, tx, `
-		insert into stage (id, name, position, share, won, lost, nurture_id, nurture_days) overriding system value
-		values ($1, $2, 0, $3, $4, $5, (select id from sequence where id = $6), $7)
+		insert into stage (id, name, position, share, won, lost, nurture_id, nurture_days, pipeline_id)
+			overriding system value
+		values ($1, $2, 0, $3, $4, $5, (select id from sequence where id = $6), $7,
+			coalesce((select id from pipeline where id = $8), (select id from pipeline order by position, id limit 1)))
 		on conflict (id) do update
 		set name = excluded.name, share = excluded.share, won = excluded.won, lost = excluded.lost,
 			nurture_id = excluded.nurture_id, nurture_days = excluded.nurture_days`, st.ID, st.Name, st.Share, st.Won,
-		st.Lost, st.Nurture, st.After)
+		st.Lost, st.Nurture, st.After, st.Pipeline)
 	return err
 }
 

@@ -64,7 +64,7 @@ func (db Queries) Risers(ctx context.Context, since time.Time, n int) ([]Person,
 	return all[Person](ctx, db,
 		personFields+`where p.id in (select person_id from signal where at >= $1 and machine = ''
 			and kind <> {points given} group by 1)
-		and not exists (select from deal d where d.person_id = p.id and d.closed_at is null)
+		and not exists (select from deal_of d where d.person_id = p.id and d.closed_at is null)
 		and not exists (select from handoff h where h.person_id = p.id and h.state = 'open')
 		order by s.score desc nulls last, p.id desc limit $2`, since, n)
 }

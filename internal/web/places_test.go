@@ -243,7 +243,8 @@ func setting(name, how string, kv ...string) url.Values {
 	}
 	v.Set("hours.1", "8:30–17")
 	if how == "rule" {
-		for k, x := range map[string]string{"j.r": "all", "s.r.0": "field country", "k.r.0": "field country", "o.r.0": "is"} {
+		for k, x := range map[string]string{"j.r": "all", "s.r.0": "field country", "k.r.0": "field country",
+			"o.r.0": "is"} {
 			v.Set(k, x)
 		}
 	}
@@ -256,7 +257,8 @@ func setting(name, how string, kv ...string) url.Values {
 func TestSettingsAndLaunchByForm(t *testing.T) {
 	d := newSite(t).drafting()
 	d.meet(store.NewPerson{Email: "a@x.example", Country: "NO"})
-	code, body := d.post("/settings", setting("Norway", "rule", "v.r.0", "NO", "hours.0", "9–12:30", "hours.1", "9-12:30",
+	code, body := d.post("/settings", setting("Norway", "rule", "v.r.0", "NO", "hours.0", "9–12:30", "hours.1",
+		"9-12:30",
 		"note", "More loans", "rest", "3", "rest-of", "touch", "stay", "3", "stay-unit", "days", "again", "some",
 		"times", "3", "gap", "90", "wave", "50", "wave-per", "day"))
 	p := d.draft().Plan.V
@@ -264,7 +266,8 @@ func TestSettingsAndLaunchByForm(t *testing.T) {
 		t.Errorf("%d, hold %v", code, p.LaunchHold)
 	}
 	if p.Rest != (sequence.Rest{Days: 3, Any: true}) || p.LongestStay != (calendar.Span{N: 3, Unit: calendar.Days}) ||
-		len(p.Stay) != 0 || !strings.Contains(html.UnescapeString(body), "up to 3 times, 90 days apart; at most 50 a day") ||
+		len(p.Stay) != 0 || !strings.Contains(html.UnescapeString(body),
+		"up to 3 times, 90 days apart; at most 50 a day") ||
 		!strings.Contains(body, "More loans") {
 		t.Errorf("rest %+v, stay %v, stays for %v", p.Rest, p.LongestStay, p.Stay)
 	}
@@ -370,14 +373,16 @@ func TestScoringByForm(t *testing.T) {
 		body = html.UnescapeString(body)
 		if res.StatusCode != http.StatusUnprocessableEntity || !strings.Contains(body, c.want) ||
 			!strings.Contains(body, `value="`+c.line+`"`) {
-			t.Errorf("line %s, rule %s: %d, without %q, or what was typed is gone", c.line, c.rule, res.StatusCode, c.want)
+			t.Errorf("line %s, rule %s: %d, without %q, or what was typed is gone", c.line, c.rule, res.StatusCode,
+				c.want)
 		}
 	}
 	f := fields("20")
 	f.Set("gn.1", "Said")
 	ruleFields(f, 0, "o=per day", "n=2", "id=1")
 	ruleFields(f, 1, "p=−1", "s=4", "h=ever", "g=1")
-	ruleFields(f, 2, "s=5", "o=while", "n=3", "w=180", "g=1", "q=sequence 4", "k.c2.0=field country", "s.c2.0=field country",
+	ruleFields(f, 2, "s=5", "o=while", "n=3", "w=180", "g=1", "q=sequence 4", "k.c2.0=field country",
+		"s.c2.0=field country",
 		"o.c2.0=is", "v.c2.0=Norway")
 	ruleFields(f, 3, "p=2", "s=6", "h=half", "d=10", "x=1")
 	f.Set("do", "drop 3")
@@ -413,12 +418,14 @@ func TestScoringByForm(t *testing.T) {
 	if m.Line == 20 || m.Draft == nil || m.Draft.Line != 20 || len(m.Draft.Rules) != 4 {
 		t.Fatalf("it is no draft: %+v", m)
 	}
-	if x := m.Draft.Follows; len(x) != 2 || !x[0].OfLine() || x[1].At != 12 || len(x[0].Acts) != 1 || len(x[1].Acts) != 1 {
+	if x := m.Draft.Follows; len(x) != 2 || !x[0].OfLine() || x[1].At != 12 || len(x[0].Acts) != 1 ||
+		len(x[1].Acts) != 1 {
 		t.Errorf("what follows: %+v", x)
 	}
 	// Rules of one group stand together.
 	said, half, seq := m.Draft.Rules[2], m.Draft.Rules[1], m.Draft.Rules[3]
-	if m.Draft.Rules[0].N != 2 || m.Draft.Rules[0].ID != 1 || said.Points != -1 || said.Lasts != 0 || said.Group != "Said" ||
+	if m.Draft.Rules[0].N != 2 || m.Draft.Rules[0].ID != 1 || said.Points != -1 || said.Lasts != 0 ||
+		said.Group != "Said" ||
 		seq.Often != score.While || seq.N != 3 || seq.Window != 180 || seq.On.Sequence != 4 ||
 		seq.If.All[0].If.Value != "NO" || half.Half != 10 || !half.Wipe || half.Lasts != 0 {
 		t.Errorf("%+v", m.Draft.Rules)
@@ -682,8 +689,9 @@ func TestABoardOfManyDeals(t *testing.T) {
 	x.must(x.e.UsualStages(t.Context()))
 	x.exec(`insert into person (first_name, email, created_at)
 		select 'P' || i, 'p' || i || '@n.example', '2026-04-01' from generate_series(1, 3000) i`)
-	x.exec(`insert into deal (person_id, stage_id, name, amount, position, opened_at, moved_at)
-		select id, case when id % 100 = 0 then 2 else 1 end, 'Deal ' || id, 100, id, '2026-04-01', '2026-04-01'
+	x.exec(`insert into deal (person_id, stage_id, name, amount, worth, currency, position, opened_at, moved_at)
+		select id, case when id % 100 = 0 then 2 else 1 end, 'Deal ' || id, 100, 100, 'EUR', id, '2026-04-01',
+			'2026-04-01'
 		from person where email like 'p%@n.example'`)
 	v := x.visitor().signIn("lead")
 	_, body := v.do("GET", "/pipeline", nil)
@@ -692,8 +700,8 @@ func TestABoardOfManyDeals(t *testing.T) {
 			t.Errorf("the board does not say %q", want)
 		}
 	}
-	// Weighted: 2,970 deals of 1.00 at 10 % and 30 at 25 %.
-	if !strings.Contains(body, "EUR\u00a0304.50") {
+	// Weighted: 2,970 deals of 1.00 at 10 % and 30 at 25 %, in whole units.
+	if !strings.Contains(body, "EUR\u00a0305<") {
 		t.Error("what is promised is not of all deals")
 	}
 	if n := strings.Count(body, "data-deal="); n != 40 {
@@ -728,7 +736,8 @@ func TestStepsAreCopiedAndMoved(t *testing.T) {
 	}
 	form.Del("do")
 	form["way"] = []string{"1", "2"}
-	for k, v := range map[string]string{"j.w2": "all", "s.w2.0": "score", "k.w2.0": "score", "o.w2.0": "at least", "n.w2.0": "20"} {
+	for k, v := range map[string]string{"j.w2": "all", "s.w2.0": "score", "k.w2.0": "score", "o.w2.0": "at least",
+		"n.w2.0": "20"} {
 		form.Set(k, v)
 	}
 	if code, _ = d.post(at, form); code != http.StatusSeeOther {
@@ -740,7 +749,8 @@ func TestStepsAreCopiedAndMoved(t *testing.T) {
 	}
 	// Giving up a rule takes what only it leads to along.
 	d.post("/insert", url.Values{"from": {fmt.Sprint(sort)}, "exit": {"way 1"}, "kind": {"pause"}})
-	d.post(at, url.Values{"title": {"How keen?"}, "way": {"2"}, "j.w2": {"all"}, "s.w2.0": {"score"}, "k.w2.0": {"score"},
+	d.post(at, url.Values{"title": {"How keen?"}, "way": {"2"}, "j.w2": {"all"}, "s.w2.0": {"score"},
+		"k.w2.0": {"score"},
 		"o.w2.0": {"at least"}, "n.w2.0": {"20"}})
 	p := d.draft().Plan.V
 	if s = p.Step(sort).(*sequence.Sort); len(s.To) != 2 || s.Ways[0].Key != 2 ||
@@ -766,14 +776,17 @@ func TestStepsAreCopiedAndMoved(t *testing.T) {
 		t.Errorf("put in elsewhere: %d, %d steps", code, len(elsewhere.draft().Plan.V.Steps))
 	}
 	if code, _ = d.post("/move", url.Values{"step": {fmt.Sprint(sort)}, "from": {fmt.Sprint(email)},
-		"exit": {"next"}}); code != http.StatusSeeOther || d.draft().Plan.V.Step(email).About().To[sequence.Next] != sort {
+		"exit": {"next"}}); code != http.StatusSeeOther ||
+		d.draft().Plan.V.Step(email).About().To[sequence.Next] != sort {
 		t.Errorf("moved: %d", code)
 	}
-	if code, _ = d.post(fmt.Sprintf("/steps/%d/cut", watch), url.Values{"whole": {"on"}}); code != http.StatusSeeOther ||
+	if code, _ = d.post(fmt.Sprintf("/steps/%d/cut", watch),
+		url.Values{"whole": {"on"}}); code != http.StatusSeeOther ||
 		d.draft().Plan.V.Step(watch) != nil {
 		t.Errorf("cut: %d", code)
 	}
-	if code, _ = d.post("/put", url.Values{"from": {fmt.Sprint(sort)}, "exit": {"otherwise"}}); code != http.StatusSeeOther ||
+	if code, _ = d.post("/put", url.Values{"from": {fmt.Sprint(sort)},
+		"exit": {"otherwise"}}); code != http.StatusSeeOther ||
 		d.draft().Plan.V.Step(sort).About().To[sequence.Otherwise] != watch {
 		t.Errorf("put in again: %d; whoever was on it is not any more", code)
 	}
@@ -786,7 +799,8 @@ func TestStepsAreCopiedAndMoved(t *testing.T) {
 		t.Errorf("led back: %d", code)
 	}
 	to := d.draft().Plan.V.Step(watch).About().To[sequence.NotInTime]
-	if code, _ = d.post("/join", url.Values{"from": {fmt.Sprint(watch)}, "exit": {"happened"}, "to": {fmt.Sprint(to)}}); code !=
+	if code, _ = d.post("/join", url.Values{"from": {fmt.Sprint(watch)}, "exit": {"happened"},
+		"to": {fmt.Sprint(to)}}); code !=
 		http.StatusSeeOther || d.draft().Plan.V.Step(watch).About().To[sequence.Happened] != to {
 		t.Errorf("joined: %d", code)
 	}
@@ -823,7 +837,8 @@ func TestEntryByWhatHappensToARecord(t *testing.T) {
 		return q.Entry.V.Record
 	}
 	common := []string{"ground", "other existing customers"}
-	code, body := d.post("/settings", setting("Welcome", "record", append(common, "record", "made", "source", "Fair")...))
+	code, body := d.post("/settings", setting("Welcome", "record", append(common, "record", "made", "source",
+		"Fair")...))
 	if r := kept(); code != http.StatusSeeOther || r == nil || *r != (sequence.Recorded{Source: "Fair"}) {
 		t.Fatalf("%d: %+v", code, r)
 	}

@@ -85,8 +85,8 @@ type Given struct {
 // whoever becomes the owner does so before the owner is given something to do.
 func Kinds() []*Kind { return slices.Clone(kinds) }
 
-var kinds = []*Kind{handOver, assign, give, set, tag, untag, include, exclude, moveDeal, revoke, note, points, find,
-	task, alert, enrol, goOn, send, work, withdraw}
+var kinds = []*Kind{handOver, assign, give, set, tag, untag, include, exclude, openDeal, moveDeal, revoke,
+	note, points, find, task, alert, enrol, goOn, send, work, withdraw}
 
 // OfLink lists what pressing a link can do, OfForm what filling in a form can.
 func OfLink() []*Kind { return []*Kind{tag, task, alert, include} }
@@ -100,7 +100,8 @@ func OfCrossing() []*Kind { return []*Kind{tag, untag, include, exclude, enrol, 
 
 // OfRecord lists what a step can change of a record.
 func OfRecord() []*Kind {
-	return []*Kind{set, tag, untag, give, assign, include, exclude, moveDeal, revoke, note, points, find}
+	return []*Kind{set, tag, untag, give, assign, include, exclude, openDeal, moveDeal, revoke, note, points,
+		find}
 }
 
 // Named is the kind with that word, or nil.

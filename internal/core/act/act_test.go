@@ -65,6 +65,8 @@ func TestWhatCanBeDone(t *testing.T) {
 		{Give{-2}, false, false, false, "give to user -2", `{"do":"give","to":-2}`},
 		{MoveDeal{3}, false, false, true, "move their open deal to “stage 3”", `{"do":"move deal","what":"3"}`},
 		{MoveDeal{}, false, false, false, "move their open deal to “stage 0”", `{"do":"move deal","what":"0"}`},
+		{OpenDeal{3}, false, false, true, "open a deal in “stage 3”", `{"do":"open deal","what":"3"}`},
+		{OpenDeal{}, false, false, false, "open a deal in “stage 0”", `{"do":"open deal","what":"0"}`},
 		{Revoke{3}, false, false, true, "take back the consent to “purpose 3”", `{"do":"revoke","what":"3"}`},
 		{Revoke{}, false, false, false, "take back the consent to “purpose 0”", `{"do":"revoke","what":"0"}`},
 		{Note{"met at the fair"}, false, false, true, "note: met at the fair", `{"do":"note","what":"met at the fair"}`},

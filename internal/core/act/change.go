@@ -140,6 +140,31 @@ func (a MoveDeal) Says(n Names) string {
 	return "move their open deal to “" + n.Stage(a.Stage) + "”"
 }
 
+// OpenDeal opens a deal about them in a stage, for their owner. Who has an open one keeps it.
+type OpenDeal struct {
+	Stage int64 `json:"what,string"`
+}
+
+var openDeal = &Kind{Word: "open deal", Menu: "open a deal in", Takes: AStage, read: reads[OpenDeal],
+	Make:  func(g Given) Act { return OpenDeal{g.ID} },
+	Given: func(a Act) Given { return Given{ID: a.(OpenDeal).Stage} },
+}
+
+// Kind describes openings of deals.
+func (OpenDeal) Kind() *Kind { return openDeal }
+func (OpenDeal) sealed()     {}
+
+// Check asks for a stage.
+func (a OpenDeal) Check() error {
+	if a.Stage <= 0 {
+		return plainly.New("choose the stage")
+	}
+	return nil
+}
+
+// Says names the stage.
+func (a OpenDeal) Says(n Names) string { return "open a deal in “" + n.Stage(a.Stage) + "”" }
+
 // Revoke takes a consent back for them. No act gives one.
 type Revoke struct {
 	Purpose int64 `json:"what,string"`

@@ -202,6 +202,12 @@ func (w *Walker) do(e sequence.Effect) bool {
 		w.own()
 		w.record.Consents = without(w.record.Consents, a.Purpose)
 		return true
+	case act.OpenDeal:
+		w.own()
+		if !slices.ContainsFunc(w.record.Deals, func(d rule.DealFact) bool { return d.Closed.IsZero() }) {
+			w.record.Deals = append(w.record.Deals, rule.DealFact{Stage: a.Stage})
+		}
+		return true
 	case act.MoveDeal:
 		w.own()
 		for i := range w.record.Deals {

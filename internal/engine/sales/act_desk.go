@@ -7,6 +7,7 @@ import (
 	"ombak/internal/core/handoff"
 	"ombak/internal/core/news"
 	"ombak/internal/core/rule"
+	"ombak/internal/core/sequence"
 	"ombak/internal/engine/flow"
 	"ombak/internal/store"
 )
@@ -21,6 +22,48 @@ func (e *Sales) giveTasks(ctx context.Context, tx store.Tx, list []flow.Doing[ac
 	return e.told(ctx, tx, out)
 }
 
+// openDeals opens deals about people who have none open, for their owners.
+func (e *Sales) openDeals(ctx context.Context, tx store.Tx, list []flow.Doing[act.OpenDeal]) error {
+	for _, group := range flow.Grouped(list, func(d flow.Doing[act.OpenDeal]) act.OpenDeal { return d.Act }) {
+		from := make([]int64, len(group)) // the sequences
+		for i, d := range group {
+			if d.Way != nil {
+				from[i] = d.Way.Sequence()
+			}
+		}
+		opened, err := tx.OpenDeals(ctx, flow.Whom(group), from, group[0].Act.Stage, e.Workspace().Currency, e.Now())
+		if err != nil {
+			return err
+		}
+		if err := e.followDeals(ctx, tx, opened, e.Now()); err != nil {
+			return err
+		}
+	}
+	return tx.Notify(ctx, news.Pipeline.About(flow.Whom(list)...))
+}
+
+// fewLeaving is for how many people at a time that is done: their ways are locked for it.
+const fewLeaving = 50
+
+// LeaveForDeals has whoever a deal was opened about by a step leave the sequences, and answers how many did: whoever
+// opens it by hand sees to it at once, but a step stands in the midst of somebody’s way.
+func (e *Sales) LeaveForDeals(ctx context.Context) (n int, err error) {
+	err = e.Store.InTx(ctx, func(tx store.Tx) error {
+		people, err := tx.TakeLeaving(ctx, fewLeaving)
+		if err != nil {
+			return err
+		}
+		n = len(people)
+		for _, p := range people {
+			if err := e.Leave(ctx, tx, p, sequence.DealOpened, e.Now()); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	return n, err
+}
+
 // moveDeals moves people's open deals to a stage.
 func (e *Sales) moveDeals(ctx context.Context, tx store.Tx, list []flow.Doing[act.MoveDeal]) error {
 	for _, group := range flow.Grouped(list, func(d flow.Doing[act.MoveDeal]) act.MoveDeal { return d.Act }) {
@@ -28,7 +71,7 @@ func (e *Sales) moveDeals(ctx context.Context, tx store.Tx, list []flow.Doing[ac
 		if err != nil {
 			return err
 		}
-		if err := tx.FollowLost(ctx, moved, e.Now()); err != nil {
+		if err := e.followDeals(ctx, tx, moved, e.Now()); err != nil {
 			return err
 		}
 	}

@@ -193,7 +193,7 @@ func (e *Sales) interested(ctx context.Context, tx store.Tx, who int64, s *Sorti
 		}
 		return err
 	}
-	deal, fresh, err := e.accept(ctx, tx, h, s.User, did.At)
+	deal, fresh, err := e.accept(ctx, tx, h, s.User, 0, did.At)
 	if fresh {
 		did.Deal = deal
 	}

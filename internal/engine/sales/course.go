@@ -79,20 +79,21 @@ type Ahead struct {
 	Slow   map[int64]bool // deals that stay longer where they are than four fifths of those won did
 }
 
-// AheadOf forecasts so many months from now, of a rep’s deals (0: everybody’s).
-func (e *Sales) AheadOf(ctx context.Context, rep int64, months int) (a Ahead, err error) {
+// AheadOf forecasts so many months from now, of a pipeline, of a rep’s deals (0: everybody’s). Amounts are in the
+// workspace’s currency.
+func (e *Sales) AheadOf(ctx context.Context, pipe, rep int64, months int) (a Ahead, err error) {
 	figures, err := e.StageFigures(ctx)
 	if err != nil {
 		return a, err
 	}
 	by := map[int64]*pipeline.Figures{}
 	for i := range figures {
-		if !figures[i].Closed() {
+		if !figures[i].Closed() && figures[i].Pipeline == pipe {
 			a.Stages = append(a.Stages, figures[i])
 			by[figures[i].ID] = &figures[i]
 		}
 	}
-	if a.Deals, err = e.Store.OpenDeals(ctx, rep, mostProspects+1); err != nil {
+	if a.Deals, err = e.Store.OpenDeals(ctx, pipe, rep, mostProspects+1); err != nil {
 		return a, err
 	}
 	if a.Cut = len(a.Deals) > mostProspects; a.Cut {
@@ -109,7 +110,7 @@ func (e *Sales) AheadOf(ctx context.Context, rep int64, months int) (a Ahead, er
 		}
 		age := now.Sub(d.Moved)
 		a.Slow[d.ID] = s.Slow > 0 && age > s.Slow
-		list = append(list, pipeline.Prospect{Amount: d.Amount, Chance: s.Chance.Share,
+		list = append(list, pipeline.Prospect{Amount: d.Worth, Chance: s.Chance.Share,
 			Months: pipeline.When(months, now, zone, d.Expected, age, s.Took)})
 	}
 	a.Months = pipeline.Expect(list, months)
@@ -129,25 +130,16 @@ func (e *Sales) PlanDeal(ctx context.Context, deal int64, p store.DealPlan, user
 			return plainly.New("a day of a deal lies in the next ten years, or the last five")
 		}
 	}
-	return e.changeDeal(ctx, deal, user, func(tx store.Tx, _ *int64, _ int64) error {
-		d, err := tx.Deal(ctx, deal)
-		if err != nil {
-			return err
-		}
+	return e.changeDeal(ctx, deal, user, func(tx store.Tx, d store.Deal) error {
 		return tx.SetPlan(ctx, d, p, user, now)
 	})
 }
 
 // PlaceDeal puts a deal where it stands on the course: into a stage (0: where it is), to be expected on a day.
 func (e *Sales) PlaceDeal(ctx context.Context, deal, stage int64, day time.Time, user int64) error {
-	return e.changeDeal(ctx, deal, user, func(tx store.Tx, _ *int64, _ int64) error {
-		d, err := tx.Deal(ctx, deal)
-		if err != nil {
-			return err
-		}
+	return e.changeDeal(ctx, deal, user, func(tx store.Tx, d store.Deal) error {
 		if err := tx.SetPlan(ctx, d, store.DealPlan{Name: d.Name, Expected: &day, Next: d.Next, NextOn: d.NextOn,
-			Reason: d.Reason}, user,
-			e.Now()); err != nil {
+			Reason: d.Reason}, user, e.Now()); err != nil {
 			return err
 		}
 		if stage == 0 || stage == d.Stage {
@@ -156,6 +148,6 @@ func (e *Sales) PlaceDeal(ctx context.Context, deal, stage int64, day time.Time,
 		if _, err := tx.MoveDeal(ctx, deal, stage, 0, user, e.Now()); err != nil {
 			return err
 		}
-		return tx.FollowLost(ctx, []int64{deal}, e.Now())
+		return e.followDeals(ctx, tx, []int64{deal}, e.Now())
 	})
 }

@@ -9,7 +9,6 @@ import (
 	"ombak/internal/core/act"
 	"ombak/internal/core/news"
 	"ombak/internal/core/plainly"
-	"ombak/internal/core/right"
 	"ombak/internal/core/sequence"
 	"ombak/internal/engine/base"
 	"ombak/internal/engine/flow"
@@ -29,6 +28,7 @@ type Sales struct {
 func New(b *base.Base, f *flow.Flow, p *post.Post) *Sales {
 	e := &Sales{Base: b, Flow: f, post: p}
 	f.Does("task", flow.Each(e.giveTasks))
+	f.Does("open deal", flow.Each(e.openDeals))
 	f.Does("move deal", flow.Each(e.moveDeals))
 	f.Does("alert", flow.Each(e.giveAlerts))
 	f.Does("hand over", flow.Each(e.handOver))
@@ -60,12 +60,17 @@ var (
 // Accept accepts a handoff for a rep: a deal is opened in the first stage, or
 // they join the open one, and the person leaves every sequence. It answers the deal.
 func (e *Sales) Accept(ctx context.Context, id, rep int64) (deal int64, err error) {
+	return e.AcceptInto(ctx, id, rep, 0)
+}
+
+// AcceptInto is Accept into an open deal, in which they take part from then on; 0: into one of their own.
+func (e *Sales) AcceptInto(ctx context.Context, id, rep, join int64) (deal int64, err error) {
 	now := e.Now()
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {
 		if err := e.mayWork(ctx, tx, rep, store.HandoffWork, id); err != nil {
 			return err
 		}
-		deal, _, err = e.accept(ctx, tx, id, rep, now)
+		deal, _, err = e.accept(ctx, tx, id, rep, join, now)
 		return err
 	})
 	return deal, err
@@ -73,7 +78,7 @@ func (e *Sales) Accept(ctx context.Context, id, rep int64) (deal int64, err erro
 
 // accept is Accept for who may; fresh says that it opened the deal.
 func (e *Sales) accept(
-	ctx context.Context, tx store.Tx, id, rep int64, now time.Time,
+	ctx context.Context, tx store.Tx, id, rep, join int64, now time.Time,
 ) (deal int64, fresh bool, err error) {
 	h, err := tx.DecideHandoff(ctx, id, rep, "accepted", "", now)
 	if store.IsNotFound(err) {
@@ -92,7 +97,17 @@ func (e *Sales) accept(
 	if did.Ways.V, err = tx.OpenWays(ctx, h.Person); err != nil {
 		return 0, false, err
 	}
-	if did.Deal, did.Fresh, err = tx.OpenDeal(ctx, h, rep, now); err != nil {
+	if join != 0 {
+		did.Deal, did.Joined = join, true
+		err = e.join(ctx, tx, join, h.Person, rep)
+	} else {
+		n := store.NewDeal{Person: h.Person, Rep: rep, Handoff: id}
+		if h.Sequence != nil {
+			n.Sequence = *h.Sequence
+		}
+		did.Deal, did.Fresh, err = e.openDeal(ctx, tx, n, now)
+	}
+	if err != nil {
 		return 0, false, err
 	}
 	if err := tx.KeepAccepted(ctx, did); err != nil {
@@ -135,6 +150,11 @@ func (e *Sales) TakeBack(ctx context.Context, id, user int64) error {
 					return errors.Join(err, ErrMovedOn)
 				}
 			}
+			if did.Joined {
+				if _, err := tx.RemovePart(ctx, did.Deal, h.Person); err != nil {
+					return err
+				}
+			}
 			if err := tx.ReopenWays(ctx, did.Ways.V, sequence.DealOpened, *h.Decided, now); err != nil {
 				return err
 			}
@@ -156,60 +176,4 @@ func (e *Sales) TakeBack(ctx context.Context, id, user int64) error {
 		e.Nudge()
 	}
 	return err
-}
-
-// MoveDeal puts a deal into a stage, before another one of it (0: at its end).
-func (e *Sales) MoveDeal(ctx context.Context, deal, stage, before, user int64) error {
-	return e.changeDeal(ctx, deal, user, func(tx store.Tx, _ *int64, _ int64) error {
-		if _, err := tx.MoveDeal(ctx, deal, stage, before, user, e.Now()); err != nil {
-			return err
-		}
-		return tx.FollowLost(ctx, []int64{deal}, e.Now())
-	})
-}
-
-// SetAmount keeps what a deal is worth, in minor units of its currency.
-func (e *Sales) SetAmount(ctx context.Context, deal, amount, user int64) error {
-	return e.changeDeal(ctx, deal, user, func(tx store.Tx, _ *int64, was int64) error {
-		if was == amount {
-			return nil
-		}
-		return tx.SetAmount(ctx, deal, was, amount, user, e.Now())
-	})
-}
-
-// GiveDeal gives a deal to a rep; 0: to nobody.
-func (e *Sales) GiveDeal(ctx context.Context, deal, rep, user int64) error {
-	return e.changeDeal(ctx, deal, user, func(tx store.Tx, was *int64, _ int64) error {
-		var to *int64
-		if rep != 0 {
-			if role, err := tx.RoleOf(ctx, rep); err != nil || role == right.Marketer {
-				return errors.Join(err, plainly.New("a deal is for a rep, a lead or an admin"))
-			}
-			to = &rep
-		}
-		if was == to || was != nil && to != nil && *was == *to {
-			return nil
-		}
-		return tx.SetDealOwner(ctx, deal, was, to, user, e.Now())
-	})
-}
-
-// changeDeal changes a deal that is the user's to change.
-func (e *Sales) changeDeal(
-	ctx context.Context, deal, user int64, change func(tx store.Tx, rep *int64, amount int64) error,
-) error {
-	return e.Store.InTx(ctx, func(tx store.Tx) error {
-		rep, amount, err := tx.LockDeal(ctx, deal)
-		if err != nil {
-			return err
-		}
-		if err := base.May(ctx, tx, user, rep); err != nil {
-			return err
-		}
-		if err := change(tx, rep, amount); err != nil {
-			return err
-		}
-		return tx.Notify(ctx, news.Pipeline.AboutSomebody())
-	})
 }

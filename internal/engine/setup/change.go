@@ -8,6 +8,7 @@ import (
 	"strconv"
 
 	"ombak/internal/core/answer"
+	"ombak/internal/core/pipeline"
 	"ombak/internal/core/plainly"
 	"ombak/internal/engine/base"
 	"ombak/internal/engine/sales"
@@ -27,6 +28,8 @@ const (
 	ofAnswers   = "answers"
 	ofStages    = "stages"
 	ofGrounds   = "grounds"
+	ofPipelines = "pipelines"
+	ofRate      = "rate"
 )
 
 // changed keeps that something was changed, with how it was and what it became, and answers
@@ -75,6 +78,9 @@ func (e *Setup) UndoSetting(ctx context.Context, id, user int64) error {
 				}
 				w.Tried, w.Rests = is.Tried, is.Rests
 				if batch, err = e.KeepWorkspace(ctx, tx, w); err == nil {
+					err = e.countAnew(ctx, tx, is, w)
+				}
+				if err == nil {
 					after = func() { e.Knows(w) }
 				}
 			}
@@ -103,6 +109,13 @@ func (e *Setup) UndoSetting(ctx context.Context, id, user int64) error {
 			}
 		case ofStages:
 			err = e.restoreStages(ctx, tx, c.Was)
+		case ofPipelines:
+			err = e.restorePipelines(ctx, tx, c.Was)
+		case ofRate:
+			var r pipeline.Rate
+			if err = json.Unmarshal(c.Was, &r); err == nil {
+				err = e.keepRates(ctx, tx, []pipeline.Rate{r})
+			}
 		case ofGrounds:
 			err = restoreGrounds(ctx, tx, c.Was)
 		case ofAnswers:
@@ -137,6 +150,9 @@ func (e *Setup) ChangeWorkspace(ctx context.Context, w base.Workspace, user int6
 		}
 		w.Rests = was.Rests
 		if batch, err = e.KeepWorkspace(ctx, tx, w); err != nil {
+			return err
+		}
+		if err := e.countAnew(ctx, tx, was, w); err != nil {
 			return err
 		}
 		was.Tried, was.Rests = w.Tried, w.Rests

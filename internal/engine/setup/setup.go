@@ -51,12 +51,18 @@ func (e *Setup) SetStage(ctx context.Context, st pipeline.Stage, user int64) (ch
 	if err := st.Check(); err != nil {
 		return 0, 0, err
 	}
+	if st.Nurture == 0 && st.After == 0 {
+		st.After = usualAfter
+	}
 	change, err = e.changeStages(ctx, user, func(tx store.Tx) error {
 		id, err = tx.KeepStage(ctx, st)
 		return err
 	})
 	return change, id, err
 }
+
+// usualAfter is after how many days whoever is lost comes back, where nobody says (common practice, no source).
+const usualAfter = 90
 
 // ErrStageUsed is answered where a stage would go in which a deal has been.
 var ErrStageUsed = plainly.New("deals are or were in this stage: it stays, and can be renamed")
@@ -90,7 +96,7 @@ func (e *Setup) MoveStage(ctx context.Context, id int64, by int, user int64) (ch
 		}
 		i := slices.Index(ids, id)
 		j := i + by
-		if i < 0 || j < 0 || j >= len(ids) {
+		if i < 0 || j < 0 || j >= len(ids) || list[i].Pipeline != list[j].Pipeline {
 			return nil
 		}
 		ids[i], ids[j] = ids[j], ids[i]
@@ -114,8 +120,11 @@ func (e *Setup) changeStages(
 		if err != nil {
 			return err
 		}
-		if len(list) > pipeline.MaxStages {
-			return plainly.Errorf("a pipeline has at most %d stages", pipeline.MaxStages)
+		in := map[int64]int{}
+		for _, s := range list {
+			if in[s.Pipeline]++; in[s.Pipeline] > pipeline.MaxStages {
+				return plainly.Errorf("a pipeline has at most %d stages", pipeline.MaxStages)
+			}
 		}
 		change, err = e.changed(ctx, tx, user,
 			store.SettingChange{Kind: ofStages, Words: "the stages of the pipeline"}, was, list)

@@ -3,7 +3,6 @@ package content
 import (
 	"errors"
 	"fmt"
-	"io"
 	"net/http"
 	"regexp"
 	"slices"
@@ -19,10 +18,8 @@ import (
 	"ombak/internal/core/message"
 	"ombak/internal/core/page"
 	"ombak/internal/core/person"
-	"ombak/internal/core/plainly"
 	"ombak/internal/core/right"
 	"ombak/internal/core/rule"
-	"ombak/internal/core/shelf"
 	"ombak/internal/core/signal"
 	"ombak/internal/store"
 	"ombak/internal/web/shell"
@@ -308,7 +305,7 @@ func (s *Place) placePage(c *echo.Context) error {
 	if len(p.Slug) > 80 || !slugForm.MatchString(p.Slug) {
 		wrong["slug"] = "The address is made of small letters, figures and hyphens, such as oxygen-alarms."
 	}
-	file, name, err := uploaded(c, "file", MaxFile)
+	file, name, err := shell.Uploaded(c, "file", MaxFile)
 	if err != nil {
 		wrong["file"] = shell.Sentence(err)
 	}
@@ -338,30 +335,6 @@ func (s *Place) placePage(c *echo.Context) error {
 		}
 	}
 	return s.showPage(c, http.StatusUnprocessableEntity, pageData{P: p, Place: wrong, Wrong: what})
-}
-
-// uploaded reads a file that was sent with a form; nil where none was.
-func uploaded(c *echo.Context, field string, limit int64) (data []byte, name string, err error) {
-	f, err := c.FormFile(field)
-	if errors.Is(err, http.ErrMissingFile) || err == nil && f.Filename == "" {
-		return nil, "", nil
-	}
-	if err != nil {
-		return nil, "", err
-	}
-	if f.Size > limit {
-		return nil, "", plainly.Errorf("the file is larger than %d MB", limit>>20)
-	}
-	r, err := f.Open()
-	if err != nil {
-		return nil, "", err
-	}
-	defer r.Close()
-	data, err = io.ReadAll(io.LimitReader(r, limit))
-	if err == nil && len(data) == 0 {
-		err = shelf.ErrEmpty
-	}
-	return data, f.Filename, err
 }
 
 func (s *Place) removePage(c *echo.Context) error {

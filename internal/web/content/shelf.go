@@ -148,7 +148,7 @@ func (s *Place) saveShelf(c *echo.Context) error {
 	if i.Kind == "link" {
 		i.URL = strings.TrimSpace(c.FormValue("url"))
 	}
-	data, name, err := uploaded(c, "file", shelf.MaxFile)
+	data, name, err := shell.Uploaded(c, "file", shelf.MaxFile)
 	if err != nil && wrong == "" {
 		wrong = shell.Sentence(err)
 	}
@@ -171,7 +171,7 @@ func (s *Place) saveShelf(c *echo.Context) error {
 // uploadFile puts a file on the shelf for whoever writes a message or a page, and
 // answers where it is.
 func (s *Place) uploadFile(c *echo.Context) error {
-	data, name, err := uploaded(c, "file", shelf.MaxFile)
+	data, name, err := shell.Uploaded(c, "file", shelf.MaxFile)
 	var i store.ShelfItem
 	if err == nil {
 		if c.QueryParam("picture") != "" && !strings.HasPrefix(http.DetectContentType(data), "image/") {

@@ -54,6 +54,7 @@ type deskData struct {
 	Users    []store.User
 	Reasons  []store.BackReason   // for which a handoff is sent back
 	Onwards  []store.SequenceName // in which nurture can go on
+	Joins    []store.Deal         // open ones at the company, which they could join
 	Alerts   []shell.Bundle
 	When     string // their reader takes them
 	Times    []string
@@ -305,6 +306,9 @@ func (s *Place) around(ctx context.Context, d *deskData, user int64) (err error)
 		if d.Onwards, err = s.Store.RunningNames(ctx); err != nil {
 			return err
 		}
+		if d.Joins, err = s.Store.OpenDealsAt(ctx, d.Now.Person); err != nil {
+			return err
+		}
 	}
 	if d.Signals, err = s.Store.LastSignals(ctx, d.Now.Person, 6); err != nil {
 		return err
@@ -394,7 +398,8 @@ func (s *Place) accept(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	_, err = s.Engine.Accept(c.Request().Context(), id, shell.UserOf(c).ID)
+	join := max(shell.Number(c.FormValue("join")), 0)
+	deal, err := s.Engine.AcceptInto(c.Request().Context(), id, shell.UserOf(c).ID, join)
 	if errors.Is(err, base.ErrNotYours) {
 		return shell.NotYours(err)
 	}
@@ -402,7 +407,15 @@ func (s *Place) accept(c *echo.Context) error {
 		return s.NotDone(c, "/desk", shell.Sentence(err))
 	}
 	s.took(c)
-	return s.DoneUndo(c, backTo(c), "Accepted. A deal stands on the pipeline.",
+	words := "Accepted. A deal stands on the pipeline."
+	if join != 0 {
+		d, err := s.Store.Deal(c.Request().Context(), deal)
+		if err != nil {
+			return err
+		}
+		words = "Accepted. They take part in “" + d.Name + "”."
+	}
+	return s.DoneUndo(c, backTo(c), words,
 		fmt.Sprintf("/desk/handoffs/%d/back", id))
 }
 

@@ -211,7 +211,7 @@ func (s *Place) exportAudiences(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := s.attach(c, f, s.fileName("audiences")); err != nil {
+	if err := s.Attach(c, f, s.FileName("audiences")); err != nil {
 		return err
 	}
 	w, err := roster.NewWriter(f, c.Response())

@@ -274,7 +274,7 @@ func (s *Place) exportCompanies(c *echo.Context) error {
 	if f != roster.CSV && f != roster.XLSX && f != roster.JSON {
 		return echo.ErrBadRequest
 	}
-	if err := s.attach(c, f, s.fileName("companies")); err != nil {
+	if err := s.Attach(c, f, s.FileName("companies")); err != nil {
 		return err
 	}
 	w, err := roster.NewWriter(f, c.Response())

@@ -387,7 +387,7 @@ func (s *Place) exportedFile(c *echo.Context) error {
 	}
 	x := b.Detail.V.Export
 	c.Response().Header().Set("Content-Length", strconv.FormatInt(x.Size, 10))
-	if err := s.attach(c, roster.Form(x.Form), x.Name); err != nil {
+	if err := s.Attach(c, roster.Form(x.Form), x.Name); err != nil {
 		return err
 	}
 	_, err = io.Copy(c.Response(), file)

@@ -8,7 +8,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"time"
 
 	"github.com/labstack/echo/v5"
 
@@ -320,38 +319,17 @@ func (s *Place) writeList(c *echo.Context, pq store.PeopleQuery, name string) er
 		return err
 	}
 	if n > int64(s.Engine.People.BigExport) {
-		id, err := s.Engine.People.BeginExport(ctx, pq, f, s.fileName(name), shell.UserOf(c).ID)
+		id, err := s.Engine.People.BeginExport(ctx, pq, f, s.FileName(name), shell.UserOf(c).ID)
 		if err != nil {
 			return err
 		}
 		return c.Redirect(http.StatusSeeOther, batchAddress(id))
 	}
-	if err := s.attach(c, f, s.fileName(name)); err != nil {
+	if err := s.Attach(c, f, s.FileName(name)); err != nil {
 		return err
 	}
 	_, err = s.Engine.Export(ctx, pq, f, c.Response())
 	return err
-}
-
-// fileName adds today's date to the name of a file.
-func (s *Place) fileName(name string) string {
-	return name + "-" + s.Engine.Now().In(s.Engine.Zone()).Format("2006-01-02")
-}
-
-// attach begins an answer that is a file, however long it takes to write.
-func (s *Place) attach(c *echo.Context, f roster.Form, name string) error {
-	kind := roster.Types[f]
-	if kind == "" {
-		return echo.ErrBadRequest
-	}
-	if err := http.NewResponseController(c.Response()).SetWriteDeadline(time.Time{}); err != nil {
-		return err
-	}
-	h := c.Response().Header()
-	h.Set("Content-Type", kind)
-	h.Set("Content-Disposition",
-		fmt.Sprintf(`attachment; filename="%s%s"`, name, roster.Ends[f]))
-	return nil
 }
 
 // chosen reads whom a bulk action is about: the ticked rows, or all as

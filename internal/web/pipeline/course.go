@@ -11,7 +11,6 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"ombak/internal/core/pipeline"
-	"ombak/internal/core/plainly"
 	"ombak/internal/engine/sales"
 	"ombak/internal/store"
 	"ombak/internal/web/shell"
@@ -21,6 +20,7 @@ import (
 const mostMarks = 300
 
 type courseData struct {
+	pipes
 	Mine   bool
 	N      int // months
 	A      sales.Ahead
@@ -77,7 +77,10 @@ func (s *Place) course(c *echo.Context) error {
 		rep = u.ID
 	}
 	var err error
-	if d.A, err = s.Engine.AheadOf(c.Request().Context(), rep, d.N); err != nil {
+	if d.pipes, err = s.pipesOf(c); err != nil {
+		return err
+	}
+	if d.A, err = s.Engine.AheadOf(c.Request().Context(), d.Pipe.ID, rep, d.N); err != nil {
 		return err
 	}
 	d.Sells = (shell.View{User: u}).May(sellers...)
@@ -107,19 +110,19 @@ func (d *courseData) draw(currency string, now time.Time) {
 			continue
 		}
 		d.Lanes[l].Deals++
-		d.Total += x.Amount
+		d.Total += x.Worth
 		if len(marks) == mostMarks {
 			d.Rest++
 			continue
 		}
-		marks = append(marks, pipeline.Mark{Deal: x.ID, Lane: l, Amount: x.Amount, Day: x.Expected})
+		marks = append(marks, pipeline.Mark{Deal: x.ID, Lane: l, Amount: x.Worth, Day: x.Expected})
 		d.Marks = append(d.Marks, markView{D: *x, Slow: d.A.Slow[x.ID]})
 	}
 	d.Canvas.Lay(marks)
 	for i := range marks {
 		m := &d.Marks[i]
 		m.Mark = marks[i]
-		m.Says = fmt.Sprintf("%s, %s, in %s", m.D.Name, shell.Money(m.D.Amount, currency), d.Lanes[m.Lane].Name)
+		m.Says = fmt.Sprintf("%s, %s, in %s", m.D.Name, shell.Money(m.D.Amount, m.D.Currency), d.Lanes[m.Lane].Name)
 		if m.D.Expected != nil {
 			m.Says += ", expected on " + m.D.Expected.Format("2 Jan 2006")
 		}
@@ -161,20 +164,9 @@ func (s *Place) placeDeal(c *echo.Context) error {
 	if err != nil {
 		return echo.ErrBadRequest
 	}
-	err = s.Engine.PlaceDeal(c.Request().Context(), id, shell.Number(c.FormValue("stage")), day, shell.UserOf(c).ID)
-	if store.IsNotFound(err) {
-		return err
-	}
-	if _, plain := plainly.Says(err); err != nil && plain {
-		return s.NotDone(c, "/pipeline/course", shell.Sentence(err))
-	}
-	if err != nil {
-		return shell.NotYours(err)
-	}
-	if shell.IsHTMX(c) {
-		return c.NoContent(http.StatusNoContent)
-	}
-	return s.Done(c, "/pipeline/course", "Moved.")
+	return s.changed(c, id, "Moved.", s.Engine.PlaceDeal(c.Request().Context(), id, shell.Number(c.FormValue("stage")),
+		day,
+		shell.UserOf(c).ID))
 }
 
 // saveTarget keeps what is wanted of a month.

@@ -1,6 +1,7 @@
 package pipeline
 
 import (
+	"errors"
 	"fmt"
 	"math"
 	"net/http"
@@ -11,6 +12,9 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"ombak/internal/core/pipeline"
+	"ombak/internal/core/plainly"
+	"ombak/internal/core/right"
+	"ombak/internal/engine/base"
 	"ombak/internal/store"
 	"ombak/internal/web/shell"
 )
@@ -34,6 +38,7 @@ func (c stageColumn) Slow(d store.Deal) bool {
 const firstDeals = 20
 
 type pipelineData struct {
+	pipes
 	Columns  []stageColumn
 	Promised int64
 	Open     int
@@ -43,19 +48,26 @@ type pipelineData struct {
 
 func (s *Place) pipeline(c *echo.Context) error {
 	ctx := c.Request().Context()
+	d := pipelineData{Sells: (shell.View{User: shell.UserOf(c)}).May(sellers...)}
 	figures, err := s.Engine.StageFigures(ctx)
 	if err != nil {
+		return err
+	}
+	if d.pipes, err = s.pipesOf(c); err != nil {
 		return err
 	}
 	var stages []pipeline.Stage
 	learned := map[int64]pipeline.Figures{}
 	for _, f := range figures {
+		if f.Pipeline != d.Pipe.ID {
+			continue
+		}
 		if !f.Closed() { // what deals have taught, and the admin's figure with it
 			f.Share = int(math.Round(f.Chance.Share * 100))
 		}
 		stages, learned[f.ID] = append(stages, f.Stage), f
 	}
-	q := store.BoardQuery{ClosedSince: s.Engine.Now().AddDate(0, 0, -30), Each: firstDeals + 1,
+	q := store.BoardQuery{Pipeline: d.Pipe.ID, ClosedSince: s.Engine.Now().AddDate(0, 0, -30), Each: firstDeals + 1,
 		Whole: shell.Number(c.QueryParam("stage"))}
 	board, err := s.Store.Board(ctx, q)
 	if err != nil {
@@ -69,7 +81,6 @@ func (s *Place) pipeline(c *echo.Context) error {
 	for _, x := range board {
 		by[x.Stage] = append(by[x.Stage], x)
 	}
-	d := pipelineData{Sells: (shell.View{User: shell.UserOf(c)}).May(sellers...)}
 	d.Whole = q.Whole
 	var columns []pipeline.Column
 	columns, d.Promised = pipeline.Forecast(stages, sums)
@@ -88,6 +99,15 @@ func (s *Place) pipeline(c *echo.Context) error {
 	return s.Page(c, "pipeline.html", "board", "Pipeline", "Pipeline", d)
 }
 
+// Here is the address of the board as it is shown.
+func (d pipelineData) Here() string { return boardAt(d.Pipe.ID, d.Whole) }
+
+// Stage is the address of a stage of which all deals are shown.
+func (d pipelineData) Stage(id int64) string { return boardAt(d.Pipe.ID, id) }
+
+// Back is that of the first deals of each stage.
+func (d pipelineData) Back() string { return boardAt(d.Pipe.ID, 0) }
+
 func (s *Place) moveDeal(c *echo.Context) error {
 	id, err := shell.IDOf(c, "id")
 	if err != nil {
@@ -98,13 +118,24 @@ func (s *Place) moveDeal(c *echo.Context) error {
 		return echo.ErrBadRequest
 	}
 	before, _ := strconv.ParseInt(c.FormValue("before"), 10, 64) // none: at the end
-	if err := s.Engine.MoveDeal(c.Request().Context(), id, stage, before, shell.UserOf(c).ID); err != nil {
+	return s.changed(c, id, "Moved.", s.Engine.MoveDeal(c.Request().Context(), id, stage, before, shell.UserOf(c).ID))
+}
+
+// changed answers a change of a deal: with the page it was made on, and the reason where it was not made.
+func (s *Place) changed(c *echo.Context, id int64, done string, err error) error {
+	if store.IsNotFound(err) {
+		return err
+	}
+	if _, plain := plainly.Says(err); err != nil && plain && !errors.Is(err, base.ErrNotYours) {
+		return s.NotDone(c, afterwards(c, id), shell.Sentence(err))
+	}
+	if err != nil {
 		return shell.NotYours(err)
 	}
 	if shell.IsHTMX(c) {
 		return c.NoContent(http.StatusNoContent)
 	}
-	return s.Done(c, afterwards(c, id), "Moved.")
+	return s.Done(c, afterwards(c, id), done)
 }
 
 func (s *Place) setAmount(c *echo.Context) error {
@@ -116,16 +147,21 @@ func (s *Place) setAmount(c *echo.Context) error {
 	if text == "" {
 		text = "0"
 	}
-	currency := s.Engine.Workspace().Currency
+	currency := c.FormValue("currency")
+	if currency == "" {
+		d, err := s.Store.Deal(c.Request().Context(), id)
+		if err != nil {
+			return err
+		}
+		currency = d.Currency
+	}
 	amount, err := pipeline.ParseAmount(text, currency)
 	if err != nil {
-		return s.NotDone(c, "/pipeline",
+		return s.NotDone(c, afterwards(c, id),
 			fmt.Sprintf("“%s” could not be read. %s It stays as it was.", text, shell.Sentence(err)))
 	}
-	if err := s.Engine.SetAmount(c.Request().Context(), id, amount, shell.UserOf(c).ID); err != nil {
-		return shell.NotYours(err)
-	}
-	return s.Done(c, afterwards(c, id), "Worth "+shell.Money(amount, currency)+" now.")
+	return s.changed(c, id, "Worth "+shell.Money(amount, currency)+" now.",
+		s.Engine.SetAmount(c.Request().Context(), id, amount, currency, shell.UserOf(c).ID))
 }
 
 // Routes are those of the place Pipeline.
@@ -141,4 +177,18 @@ func (s *Place) Routes(in *echo.Group) {
 	in.POST("/pipeline/:id/place", s.placeDeal, sells)
 	in.POST("/pipeline/:id/move", s.moveDeal, sells)
 	in.POST("/pipeline/:id/amount", s.setAmount, sells)
+	in.POST("/pipeline/:id/people", s.addPart, sells)
+	in.POST("/pipeline/:id/people/:person", s.setPart, sells)
+	in.POST("/pipeline/:id/people/:person/remove", s.removePart, sells)
+	in.POST("/pipeline/:id/files", s.addFile, sells)
+	in.GET("/pipeline/:id/files/:file", s.file)
+	in.POST("/pipeline/:id/files/:file/remove", s.removeFile, sells)
+	in.POST("/pipeline/:id/notes", s.addNote, sells)
+	in.GET("/pipeline/new", s.newDeal, sells)
+	in.POST("/pipeline/new", s.openDeal, sells)
+	in.GET("/pipeline/list", s.list)
+	in.POST("/pipeline/list/do", s.bulk, sells)
+	in.POST("/pipeline/list/:id/undo", s.undoBulk, sells)
+	in.POST("/pipeline/list/email", s.emailBehind, shell.Allow(right.Marketer, right.Lead, right.Admin))
+	in.POST("/pipeline/list/export", s.export)
 }

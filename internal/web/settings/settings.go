@@ -52,6 +52,13 @@ func (s *Place) Routes(in *echo.Group) {
 	x.POST("/stages/:id", s.saveStage, leads)
 	x.POST("/stages/:id/move", s.moveStage, leads)
 	x.POST("/stages/:id/remove", s.removeStage, leads)
+	x.POST("/pipelines", s.savePipeline, leads)
+	x.POST("/pipelines/:id", s.savePipeline, leads)
+	x.POST("/pipelines/:id/remove", s.removePipeline, leads)
+	x.GET("/rates", s.rates)
+	x.POST("/rates", s.saveRate, leads)
+	x.POST("/rates/file", s.rateFile, leads)
+	x.POST("/rates/remove", s.removeRate, leads)
 	x.GET("/handing", s.handing)
 	x.POST("/handing", s.saveClock, admin)
 	x.POST("/handing/turns", s.saveTurns, leads)
@@ -87,6 +94,7 @@ type settingsData struct {
 	Open        int64 // whose form is open
 
 	Stages  []pipeline.Stage
+	Pipes   []pipeline.Pipeline
 	Running []store.SequenceName // into which whoever is lost can come back
 
 	Purposes []store.Purpose
@@ -102,12 +110,17 @@ type settingsData struct {
 	Sending calendar.SendingHours
 
 	Changes []store.SettingChange
+
+	Rates  []pipeline.Rate
+	Money  []store.DealCurrency // that deals have
+	Today  string
+	Values [3]string // of a rate that could not be kept: currency, day, value
 }
 
 func (s *Place) settings(c *echo.Context, code int, d settingsData) error {
 	title := map[string]string{"workspace": "Workspace", "people": "People who work here", "stages": "Stages",
 		"grounds": "Purposes and grounds", "teams": "Teams", "holidays": "Holidays", "hours": "Hours and rests",
-		"changes": "What was changed"}[d.Room]
+		"changes": "What was changed", "rates": "Currencies"}[d.Room]
 	return s.PageCode(c, code, "settings.html", "", "Settings", title, d)
 }
 
@@ -290,6 +303,12 @@ func (s *Place) showStages(c *echo.Context, code int, wrong string) error {
 	if d.Stages, err = s.Store.Stages(c.Request().Context()); err != nil {
 		return err
 	}
+	if d.Pipes, err = s.Store.Pipelines(c.Request().Context()); err != nil {
+		return err
+	}
+	if d.Teams, err = s.Store.Teams(c.Request().Context()); err != nil {
+		return err
+	}
 	if d.Running, err = s.Store.RunningNames(c.Request().Context()); err != nil {
 		return err
 	}
@@ -298,7 +317,7 @@ func (s *Place) showStages(c *echo.Context, code int, wrong string) error {
 
 func (s *Place) saveStage(c *echo.Context) error {
 	st := pipeline.Stage{Name: strings.Join(strings.Fields(c.FormValue("name")), " "), Won: c.FormValue("is") == "won",
-		Lost: c.FormValue("is") == "lost"}
+		Lost: c.FormValue("is") == "lost", Pipeline: shell.Number(c.FormValue("pipe"))}
 	if c.Param("id") != "" {
 		id, err := shell.IDOf(c, "id")
 		if err != nil {

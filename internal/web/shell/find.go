@@ -111,9 +111,13 @@ func (f *finding) rooms(v View) {
 		room("Sites", "content, visits, snippet", "/content/sites"),
 		room("Mailboxes", "settings, limits, DNS", "/content/mailboxes"),
 		room("Fit and bands", "scoring", "/scoring/fit"))
+	f.add(room("Course", "pipeline, forecast, months", "/pipeline/course"), room("List of deals", "pipeline",
+		"/pipeline/list"),
+		room("Handoffs", "pipeline, response times", "/pipeline/handoffs"))
 	f.add(room("Settings", "workspace, clock, mail server", "/settings"),
 		room("People who work here", "settings, users, invite", "/settings/people"),
-		room("Stages", "settings, pipeline", "/settings/stages"),
+		room("Pipelines and stages", "settings, pipeline", "/settings/stages"),
+		room("Currencies", "settings, rates, pipeline", "/settings/rates"),
 		room("Purposes and grounds", "settings, consent", "/settings/grounds"))
 }
 

@@ -171,9 +171,19 @@ func (v View) Money(minor int64) string { return Money(minor, v.Currency) }
 func (v View) Amount(minor int64) string { return pipeline.Amount(minor, v.Currency) }
 
 // Money writes an amount in minor units with its currency.
-func Money(minor int64, currency string) string {
-	return currency + "\u00a0" + pipeline.Amount(minor, currency)
+func Money(minor int64, currency string) string { return pipeline.Money(minor, currency) }
+
+// Sum is Money in whole units: nobody asks of a sum how many cents it has.
+func (v View) Sum(minor int64) string {
+	unit := int64(math.Pow10(pipeline.Digits(v.Currency)))
+	return Money(int64(math.Round(float64(minor)/float64(unit)))*unit, v.Currency)
 }
+
+// MoneyIn is Money in a currency of its own.
+func (View) MoneyIn(minor int64, currency string) string { return Money(minor, currency) }
+
+// AmountIn is Amount in a currency of its own.
+func (View) AmountIn(minor int64, currency string) string { return pipeline.Amount(minor, currency) }
 
 // Ago says how long before now an instant is, roughly; or how long until it.
 func (v View) Ago(t any) string {
