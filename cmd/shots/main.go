@@ -1,6 +1,6 @@
 // Command shots takes the pictures of docs/screenshots from a running demo:
 // shots http://127.0.0.1:8080 docs/screenshots [NAME …]. A name with a path
-// behind it, NAME=/people/tags, is a picture of that, as the marketer sees it.
+// behind it, NAME=/people/tags, is a picture of that, as the marketer or whoever -as names sees it.
 package main
 
 import (
@@ -55,13 +55,15 @@ var (
 	width  = flag.Int64("width", 1280, "how wide the page is shown")
 	height = flag.Int64("height", 800, "how high")
 	scheme = flag.String("scheme", "", "light or dark, whatever a picture's own is")
+	as     = flag.String("as", "Ines Radu", "who looks at pages that are given as NAME=/path")
 )
 
 func main() {
 	flag.Parse()
 	if flag.NArg() < 2 {
 		fmt.Fprintln(os.Stderr,
-			"shots [-width N] [-height N] [-scheme light|dark] ADDRESS FOLDER [NAME …]; the mailbox's address in "+
+			"shots [-width N] [-height N] [-scheme light|dark] [-as NAME] ADDRESS FOLDER [NAME …]; the mailbox's "+
+				"address in "+
 				"OMBAK_SHOTS_MAILBOX")
 		os.Exit(2)
 	}
@@ -84,7 +86,7 @@ func run(base, dir string, only []string) error {
 	list := shots
 	for _, n := range only {
 		if name, path, ok := strings.Cut(n, "="); ok {
-			list = append(list, shot{name: n, who: "Ines Radu", path: path, scheme: "light"})
+			list = append(list, shot{name: n, who: *as, path: path, scheme: "light"})
 			list[len(list)-1].file = name
 		}
 	}

@@ -82,7 +82,7 @@ func TestHandedOverAndBack(t *testing.T) {
 		h.movesClock("Forward an hour")
 	}
 	h.must(h.until("the next one to have it", func() bool {
-		list, err := h.s.PersonHandoffs(ctx, ana)
+		list, err := h.s.HandoffsOf(ctx, store.Of(ana))
 		return err == nil && len(list) == 1 && list[0].RepName == "Tomas Vale"
 	}))
 	h.signsIn("Tomas Vale")

@@ -107,7 +107,7 @@ func TestLiveAudiencesFollow(t *testing.T) {
 	expect("the company's industry", industry, ana)
 
 	w.must(w.e.HandOver(w.ctx, bo))
-	h, err := w.s.PersonHandoffs(w.ctx, bo)
+	h, err := w.s.HandoffsOf(w.ctx, store.Of(bo))
 	w.must(err)
 	_, err = w.e.Accept(w.ctx, h[0].ID, *h[0].Rep)
 	w.must(err)

@@ -142,7 +142,7 @@ func TestAServerOfOnesOwn(t *testing.T) {
 	w.must(err)
 	w.restart()
 	ben, _ := w.comes(p, forms.Browser{}, answers("Ben", "Moe", "ben@kelp.example", "Kelp"))
-	touches, err := w.s.PersonTouches(w.ctx, ben)
+	touches, err := w.s.TouchesOf(w.ctx, store.Of(ben))
 	w.must(err)
 	if touches[0].State != "ready" || !strings.Contains(touches[0].Trouble, "cannot be read") {
 		t.Errorf("with another key: %s, %q", touches[0].State, touches[0].Trouble)

@@ -390,7 +390,7 @@ func TestProgramsGiveThemselvesAway(t *testing.T) {
 	}
 	marks := func(id int64) string {
 		t.Helper()
-		list, err := w.s.PersonTimeline(w.ctx, id)
+		list, err := w.s.Timeline(w.ctx, store.Of(id))
 		w.must(err)
 		out := ""
 		for _, s := range list {
@@ -563,7 +563,7 @@ func TestAttachments(t *testing.T) {
 	w.comes(p, forms.Browser{}, a)
 	l := w.letters("ana@")
 	if len(l) != 1 {
-		touches, err := w.s.PersonTouches(w.ctx, 1)
+		touches, err := w.s.TouchesOf(w.ctx, store.Of(1))
 		t.Fatalf("%d letters; %+v, %v", len(l), touches, err)
 	}
 	// The fields of what it is sent for, of the shelf, and of the event by the reader's clock: 12:00 UTC is 14:00 in

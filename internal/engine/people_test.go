@@ -173,7 +173,7 @@ func TestMergesAndTheirUndo(t *testing.T) {
 	// Two open deals are two deals.
 	for _, id := range []int64{a, b} {
 		w.must(w.e.HandOver(w.ctx, id))
-		h, err := w.s.PersonHandoffs(w.ctx, id)
+		h, err := w.s.HandoffsOf(w.ctx, store.Of(id))
 		w.must(err)
 		_, err = w.e.Accept(w.ctx, h[0].ID, *h[0].Rep)
 		w.must(err)

@@ -324,7 +324,7 @@ func TestRealMail(t *testing.T) {
 			t.Fatalf("%v: %s", err, out)
 		}
 		until(m.t, "the answer", func() bool {
-			list, err := w.s.PersonIncoming(w.ctx, ana)
+			list, err := w.s.IncomingOf(w.ctx, store.Of(ana))
 			w.must(err)
 			return len(list) == 1 && list[0].Said == "Please call me." && list[0].Touch != nil && !list[0].Unsure
 		})

@@ -20,7 +20,7 @@ import (
 // handoffOf is somebody's newest handoff.
 func (w *world) handoffOf(p int64) store.Handoff {
 	w.t.Helper()
-	list, err := w.s.PersonHandoffs(w.ctx, p)
+	list, err := w.s.HandoffsOf(w.ctx, store.Of(p))
 	w.must(err)
 	if len(list) == 0 {
 		w.t.Fatalf("%d was not handed over", p)

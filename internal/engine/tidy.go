@@ -10,6 +10,7 @@ import (
 
 	"ombak/internal/engine/forms"
 	"ombak/internal/engine/people"
+	"ombak/internal/engine/sales"
 )
 
 // tidyEvery is how often what has had its time is dropped; one of all processes
@@ -41,7 +42,8 @@ const monthsAhead = 3
 
 // Tidy makes room for the signals of the months to come, and drops browsers of
 // our own sites that nobody is known by and that have not come for 90 days, with
-// what they viewed; and the files of exports that have lain for a day.
+// what they viewed; the files of exports that have lain for a day; and what files of
+// deals named.
 func (e *Engine) Tidy(ctx context.Context) error {
 	if err := e.Store.EnsureMonths(ctx, e.Now(), e.Now().AddDate(0, monthsAhead, 0)); err != nil {
 		return err
@@ -50,5 +52,6 @@ func (e *Engine) Tidy(ctx context.Context) error {
 	if n > 0 {
 		slog.Info("browsers that nobody is known by are forgotten", "count", n)
 	}
-	return errors.Join(err, e.Store.ForgetExports(ctx, e.Now().Add(-people.KeepExports)), e.ForgetAsked(ctx))
+	return errors.Join(err, e.Store.ForgetExports(ctx, e.Now().Add(-people.KeepExports)), e.ForgetAsked(ctx),
+		e.Store.ForgetDealImports(ctx, e.Now().Add(-sales.KeepDealImports)))
 }

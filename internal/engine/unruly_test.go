@@ -10,6 +10,7 @@ import (
 	"ombak/internal/mail"
 	"ombak/internal/standin/mailserver"
 	"ombak/internal/standin/unruly"
+	"ombak/internal/store"
 )
 
 // A server that is slow, refuses for now, refuses for good or hangs up, at each point of the dialogue (RFC 5321), over
@@ -87,7 +88,7 @@ func TestServersThatMisbehave(t *testing.T) {
 			}
 
 			w.to(2 * dayLong)
-			touches, err := w.s.PersonTouches(w.ctx, ana)
+			touches, err := w.s.TouchesOf(w.ctx, store.Of(ana))
 			w.must(err)
 			if len(touches) != 1 || string(touches[0].State) != c.state ||
 				!strings.Contains(touches[0].Trouble, c.says) || (c.says == "") != (touches[0].Trouble == "") {

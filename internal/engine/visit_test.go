@@ -5,6 +5,7 @@ import (
 
 	"ombak/internal/core/signal"
 	"ombak/internal/standin/mailserver"
+	"ombak/internal/store"
 )
 
 // TestBrowsersOfNobodyAreForgotten: after 90 days without a view, and not while
@@ -17,7 +18,7 @@ func TestBrowsersOfNobodyAreForgotten(t *testing.T) {
 	view := func(id, page, token string) { t.Helper(); w.must(w.e.Visited(w.ctx, id, site+page, token)) }
 	viewed := func(person int64) int {
 		t.Helper()
-		line, err := w.s.PersonTimeline(w.ctx, person)
+		line, err := w.s.Timeline(w.ctx, store.Of(person))
 		w.must(err)
 		n := 0
 		for _, s := range line {

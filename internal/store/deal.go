@@ -11,26 +11,27 @@ import (
 
 // Deal is a deal on the pipeline.
 type Deal struct {
-	ID       int64
-	Person   int64  `db:"person_id"`
-	Company  string `db:"company"`
-	Rep      *int64 `db:"rep_id"`
-	RepName  string `db:"rep_name"`
-	Stage    int64  `db:"stage_id"`
-	Name     string
-	Amount   int64 // minor units of its currency
-	Currency string
-	Worth    int64      // in the workspace’s currency
-	Rated    bool       // a rate is known by which it is worth that
-	Pipeline int64      `db:"pipeline_id"`
-	Sequence int64      `db:"sequence_id"` // whose handoff it came from; 0: none
-	Campaign string     // the person’s, when it was opened
-	Opened   time.Time  `db:"opened_at"`
-	Moved    time.Time  `db:"moved_at"`
-	Closed   *time.Time `db:"closed_at"`
-	First    string
-	Last     string
-	Score    float64
+	ID        int64
+	Person    int64  `db:"person_id"`
+	Company   string `db:"company"`
+	CompanyID int64  `db:"company_id"` // 0: none
+	Rep       *int64 `db:"rep_id"`
+	RepName   string `db:"rep_name"`
+	Stage     int64  `db:"stage_id"`
+	Name      string
+	Amount    int64 // minor units of its currency
+	Currency  string
+	Worth     int64      // in the workspace’s currency
+	Rated     bool       // a rate is known by which it is worth that
+	Pipeline  int64      `db:"pipeline_id"`
+	Sequence  int64      `db:"sequence_id"` // whose handoff it came from; 0: none
+	Campaign  string     // the person’s, when it was opened
+	Opened    time.Time  `db:"opened_at"`
+	Moved     time.Time  `db:"moved_at"`
+	Closed    *time.Time `db:"closed_at"`
+	First     string
+	Last      string
+	Score     float64
 
 	Reason   string     // why it was won or lost
 	Comeback int64      `db:"comeback_id"` // of whoever was lost; 0: none
@@ -40,7 +41,8 @@ type Deal struct {
 }
 
 const dealFields = `
-	select d.id, d.person_id, coalesce(c.name, '') as company, d.rep_id, coalesce(a.name, '') as rep_name, d.stage_id,
+	select d.id, d.person_id, coalesce(c.name, '') as company,
+		coalesce(d.company_id, 0) as company_id, d.rep_id, coalesce(a.name, '') as rep_name, d.stage_id,
 		d.name, d.amount, d.currency, d.worth, d.rated, d.opened_at, d.moved_at, d.closed_at, d.expected_on,
 		d.next_step, d.next_on, st.pipeline_id, coalesce(d.sequence_id, 0) as sequence_id, d.campaign,
 		d.reason, coalesce(d.comeback_id, 0) as comeback_id,

@@ -325,7 +325,7 @@ type DealBulk struct {
 	ID     int64
 	User   int64 `db:"user_id"`
 	At     time.Time
-	What   string // stage, owner or import
+	What   string // stage or owner
 	Became int64
 	Was    JSON[[]HeldDeal]
 	Undone *time.Time `db:"undone_at"`

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"time"
 )
@@ -32,7 +33,7 @@ func (tx Tx) Erase(ctx context.Context, id int64, addresses []string, hashes [][
 		update audience a set members = members - 1 from gone where a.id = gone.audience_id`, id); err != nil {
 		return fail(err)
 	}
-	if err := tx.dropExports(ctx); err != nil {
+	if err := errors.Join(tx.dropExports(ctx), tx.ForgetDealImports(ctx, at.Add(time.Second))); err != nil {
 		return fail(err)
 	}
 	for _, q := range []string{

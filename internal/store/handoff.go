@@ -139,9 +139,10 @@ func (tx Tx) LockHandoff(ctx context.Context, id int64) (Handoff, error) {
 	return one[Handoff](ctx, tx, handoffFields+"where h.id = $1 for update of h", id)
 }
 
-// PersonHandoffs lists a person's, the newest first.
-func (db Queries) PersonHandoffs(ctx context.Context, person int64) ([]Handoff, error) {
-	return all[Handoff](ctx, db, handoffFields+"where h.person_id = $1 order by h.id desc", person)
+// HandoffsOf lists the last handoffs of some people, the newest first.
+func (db Queries) HandoffsOf(ctx context.Context, of Last) ([]Handoff, error) {
+	return all[Handoff](ctx, db, handoffFields+"where h.id in "+of.ids("handoff", "made_at")+" order by h.id desc",
+		of.People, of.Most)
 }
 
 // DecideHandoff closes an open handoff for a rep. It answers ErrNotFound where

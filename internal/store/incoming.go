@@ -56,10 +56,10 @@ const incomingFields = `
 	left join person p on p.id = i.person_id
 	left join app_user u on u.id = i.answered_by `
 
-// PersonIncoming lists the mail of a person, the newest first.
-func (db Queries) PersonIncoming(ctx context.Context, person int64) ([]Incoming, error) {
-	return all[Incoming](ctx, db, incomingFields+"where i.person_id = $1 order by i.at desc, i.id desc limit 200",
-		person)
+// IncomingOf lists the last mail of some people, the newest first.
+func (db Queries) IncomingOf(ctx context.Context, of Last) ([]Incoming, error) {
+	return all[Incoming](ctx, db,
+		incomingFields+"where i.id in "+of.ids("incoming", "at")+" order by i.at desc, i.id desc", of.People, of.Most)
 }
 
 // LastReplies lists the newest answers by people.

@@ -225,7 +225,7 @@ func TestDealsKeepTheOrderTheyAreDraggedInto(t *testing.T) {
 			if _, err := tx.AddHandoffs(k.ctx, []store.NewHandoff{h}); err != nil {
 				return err
 			}
-			list, err := k.PersonHandoffs(k.ctx, p)
+			list, err := k.HandoffsOf(k.ctx, store.Of(p))
 			if err != nil || len(list) != 0 { // not committed yet
 				return fmt.Errorf("%d handoffs seen from outside, %v", len(list), err)
 			}

@@ -437,6 +437,7 @@ func (db Queries) LastMailSender(ctx context.Context, email string) (int64, erro
 // TimelineSignal is a signal as a timeline shows it.
 type TimelineSignal struct {
 	ID       int64
+	Person   int64 `db:"person_id"`
 	At       time.Time
 	Kind     signal.Kind
 	Machine  string
@@ -446,15 +447,45 @@ type TimelineSignal struct {
 	Name     string // of the sequence
 }
 
-// PersonTimeline lists a person's signals, the newest first.
-func (db Queries) PersonTimeline(ctx context.Context, person int64) ([]TimelineSignal, error) {
+// Timeline lists the last signals of some people, the newest first.
+func (db Queries) Timeline(ctx context.Context, of Last) ([]TimelineSignal, error) {
 	return all[TimelineSignal](ctx, db, `
-		select s.id, s.at, s.kind, s.machine, s.detail, s.sequence_id, s.touch_id, coalesce(q.name, '') as name
-		from signal s
+		select s.id, s.person_id, s.at, s.kind, s.machine, s.detail, s.sequence_id, s.touch_id,
+			coalesce(q.name, '') as name
+		from unnest($1::bigint[]) as u(person)
+		cross join lateral (
+			select *
+			from signal x
+			where x.person_id = u.person
+			order by x.at desc, x.id desc
+			limit $2) s
 		left join sequence q on q.id = s.sequence_id
-		where s.person_id = $1
 		order by s.at desc, s.id desc
-		limit 500`, person)
+		limit $2`, of.People, of.Most)
+}
+
+// Last is the newest of what there is of some people: so much of each, and of all together.
+type Last struct {
+	People []int64
+	Most   int
+}
+
+// Of is the newest of what there is of one person, as much as a page about them shows.
+func Of(person int64) Last { return Last{People: []int64{person}, Most: 500} }
+
+// ids are those of the rows of a table with a column person_id, in the order of an instant of theirs.
+func (Last) ids(table, at string) string {
+	return `(
+		select l.id
+		from unnest($1::bigint[]) as u(person)
+		cross join lateral (
+			select x.id, x.` + at + ` as at
+			from ` + table + ` x
+			where x.person_id = u.person
+			order by x.` + at + ` desc, x.id desc
+			limit $2) l
+		order by l.at desc, l.id desc
+		limit $2)`
 }
 
 // IsNotFound reports whether err says that something is not there.

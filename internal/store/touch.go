@@ -306,10 +306,11 @@ func (db Queries) Trouble(ctx context.Context, n int) ([]Touch, error) {
 	return all[Touch](ctx, db, touchFields+"where lt.aside order by t.id limit $1", n)
 }
 
-// PersonTouches lists a person's touches, the newest first.
-func (db Queries) PersonTouches(ctx context.Context, person int64) ([]Touch, error) {
-	return all[Touch](ctx, db, touchFields+"where t.person_id = $1 order by t.made_at desc, t.id desc limit 500",
-		person)
+// TouchesOf lists the last touches of some people, the newest first.
+func (db Queries) TouchesOf(ctx context.Context, of Last) ([]Touch, error) {
+	return all[Touch](ctx, db,
+		touchFields+"where t.id in "+of.ids("touch", "made_at")+" order by t.made_at desc, t.id desc", of.People,
+		of.Most)
 }
 
 // FinishWork records the outcome of work and who did it. It answers ErrNotFound where it

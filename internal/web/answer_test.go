@@ -18,7 +18,7 @@ func (x *site) wrote(first, said string) string {
 	id := x.meet(store.NewPerson{First: first, Email: strings.ToLower(first) + "@fjord.example", Country: "NO"})
 	x.must(x.e.Receive(x.t.Context(), mail.Received{ID: first + "@fjord.example", From: strings.ToLower(first) + "@fjord.example",
 		Subject: "About {{ the }} <b>sensor</b>", Said: said, Text: said}))
-	list, err := x.s.PersonIncoming(x.t.Context(), id)
+	list, err := x.s.IncomingOf(x.t.Context(), store.Of(id))
 	x.must(err)
 	return fmt.Sprint(list[0].ID)
 }

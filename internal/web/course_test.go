@@ -24,7 +24,7 @@ func TestADealAndTheCourse(t *testing.T) {
 	}
 	ana := x.meet(store.NewPerson{First: "Ana", Last: "Strand", Email: "ana@fjord.example", Company: "Fjord Farms"})
 	x.must(x.e.AskForThem(t.Context(), ana, rep))
-	list, err := x.s.PersonHandoffs(t.Context(), ana)
+	list, err := x.s.HandoffsOf(t.Context(), store.Of(ana))
 	x.must(err)
 	id, err := x.e.Accept(t.Context(), list[0].ID, rep)
 	x.must(err)

@@ -89,7 +89,7 @@ func TestHandingOverByForm(t *testing.T) {
 	}
 
 	x.must(x.e.HandOver(t.Context(), ana))
-	list, err := x.s.PersonHandoffs(t.Context(), ana)
+	list, err := x.s.HandoffsOf(t.Context(), store.Of(ana))
 	x.must(err)
 	at := fmt.Sprintf("/desk/handoffs/%d/send-back", list[0].ID)
 	if _, body := seller.do("GET", "/desk", nil); !strings.Contains(html.UnescapeString(body), `value="too early"`) ||
@@ -97,11 +97,11 @@ func TestHandingOverByForm(t *testing.T) {
 		t.Error("the reasons, or why it came here, are not there")
 	}
 	seller.do("POST", at, url.Values{"reason": {"too early"}, "cool": {"long"}})
-	if list, err = x.s.PersonHandoffs(t.Context(), ana); err != nil || list[0].State != "open" {
+	if list, err = x.s.HandoffsOf(t.Context(), store.Of(ana)); err != nil || list[0].State != "open" {
 		t.Errorf("a cool-off of long was taken: %+v, %v", list, err)
 	}
 	seller.do("POST", at, url.Values{"reason": {"Too early"}})
-	list, err = x.s.PersonHandoffs(t.Context(), ana)
+	list, err = x.s.HandoffsOf(t.Context(), store.Of(ana))
 	x.must(err)
 	if list[0].State != "sent back" || list[0].Cool == nil || list[0].Cool.Sub(x.e.Now()).Hours() < 19*24 {
 		t.Errorf("sent back: %+v", list[0])

@@ -618,7 +618,7 @@ func TestHasteDoesNotCount(t *testing.T) {
 		t.Errorf("of %d fetches %d count", len(list), people)
 	}
 	// What is kept of a machine's says why.
-	timeline, err := x.s.PersonTimeline(t.Context(), p)
+	timeline, err := x.s.Timeline(t.Context(), store.Of(p))
 	x.must(err)
 	if timeline[0].Machine != "fetched more often than a person does" {
 		t.Errorf("%+v", timeline[0])

@@ -102,7 +102,7 @@ func TestVisitsOfOurSite(t *testing.T) {
 	if got := count(); got != 6 { // two, three with bad tokens, and this one
 		t.Errorf("carried over and new: %d views", got)
 	}
-	line, err := x.s.PersonTimeline(t.Context(), ana)
+	line, err := x.s.Timeline(t.Context(), store.Of(ana))
 	x.must(err)
 	said := ""
 	for _, s := range line {
@@ -132,7 +132,7 @@ func TestVisitsOfOurSite(t *testing.T) {
 	}
 	bo, err := x.s.PersonByEmail(t.Context(), "bo@fjord.example")
 	x.must(err)
-	line, err = x.s.PersonTimeline(t.Context(), bo.ID)
+	line, err = x.s.Timeline(t.Context(), store.Of(bo.ID))
 	x.must(err)
 	found := false
 	for _, s := range line {

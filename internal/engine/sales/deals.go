@@ -186,14 +186,6 @@ func (e *Sales) EmailBehind(ctx context.Context, q store.DealQuery, user int64) 
 	return e.post.SaveMailing(ctx, m, user)
 }
 
-// DealColumns are the columns of a file of deals, as they are written; those that an import reads have the same names.
-func DealColumns() []string {
-	return []string{"deal", "name", "person", "first name", "last name", "company", "pipeline", "stage", "state",
-		"amount",
-		"currency", "worth", "rep", "opened", "moved", "closed", "expected", "next", "next on", "reason", "sequence",
-		"campaign"}
-}
-
 // pageOfExport is how many deals are read at a time while a file is written.
 const pageOfExport = 1000
 
@@ -219,12 +211,27 @@ func (e *Sales) ExportDeals(ctx context.Context, q store.DealQuery, f roster.For
 	for _, p := range pipes {
 		pipe[p.ID] = p.Name
 	}
-	if err := out.Head(DealColumns()); err != nil {
+	head := pipeline.Columns()
+	var passes []int64
+	for _, st := range stages {
+		if !st.Closed() {
+			head, passes = append(head, st.Name), append(passes, st.ID)
+		}
+	}
+	if err := out.Head(head); err != nil {
 		return err
 	}
 	base := e.Workspace().Currency
 	for {
 		rows, err := e.Store.DealsForFile(ctx, q, pageOfExport)
+		if err != nil {
+			return err
+		}
+		ids := make([]int64, len(rows))
+		for i := range rows {
+			ids[i] = rows[i].ID
+		}
+		came, err := e.Store.DealPassages(ctx, ids)
 		if err != nil {
 			return err
 		}
@@ -237,11 +244,20 @@ func (e *Sales) ExportDeals(ctx context.Context, q store.DealQuery, f roster.For
 			} else if st.Lost {
 				state = "lost"
 			}
-			if err := out.Row([]string{fmt.Sprint(d.ID), d.Name, d.Email, d.First, d.Last, d.Company, pipe[st.Pipeline],
+			row := []string{fmt.Sprint(d.ID), d.Name, d.Email, d.First, d.Last, d.Company, pipe[st.Pipeline],
 				st.Name, state, pipeline.Decimal(d.Amount, d.Currency), d.Currency, pipeline.Decimal(d.Worth, base),
 				d.RepEmail, dayOf(&d.Opened, e.Zone()), dayOf(&d.Moved, e.Zone()), dayOf(d.Closed, e.Zone()),
 				dayOf(d.Expected, time.UTC), d.Next, dayOf(d.NextOn, time.UTC), d.Reason, d.FromName,
-				d.Campaign}); err != nil {
+				d.Campaign}
+			for _, id := range passes {
+				at, ok := came[d.ID][id]
+				if !ok {
+					row = append(row, "")
+					continue
+				}
+				row = append(row, dayOf(&at, e.Zone()))
+			}
+			if err := out.Row(row); err != nil {
 				return err
 			}
 		}

@@ -85,7 +85,7 @@ create table deal_bulk (
     id        bigint generated always as identity primary key,
     user_id   bigint not null references app_user,
     at        timestamptz not null,
-    what      text not null check (what in ('stage', 'owner', 'import')),
+    what      text not null check (what in ('stage', 'owner')),
     became    bigint not null,
     was       jsonb not null,
     undone_at timestamptz

@@ -1,6 +1,7 @@
 package people
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"net/http"
@@ -332,6 +333,70 @@ type companyData struct {
 	All     string // address of the list of everybody there
 	Changes []changeLine
 	Sub     string
+
+	Deals   []companyDeal // the newest, open ones first
+	More    bool          // there are others
+	Given   []store.Handoff
+	Doings  []moment
+	Names   map[int64]string // of whom the doings are
+	Above   int              // people at or above the ready line, of those who are looked at
+	ToLine  string           // the address of the list of them
+	Visible int              // people who are looked at; 0: all
+}
+
+type companyDeal struct {
+	store.Deal
+	StageName string
+}
+
+// What a company’s page looks at: people, by their scores, and what happened with them of late.
+const (
+	companyPeople = 200
+	companyShown  = 40
+	companyDoings = 60
+	companyDeals  = 20
+)
+
+// joined reads what a company’s people did, were sent and said, to whom they were handed over, and its deals.
+func (s *Place) joined(ctx context.Context, d *companyData, people []store.Person) (err error) {
+	of := store.Last{Most: companyDoings}
+	d.Names = map[int64]string{}
+	for _, p := range people {
+		of.People = append(of.People, p.ID)
+		d.Names[p.ID] = person.Full(p.First, p.Last, p.Email)
+		if d.Line > 0 && p.Score >= float64(d.Line) {
+			d.Above++
+		}
+	}
+	if d.C.People > companyPeople {
+		d.Visible = companyPeople
+	}
+	if d.Doings, err = s.doings(ctx, of); err != nil {
+		return err
+	}
+	if d.Given, err = s.Store.HandoffsOf(ctx, store.Last{People: of.People, Most: companyDeals}); err != nil {
+		return err
+	}
+	q := store.DealQuery{Company: d.C.ID, State: store.EveryDeal, Order: "newest first"}
+	deals, err := s.Store.Deals(ctx, q, companyDeals+1)
+	if err != nil {
+		return err
+	}
+	if d.More = len(deals) > companyDeals; d.More {
+		deals = deals[:companyDeals]
+	}
+	stages, err := s.Store.Stages(ctx)
+	if err != nil {
+		return err
+	}
+	name := map[int64]string{}
+	for _, st := range stages {
+		name[st.ID] = st.Name
+	}
+	for _, x := range deals {
+		d.Deals = append(d.Deals, companyDeal{x, name[x.Stage]})
+	}
+	return nil
 }
 
 func (s *Place) company(c *echo.Context) error {
@@ -372,7 +437,7 @@ func (s *Place) showCompany(c *echo.Context, code int, id int64, wrong *wrongFie
 		cond = rule.FieldIs(person.Domain, d.C.Domain)
 	}
 	people, _, err := s.Store.People(ctx,
-		store.PeopleQuery{Company: id, Order: store.ByScore, Limit: 40, Now: s.Engine.Now()})
+		store.PeopleQuery{Company: id, Order: store.ByScore, Limit: companyPeople, Now: s.Engine.Now()})
 	if err != nil {
 		return err
 	}
@@ -381,12 +446,18 @@ func (s *Place) showCompany(c *echo.Context, code int, id int64, wrong *wrongFie
 	} else if !store.IsNotFound(err) {
 		return err
 	}
+	if err := s.joined(ctx, &d, people); err != nil {
+		return err
+	}
+	people = people[:min(len(people), companyShown)]
 	if d.People, err = s.rows(c, people, []string{"title", "owner", "score"}, d.Line); err != nil {
 		return err
 	}
-	d.All = "/people?" +
-		shell.ListQuery{Rule: rule.Rule{All: []rule.Rule{cond}}, Order: store.ByScore,
+	listed := func(all ...rule.Rule) string {
+		return "/people?" + shell.ListQuery{Rule: rule.Rule{All: all}, Order: store.ByScore,
 			Columns: shell.UsualColumns}.Values().Encode()
+	}
+	d.All, d.ToLine = listed(cond), listed(cond, rule.ScoreAtLeast(d.Line))
 	changes, err := s.Store.CompanyChanges(ctx, id)
 	if err != nil {
 		return err

@@ -119,7 +119,7 @@ func (s *Place) showPerson(c *echo.Context, code int, id int64, wrong *wrongFiel
 	if d.Score, err = s.ledgerOf(c, id); err != nil {
 		return err
 	}
-	if d.Handoffs, err = s.Store.PersonHandoffs(ctx, id); err != nil {
+	if d.Handoffs, err = s.Store.HandoffsOf(ctx, store.Of(id)); err != nil {
 		return err
 	}
 	if d.Deals, err = s.Store.PersonDeals(ctx, id); err != nil {

@@ -24,6 +24,7 @@ type moment struct {
 	Said  string
 	Whole string // of a letter that quotes; empty: no more than Said
 	Quiet bool
+	Who   int64 // whom it happened with, on a page about several
 }
 
 type wayLine struct {
@@ -36,7 +37,7 @@ type wayLine struct {
 // history is all that happened with a person, told on one line of time, the newest
 // first, and where they stand in each sequence.
 func (s *Place) history(ctx context.Context, p *store.Person, handoffs []store.Handoff) ([]moment, []wayLine, error) {
-	t := telling{s: s, ctx: ctx, person: p.ID, given: handoffs}
+	t := telling{s: s, ctx: ctx, person: p.ID, of: store.Of(p.ID), given: handoffs}
 	for _, tell := range []func() error{t.signals, t.mail, t.touches, t.handoffs, t.tasks, t.consents, t.deals,
 		t.sequences} {
 		if err := tell(); err != nil {
@@ -44,18 +45,48 @@ func (s *Place) history(ctx context.Context, p *store.Person, handoffs []store.H
 		}
 	}
 	t.add(p.Created, "user", "First met, from "+cmp.Or(p.Source, "an unknown source"))
-	sort.SliceStable(t.line, func(i, j int) bool { return t.line[i].At.After(t.line[j].At) })
-	return t.line, t.ways, nil
+	return t.told(), t.ways, nil
+}
+
+// doings is what happened of late with several people: what they did, what they were sent and said, to whom they were
+// handed over.
+func (s *Place) doings(ctx context.Context, of store.Last) ([]moment, error) {
+	t := telling{s: s, ctx: ctx, of: of}
+	var err error
+	if t.given, err = s.Store.HandoffsOf(ctx, of); err != nil {
+		return nil, err
+	}
+	for _, tell := range []func() error{t.signals, t.answers, t.touches, t.handoffs} {
+		if err := tell(); err != nil {
+			return nil, err
+		}
+	}
+	line := t.told()
+	return line[:min(len(line), of.Most)], nil
 }
 
 // telling is a history while it is gathered, one kind of thing after the other.
 type telling struct {
 	s      *Place
 	ctx    context.Context
-	person int64
+	person int64      // 0: several
+	of     store.Last // of whom, and how much
 	given  []store.Handoff
 	line   []moment
 	ways   []wayLine
+}
+
+// told is what was gathered, the newest first.
+func (t *telling) told() []moment {
+	sort.SliceStable(t.line, func(i, j int) bool { return t.line[i].At.After(t.line[j].At) })
+	return t.line
+}
+
+// with tells something that happened with somebody.
+func (t *telling) with(who int64, at time.Time, icon, text string) *moment {
+	m := t.add(at, icon, text)
+	m.Who = who
+	return m
 }
 
 // add tells something, and answers it for what else there is to say.
@@ -65,7 +96,7 @@ func (t *telling) add(at time.Time, icon, text string) *moment {
 }
 
 func (t *telling) signals() error {
-	list, err := t.s.Store.PersonTimeline(t.ctx, t.person)
+	list, err := t.s.Store.Timeline(t.ctx, t.of)
 	for _, x := range list {
 		if x.Kind == signal.Reply || x.Kind == signal.AutomaticReply || x.Kind == signal.CallAnswered {
 			continue // the mail or the call itself tells more
@@ -77,7 +108,7 @@ func (t *telling) signals() error {
 		if x.Machine != "" {
 			text += " — not counted: " + x.Machine
 		}
-		t.add(x.At, signalIcons[x.Kind], text).Quiet = x.Machine != ""
+		t.with(x.Person, x.At, signalIcons[x.Kind], text).Quiet = x.Machine != ""
 	}
 	return err
 }
@@ -91,7 +122,18 @@ var signalIcons = map[signal.Kind]string{
 }
 
 func (t *telling) mail() error {
-	list, err := t.s.Store.PersonIncoming(t.ctx, t.person)
+	if err := t.answers(); err != nil {
+		return err
+	}
+	outside, err := t.s.Store.PersonOutside(t.ctx, t.person)
+	for _, x := range outside {
+		t.add(x.At, "paper-plane-tilt", x.By+" wrote outside: "+x.Subject).Said = strings.TrimSpace(x.Found)
+	}
+	return err
+}
+
+func (t *telling) answers() error {
+	list, err := t.s.Store.IncomingOf(t.ctx, t.of)
 	for _, m := range list {
 		text := "Answered: "
 		switch m.Kind {
@@ -102,24 +144,17 @@ func (t *telling) mail() error {
 		case signal.SocialReply:
 			continue // told as what they did
 		}
-		line := t.add(m.At, "chat-circle-text", text+m.Subject)
+		line := t.with(*m.Person, m.At, "chat-circle-text", text+m.Subject)
 		line.Said = strings.TrimSpace(m.Said)
 		if whole := strings.TrimSpace(m.Body); whole != line.Said {
 			line.Whole = whole
 		}
 	}
-	if err != nil {
-		return err
-	}
-	outside, err := t.s.Store.PersonOutside(t.ctx, t.person)
-	for _, x := range outside {
-		t.add(x.At, "paper-plane-tilt", x.By+" wrote outside: "+x.Subject).Said = strings.TrimSpace(x.Found)
-	}
 	return err
 }
 
 func (t *telling) touches() error {
-	list, err := t.s.Store.PersonTouches(t.ctx, t.person)
+	list, err := t.s.Store.TouchesOf(t.ctx, t.of)
 	for _, x := range list {
 		told, ok := x.Kind.Line(x.State, x.Trouble != "")
 		if !ok {
@@ -133,7 +168,7 @@ func (t *telling) touches() error {
 			at = *x.Done
 		}
 		about := map[touch.About]string{touch.Subject: x.Subject, touch.Outcome: x.Outcome, touch.Trouble: x.Trouble}
-		line := t.add(at, told.Icon, told.Words(about[told.About]))
+		line := t.with(x.Person, at, told.Icon, told.Words(about[told.About]))
 		line.Quiet = told.Quiet
 		if told.About == touch.Outcome {
 			line.Said = x.Notes
@@ -146,9 +181,10 @@ func (t *telling) handoffs() error {
 	for _, h := range t.given {
 		by := map[string]string{"crossing": "the score crossed the ready line", "step": "a sequence asked for it",
 			"answer": "they answered that they are interested", "hand": "by hand"}[h.MadeBy]
-		t.add(h.Made, "handshake", fmt.Sprintf("Handed over to %s: %s", cmp.Or(h.RepName, "the pool"), by))
+		t.with(h.Person, h.Made, "handshake", fmt.Sprintf("Handed over to %s: %s", cmp.Or(h.RepName, "the pool"), by))
 		if h.Decided != nil {
-			t.add(*h.Decided, "handshake", strings.ToUpper(h.State[:1])+h.State[1:]+" by "+h.RepName).Said = h.Reason
+			decided := strings.ToUpper(h.State[:1]) + h.State[1:] + " by " + h.RepName
+			t.with(h.Person, *h.Decided, "handshake", decided).Said = h.Reason
 		}
 	}
 	return nil

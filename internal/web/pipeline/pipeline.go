@@ -191,4 +191,13 @@ func (s *Place) Routes(in *echo.Group) {
 	in.POST("/pipeline/list/:id/undo", s.undoBulk, sells)
 	in.POST("/pipeline/list/email", s.emailBehind, shell.Allow(right.Marketer, right.Lead, right.Admin))
 	in.POST("/pipeline/list/export", s.export)
+	lead := shell.Allow(leads...)
+	in.GET("/pipeline/imports", s.imports, lead)
+	in.GET("/pipeline/imports/start", s.importsStart, lead)
+	in.POST("/pipeline/imports", s.uploadDeals, lead)
+	in.GET("/pipeline/imports/:id", s.importDeals, lead)
+	in.GET("/pipeline/imports/:id/mend", s.dealsToMend, lead)
+	in.POST("/pipeline/imports/:id/take", s.takeDeals, lead)
+	in.POST("/pipeline/imports/:id/undo", s.undoDeals, lead)
+	in.POST("/pipeline/imports/:id/drop", s.dropDeals, lead)
 }
