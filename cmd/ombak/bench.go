@@ -23,7 +23,8 @@ const benchConns = 2
 
 func runBench(ctx context.Context, c config) error {
 	kinds := map[string]func(context.Context, *store.Store, *engine.Engine, *fixed) error{"engine": benchEngine,
-		"map": benchMap, "desk": benchDesk, "people": benchPeopleLists, "import": benchImport, "mail": benchMail}
+		"map": benchMap, "desk": benchDesk, "people": benchPeopleLists, "import": benchImport, "mail": benchMail,
+		"pipeline": benchPipeline}
 	if len(os.Args) > 2 && os.Args[2] == "interpret" { // it needs no database
 		return benchInterpret(os.Stdout)
 	}
@@ -33,7 +34,7 @@ func runBench(ctx context.Context, c config) error {
 	}
 	soaks := len(os.Args) > 2 && os.Args[2] == "soak"
 	if run == nil && !soaks {
-		return errors.New("ombak bench engine, map, desk, people, import, mail, interpret or soak")
+		return errors.New("ombak bench engine, map, desk, pipeline, people, import, mail, interpret or soak")
 	}
 	address := c["OMBAK_DATABASE_URL"]
 	if address == "" {

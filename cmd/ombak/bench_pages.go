@@ -87,7 +87,7 @@ func (b *browser) time(ctx context.Context, rounds int, pages []page) error {
 		for i, p := range pages {
 			start := time.Now()
 			code, err := b.ask(ctx, p.path, p.form)
-			if err != nil || code != http.StatusOK && code != http.StatusSeeOther {
+			if err != nil || code >= http.StatusBadRequest {
 				return errors.Join(fmt.Errorf("%s answered %d", p.path, code), err)
 			}
 			took[i] = append(took[i], float64(time.Since(start).Microseconds())/1000)

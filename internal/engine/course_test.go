@@ -65,14 +65,14 @@ func TestWhatLiesAhead(t *testing.T) {
 	}
 	day := w.clock.Now().AddDate(0, 2, 0).Truncate(24 * time.Hour)
 	w.must(w.e.PlanDeal(w.ctx, deals[2], store.DealPlan{Name: "Three pens", Expected: &day, Next: "call"}, w.rep1))
-	a, err := w.e.AheadOf(w.ctx, w.pipe(), 0, 6)
+	a, err := w.e.AheadOf(w.ctx, w.pipe(), 0, 6, 10)
 	w.must(err)
 	share := f[0].Chance.Share
 	if len(a.Deals) != 2 || len(a.Stages) != len(stages)-2 || !a.Slow[deals[2]] || !a.Slow[deals[3]] ||
 		a.Months[2].Deals != 2 || math.Abs(float64(a.Months[2].Sum)-share*(300_00+400_00.0/6)) > 1 {
 		t.Errorf("ahead: %+v of %v", a, first.Name)
 	}
-	if a, err = w.e.AheadOf(w.ctx, w.pipe(), w.rep2, 6); err != nil || len(a.Deals) != 0 {
+	if a, err = w.e.AheadOf(w.ctx, w.pipe(), w.rep2, 6, 10); err != nil || len(a.Deals) != 0 {
 		t.Errorf("another's: %+v, %v", a, err)
 	}
 	// What is planned is the rep's to say, within bounds, and kept in the history.

@@ -338,3 +338,51 @@ func (tx Tx) FillDesk(ctx context.Context, f DeskFill) error {
 	}
 	return nil
 }
+
+// FillDeals opens deals about the first people, one each, in the pipeline of some open stages in their order: half of
+// them are open, a third of the rest was won, and all came through the stages before theirs. Every second open one has
+// a day on which it is expected.
+func (db Queries) FillDeals(ctx context.Context, n int, stages []int64, won, lost int64, at time.Time) error {
+	for _, q := range []struct {
+		query string
+		args  []any
+	}{
+		{`
+			insert into company (name, domain, created_at)
+			select 'Company ' || i, 'c' || i || '.example', $2::timestamptz from generate_series(1, $1::int / 5) i`,
+			[]any{n, at}},
+		{"update person p set company_id = c.id from company c " +
+			"where c.domain = 'c' || (p.id / 5) || '.example'", nil},
+		{`
+			insert into deal (person_id, company_id, rep_id, stage_id, name, position, opened_at, moved_at, closed_at,
+				amount, currency, worth, expected_on, next_step, next_on)
+			select p.id, p.company_id, u.id,
+				case when p.id % 2 = 0 then ($2::bigint[])[1 + p.id / 2 % cardinality($2::bigint[])]
+					when p.id % 6 = 1 then $3 else $4 end,
+				'Deal ' || p.id, p.id, x.opened, x.opened + x.took,
+				case when p.id % 2 = 1 then x.opened + x.took end, x.worth, 'EUR', x.worth,
+				case when p.id % 4 = 0 then ($5::timestamptz + p.id % 300 * interval '1 day')::date end,
+				case when p.id % 3 > 0 then 'Call' else '' end,
+				case when p.id % 3 > 0 then ($5::timestamptz + (p.id % 40 - 20) * interval '1 day')::date end
+			from person p
+			cross join lateral (
+				select $5::timestamptz - (100 + p.id * 7 % 600) * interval '1 day' as opened,
+					(3 + p.id * 13 % 90) * interval '1 day' as took, 100000 + p.id * 7919 % 9000000 as worth) x
+			cross join app_user u
+			where p.id <= $1 and u.email = $6`, []any{n, stages, won, lost, at, "bench@bench.example"}},
+		{`
+			insert into deal_move (deal_id, stage_id, at)
+			select d.id, s.stage, d.opened_at + (d.moved_at - d.opened_at) * (s.n - 1) / cardinality($1::bigint[])
+			from deal d
+			cross join unnest($1::bigint[]) with ordinality as s(stage, n)
+			where s.n <= coalesce(array_position($1::bigint[], d.stage_id), 1 + d.id % cardinality($1::bigint[]))
+			union all
+			select d.id, d.stage_id, d.closed_at from deal d where d.closed_at is not null
+			order by 1, 3`, []any{stages}},
+	} {
+		if _, err := exec(ctx, db, q.query, q.args...); err != nil {
+			return fmt.Errorf("filling deals: %w", err)
+		}
+	}
+	return nil
+}

@@ -25,9 +25,44 @@ func (db Queries) LastMove(ctx context.Context) (int64, error) {
 // OpenDeals lists the open deals of a pipeline, the largest first, at most some; a rep of 0 stands for all.
 func (db Queries) OpenDeals(ctx context.Context, pipe, rep int64, most int) ([]Deal, error) {
 	return all[Deal](ctx, db, dealFields+`
-		where d.closed_at is null and st.pipeline_id = $1 and ($2 = 0 or d.rep_id = $2)
-		order by d.worth desc, d.id
+		where d.id in (
+			select o.id
+			from deal o
+			where o.closed_at is null and o.stage_id in (select id from stage where pipeline_id = $1)
+				and ($2 = 0 or o.rep_id = $2)
+			order by o.worth desc, o.id
+			limit $3)
+		order by d.worth desc, d.id`, pipe, rep, most)
+}
+
+// DealAhead is what a forecast knows of an open deal.
+type DealAhead struct {
+	Stage    int64      `db:"stage_id"`
+	Worth    int64      // in the workspace’s currency
+	Moved    time.Time  `db:"moved_at"`
+	Expected *time.Time `db:"expected_on"`
+}
+
+// DealsAhead lists what a forecast knows of the open deals of a pipeline, the largest first, at most some; a rep of 0
+// stands for all.
+func (db Queries) DealsAhead(ctx context.Context, pipe, rep int64, most int) ([]DealAhead, error) {
+	return all[DealAhead](ctx, db, `
+		select stage_id, worth, moved_at, expected_on
+		from deal
+		where closed_at is null and stage_id in (select id from stage where pipeline_id = $1)
+			and ($2 = 0 or rep_id = $2)
+		order by worth desc, id
 		limit $3`, pipe, rep, most)
+}
+
+// OpenSums sums the open deals of each stage of a pipeline, in the workspace’s currency; a rep of 0 stands for all.
+func (db Queries) OpenSums(ctx context.Context, pipe, rep int64) ([]pipeline.Sum, error) {
+	return all[pipeline.Sum](ctx, db, `
+		select stage_id as stage, count(*) as deals, coalesce(sum(worth), 0)::bigint as amount
+		from deal
+		where closed_at is null and stage_id in (select id from stage where pipeline_id = $1)
+			and ($2 = 0 or rep_id = $2)
+		group by stage_id`, pipe, rep)
 }
 
 // Deal reads one.

@@ -91,17 +91,29 @@ const MostDeals = 500
 
 // Board lists the first deals of each stage of the pipeline, in their order.
 func (db Queries) Board(ctx context.Context, q BoardQuery) ([]Deal, error) {
-	return all[Deal](ctx, db, dealFields+`
-		where d.id in (
+	// Those that were closed of late are few, and are found first: by their stage all that ever were would be read.
+	return all[Deal](ctx, db, `
+		with late as materialized (
+			select id, stage_id, position
+			from deal
+			where closed_at >= $1),
+		shown as (
 			select x.id
 			from stage st
 			cross join lateral (
-				select o.id
-				from deal o
-				where o.stage_id = st.id and (o.closed_at is null or o.closed_at >= $1)
-				order by o.position, o.id
+				select id
+				from (
+					(select o.id, o.position
+						from deal o
+						where o.stage_id = st.id and o.closed_at is null
+						order by o.position, o.id
+						limit case when st.id = $3 then $4::int else $2::int end)
+					union all
+					select l.id, l.position from late l where l.stage_id = st.id) first_of
+				order by position, id
 				limit case when st.id = $3 then $4::int else $2::int end) x
-			where st.pipeline_id = $5)
+			where st.pipeline_id = $5)`+dealFields+`
+		where d.id in (select id from shown)
 		order by d.position, d.id`, q.ClosedSince, q.Each, q.Whole, MostDeals, q.Pipeline)
 }
 

@@ -80,7 +80,7 @@ type DealQuery struct {
 	State           DealState // empty: the open ones
 	Rep             int64     // NobodysDeals: of no rep
 	Planned         DealPlanned
-	Text            string // in its name, or that of its company or person
+	Text            string // in its name, or in what its company or person is found by
 	Company         int64
 	Sequence        int64 // from which it comes
 	Campaign        string
@@ -94,7 +94,7 @@ type DealQuery struct {
 	After int64 // the last one that was listed
 }
 
-// where is the query as SQL over a deal d and its stage st, and its arguments.
+// where is the query as SQL over a deal d, and its arguments.
 func (q *DealQuery) where() (string, []any) {
 	var args []any
 	arg := func(v any) string {
@@ -105,20 +105,22 @@ func (q *DealQuery) where() (string, []any) {
 	add := func(s string) { parts = append(parts, s) }
 	switch q.State {
 	case WonDeals:
-		add("st.won")
+		add("d.stage_id in (select id from stage where won)")
 	case LostDeals:
-		add("st.lost")
+		add("d.stage_id in (select id from stage where lost)")
 	case ClosedDeals:
 		add("d.closed_at is not null")
 	case EveryDeal:
 	default:
 		add("d.closed_at is null")
 	}
+	if q.Pipeline != 0 {
+		add("d.stage_id in (select id from stage where pipeline_id = " + arg(q.Pipeline) + ")")
+	}
 	for _, c := range []struct {
 		column string
 		id     int64
-	}{{"st.pipeline_id", q.Pipeline}, {"d.stage_id", q.Stage}, {"d.company_id", q.Company},
-		{"d.sequence_id", q.Sequence}} {
+	}{{"d.stage_id", q.Stage}, {"d.company_id", q.Company}, {"d.sequence_id", q.Sequence}} {
 		if c.id != 0 {
 			add(c.column + " = " + arg(c.id))
 		}
@@ -156,10 +158,9 @@ func (q *DealQuery) where() (string, []any) {
 		add("d.id in (select x.id from deal_of x where x.person_id = " + arg(q.Person) + ")")
 	}
 	if q.Text != "" {
-		like := arg("%" + likeText(strings.ToLower(q.Text)) + "%")
-		add("(lower(d.name) like " + like + " or exists (select from person p where p.id = d.person_id and " +
-			"lower(p.first_name || ' ' || p.last_name) like " + like + ") or exists (select from company c where " +
-			"c.id = d.company_id and lower(c.name) like " + like + "))")
+		like := "plain_text(" + arg("%"+likeText(q.Text)+"%") + "::text)"
+		add("(d.words like " + like + " or d.person_id in (select person_id from person_search where words like " +
+			like + ") or d.company_id in (select id from company where words like " + like + "))")
 	}
 	if q.IDs != nil {
 		add("d.id = any (" + arg(q.IDs) + ")")
@@ -214,7 +215,6 @@ func (q *DealQuery) page(n int) (where, order string, args []any) {
 		where d.id in (
 			select d.id
 			from deal d
-			join stage st on st.id = d.stage_id
 			where ` + where + `
 			order by ` + by + fmt.Sprintf(`
 			limit $%d)
@@ -226,7 +226,6 @@ type DealSum struct {
 	Deals   int
 	Worth   int64 // in the workspace’s currency
 	Unrated int   // of which nobody knows what they are worth in it
-	People  int   // they are about
 }
 
 // SumDeals counts and sums them.
@@ -234,9 +233,8 @@ func (db Queries) SumDeals(ctx context.Context, q DealQuery) (DealSum, error) {
 	where, args := q.where()
 	return one[DealSum](ctx, db, `
 		select count(*) as deals, coalesce(sum(d.worth), 0)::bigint as worth,
-			count(*) filter (where not d.rated) as unrated, count(distinct d.person_id) as people
+			count(*) filter (where not d.rated) as unrated
 		from deal d
-		join stage st on st.id = d.stage_id
 		where `+where, args...)
 }
 
@@ -248,7 +246,6 @@ func (db Queries) PeopleBehind(ctx context.Context, q DealQuery, most int) ([]in
 		with meant as (
 			select d.id, d.person_id
 			from deal d
-			join stage st on st.id = d.stage_id
 			where `+where+`)
 		select person_id from meant
 		union
@@ -271,7 +268,6 @@ func (tx Tx) HoldDeals(ctx context.Context, q DealQuery, most int) ([]HeldDeal, 
 	return all[HeldDeal](ctx, tx, `
 		select d.id, d.rep_id, d.stage_id
 		from deal d
-		join stage st on st.id = d.stage_id
 		where `+where+`
 		order by d.id
 		limit `+fmt.Sprintf("$%d", len(args))+`

@@ -92,11 +92,17 @@ func (c Canvas) Lay(marks []Mark) {
 // where it covers least.
 func (c Canvas) beside(m *Mark, marks []Mark, laid []int) float64 {
 	const step = 3
+	var near []int // the others leave room wherever it goes
+	for _, j := range laid {
+		if math.Abs(m.X-marks[j].X)-m.R-marks[j].R < 1 {
+			near = append(near, j)
+		}
+	}
 	best, most := 0.0, math.Inf(-1)
 	for d := 0.0; d <= c.Lane/2-m.R; d += step {
 		for _, off := range []float64{d, -d} {
 			room := math.Inf(1)
-			for _, j := range laid {
+			for _, j := range near {
 				o := &marks[j]
 				room = min(room, math.Hypot(m.X-o.X, m.Y+off-o.Y)-m.R-o.R)
 			}

@@ -4,7 +4,10 @@ import (
 	"math"
 	"math/rand/v2"
 	"slices"
+	"sort"
 	"time"
+
+	"ombak/internal/core/calendar"
 )
 
 // Month is a month of the calendar.
@@ -97,9 +100,9 @@ func drawn(amounts []int64, chances []float64) (low, high int64) {
 }
 
 // When is the chance of each month for a deal that is won: all of it for the month of an expected day (at midnight,
-// UTC), where there is one (a past one is the first month); else by how long deals that were won took from here, of
-// those that took longer than this one has taken so far, the rest beyond the months. Whoever knows nothing of such
-// deals spreads it evenly.
+// UTC), where there is one (a past one is the first month); else by how long deals that were won took from here (in
+// order, the shortest first), of those that took longer than this one has taken so far, the rest beyond the months.
+// Whoever knows nothing of such deals spreads it evenly.
 func When(months int, now time.Time, zone *time.Location, expected *time.Time, age time.Duration,
 	took []time.Duration) []float64 {
 	out := make([]float64, months)
@@ -113,22 +116,18 @@ func When(months int, now time.Time, zone *time.Location, expected *time.Time, a
 		}
 		return out
 	}
-	longer := 0
-	for _, t := range took {
-		if t <= age {
+	from := sort.Search(len(took), func(i int) bool { return took[i] > age })
+	longer := len(took) - from
+	for i := range out {
+		if longer == 0 {
+			out[i] = 1 / float64(months)
 			continue
 		}
-		longer++
-		if n := MonthOf(now.Add(t-age), zone).Since(first); n < months {
-			out[n]++
-		}
-	}
-	for i := range out {
-		if longer > 0 {
-			out[i] /= float64(longer)
-		} else {
-			out[i] = 1 / float64(months)
-		}
+		next := first.Add(i + 1)
+		over := calendar.At(calendar.Date{Year: next.Year, Month: next.Month, Day: 1}, 0, zone).Sub(now) + age
+		to := from + sort.Search(len(took)-from, func(k int) bool { return took[from+k] >= over })
+		out[i] = float64(to-from) / float64(longer)
+		from = to
 	}
 	return out
 }

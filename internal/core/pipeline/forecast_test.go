@@ -3,6 +3,7 @@ package pipeline
 import (
 	"math"
 	"math/rand/v2"
+	"slices"
 	"testing"
 	"time"
 )
@@ -120,5 +121,54 @@ func TestWhen(t *testing.T) {
 	}
 	if m := (Month{2026, 11}).Add(3); m != (Month{2027, 2}) || m.Since(Month{2026, 11}) != 3 {
 		t.Errorf("three months after November is %v", m)
+	}
+}
+
+// When is the same as looking at every deal that was won, one by one, also where a month begins at an hour that a zone
+// leaves out.
+func TestWhenAgainstThePlainWay(t *testing.T) {
+	rnd := rand.New(rand.NewPCG(82, 1))
+	for _, name := range []string{"UTC", "Europe/Oslo", "Asia/Jakarta", "America/Santiago", "Asia/Beirut"} {
+		zone, err := time.LoadLocation(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for range 300 {
+			now := time.Date(2019+rnd.IntN(9), time.Month(1+rnd.IntN(12)), 1+rnd.IntN(31), rnd.IntN(24), rnd.IntN(60), 0, 0,
+				time.UTC)
+			months := 1 + rnd.IntN(7)
+			age := time.Duration(rnd.IntN(90)) * 24 * time.Hour
+			var took []time.Duration
+			for range rnd.IntN(12) {
+				d := age + time.Duration(rnd.IntN(200)-20)*24*time.Hour
+				switch first := MonthOf(now, zone).Add(rnd.IntN(6)); rnd.IntN(3) {
+				case 0: // at the edge of a month
+					d = time.Date(first.Year, first.Month, 1, 0, 0, 0, 0, zone).Sub(now) + age +
+						time.Duration(rnd.IntN(3)-1)*time.Nanosecond
+				case 1: // as long as the deal has been there
+					d = age
+				}
+				took = append(took, d)
+			}
+			slices.Sort(took)
+			want, longer := make([]float64, months), 0
+			for _, d := range took {
+				if d > age {
+					longer++
+					if n := MonthOf(now.Add(d-age), zone).Since(MonthOf(now, zone)); n < months {
+						want[n]++
+					}
+				}
+			}
+			got := When(months, now, zone, nil, age, took)
+			for i := range want {
+				if want[i] /= float64(longer); longer == 0 {
+					want[i] = 1 / float64(months)
+				}
+				if math.Abs(got[i]-want[i]) > 1e-12 {
+					t.Fatalf("%s, %s, %v of %v: %v, plainly %v", name, now, age, took, got, want)
+				}
+			}
+		}
 	}
 }

@@ -1,6 +1,9 @@
 package pipeline
 
-import "time"
+import (
+	"slices"
+	"time"
+)
 
 // Figures are what deals that came into a stage have taught.
 type Figures struct {
@@ -8,7 +11,7 @@ type Figures struct {
 	Chance Chance
 	Median time.Duration   // that a deal stays in it; 0: not known
 	Slow   time.Duration   // longer than four fifths of those won stayed; 0: not known
-	Took   []time.Duration // from coming into it until they were won
+	Took   []time.Duration // from coming into it until they were won, the shortest first
 	Stays  int             // that Median rests on
 }
 
@@ -61,6 +64,7 @@ func Learn(stages []Stage, tracks []Track, now time.Time) []Figures {
 	}
 	out := make([]Figures, 0, len(stages))
 	for _, s := range stages {
+		slices.Sort(took[s.ID])
 		f := Figures{Stage: s, Chance: ChanceOf(ends[s.ID], s.Share), Took: took[s.ID],
 			Slow: Quantile(of[s.ID], 0.8), Stays: len(stays[s.ID])}
 		f.Median, _ = Staying(stays[s.ID]).Median()

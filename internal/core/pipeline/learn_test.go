@@ -60,6 +60,7 @@ func TestLearnAgainstThePlainWay(t *testing.T) {
 					}
 				}
 			}
+			slices.Sort(took)
 			share := float64(s.Share) / 100
 			known := redistributed(came, Won, now.Sub(began))
 			if n := float64(len(came)); n >= 20 {

@@ -19,15 +19,6 @@ const (
 	fewTracks  = 5000
 )
 
-// learned are figures of stages, as of a move; they are read anew where a deal has moved since, or an hour has gone.
-type learned struct {
-	sync.Mutex
-	at      time.Time
-	move    int64
-	figures []pipeline.Figures
-	tracks  int
-}
-
 // StageFigures tell of each stage the chance of a deal in it, and how long deals stay.
 func (e *Sales) StageFigures(ctx context.Context) ([]pipeline.Figures, error) {
 	stages, err := e.Store.Stages(ctx)
@@ -38,24 +29,19 @@ func (e *Sales) StageFigures(ctx context.Context) ([]pipeline.Figures, error) {
 	if err != nil {
 		return nil, err
 	}
-	e.learned.Lock()
-	defer e.learned.Unlock()
 	now := e.Now()
-	age := now.Sub(e.learned.at).Abs()
-	if e.learned.figures == nil || age > time.Hour ||
-		e.learned.move != last && (e.learned.tracks < fewTracks || age > time.Minute) {
+	learned, _, err := e.learned.get(ctx, now, last, func(ctx context.Context) ([]pipeline.Figures, bool, error) {
 		tracks, err := e.Store.DealTracks(ctx, mostTracks)
-		if err != nil {
-			return nil, err
-		}
-		e.learned.figures, e.learned.move, e.learned.at = pipeline.Learn(stages, tracks, now), last, now
-		e.learned.tracks = len(tracks)
+		return pipeline.Learn(stages, tracks, now), len(tracks) > fewTracks, err
+	})
+	if err != nil {
+		return nil, err
 	}
 	// What is known of the stages' names and the admin's figures is never old.
 	out := make([]pipeline.Figures, 0, len(stages))
 	for _, s := range stages {
 		f := pipeline.Figures{Stage: s, Chance: pipeline.ChanceOf(nil, s.Share)}
-		for _, l := range e.learned.figures {
+		for _, l := range learned {
 			if l.ID == s.ID {
 				f = l
 				f.Stage = s
@@ -66,22 +52,40 @@ func (e *Sales) StageFigures(ctx context.Context) ([]pipeline.Figures, error) {
 	return out, nil
 }
 
-// mostProspects is how many open deals a forecast and a course hold at most, the largest.
-const mostProspects = 5000
+// Of forecasts: how many open deals one holds at most, the largest; how many it holds so that it is always counted
+// anew, and how many forecasts are kept for those who ask again.
+const (
+	mostAhead     = 100_000
+	fewAhead      = 2000
+	keptForecasts = 200
+)
 
 // Ahead is what lies ahead of the open deals.
 type Ahead struct {
 	Stages []pipeline.Figures // the open ones
-	Deals  []store.Deal
-	Cut    bool // there are more
-	From   pipeline.Month
-	Months []pipeline.Expectation
-	Slow   map[int64]bool // deals that stay longer where they are than four fifths of those won did
+	Sums   []pipeline.Sum     // of the open deals, by stage
+	Deals  []store.Deal       // the largest
+	Slow   map[int64]bool     // of these, those that stay longer where they are than four fifths of those won did
+	Forecast
 }
 
-// AheadOf forecasts so many months from now, of a pipeline, of a rep’s deals (0: everybody’s). Amounts are in the
-// workspace’s currency.
-func (e *Sales) AheadOf(ctx context.Context, pipe, rep int64, months int) (a Ahead, err error) {
+// Forecast is what some months promise.
+type Forecast struct {
+	From   pipeline.Month
+	Months []pipeline.Expectation
+	Cut    bool      // there are more deals than it holds
+	At     time.Time // when it was counted; it may be a minute old where there are many deals
+}
+
+// outlook is which forecast is meant.
+type outlook struct {
+	pipe, rep int64
+	months    int
+}
+
+// AheadOf forecasts so many months from now, of a pipeline, of a rep’s deals (0: everybody’s), and answers the largest
+// of these, at most some. Amounts are in the workspace’s currency.
+func (e *Sales) AheadOf(ctx context.Context, pipe, rep int64, months, most int) (a Ahead, err error) {
 	figures, err := e.StageFigures(ctx)
 	if err != nil {
 		return a, err
@@ -93,28 +97,71 @@ func (e *Sales) AheadOf(ctx context.Context, pipe, rep int64, months int) (a Ahe
 			by[figures[i].ID] = &figures[i]
 		}
 	}
-	if a.Deals, err = e.Store.OpenDeals(ctx, pipe, rep, mostProspects+1); err != nil {
+	if a.Sums, err = e.Store.OpenSums(ctx, pipe, rep); err != nil {
 		return a, err
 	}
-	if a.Cut = len(a.Deals) > mostProspects; a.Cut {
-		a.Deals = a.Deals[:mostProspects]
+	if a.Deals, err = e.Store.OpenDeals(ctx, pipe, rep, most); err != nil {
+		return a, err
 	}
-	now, zone := e.Now(), e.Zone()
-	a.From, a.Slow = pipeline.MonthOf(now, zone), map[int64]bool{}
-	list := make([]pipeline.Prospect, 0, len(a.Deals))
+	now := e.Now()
+	a.Slow = map[int64]bool{}
 	for i := range a.Deals {
 		d := &a.Deals[i]
 		s := by[d.Stage]
-		if s == nil {
-			continue
-		}
-		age := now.Sub(d.Moved)
-		a.Slow[d.ID] = s.Slow > 0 && age > s.Slow
-		list = append(list, pipeline.Prospect{Amount: d.Worth, Chance: s.Chance.Share,
-			Months: pipeline.When(months, now, zone, d.Expected, age, s.Took)})
+		a.Slow[d.ID] = s != nil && s.Slow > 0 && now.Sub(d.Moved) > s.Slow
 	}
-	a.Months = pipeline.Expect(list, months)
-	return a, nil
+	o := outlook{pipe, rep, months}
+	f, at, err := e.forecastOf(o).get(ctx, now, 0, func(ctx context.Context) (Forecast, bool, error) {
+		return e.forecast(ctx, o, by, now)
+	})
+	a.Forecast, a.Forecast.At = f, at
+	return a, err
+}
+
+// forecastOf is where a forecast is kept.
+func (e *Sales) forecastOf(o outlook) *kept[Forecast] {
+	e.outlooks.Lock()
+	defer e.outlooks.Unlock()
+	k := e.outlooks.of[o]
+	if k == nil {
+		if len(e.outlooks.of) >= keptForecasts || e.outlooks.of == nil {
+			e.outlooks.of = map[outlook]*kept[Forecast]{}
+		}
+		k = &kept[Forecast]{}
+		e.outlooks.of[o] = k
+	}
+	return k
+}
+
+// outlooks are the forecasts that are kept.
+type outlooks struct {
+	sync.Mutex
+	of map[outlook]*kept[Forecast]
+}
+
+// forecast counts what lies ahead, and reports whether that is of many deals.
+func (e *Sales) forecast(
+	ctx context.Context, o outlook, by map[int64]*pipeline.Figures, now time.Time,
+) (f Forecast, large bool, err error) {
+	deals, err := e.Store.DealsAhead(ctx, o.pipe, o.rep, mostAhead+1)
+	if err != nil {
+		return f, false, err
+	}
+	if f.Cut = len(deals) > mostAhead; f.Cut {
+		deals = deals[:mostAhead]
+	}
+	zone := e.Zone()
+	f.From = pipeline.MonthOf(now, zone)
+	list := make([]pipeline.Prospect, 0, len(deals))
+	for i := range deals {
+		d := &deals[i]
+		if s := by[d.Stage]; s != nil {
+			list = append(list, pipeline.Prospect{Amount: d.Worth, Chance: s.Chance.Share,
+				Months: pipeline.When(o.months, now, zone, d.Expected, now.Sub(d.Moved), s.Took)})
+		}
+	}
+	f.Months = pipeline.Expect(list, o.months)
+	return f, len(deals) > fewAhead, nil
 }
 
 // PlanDeal keeps what a deal is called, when it is expected to be won, and what is done next for it.

@@ -8,6 +8,7 @@ import (
 
 	"ombak/internal/core/act"
 	"ombak/internal/core/news"
+	"ombak/internal/core/pipeline"
 	"ombak/internal/core/plainly"
 	"ombak/internal/core/sequence"
 	"ombak/internal/engine/base"
@@ -20,8 +21,9 @@ import (
 type Sales struct {
 	*base.Base
 	*flow.Flow
-	post    *post.Post
-	learned learned // of stages, from the moves of deals
+	post     *post.Post
+	learned  kept[[]pipeline.Figures] // of stages, from the moves of deals
+	outlooks outlooks
 }
 
 // New readies the room; the flow has it do what comes to desks.

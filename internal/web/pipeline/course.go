@@ -17,7 +17,7 @@ import (
 )
 
 // mostMarks is how many deals a course draws, the largest.
-const mostMarks = 300
+const mostMarks = 200
 
 type courseData struct {
 	pipes
@@ -30,7 +30,9 @@ type courseData struct {
 	Lanes  []laneView
 	Months []monthView
 	Marks  []markView
-	Rest   int // deals that are not drawn
+	Open   int
+	Rest   int  // deals that are not drawn
+	Before bool // the forecast is from before
 	Total  int64
 	Target int64
 	Sells  bool
@@ -80,9 +82,11 @@ func (s *Place) course(c *echo.Context) error {
 	if d.pipes, err = s.pipesOf(c); err != nil {
 		return err
 	}
-	if d.A, err = s.Engine.AheadOf(c.Request().Context(), d.Pipe.ID, rep, d.N); err != nil {
+	if d.A, err = s.Engine.AheadOf(c.Request().Context(), d.Pipe.ID, rep, d.N,
+		mostMarks); err != nil {
 		return err
 	}
+	d.Before = s.Engine.Now().Sub(d.A.At) >= time.Minute
 	d.Sells = (shell.View{User: u}).May(sellers...)
 	d.Leads = (shell.View{User: u}).May(leads...)
 	d.Target = s.Engine.Workspace().Target
@@ -109,19 +113,23 @@ func (d *courseData) draw(currency string, now time.Time) {
 		if !ok {
 			continue
 		}
-		d.Lanes[l].Deals++
-		d.Total += x.Worth
-		if len(marks) == mostMarks {
-			d.Rest++
-			continue
-		}
 		marks = append(marks, pipeline.Mark{Deal: x.ID, Lane: l, Amount: x.Worth, Day: x.Expected})
 		d.Marks = append(d.Marks, markView{D: *x, Slow: d.A.Slow[x.ID]})
 	}
+	for _, sum := range d.A.Sums {
+		if l, ok := lane[sum.Stage]; ok {
+			d.Lanes[l].Deals = sum.Deals
+			d.Open, d.Total = d.Open+sum.Deals, d.Total+sum.Amount
+		}
+	}
+	d.Rest = d.Open - len(marks)
 	d.Canvas.Lay(marks)
 	for i := range marks {
 		m := &d.Marks[i]
 		m.Mark = marks[i]
+		for _, v := range []*float64{&m.X, &m.Y, &m.R} { // finer than anybody sees, and short
+			*v = math.Round(*v*10) / 10
+		}
 		m.Says = fmt.Sprintf("%s, %s, in %s", m.D.Name, shell.Money(m.D.Amount, m.D.Currency), d.Lanes[m.Lane].Name)
 		if m.D.Expected != nil {
 			m.Says += ", expected on " + m.D.Expected.Format("2 Jan 2006")
