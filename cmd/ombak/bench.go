@@ -24,7 +24,7 @@ const benchConns = 2
 func runBench(ctx context.Context, c config) error {
 	kinds := map[string]func(context.Context, *store.Store, *engine.Engine, *fixed) error{"engine": benchEngine,
 		"map": benchMap, "desk": benchDesk, "people": benchPeopleLists, "import": benchImport, "mail": benchMail,
-		"pipeline": benchPipeline}
+		"pipeline": benchPipeline, "score": benchScore}
 	if len(os.Args) > 2 && os.Args[2] == "interpret" { // it needs no database
 		return benchInterpret(os.Stdout)
 	}
@@ -34,7 +34,7 @@ func runBench(ctx context.Context, c config) error {
 	}
 	soaks := len(os.Args) > 2 && os.Args[2] == "soak"
 	if run == nil && !soaks {
-		return errors.New("ombak bench engine, map, desk, pipeline, people, import, mail, interpret or soak")
+		return errors.New("ombak bench engine, map, desk, pipeline, score, people, import, mail, interpret or soak")
 	}
 	address := c["OMBAK_DATABASE_URL"]
 	if address == "" {

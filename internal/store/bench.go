@@ -3,6 +3,7 @@ package store
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"net/url"
 	"strings"
@@ -386,3 +387,76 @@ func (db Queries) FillDeals(ctx context.Context, n int, stages []int64, won, los
 	}
 	return nil
 }
+
+// FillStandings has everybody have a score.
+func (db Queries) FillStandings(ctx context.Context) error {
+	_, err := exec(ctx, db, `
+		insert into standing (model_id, person_id, armed)
+		select m.id, p.id, true
+		from score_model m, person p
+		on conflict do nothing`)
+	return err
+}
+
+// plainScores sums points by person as one would by hand: by kind and age, without counting how often, without
+// conditions and without what wipes.
+const plainScores = `
+	select s.person_id, sum(case s.kind
+			when {page view} then case when s.at > $1::timestamptz - interval '30 days' then 1 else 0 end
+			when {form} then case when s.at > $1::timestamptz - interval '90 days' then 10 else 0 end
+			when {open} then case when s.at > $1::timestamptz - interval '30 days' then 1 else 0 end
+			when {click} then case when s.at > $1::timestamptz - interval '60 days' then 3 else 0 end
+			else 0 end) as points
+	from signal s
+	where s.machine = '' and s.at <= $1
+	group by s.person_id`
+
+// PlainScores measures a plain sum by person: read alone, and kept as scores are, which it takes back.
+func (s *Store) PlainScores(ctx context.Context, at time.Time) (sum, kept time.Duration, err error) {
+	start := time.Now()
+	if _, err = s.Hand(ctx, "select count(*) + coalesce(sum(points), 0)::bigint from ("+plainScores+") x",
+		at); err != nil {
+		return 0, 0, err
+	}
+	sum = time.Since(start)
+	start = time.Now()
+	undone := errors.New("undone")
+	err = s.InTx(ctx, func(tx Tx) error {
+		if err := wide(ctx, tx); err != nil {
+			return err
+		}
+		if _, err := exec(ctx, tx, "update standing t set score = x.points, counted_at = $1 from ("+plainScores+
+			") x where t.person_id = x.person_id", at); err != nil {
+			return err
+		}
+		kept = time.Since(start)
+		return undone
+	})
+	if errors.Is(err, undone) {
+		err = nil
+	}
+	return sum, kept, err
+}
+
+// BenchNear lists people whose scores lie in a range, and some others.
+func (db Queries) BenchNear(ctx context.Context, from, to float64, n, others int) (near, far []int64, err error) {
+	if near, err = all[int64](ctx, db, `
+		select person_id from standing where score between $1 and $2 order by person_id limit $3`, from, to,
+		n); err != nil {
+		return nil, nil, err
+	}
+	far, err = all[int64](ctx, db, `
+		select person_id from standing where score < $1 / 2 order by person_id limit $2`, from, others)
+	if err == nil && (len(near) == 0 || len(far) == 0) {
+		err = errors.New("nobody has such a score")
+	}
+	return near, far, err
+}
+
+// BenchHandoffs lists handoffs after one.
+func (db Queries) BenchHandoffs(ctx context.Context, after int64) ([]Lead, error) {
+	return all[Lead](ctx, db, "select id, person_id as person from handoff where id > $1 order by id", after)
+}
+
+// Lead is a handoff of somebody.
+type Lead struct{ ID, Person int64 }

@@ -281,18 +281,6 @@ const rebased = `
 	(rebase or changes <> (select m.changes from score_model m where m.id = standing.model_id)) as rebase,
 	(changes < (select m.taken_over from score_model m where m.id = standing.model_id)) as before`
 
-// NextStandings takes the scores of the next up to n people after one.
-func (tx Tx) NextStandings(ctx context.Context, model, after int64, n int) ([]Standing, error) {
-	rows, err := all[standingRow](ctx, tx, `
-		select person_id, score, armed, `+rebased+`, ready, counted_at, until, due
-		from standing
-		where model_id = $1 and person_id > $2
-		order by person_id
-		limit $3
-		for update`, model, after, n)
-	return standings(rows), err
-}
-
 // StandingsAfter reads the scores of the next up to n people after one, and takes none of them.
 func (db Queries) StandingsAfter(ctx context.Context, model, after int64, n int) ([]Standing, error) {
 	rows, err := all[standingRow](ctx, db, `

@@ -70,7 +70,10 @@ type Queries struct{ querier }
 
 // Tx is a transaction: what is asked and changed through it happens together or not
 // at all.
-type Tx struct{ Queries }
+type Tx struct {
+	Queries
+	conn *sqlx.Conn // on which it runs
+}
 
 // Pool says how many connections a process may have.
 type Pool struct {
@@ -244,12 +247,17 @@ func (s *Store) InTx(ctx context.Context, f func(Tx) error) error {
 }
 
 func (s *Store) inTx(ctx context.Context, f func(Tx) error) error {
-	tx, err := s.db.BeginTxx(ctx, nil)
+	conn, err := s.db.Connx(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Close() // it goes back to the others
+	tx, err := conn.BeginTxx(ctx, nil)
 	if err != nil {
 		return err
 	}
 	defer tx.Rollback() // nothing to do once it is committed
-	if err := f(Tx{Queries{tx}}); err != nil {
+	if err := f(Tx{Queries{tx}, conn}); err != nil {
 		return err
 	}
 	return tx.Commit()

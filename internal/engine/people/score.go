@@ -2,14 +2,17 @@ package people
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"math"
+	"sync"
 	"time"
 
 	"ombak/internal/core/act"
 	"ombak/internal/core/news"
 	"ombak/internal/core/rule"
 	"ombak/internal/core/score"
+	"ombak/internal/core/signal"
 	"ombak/internal/engine/flow"
 	"ombak/internal/store"
 )
@@ -36,42 +39,70 @@ func (e *People) CountBatch(ctx context.Context, n int) (int, error) {
 	return counted, err
 }
 
-// runRecount counts every score anew, in the order of the people.
+// runRecount counts every score anew, in the order of the people, some spans of them beside each other. A process that
+// dies between a round and its mark has that round counted twice, which gives the same.
 func (e *People) runRecount(ctx context.Context, b *store.Batch) error {
+	m, err := e.Store.Model(ctx)
+	if err != nil {
+		return flow.Gone(err)
+	}
 	for {
 		if err := e.progress(ctx, b); err != nil {
 			return err
 		}
-		next := *b
-		n := 0
-		err := e.Store.InTx(ctx, func(tx store.Tx) error {
-			next = *b
-			m, err := e.ScoreModel(ctx, tx)
-			if err != nil {
-				return flow.Gone(err)
-			}
-			list, err := tx.NextStandings(ctx, m.ID, b.Detail.V.Upto, recountChunk)
-			if err != nil || len(list) == 0 {
-				return err
-			}
-			n = len(list)
-			next.Detail.V.Upto, next.Done = list[n-1].Person, b.Done+int64(n)
-			changed, err := e.count(ctx, tx, &m, list, e.Now())
-			if err != nil {
-				return err
-			}
-			next.Detail.V.Changed += changed
-			return tx.SetBatch(ctx, &next)
-		})
-		if err != nil || n == 0 {
+		spans, err := e.Store.Spans(ctx, m.ID, b.Detail.V.Upto, recountChunk, recountBeside)
+		if err != nil || len(spans) == 0 {
 			return err
 		}
-		*b = next
+		done, errs := make([]recounted, len(spans)), make([]error, len(spans))
+		var wg sync.WaitGroup
+		for i, s := range spans {
+			wg.Go(func() { done[i], errs[i] = e.recount(ctx, s) })
+		}
+		wg.Wait()
+		if err := errors.Join(errs...); err != nil {
+			return err
+		}
+		b.Detail.V.Upto = spans[len(spans)-1].Upto
+		for _, d := range done {
+			b.Done, b.Detail.V.Changed = b.Done+d.people, b.Detail.V.Changed+d.changed
+		}
+		if err := e.Store.KeepBatch(ctx, b); err != nil {
+			return err
+		}
 	}
 }
 
-// recountChunk is how many scores one transaction of a recount counts.
-const recountChunk = 2000
+// How many scores one transaction of a recount counts, and how many are under way beside each other.
+const (
+	recountChunk  = 5000
+	recountBeside = 2
+)
+
+// recounted is how many scores were counted anew, and how many of them are not what they were.
+type recounted struct{ people, changed int64 }
+
+// recount counts the scores of a span of people anew.
+func (e *People) recount(ctx context.Context, s store.Span) (r recounted, err error) {
+	err = e.Store.InTx(ctx, func(tx store.Tx) error {
+		m, err := e.ScoreModel(ctx, tx)
+		if err != nil {
+			return flow.Gone(err)
+		}
+		list, err := tx.StandingsIn(ctx, m.ID, s)
+		if err != nil || len(list) == 0 {
+			return err
+		}
+		signals, err := tx.SignalsIn(ctx, s)
+		if err != nil {
+			return err
+		}
+		r.people = int64(len(list))
+		r.changed, err = e.countBy(ctx, tx, &m, list, signals, e.Now())
+		return err
+	})
+	return r, err
+}
 
 // count counts claimed scores and does what follows from them. It answers how many
 // are not what they were.
@@ -79,20 +110,43 @@ func (e *People) count(
 	ctx context.Context, tx store.Tx, m *store.Model, list []store.Standing, now time.Time,
 ) (changed int64, err error) {
 	var who []store.Since
-	var ids []int64
 	for _, s := range list {
 		who = append(who, store.Since{Person: s.Person})
-		ids = append(ids, s.Person)
 	}
 	signals, err := tx.SignalsSince(ctx, who)
 	if err != nil {
 		return 0, err
 	}
-	var records map[int64]*rule.Record
-	if m.AsksRecord() {
-		if records, err = tx.Records(ctx, ids); err != nil {
-			return 0, err
-		}
+	return e.countBy(ctx, tx, m, list, signals, now)
+}
+
+// recordsFor reads what a model asks of records; of a fit, all.
+func recordsFor(ctx context.Context, tx store.Tx, m *store.Model, ids []int64) (map[int64]*rule.Record, error) {
+	switch {
+	case !m.AsksRecord():
+		return nil, nil
+	case m.FitLine > 0:
+		return tx.Records(ctx, ids)
+	}
+	var asks []*rule.Rule
+	for i := range m.Rules {
+		asks = append(asks, &m.Rules[i].If)
+	}
+	return tx.RecordsFor(ctx, ids, asks)
+}
+
+// countBy is count by the signals of the people, all of each.
+func (e *People) countBy(
+	ctx context.Context, tx store.Tx, m *store.Model, list []store.Standing, signals map[int64][]signal.Signal,
+	now time.Time,
+) (changed int64, err error) {
+	ids := make([]int64, len(list))
+	for i, s := range list {
+		ids[i] = s.Person
+	}
+	records, err := recordsFor(ctx, tx, m, ids)
+	if err != nil {
+		return 0, err
 	}
 	reach, err := tx.Reachable(ctx, ids)
 	if err != nil {
