@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"slices"
 	"strings"
@@ -144,18 +145,18 @@ func benchCrossing(ctx context.Context, s *store.Store, at time.Time) error {
 	sent := map[int64]time.Time{}
 	var took []float64
 	seen := func() error { // looks at the handoffs, as a desk does
-		for last := int64(0); working.Err() == nil; time.Sleep(2 * time.Millisecond) {
-			list, err := s.BenchHandoffs(working, last)
+		for ; working.Err() == nil; time.Sleep(2 * time.Millisecond) {
+			mu.Lock()
+			wait := slices.Collect(maps.Keys(sent))
+			mu.Unlock()
+			list, err := s.BenchHandedOver(working, wait)
 			if err != nil {
 				return err
 			}
 			mu.Lock()
-			for _, h := range list {
-				if at, ok := sent[h.Person]; ok {
-					took = append(took, float64(time.Since(at).Microseconds())/1000)
-					delete(sent, h.Person)
-				}
-				last = max(last, h.ID)
+			for _, who := range list {
+				took = append(took, float64(time.Since(sent[who]).Microseconds())/1000)
+				delete(sent, who)
 			}
 			mu.Unlock()
 		}

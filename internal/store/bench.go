@@ -453,10 +453,7 @@ func (db Queries) BenchNear(ctx context.Context, from, to float64, n, others int
 	return near, far, err
 }
 
-// BenchHandoffs lists handoffs after one.
-func (db Queries) BenchHandoffs(ctx context.Context, after int64) ([]Lead, error) {
-	return all[Lead](ctx, db, "select id, person_id as person from handoff where id > $1 order by id", after)
+// BenchHandedOver lists who of some people was handed over.
+func (db Queries) BenchHandedOver(ctx context.Context, people []int64) ([]int64, error) {
+	return all[int64](ctx, db, "select person_id from handoff where person_id = any ($1)", people)
 }
-
-// Lead is a handoff of somebody.
-type Lead struct{ ID, Person int64 }
