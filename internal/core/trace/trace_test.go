@@ -83,6 +83,10 @@ func TestTheWorldAround(t *testing.T) {
 				{Key: 3, Rule: agreed}}}},
 			Person{Record: rule.Record{Consents: []int64{5}, Deals: []rule.DealFact{{Stage: 1}}}}, nil,
 			"change record next  0s; check yes  0s; check yes  0s; change record next  0s; sort otherwise  0s; end  finished 0s"},
+		"a deal that is opened is known, and one is enough": {[]sequence.Step{
+			&sequence.Change{Acts: kept(act.OpenDeal{Stage: 3}, act.OpenDeal{Stage: 4})},
+			&sequence.Check{Rule: rule.ThingIs(rule.Stage, 3)}, &sequence.Check{Rule: rule.ThingIs(rule.Stage, 4)}},
+			Person{}, nil, "change record next  0s; check yes  0s; check no  0s; end  finished 0s"},
 		"an email from elsewhere": {[]sequence.Step{&sequence.Email{Message: 1}},
 			Person{Touched: day0.Add(-24 * time.Hour), Reach: can}, func(p *sequence.Plan) { p.Rest.Days = 2 },
 			"email next  24h; end  finished 24h"},

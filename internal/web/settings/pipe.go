@@ -1,6 +1,7 @@
 package settings
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -57,12 +58,15 @@ func (s *Place) savePipeline(c *echo.Context) error {
 	return s.saved(c, "/settings/stages", change)
 }
 
-func (s *Place) removePipeline(c *echo.Context) error {
+func (s *Place) removePipeline(c *echo.Context) error { return s.removeOf(c, s.Engine.RemovePipeline) }
+
+// removeOf removes a stage or a pipeline.
+func (s *Place) removeOf(c *echo.Context, remove func(ctx context.Context, id, user int64) (int64, error)) error {
 	id, err := shell.IDOf(c, "id")
 	if err != nil {
 		return err
 	}
-	change, err := s.Engine.RemovePipeline(c.Request().Context(), id, shell.UserOf(c).ID)
+	change, err := remove(c.Request().Context(), id, shell.UserOf(c).ID)
 	if err != nil {
 		return s.NotDone(c, "/settings/stages", shell.Sentence(err))
 	}

@@ -370,17 +370,7 @@ func (s *Place) moveStage(c *echo.Context) error {
 	return s.saved(c, "/settings/stages", change)
 }
 
-func (s *Place) removeStage(c *echo.Context) error {
-	id, err := shell.IDOf(c, "id")
-	if err != nil {
-		return err
-	}
-	change, err := s.Engine.RemoveStage(c.Request().Context(), id, shell.UserOf(c).ID)
-	if err != nil {
-		return s.NotDone(c, "/settings/stages", shell.Sentence(err))
-	}
-	return s.saved(c, "/settings/stages", change)
-}
+func (s *Place) removeStage(c *echo.Context) error { return s.removeOf(c, s.Engine.RemoveStage) }
 
 func (s *Place) usualStages(c *echo.Context) error {
 	if err := s.Engine.UsualStages(c.Request().Context()); err != nil {
