@@ -365,6 +365,25 @@ func TestManyDealsAtOnce(t *testing.T) {
 	if open, _ := w.s.SumDeals(w.ctx, store.DealQuery{}); open.Deals != 7 {
 		t.Errorf("%d are open again", open.Deals)
 	}
+	// Nobody has two open deals: of those that would be open again, one stays closed where there is another.
+	two, err := w.s.Deal(w.ctx, deals[2])
+	w.must(err)
+	w.must(w.e.MoveDeal(w.ctx, deals[2], won, 0, w.rep1))
+	newer, err := w.e.OpenByHand(w.ctx, store.NewDeal{Person: two.Person, Rep: w.rep1}, w.rep1)
+	w.must(err)
+	w.must(w.e.MoveDeal(w.ctx, deals[3], won, 0, w.rep1))
+	did, err = w.e.BulkDeals(w.ctx, store.DealQuery{State: store.EveryDeal, IDs: deals[2:4]}, "stage", stages[0].ID, lead)
+	w.must(err)
+	if did.Did != 1 || did.Twice != 1 {
+		t.Errorf("open again: %+v", did)
+	}
+	w.must(w.e.MoveDeal(w.ctx, newer, won, 0, w.rep1))
+	did, err = w.e.BulkDeals(w.ctx, store.DealQuery{State: store.EveryDeal, IDs: []int64{newer, deals[2]}}, "stage",
+		stages[0].ID, lead)
+	w.must(err)
+	if did.Did != 1 || did.Twice != 1 {
+		t.Errorf("both of one person: %+v", did)
+	}
 	did, err = w.e.BulkDeals(w.ctx, store.DealQuery{IDs: deals[:3]}, "owner", w.rep2, lead)
 	w.must(err)
 	if did.Did != 3 {

@@ -274,16 +274,23 @@ func (tx Tx) HoldDeals(ctx context.Context, q DealQuery, most int) ([]HeldDeal, 
 		for update of d`, args...)
 }
 
-// MoveDeals puts deals to the end of a stage, and answers those that were not there.
+// MoveDeals puts deals to the end of a stage, and answers those that were not there. One that would be open again stays
+// where it is if whoever it is about has another open one, or would have two.
 func (tx Tx) MoveDeals(ctx context.Context, deals []int64, stage, user int64, at time.Time) ([]int64, error) {
 	moved, err := all[int64](ctx, tx, `
-		with moved as (
+		with meant as (
+			select d.id, u.n, d.closed_at is null or row_number() over (partition by d.person_id, d.closed_at is null
+					order by u.n) = 1 and not exists (
+				select from deal o where o.person_id = d.person_id and o.closed_at is null) as alone
+			from unnest($1::bigint[]) with ordinality as u(id, n)
+			join deal d on d.id = u.id),
+		moved as (
 			update deal d
 			set stage_id = st.id, moved_at = $3, closed_at = case when st.won or st.lost then coalesce(d.closed_at,
 				$3) end,
 				position = coalesce((select max(position) from deal where stage_id = st.id), 0) + u.n
-			from stage st, unnest($1::bigint[]) with ordinality as u(id, n)
-			where d.id = u.id and st.id = $2 and d.stage_id <> st.id
+			from stage st, meant u
+			where d.id = u.id and st.id = $2 and d.stage_id <> st.id and (st.won or st.lost or u.alone)
 			returning d.id)
 		insert into deal_move (deal_id, stage_id, at, user_id)
 		select id, $2, $3::timestamptz, nullif($4::bigint, 0) from moved order by id

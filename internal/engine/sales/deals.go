@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"time"
 
 	"ombak/internal/core/mailing"
@@ -27,6 +28,7 @@ type Done struct {
 	Bulk  int64 // by which it is taken back; 0: nothing was changed
 	Did   int
 	NotOf int // that are not the user's to change
+	Twice int // that stay closed, because somebody would have two open ones
 }
 
 // BulkDeals puts deals into a stage (what is "stage") or gives them to a rep ("owner"; 0: to nobody). Those that are
@@ -65,8 +67,18 @@ func (e *Sales) BulkDeals(ctx context.Context, q store.DealQuery, what string, t
 			was[h.ID] = h
 		}
 		changed, err := e.changeMany(ctx, tx, ids, what, to, user)
-		if err != nil || len(changed) == 0 {
+		if err != nil {
 			return err
+		}
+		if what == "stage" {
+			for _, id := range ids {
+				if was[id].Stage != to && !slices.Contains(changed, id) {
+					d.Twice++
+				}
+			}
+		}
+		if len(changed) == 0 {
+			return nil
 		}
 		b := store.DealBulk{User: user, At: e.Now(), What: what, Became: to}
 		for _, id := range changed {
@@ -139,10 +151,11 @@ func (e *Sales) UndoBulk(ctx context.Context, id, user int64) (back, since int, 
 			}
 		}
 		for target, list := range to {
-			if _, err := e.changeMany(ctx, tx, list, b.What, target, user); err != nil {
+			done, err := e.changeMany(ctx, tx, list, b.What, target, user)
+			if err != nil {
 				return err
 			}
-			back += len(list)
+			back += len(done)
 		}
 		since = len(ids) - back
 		if err := tx.BulkUndone(ctx, id, e.Now()); err != nil {

@@ -264,6 +264,9 @@ func (s *Place) bulk(c *echo.Context) error {
 	if did.NotOf > 0 {
 		words += fmt.Sprintf(" %s are somebody else’s, and stay.", shell.Thousands(did.NotOf))
 	}
+	if did.Twice > 0 {
+		words += fmt.Sprintf(" %s stay closed: nobody has two open deals.", shell.Thousands(did.Twice))
+	}
 	if did.Bulk == 0 {
 		return s.Done(c, back, words)
 	}
