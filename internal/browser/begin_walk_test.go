@@ -137,7 +137,7 @@ func TestFromAnEmptyDatabaseToADeal(t *testing.T) {
 	x.presses("Invite")
 	x.sees("A letter is on its way to rui@karang.example", "Rui Vale")
 	join := x.letterLink("rui@karang.example", `http://\S+/join/\S+`)
-	x.presses("Stages")
+	x.presses("Pipelines")
 	x.presses("Begin with usual stages")
 	x.sees("These are stages to begin with")
 	x.goes("/scoring")

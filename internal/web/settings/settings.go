@@ -118,7 +118,7 @@ type settingsData struct {
 }
 
 func (s *Place) settings(c *echo.Context, code int, d settingsData) error {
-	title := map[string]string{"workspace": "Workspace", "people": "People who work here", "stages": "Stages",
+	title := map[string]string{"workspace": "Workspace", "people": "People who work here", "stages": "Pipelines",
 		"grounds": "Purposes and grounds", "teams": "Teams", "holidays": "Holidays", "hours": "Hours and rests",
 		"changes": "What was changed", "rates": "Currencies"}[d.Room]
 	return s.PageCode(c, code, "settings.html", "", "Settings", title, d)
