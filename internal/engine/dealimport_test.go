@@ -53,6 +53,7 @@ func TestDealsOfAFile(t *testing.T) {
 		"999999|||||||||||",
 		fmt.Sprintf("%d||||||x@y.example|||||", other),
 		"|cy@pens.example||Nowhere||||||||",
+		fmt.Sprintf("%d|dee@pens.example|Stolen||||||||||", other), // as a file from another workspace has it
 	)
 	if _, err := w.e.CheckDeals(w.ctx, "deals.csv", file, w.rep1); err == nil {
 		t.Error("a rep imports deals")
@@ -62,18 +63,19 @@ func TestDealsOfAFile(t *testing.T) {
 	i, err := w.s.DealImport(w.ctx, id)
 	w.must(err)
 	c := i.Counts.V
-	if c.Rows != 11 || c.Opens != 3 || c.Closed != 1 || c.Changes != 1 || c.Same != 1 || c.Wrong != 6 || !c.Passes {
+	if c.Rows != 12 || c.Opens != 3 || c.Closed != 1 || c.Changes != 1 || c.Same != 1 || c.Wrong != 7 || !c.Passes {
 		t.Fatalf("it comes to %+v", c)
 	}
 	for n, says := range []string{"line 4 opens a deal", "nobody here has the address", "line 7 is about the same",
-		"none with the number", "has the address “x@y.example”", "none called “Nowhere”"} {
+		"none with the number", "has the address “x@y.example”", "none called “Nowhere”",
+		"is about somebody else"} {
 		if !strings.Contains(i.Problems.V[n].Why, says) {
 			t.Errorf("row %d: %s", i.Problems.V[n].Line, i.Problems.V[n].Why)
 		}
 	}
 	var mend bytes.Buffer
 	w.must(w.e.DealsToMend(w.ctx, id, &mend))
-	if !strings.Contains(mend.String(), "nobody@pens.example") || strings.Count(mend.String(), "\n") != 7 {
+	if !strings.Contains(mend.String(), "nobody@pens.example") || strings.Count(mend.String(), "\n") != 8 {
 		t.Errorf("to mend: %s", &mend)
 	}
 	if w.count("select count(*) from deal") != 3 {

@@ -136,7 +136,8 @@ func (e *Sales) matchDeals(ctx context.Context, cells map[int][]string, i *store
 	for _, r := range i.Rows.V {
 		if r.Deal != 0 {
 			changed = append(changed, r.Deal)
-		} else {
+		}
+		if r.Person != "" {
 			addresses = append(addresses, r.Person)
 		}
 	}
@@ -222,6 +223,11 @@ func (m *match) row(r *store.DealRow) (same bool, err error) {
 		}
 		if line, twice := m.seenDeal[r.Deal]; twice {
 			return false, plainly.Errorf("deal: line %d is about the same one", line)
+		}
+		// The numbers of another workspace mean other deals here: whom it is about tells.
+		if r.Person != "" && m.people[r.Person] != f.Person {
+			return false, plainly.Errorf("deal: number %d is about somebody else here than “%s”; is the file from "+
+				"another workspace? An empty cell opens a deal", r.Deal, r.Person)
 		}
 		m.seenDeal[r.Deal] = r.Line
 		became := become(f, *r)
@@ -496,6 +502,16 @@ func (e *Sales) turnsBack(
 		}
 	}
 	return turns, nil
+}
+
+// DropDealImport drops a file of deals of which nothing was taken.
+func (e *Sales) DropDealImport(ctx context.Context, id, user int64) error {
+	return e.Store.InTx(ctx, func(tx store.Tx) error {
+		if err := e.mayImport(ctx, tx.Queries, user); err != nil {
+			return err
+		}
+		return tx.RemoveDealImport(ctx, id)
+	})
 }
 
 // DealsToMend writes the rows of a file that were not taken, each with why, to be mended and sent again.

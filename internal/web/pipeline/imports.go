@@ -187,7 +187,7 @@ func (s *Place) dropDeals(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := s.Store.RemoveDealImport(c.Request().Context(), id); err != nil {
+	if err := s.Engine.DropDealImport(c.Request().Context(), id, shell.UserOf(c).ID); err != nil {
 		return err
 	}
 	return s.Done(c, "/pipeline/imports", "The file is gone; nothing was imported.")
