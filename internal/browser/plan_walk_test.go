@@ -172,9 +172,12 @@ func TestAnInvitationByKeys(t *testing.T) {
 	h.reaches(`button[value="cond r"]`)
 	h.key("\r")
 	h.must(h.tab.Until("a condition", `document.querySelector('select[name="s.r.0"]')`+atRest))
+	// What is chosen asks for the form anew: what is typed before it has come would be typed into the one that goes.
 	h.picks(`select[name="s.r.0"]`, "country")
+	h.must(h.tab.Until("its value", `document.querySelector('input[name="v.r.0"]')`+atRest))
 	h.fills(`input[name="v.r.0"]`, "Germany")
 	h.picks(`select[name=ground]`, "their consent")
+	h.must(h.tab.Until("the form with what it counts", `document.querySelector('#settings .btn.main')`+atRest))
 	h.reaches("#settings .btn.main")
 	h.key("\r")
 	h.sees("Nothing keeps this from being launched", "4 people fit")
