@@ -127,7 +127,7 @@ func TestAccessibility(t *testing.T) {
 		"/content/folders", "/content/folders?folder=2", "/content/folders/file?kind=message&id=1",
 		"/content/mailboxes", "/sequences", "/sequences/1", "/sequences/1?view=draft",
 		"/sequences/1?view=draft&step=2", "/sequences/1/launch", "/sequences/1/end", "/sequences/hold-all", "/scoring",
-		"/scoring/fit", "/scoring/draft", "/scoring/versions", "/scoring/figures", "/scoring/lifted",
+		"/scoring/fit", "/scoring/draft", "/scoring/versions", "/scoring/figures", "/scoring/lifted", "/scoring/models",
 		"/settings/handing", "/settings/handing/territories/new", "/pipeline/handoffs", "/people/1/hand-over",
 		"/pipeline/course", "/pipeline/1", "/pipeline/list", "/pipeline/new", "/pipeline/imports",
 		"/settings/rates", "/desk",

@@ -42,8 +42,8 @@ func TestADraftTakesOver(t *testing.T) {
 	draft.Rules[0].Points = 20
 	draft.Rules = append(draft.Rules, score.Rule{Points: 2, If: rule.FieldIs(person.Country, "NO")})
 	draft.Bands = []rule.Band{{Name: "low"}, {Name: "high", From: 21}}
-	w.must(w.e.KeepDraft(w.ctx, draft, m.DraftChanges, w.marketer))
-	if err := w.e.KeepDraft(w.ctx, draft, m.DraftChanges, w.marketer); !errors.Is(err, people.ErrDraftMoved) {
+	w.must(w.e.KeepDraft(w.ctx, 0, draft, m.DraftChanges, w.marketer))
+	if err := w.e.KeepDraft(w.ctx, 0, draft, m.DraftChanges, w.marketer); !errors.Is(err, people.ErrDraftMoved) {
 		t.Errorf("a second one over the first: %v", err)
 	}
 	w.settle()
@@ -57,7 +57,7 @@ func TestADraftTakesOver(t *testing.T) {
 	}
 
 	// What it would change, told before.
-	batch, err := w.e.PreviewDraft(w.ctx, w.marketer)
+	batch, err := w.e.PreviewDraft(w.ctx, 0, w.marketer)
 	w.must(err)
 	w.must(w.e.RunBatch(w.ctx, batch))
 	b, err := w.s.Batch(w.ctx, batch)
@@ -70,10 +70,10 @@ func TestADraftTakesOver(t *testing.T) {
 		t.Errorf("it would change %+v (%s)", p, b.State)
 	}
 
-	if _, err := w.e.TakeOver(w.ctx, m.DraftChanges-1, "", w.marketer); !errors.Is(err, people.ErrDraftMoved) {
+	if _, err := w.e.TakeOver(w.ctx, 0, m.DraftChanges-1, "", w.marketer); !errors.Is(err, people.ErrDraftMoved) {
 		t.Errorf("an old draft takes over: %v", err)
 	}
-	version, err := w.e.TakeOver(w.ctx, m.DraftChanges, "agreed", w.marketer)
+	version, err := w.e.TakeOver(w.ctx, 0, m.DraftChanges, "agreed", w.marketer)
 	w.must(err)
 	w.settle()
 	if n := w.count("select count(*) from standing where score = 22"); version != 2 || n != 5 {
@@ -92,7 +92,7 @@ func TestADraftTakesOver(t *testing.T) {
 	}
 
 	// Two a day. Who falls below the line before their turn stays; who is counted twice is handed over once.
-	n, err := w.e.HandLifted(w.ctx, 2)
+	n, err := w.e.HandLifted(w.ctx, 0, 2)
 	w.must(err)
 	if n != 5 {
 		t.Errorf("%d have a day", n)
@@ -115,13 +115,13 @@ func TestADraftTakesOver(t *testing.T) {
 	// What was before can be the draft again.
 	m, err = w.s.Model(w.ctx)
 	w.must(err)
-	w.must(w.e.DraftFrom(w.ctx, 1, m.DraftChanges, w.marketer))
+	w.must(w.e.DraftFrom(w.ctx, 0, 1, m.DraftChanges, w.marketer))
 	m, err = w.s.Model(w.ctx)
 	w.must(err)
 	if m.Draft == nil || m.Draft.Rules[0].Points != 10 || len(m.Draft.Rules) != 4 || m.Draft.LastID != 5 {
 		t.Errorf("the draft from version 1 is %+v", m.Draft)
 	}
-	w.must(w.e.DropDraft(w.ctx, m.DraftChanges, w.marketer))
+	w.must(w.e.DropDraft(w.ctx, 0, m.DraftChanges, w.marketer))
 	if m, err = w.s.Model(w.ctx); err != nil || m.Draft != nil || m.Rules[0].Points != 20 {
 		t.Errorf("dropped: %+v, %v", m, err)
 	}
@@ -147,7 +147,7 @@ func TestTheLineAsksForAFit(t *testing.T) {
 	}
 	for _, bad := range []score.Model{{Name: "x", FitLine: 50}, {Name: "x", Line: 5, Ceiling: 4},
 		{Name: "x", Rules: []score.Rule{{Points: 3}}}, {Name: "x", CoolOff: 400}, {}} {
-		if err := w.e.KeepDraft(w.ctx, bad, 0, w.marketer); err == nil {
+		if err := w.e.KeepDraft(w.ctx, 0, bad, 0, w.marketer); err == nil {
 			t.Errorf("%+v was kept", bad)
 		}
 	}
@@ -161,7 +161,7 @@ func TestPointsForTheRecord(t *testing.T) {
 	w.must(err)
 	ana := w.meet(store.NewPerson{First: "Ana", Email: "ana@fjord.example", Country: "NO"})
 	w.viewed(ana)
-	w.must(w.e.KeepDraft(w.ctx, score.Model{Name: "First", Line: 5, Rules: []score.Rule{
+	w.must(w.e.KeepDraft(w.ctx, 0, score.Model{Name: "First", Line: 5, Rules: []score.Rule{
 		{On: signal.Pattern{Kind: signal.PageView}, Points: 10},
 		{Points: 3, If: rule.FieldIs(person.Country, "NO")}}}, 0, w.marketer))
 	bo := w.meet(store.NewPerson{First: "Bo", Email: "bo@fjord.example", Country: "NO"})
@@ -264,10 +264,10 @@ func TestHowTheRulesWork(t *testing.T) {
 	m.Bands = []rule.Band{{Name: "low"}, {Name: "high", From: 15}}
 	w.must(w.e.SaveModel(w.ctx, m))
 	w.settle()
-	batch, err := w.e.Tally(w.ctx, w.marketer)
+	batch, err := w.e.Tally(w.ctx, 0, w.marketer)
 	w.must(err)
 	w.must(w.e.RunBatch(w.ctx, batch))
-	b, err := w.s.Tallied(w.ctx)
+	b, err := w.s.Tallied(w.ctx, m.ID)
 	w.must(err)
 	x := b.Detail.V.Tally
 	last := x.Weeks[len(x.Weeks)-1]
@@ -281,7 +281,7 @@ func TestHowTheRulesWork(t *testing.T) {
 	if len(below) != 2 || below[0].Score != 10 {
 		t.Errorf("just below the line are %+v", below)
 	}
-	batch, err = w.e.Tally(w.ctx, w.marketer)
+	batch, err = w.e.Tally(w.ctx, 0, w.marketer)
 	w.must(err)
 	m, err = w.s.Model(w.ctx)
 	w.must(err)

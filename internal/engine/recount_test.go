@@ -44,7 +44,7 @@ func TestARecountIsWork(t *testing.T) {
 	w.must(err)
 	m.Rules = []score.Rule{{On: signal.Pattern{Kind: signal.PageView}, Points: 20, Lasts: 30}}
 	w.must(w.e.SaveModel(w.ctx, m))
-	b, err := w.s.Recounting(w.ctx)
+	b, err := w.s.Recounting(w.ctx, m.ID)
 	w.must(err)
 	if b.Total < 6001 || b.State != "waiting" || b.Undoable() {
 		t.Fatalf("the batch is %+v", b)
@@ -83,7 +83,7 @@ func TestARecountIsWork(t *testing.T) {
 	if n := w.count("select count(*) from handoff"); n != 0 {
 		t.Errorf("%d crossed by the change alone", n)
 	}
-	if _, err := w.s.Recounting(w.ctx); !store.IsNotFound(err) {
+	if _, err := w.s.Recounting(w.ctx, m.ID); !store.IsNotFound(err) {
 		t.Errorf("something is still counted: %v", err)
 	}
 	if n := w.count("select count(*) from standing s, score_model m where s.changes <> m.changes"); n != 0 {

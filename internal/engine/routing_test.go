@@ -88,12 +88,10 @@ func TestRoutingByTerritories(t *testing.T) {
 	if len(list) != 2 || list[0].Name != "Chile" {
 		t.Errorf("in order: %+v", list)
 	}
-	score := rule.ScoreAtLeast(3)
 	clicks := rule.Rule{If: &rule.Condition{Signal: &signal.Pattern{Kind: signal.Click}, Op: rule.AtLeast, N: 1}}
 	for name, bad := range map[string]store.Territory{"no name": {User: w.rep1, Rule: store.JSON[rule.Rule]{V: at("NO")}},
 		"nobody's": {Name: "x", Rule: store.JSON[rule.Rule]{V: at("NO")}}, "all": {Name: "x", User: w.rep1},
 		"a marketer's": {Name: "x", User: w.marketer, Rule: store.JSON[rule.Rule]{V: at("NO")}},
-		"by score":     {Name: "x", User: w.rep1, Rule: store.JSON[rule.Rule]{V: score}},
 		"by signal":    {Name: "x", User: w.rep1, Rule: store.JSON[rule.Rule]{V: clicks}}} {
 		if _, err := w.e.KeepTerritory(w.ctx, bad); err == nil {
 			t.Errorf("%s was kept", name)

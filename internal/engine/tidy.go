@@ -42,8 +42,8 @@ const monthsAhead = 3
 
 // Tidy makes room for the signals of the months to come, and drops browsers of
 // our own sites that nobody is known by and that have not come for 90 days, with
-// what they viewed; the files of exports that have lain for a day; and what files of
-// deals named.
+// what they viewed; the files of exports that have lain for a day; what files of
+// deals named; and the scores of models that were removed.
 func (e *Engine) Tidy(ctx context.Context) error {
 	if err := e.Store.EnsureMonths(ctx, e.Now(), e.Now().AddDate(0, monthsAhead, 0)); err != nil {
 		return err
@@ -53,5 +53,6 @@ func (e *Engine) Tidy(ctx context.Context) error {
 		slog.Info("browsers that nobody is known by are forgotten", "count", n)
 	}
 	return errors.Join(err, e.Store.ForgetExports(ctx, e.Now().Add(-people.KeepExports)), e.ForgetAsked(ctx),
+		e.DropRemoved(ctx),
 		e.Store.ForgetDealImports(ctx, e.Now().Add(-sales.KeepDealImports)))
 }

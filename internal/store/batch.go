@@ -48,7 +48,9 @@ type BatchDetail struct {
 	Kept    int64         `json:"kept,omitempty"`   // records left: something else has changed them since
 	Merge   *Merged       `json:"merge,omitempty"`
 	Upto    int64         `json:"upto,omitempty"`    // of a recount: the last person counted
+	Under   int64         `json:"under,omitempty"`   // of a recount of all models: the one that is under way
 	Tally   *score.Tally  `json:"tally,omitempty"`   // of a count of how the rules work
+	Model   int64         `json:"model,omitempty"`   // that it is about; 0: all, and in what is old the only one
 	Version int           `json:"version,omitempty"` // of the model that it is of
 	Preview *Preview      `json:"preview,omitempty"`
 	Way     *HandWay      `json:"way,omitempty"` // what is done by hand on a sequence

@@ -47,7 +47,7 @@ const dealFields = `
 		d.next_step, d.next_on, st.pipeline_id, coalesce(d.sequence_id, 0) as sequence_id, d.campaign,
 		d.reason, coalesce(d.comeback_id, 0) as comeback_id,
 		p.first_name as first, p.last_name as last,
-		coalesce((select max(score) from standing where person_id = p.id), 0) as score
+		` + firstScore + ` as score
 	from deal d
 	join stage st on st.id = d.stage_id
 	join person p on p.id = d.person_id

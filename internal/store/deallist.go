@@ -360,3 +360,17 @@ func (tx Tx) BulkUndone(ctx context.Context, id int64, at time.Time) error {
 	_, err := exec(ctx, tx, "update deal_bulk set undone_at = $2 where id = $1", id, at)
 	return err
 }
+
+// mostCampaigns is how many campaigns of deals are offered.
+const mostCampaigns = 60
+
+// DealCampaigns lists the campaigns that deals are of, those of most deals first.
+func (db Queries) DealCampaigns(ctx context.Context) ([]string, error) {
+	return all[string](ctx, db, `
+		select campaign
+		from deal
+		where campaign <> ''
+		group by campaign
+		order by count(*) desc, campaign
+		limit $1`, mostCampaigns)
+}

@@ -30,7 +30,7 @@ func (p DealPart) Full() string {
 const partFields = `
 	select x.deal_id, x.person_id, x.part, p.first_name as first, p.last_name as last, p.email, p.title,
 		coalesce(c.name, '') as company,
-		coalesce((select max(score) from standing where person_id = p.id), 0) as score
+		` + firstScore + ` as score
 	from deal_part x
 	join person p on p.id = x.person_id
 	left join company c on c.id = p.company_id `

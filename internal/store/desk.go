@@ -88,7 +88,7 @@ func (db Queries) DeskRows(ctx context.Context, q DeskQuery) ([]DeskRow, error) 
 		left join enrolment e on e.id = t.enrolment_id and e.step = t.step and e.visit = t.visit and e.phase = 2
 			and e.ended_at is null
 		join person p on p.id = coalesce(x.person_id, t.person_id) and p.erased_at is null
-		left join lateral (select max(score) as score from standing where person_id = p.id) s on true`),
+		left join standing s on s.person_id = p.id and s.model_id = `+theModel),
 		q.User, q.Pool, q.Now, q.N, q.Kind)
 	if err != nil {
 		return nil, fmt.Errorf("reading a desk: %w", err)
@@ -313,7 +313,7 @@ func (db Queries) SocialDoneSince(ctx context.Context, user int64, since time.Ti
 func (db Queries) AtTheCompany(ctx context.Context, person int64, n int) ([]Colleague, error) {
 	return all[Colleague](ctx, db, `
 		select p.id, p.first_name as first, p.last_name as last, p.email, p.title,
-			coalesce((select max(score) from standing where person_id = p.id), 0) as score
+			`+firstScore+` as score
 		from person me
 		join person p on p.company_id = me.company_id and p.id <> me.id and p.erased_at is null
 		where me.id = $1

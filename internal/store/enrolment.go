@@ -349,7 +349,15 @@ func (db Queries) NextLook(ctx context.Context, not ...int64) (time.Time, error)
 				where c.done_at is null and q.state <> 'held'),
 			(select min(clock_due) from handoff where state = 'open' and rep_id is not null and clock_due is not null),
 			(select min(due) from score_lifted where due is not null and done_at is null),
-			(select min(due) from standing where due is not null))`, args...)
+			(
+				select min(x.due)
+				from score_model m, lateral (
+					select due
+					from standing
+					where model_id = m.id and due is not null
+					order by due
+					limit 1) x
+				where m.removed_at is null))`, args...)
 	if err != nil || t == nil {
 		return time.Time{}, err
 	}

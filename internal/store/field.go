@@ -156,15 +156,21 @@ func (db Queries) Catalogue(ctx context.Context) (*rule.Catalogue, error) {
 			cat.Events = append(cat.Events, n)
 		}
 	}
-	m, err := one[struct {
-		Bands    JSON[[]rule.Band]
-		FitBands JSON[[]rule.Band] `db:"fit_bands"`
-		Fit      JSON[rule.Fit]
-	}](ctx, db, "select bands, fit_bands, fit from score_model order by id limit 1")
-	if err != nil && !IsNotFound(err) {
-		return nil, err
+	models, err := db.Models(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("reading what rules can ask of scores: %w", err)
 	}
-	cat.Bands, cat.FitBands, cat.Fit = m.Bands.V, m.FitBands.V, m.Fit.V
+	for i := range models {
+		m := &models[i]
+		cat.Models = append(cat.Models,
+			rule.Scored{ID: m.ID, Name: m.Name, Bands: m.Bands, FitBands: m.FitBands, Fit: m.Fit})
+	}
+	for i := range models { // what gives points is said with the names of all that there is
+		for j := range models[i].Rules {
+			r := &models[i].Rules[j]
+			cat.Models[i].Rules = append(cat.Models[i].Rules, rule.Named{ID: r.ID, Name: r.For(cat)})
+		}
+	}
 	return cat, nil
 }
 
@@ -186,7 +192,11 @@ func catalogueFor(ctx context.Context, q querier, r *rule.Rule) (*rule.Catalogue
 		cat.Own = append(cat.Own, fields[i].Definition())
 	}
 	if err == nil && fit {
-		cat.Fit, err = readFit(ctx, q)
+		var fits modelFits
+		fits, err = readFits(ctx, q)
+		for i := range fits {
+			cat.Models = append(cat.Models, rule.Scored{ID: fits[i].ID, Fit: fits[i].Fit.V})
+		}
 	}
 	return cat, err
 }
@@ -209,10 +219,7 @@ func (db Queries) FieldUse(ctx context.Context, id int64) ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	m, err := db.Model(ctx)
-	if IsNotFound(err) {
-		return out, nil
-	}
+	models, err := db.Models(ctx)
 	asks := func(m *score.Model) {
 		if m.Fit.Uses(person.Own(id)) {
 			out = append(out, "the fit")
@@ -226,8 +233,10 @@ func (db Queries) FieldUse(ctx context.Context, id int64) ([]string, error) {
 			}
 		}
 	}
-	if asks(&m.Model); m.Draft != nil {
-		asks(m.Draft)
+	for i := range models {
+		if asks(&models[i].Model); models[i].Draft != nil {
+			asks(models[i].Draft)
+		}
 	}
 	slices.Sort(out)
 	return slices.Compact(out), err

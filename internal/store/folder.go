@@ -17,7 +17,7 @@ var filedIn = map[folder.Kind]struct{ table, name, there string }{
 	folder.Event:    {"event", "name", "true"},
 	folder.Shelf:    {"shelf_item", "title", "removed_at is null"},
 	folder.Audience: {"audience", "name", "true"},
-	folder.Model:    {"score_model", "name", "true"},
+	folder.Model:    {"score_model", "name", "removed_at is null"},
 }
 
 // Folders reads the whole tree.

@@ -26,6 +26,7 @@ type Handoff struct {
 	Why      JSON[[]string]
 	Comeback int64      `db:"comeback_id"`
 	Cool     *time.Time `db:"cool_until"`
+	Model    int64      `db:"model_id"` // whose line was crossed; 0: none was
 
 	First, Last, Email, Title, Company string
 	Country, City, Zone, Phone         string
@@ -34,7 +35,7 @@ type Handoff struct {
 const handoffFields = `
 	select h.id, h.person_id, h.rep_id, coalesce(a.name, '') as rep_name, h.state, h.made_by, h.how, h.sequence_id,
 		h.brief, h.made_at, h.decided_at, h.reason, to_jsonb(h.why) as why,
-		coalesce(h.comeback_id, 0) as comeback_id, h.cool_until,
+		coalesce(h.comeback_id, 0) as comeback_id, h.cool_until, coalesce(h.model_id, 0) as model_id,
 	p.first_name as first, p.last_name as last, p.email, p.title, coalesce(c.name, '') as company, p.country, p.city,
 		p.zone, p.phone
 	from handoff h
@@ -66,6 +67,7 @@ func (tx Tx) Unowned(ctx context.Context, people []int64) ([]int64, error) {
 // NewHandoff is one to be kept.
 type NewHandoff struct {
 	Person, Rep, Sequence int64 // rep and sequence 0: none
+	Model                 int64 // whose line was crossed; 0: none was
 	MadeBy                string
 	How                   string
 	Why                   []string
@@ -80,13 +82,14 @@ func (tx Tx) AddHandoffs(ctx context.Context, list []NewHandoff) ([]int64, error
 	n := len(list)
 	who, rep, seq := make([]int64, n), make([]int64, n), make([]int64, n)
 	by, how, briefs, at := make([]string, n), make([]string, n), make([]string, n), make([]time.Time, n)
+	model := make([]int64, n)
 	why := make([]string, n) // as JSON: a list of lists has no shape of its own
 	for i, h := range list {
 		brief, err := json.Marshal(h.Brief)
 		if err != nil {
 			return nil, fmt.Errorf("the brief about person %d: %w", h.Person, err)
 		}
-		who[i], rep[i], seq[i] = h.Person, h.Rep, h.Sequence
+		who[i], rep[i], seq[i], model[i] = h.Person, h.Rep, h.Sequence, h.Model
 		reasons, err := json.Marshal(append([]string{}, h.Why...))
 		if err != nil {
 			return nil, err
@@ -96,12 +99,12 @@ func (tx Tx) AddHandoffs(ctx context.Context, list []NewHandoff) ([]int64, error
 	made, err := all[int64](ctx, tx, `
 		with made as (
 			insert into handoff (person_id, rep_id, made_by, how, sequence_id, brief, made_at, clock_from, clock_due,
-				why)
+				why, model_id)
 			select u.who, nullif(u.rep, 0), u.by, u.how, nullif(u.seq, 0), u.brief, u.at, u.at, u.at,
-				array(select jsonb_array_elements_text(u.why))
+				array(select jsonb_array_elements_text(u.why)), nullif(u.model, 0)
 			from unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::text[], $5::text[], $6::jsonb[],
-				$7::timestamptz[], $8::jsonb[])
-				with ordinality as u(who, rep, seq, by, how, brief, at, why, n)
+				$7::timestamptz[], $8::jsonb[], $9::bigint[])
+				with ordinality as u(who, rep, seq, by, how, brief, at, why, model, n)
 			order by u.n
 			on conflict (person_id) where state = 'open' do nothing
 			returning person_id, rep_id, made_at),
@@ -113,7 +116,7 @@ func (tx Tx) AddHandoffs(ctx context.Context, list []NewHandoff) ([]int64, error
 			update person p set owner_id = made.rep_id
 			from made
 			where p.id = made.person_id and made.rep_id is not null and p.owner_id is null)
-		select person_id from made`, who, rep, seq, by, how, briefs, at, why)
+		select person_id from made`, who, rep, seq, by, how, briefs, at, why, model)
 	if err != nil {
 		return nil, fmt.Errorf("handing over %d people: %w", n, err)
 	}

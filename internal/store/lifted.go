@@ -74,8 +74,8 @@ func (tx Tx) ForgetLifted(ctx context.Context, model int64) (int64, error) {
 }
 
 // ClaimLifted takes up to n people who are to be handed over by now, and notes that they are.
-func (tx Tx) ClaimLifted(ctx context.Context, now time.Time, n int) ([]int64, error) {
-	return all[int64](ctx, tx, `
+func (tx Tx) ClaimLifted(ctx context.Context, now time.Time, n int) ([]LiftedOf, error) {
+	return all[LiftedOf](ctx, tx, `
 		update score_lifted
 		set done_at = $1
 		where (model_id, person_id) in (
@@ -85,5 +85,8 @@ func (tx Tx) ClaimLifted(ctx context.Context, now time.Time, n int) ([]int64, er
 			order by due, person_id
 			limit $2
 			for update skip locked)
-		returning person_id`, now, n)
+		returning model_id as model, person_id as person`, now, n)
 }
+
+// LiftedOf is who came over the line of a model by a change of it.
+type LiftedOf struct{ Model, Person int64 }

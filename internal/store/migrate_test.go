@@ -366,3 +366,37 @@ func TestHandoffsOfBefore(t *testing.T) {
 		t.Errorf("%d clocks run from the beginning, %d are looked at", clocks, wound)
 	}
 }
+
+// A model of before stays the first, what was kept of scores is counted once more, and deals are found by what brought
+// them.
+func TestTheModelOfBefore(t *testing.T) {
+	k := open(t)
+	forward := k.before(64)
+	p, _ := k.meet(store.NewPerson{First: "Ana", Email: "ana@fjord.example"})
+	k.run("insert into score_model (name, line, version, rules) values ('Engagement', 15, 3, '[]')")
+	k.run("insert into standing (model_id, person_id, score, counted_at) values (1, $1, 12, now())", p)
+	k.run("insert into handoff (person_id, state, made_by, how, brief, made_at, clock_from) values ($1, 'accepted', "+
+		"'crossing', 'in turn', '{}', now(), now())", p)
+	k.run("insert into stage (name, position, pipeline_id) values ('Talking', 1, 1)")
+	k.run("insert into deal (person_id, stage_id, name, currency, opened_at, moved_at, campaign) values ($1, 1, 'd', "+
+		"'EUR', now(), now(), 'spring')", p)
+	forward()
+	models, err := k.Models(k.ctx)
+	k.must(err)
+	if len(models) != 1 || models[0].Name != "Engagement" || models[0].Version != 3 {
+		t.Errorf("the models are %+v", models)
+	}
+	s, err := k.Standings(k.ctx, 1, []int64{p})
+	k.must(err)
+	if len(s) != 1 || s[0].Score != 12 || s[0].Due.IsZero() || len(s[0].Parts) != 0 {
+		t.Errorf("they stand at %+v", s)
+	}
+	if h, err := k.Handoff(k.ctx, 1); err != nil || h.Model != 0 {
+		t.Errorf("the handoff is %+v, %v", h, err)
+	}
+	records, err := k.Records(k.ctx, []int64{p})
+	k.must(err)
+	if d := records[p].Deals; len(d) != 1 || d[0].Campaign != "spring" || d[0].Sequence != 0 {
+		t.Errorf("the deals are %+v", d)
+	}
+}

@@ -156,7 +156,7 @@ const personFields = personColumns +
 	, coalesce(s.score, 0) as score, (
 		select count(*) from enrolment e where e.person_id = p.id and e.ended_at is null) as sequences
 	from person p left join company c on c.id = p.company_id left join app_user o on o.id = p.owner_id
-	left join standing s on s.person_id = p.id and s.model_id = (select min(id) from score_model) `
+	left join standing s on s.person_id = p.id and s.model_id = ` + theModel + ` `
 
 // Person reads one.
 func (db Queries) Person(ctx context.Context, id int64) (Person, error) {
@@ -317,6 +317,8 @@ func (db Queries) Records(ctx context.Context, people []int64) (map[int64]*rule.
 			Stage     int64
 			Closed    *time.Time
 			Won, Lost bool
+			Sequence  *int64
+			Campaign  string
 		}]
 		Ways JSON[[]struct {
 			Sequence int64
@@ -332,8 +334,8 @@ func (db Queries) Records(ctx context.Context, people []int64) (map[int64]*rule.
 		(select json_agg(audience_id) from audience_member x where x.person_id = p.id) as audiences,
 		(select json_agg(purpose_id) from consent x where x.person_id = p.id and x.current and x.given) as consents,
 		(
-			select json_agg(json_build_object('stage', x.stage_id, 'closed', x.closed_at, 'won', st.won, 'lost',
-				st.lost))
+			select json_agg(json_build_object('stage', x.stage_id, 'closed', x.closed_at, 'won', st.won,
+				'lost', st.lost, 'sequence', x.sequence_id, 'campaign', x.campaign))
 			from deal_of x
 			join stage st on st.id = x.stage_id
 			where x.person_id = p.id) as deals,
@@ -350,7 +352,7 @@ func (db Queries) Records(ctx context.Context, people []int64) (map[int64]*rule.
 	if err != nil {
 		return nil, fmt.Errorf("reading records: %w", err)
 	}
-	fit, err := readFit(ctx, db)
+	fits, err := readFits(ctx, db)
 	if err != nil {
 		return nil, err
 	}
@@ -370,9 +372,12 @@ func (db Queries) Records(ctx context.Context, people []int64) (map[int64]*rule.
 		r := &rows[i]
 		x := &rule.Record{Values: r.Values(), Tags: r.Tags.V, Audiences: r.Audiences.V, Consents: r.Consents.V,
 			Events: r.Events.V}
-		x.Fit = fit.Of(x)
+		fits.set(x)
 		for _, d := range r.Deals.V {
-			f := rule.DealFact{Stage: d.Stage, Won: d.Won, Lost: d.Lost}
+			f := rule.DealFact{Stage: d.Stage, Won: d.Won, Lost: d.Lost, Campaign: d.Campaign}
+			if d.Sequence != nil {
+				f.Sequence = *d.Sequence
+			}
 			if d.Closed != nil {
 				f.Closed = d.Closed.UTC()
 			}

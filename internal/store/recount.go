@@ -50,7 +50,7 @@ func (tx Tx) StandingsIn(ctx context.Context, model int64, s Span) ([]Standing, 
 		where model_id = $1 and person_id > $2 and person_id <= $3
 		order by person_id
 		for update`, model, s.After, s.Upto)
-	return standings(rows), err
+	return standings(rows, err)
 }
 
 // For how many signals of each room is made ahead, and of all at most.

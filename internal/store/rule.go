@@ -332,18 +332,45 @@ var finishedReasons = []string{string(sequence.Finished), string(sequence.Handed
 
 func finished(reason string) bool { return slices.Contains(finishedReasons, reason) }
 
+// theModel is the first, which is never removed.
 const theModel = "(select min(id) from score_model)"
+
+// firstScore is the score of a person p by the first model.
+const firstScore = `coalesce(
+			(select st.score from standing st where st.person_id = p.id and st.model_id = ` + theModel + `), 0)`
+
+// standingOf finds the standing of which a condition asks.
+func (c *compiler) standingOf(q *rule.Condition) string {
+	if q.Model == 0 {
+		return "standing st where st.model_id = " + theModel
+	}
+	return "standing st where st.model_id = (select id from score_model where removed_at is null and id = " +
+		c.arg(q.Model) + ")"
+}
+
+// figureOf is what of a standing a condition asks for.
+func (c *compiler) figureOf(q *rule.Condition) string {
+	if q.Rule == 0 {
+		return "st.score"
+	}
+	return "coalesce((st.parts->>" + c.arg(strconv.FormatInt(q.Rule, 10)) + "::text)::float8, 0)"
+}
 
 func (c *compiler) score(q *rule.Condition, op rule.Op) string {
 	if c.few {
-		return c.compare("coalesce((select st.score from standing st where st.person_id = p.id and st.model_id = "+
-			theModel+"), 0)", q)
+		return c.compare(c.ownFigure(q), q)
 	}
-	rows := "select st.person_id from standing st where st.model_id = " + theModel + " and "
+	rows := "select st.person_id from " + c.standingOf(q) + " and "
 	if fits(q, 0) {
-		return "p.id not in (" + rows + "not (" + c.compare("st.score", q) + "))"
+		return "p.id not in (" + rows + "not (" + c.compare(c.figureOf(q), q) + "))"
 	}
-	return "p.id in (" + rows + c.compare("st.score", q) + ")"
+	return "p.id in (" + rows + c.compare(c.figureOf(q), q) + ")"
+}
+
+// ownFigure is what one person p has of what a condition asks for.
+func (c *compiler) ownFigure(q *rule.Condition) string {
+	figure := c.figureOf(q)
+	return "coalesce((select " + figure + " from " + c.standingOf(q) + " and st.person_id = p.id), 0)"
 }
 
 func (c *compiler) about(q *rule.Condition) string {
@@ -392,14 +419,23 @@ func (c *compiler) about(q *rule.Condition) string {
 	case rule.InBand:
 		in := c.few
 		c.few = true // a range of two ends is one look at the standing
-		score := "coalesce((select st.score from standing st where st.person_id = p.id and st.model_id = " + theModel +
-			"), 0)"
-		yes = c.inBand(score, q)
+		yes = c.inBand(c.ownFigure(q), q)
 		c.few = in
 	case rule.ByFit:
-		return c.compare(c.fit(), q)
+		return c.compare(c.fit(c.fitOf(q)), q)
 	case rule.InFitBand:
-		yes = c.inBand(c.fit(), q)
+		yes = c.inBand(c.fit(c.fitOf(q)), q)
+	case rule.DealFrom, rule.DealOf:
+		w := "deal_of x where x.person_id = p.id and "
+		if q.About == rule.DealOf {
+			w += "lower(btrim(x.campaign)) = " + c.arg(rule.Fold(q.Value))
+		} else {
+			w += "x.sequence_id = " + c.arg(q.ID)
+		}
+		if q.Op == rule.Is || q.Op == rule.IsNot {
+			w += " and x.closed_at is null"
+		}
+		yes = exists(w)
 	default:
 		return "false"
 	}
@@ -416,17 +452,22 @@ func (c *compiler) inBand(figure string, q *rule.Condition) string {
 	return "(" + figure + " >= " + c.arg(q.N) + " and " + figure + " < " + c.arg(q.M) + ")"
 }
 
+// fitOf is what makes the fit of which a condition asks.
+func (c *compiler) fitOf(q *rule.Condition) rule.Fit {
+	m, _ := c.cat.Scored(q.Model)
+	return m.Fit
+}
+
 // fit is the share that rule.Fit.Of gives.
-func (c *compiler) fit() string {
-	if c.cat == nil || c.cat.Fit.Most() == 0 {
+func (c *compiler) fit(f rule.Fit) string {
+	if f.Most() == 0 {
 		return "0"
 	}
 	var parts []string
-	for i := range c.cat.Fit {
-		w := &c.cat.Fit[i]
-		parts = append(parts, "case when "+c.rule(&w.If)+" then "+strconv.Itoa(w.Points)+" else 0 end")
+	for i := range f {
+		parts = append(parts, "case when "+c.rule(&f[i].If)+" then "+strconv.Itoa(f[i].Points)+" else 0 end")
 	}
-	return "(greatest(" + strings.Join(parts, " + ") + ", 0) * 100 / " + strconv.Itoa(c.cat.Fit.Most()) + ")"
+	return "(greatest(" + strings.Join(parts, " + ") + ", 0) * 100 / " + strconv.Itoa(f.Most()) + ")"
 }
 
 func (c *compiler) compare(figure string, q *rule.Condition) string {

@@ -22,11 +22,13 @@ import (
 type inMemory struct {
 	record  *rule.Record
 	signals []signal.Signal
-	score   float64
+	scores  map[rule.Figure]float64 // by each model and its rules
 }
 
-func (p *inMemory) Record() *rule.Record    { return p.record }
-func (p *inMemory) Score(time.Time) float64 { return p.score }
+func (p *inMemory) Record() *rule.Record { return p.record }
+func (p *inMemory) Score(of rule.Figure, _ time.Time) float64 {
+	return p.scores[of]
+}
 func (p *inMemory) Count(q *signal.Pattern, from, to time.Time) int {
 	return signal.Count(p.signals, q, from, to)
 }
@@ -62,6 +64,15 @@ func (w *ruleWorld) edge() time.Time {
 	return at
 }
 
+// second begins a model beside the first.
+func second(w *ruleWorld, tx store.Tx) int64 {
+	id, err := tx.AddModel(w.ctx, score.Model{Name: "second"}, store.Made{At: ruleNow})
+	if err != nil {
+		panic(err)
+	}
+	return id
+}
+
 func newRuleWorld(t *testing.T, n int) *ruleWorld {
 	t.Helper()
 	w := &ruleWorld{Store: storetest.New(t), ctx: t.Context(), rnd: rand.New(rand.NewPCG(4, 12)),
@@ -77,7 +88,7 @@ func newRuleWorld(t *testing.T, n int) *ruleWorld {
 		_, err := w.DB().ExecContext(w.ctx, q, args...)
 		must(err)
 	}
-	var model int64
+	var models []int64
 	must(w.InTx(w.ctx, func(tx store.Tx) error {
 		var err error
 		for i, ty := range person.OwnTypes() {
@@ -117,7 +128,16 @@ func newRuleWorld(t *testing.T, n int) *ruleWorld {
 		if err != nil {
 			return err
 		}
-		model = m.ID
+		models = append(models, m.ID)
+		m, err = tx.SaveModel(w.ctx, store.Model{ID: second(w, tx), Model: score.Model{Name: "second", Line: 9, Fit: fit[:2],
+			Bands:    []rule.Band{{Name: "cold", To: 5}, {Name: "x", From: 5}},
+			FitBands: []rule.Band{{Name: "no", To: 43}, {Name: "yes", From: 43}}, LastID: 3,
+			Rules: []score.Rule{{ID: 1, On: signal.Pattern{Kind: signal.Click}, Points: 3},
+				{ID: 3, If: rule.FieldIs(person.Country, "NO"), Points: 3}}}}, store.Made{At: ruleNow})
+		if err != nil {
+			return err
+		}
+		models = append(models, m.ID)
 		cat, err := tx.Catalogue(w.ctx)
 		if err != nil {
 			return err
@@ -191,7 +211,7 @@ func newRuleWorld(t *testing.T, n int) *ruleWorld {
 				store.Author{How: "a test", At: ruleNow}); err != nil {
 				return err
 			}
-			m := &inMemory{score: float64(w.rnd.IntN(30))}
+			m := &inMemory{}
 			for range w.rnd.IntN(6) {
 				x := signal.Signal{At: w.edge(), Kind: signal.Kind(1 + w.rnd.IntN(5)), Machine: w.rnd.IntN(4) == 0,
 					Place: signal.Place{Sequence: int64(w.rnd.IntN(3)), Step: int32(w.rnd.IntN(2)),
@@ -212,16 +232,32 @@ func newRuleWorld(t *testing.T, n int) *ruleWorld {
 				}
 			}
 			signal.Sort(m.signals)
-			if w.rnd.IntN(4) > 0 { // some have never been counted, and stand at nought
+			m.scores = map[rule.Figure]float64{}
+			for i, model := range models {
+				if w.rnd.IntN(4) == 0 { // some have never been counted, and stand at nought
+					continue
+				}
 				if err := tx.MarkStandings(w.ctx, []int64{id}, ruleNow); err != nil {
 					return err
 				}
-				if err := tx.KeepStandings(w.ctx, model,
-					[]store.Standing{{Person: id, Score: m.score, CountedAt: ruleNow}}); err != nil {
+				s := store.Standing{Person: id, Score: float64(w.rnd.IntN(60)) / 2, CountedAt: ruleNow}
+				for _, r := range []int64{1, 3, 9} {
+					if w.rnd.IntN(2) == 0 {
+						s.Parts = append(s.Parts, score.Part{Rule: r, Points: float64(w.rnd.IntN(40)-10) / 2})
+					}
+				}
+				if err := tx.KeepStandings(w.ctx, model, []store.Standing{s}); err != nil {
 					return err
 				}
-			} else {
-				m.score = 0
+				keep := func(of int64) {
+					m.scores[rule.Figure{Model: of}] = s.Score
+					for _, p := range s.Parts {
+						m.scores[rule.Figure{Model: of, Rule: p.Rule}] = p.Points
+					}
+				}
+				if keep(model); i == 0 {
+					keep(0)
+				}
 			}
 			w.people[id] = m
 			w.ids = append(w.ids, id)
@@ -248,12 +284,13 @@ func newRuleWorld(t *testing.T, n int) *ruleWorld {
 		}))
 		for range w.rnd.IntN(3) {
 			stage := 2 + w.rnd.IntN(2)
-			run("insert into deal (person_id, stage_id, name, currency, opened_at, moved_at, closed_at) values ($1, $2, "+
-				"'d', 'EUR', $3, $3, $3)", id, stage, w.edge())
+			run("insert into deal (person_id, stage_id, name, currency, opened_at, moved_at, closed_at, campaign, "+
+				"sequence_id) values ($1, $2, 'd', 'EUR', $3, $3, $3, $4, nullif($5, 0))", id, stage, w.edge(),
+				w.pick(someTexts), w.rnd.IntN(3))
 		}
 		if w.rnd.IntN(3) == 0 {
-			run("insert into deal (person_id, stage_id, name, currency, opened_at, moved_at) values ($1, 1, 'd', 'EUR', "+
-				"$2, $2)", id, ruleNow)
+			run("insert into deal (person_id, stage_id, name, currency, opened_at, moved_at, campaign, sequence_id) values "+
+				"($1, 1, 'd', 'EUR', $2, $2, $3, nullif($4, 0))", id, ruleNow, w.pick(someTexts), w.rnd.IntN(3))
 		}
 		for range w.rnd.IntN(2) { // they take part in another's
 			run("insert into deal_part (deal_id, person_id) select id, $1 from deal where person_id <> $1 "+
@@ -341,18 +378,28 @@ func (w *ruleWorld) grow(depth int) rule.Rule {
 			c.To = day(w.rnd.IntN(20) - 2)
 			c.From = day(20 + w.rnd.IntN(20))
 		}
-	case c.Score, c.About == rule.ByFit:
+	case c.Counts():
+		if list, _ := c.OfModels(w.cat); len(list) > 0 {
+			c.Choose(w.cat, list[w.rnd.IntN(len(list))].Value)
+		}
 		c.N = w.rnd.IntN(30)
+		if c.Rule != 0 {
+			c.N = w.rnd.IntN(12)
+		}
 		if c.About == rule.ByFit {
 			c.N = []int{0, 22, 33, 44, 55, 77}[w.rnd.IntN(6)]
 		}
 		c.M = c.N + w.rnd.IntN(5)
 	case c.About == rule.InBand, c.About == rule.InFitBand:
-		c.SetBand(w.cat.BandsOf(c.About)[w.rnd.IntN(3)])
+		if list, _ := c.OfModels(w.cat); len(list) > 0 {
+			c.Choose(w.cat, list[w.rnd.IntN(len(list))].Value)
+		}
 	case c.About == rule.Lost || c.About == rule.Won:
 		if c.Days = 0; c.Op == rule.Within {
 			c.Days = 1 + w.rnd.IntN(40)
 		}
+	case c.About == rule.DealOf:
+		c.Value = w.pick(someTexts)
 	case c.About != "":
 		if c.Op == rule.Finished {
 			c.Value = w.pick([]string{"", "end", " END ", "gone quiet — æøå", "x"})

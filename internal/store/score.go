@@ -2,9 +2,11 @@ package store
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"maps"
 	"slices"
+	"strconv"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgtype"
@@ -13,219 +15,31 @@ import (
 	"ombak/internal/core/score"
 )
 
-// Model is a score model with its id, and the draft of what is to take over.
-type Model struct {
-	ID int64
-	score.Model
-	Version      int
-	Draft        *score.Model // nil: nothing is being changed
-	LineBefore   int          // of the version before this one
-	DraftChanges int          // how often the draft was changed
-	DraftBy      string
-	DraftAt      time.Time
-}
-
-type modelRow struct {
-	ID                           int64
-	Name                         string
-	Floor, Ceiling, Line, Margin int
-	FitLine                      int   `db:"fit_line"`
-	CoolOff                      int   `db:"cool_off"`
-	LastID                       int64 `db:"last_id"`
-	Rules                        JSON[[]score.Rule]
-	Bands                        JSON[[]rule.Band]
-	Fit                          JSON[rule.Fit]
-	FitBands                     JSON[[]rule.Band] `db:"fit_bands"`
-	Version                      int
-	LineBefore                   int `db:"line_before"`
-	Follows                      JSON[[]score.Follow]
-	Draft                        *JSON[score.Model]
-	DraftChanges                 int        `db:"draft_changes"`
-	DraftBy                      string     `db:"draft_by"`
-	DraftAt                      *time.Time `db:"draft_at"`
-}
-
-const modelFields = `
-	select m.id, m.name, m.floor, m.ceiling, m.line, m.margin, m.fit_line, m.cool_off, m.last_id, m.rules, m.bands,
-		m.fit, m.fit_bands, m.follows, m.version, m.line_before, m.draft, m.draft_changes,
-		coalesce(u.name, '') as draft_by, m.draft_at
-	from score_model m
-	left join app_user u on u.id = m.draft_by `
-
-// Model reads the score model; ErrNotFound where none was made yet.
-func (db Queries) Model(ctx context.Context) (Model, error) {
-	return readModel(ctx, db, "order by m.id limit 1")
-}
-
-// LockModel is Model within a transaction, locked.
-func (tx Tx) LockModel(ctx context.Context) (Model, error) {
-	return readModel(ctx, tx, "order by m.id limit 1 for update of m")
-}
-
-func readModel(ctx context.Context, q querier, where string) (Model, error) {
-	r, err := one[modelRow](ctx, q, modelFields+where)
-	if err != nil {
-		return Model{}, err
-	}
-	m := Model{ID: r.ID, Version: r.Version, LineBefore: r.LineBefore, DraftChanges: r.DraftChanges, DraftBy: r.DraftBy,
-		Model: score.Model{Name: r.Name, Floor: r.Floor, Ceiling: r.Ceiling, Line: r.Line, FitLine: r.FitLine,
-			Margin: r.Margin, CoolOff: r.CoolOff, Rules: r.Rules.V, LastID: r.LastID, Bands: r.Bands.V, Fit: r.Fit.V,
-			FitBands: r.FitBands.V, Follows: r.Follows.V}}
-	if r.Draft != nil {
-		m.Draft = &r.Draft.V
-	}
-	if r.DraftAt != nil {
-		m.DraftAt = *r.DraftAt
-	}
-	return m, nil
-}
-
-// SaveModel has a model take over, with its rules, and keeps it as the next version; its draft is gone. Scores that
-// were counted by the earlier rules are to be counted again: by the change alone nobody crosses a line.
-func (tx Tx) SaveModel(ctx context.Context, m Model, by Made) (Model, error) {
-	var err error
-	if m.ID == 0 {
-		m.ID, err = one[int64](ctx, tx, "insert into score_model (name, line, version) values ($1, 0, 0) returning id",
-			m.Name)
-		if err != nil {
-			return m, fmt.Errorf("keeping the score model: %w", err)
-		}
-	}
-	if err := tx.saveFit(ctx, m); err != nil {
-		return m, err
-	}
-	asks := map[string]bool{}
-	for i := range m.Rules {
-		if m.Rules[i].If.Asks() {
-			for _, x := range asksOf(&m.Rules[i].If) {
-				asks[x] = true
-			}
-		}
-	}
-	if m.FitLine > 0 {
-		asks["record"], asks["company"] = true, true
-	}
-	if slices.ContainsFunc(m.Rules, func(r score.Rule) bool { return r.OfRecord() }) {
-		asks["new"] = true
-	}
-	m.Version, err = one[int](ctx, tx, `
-		update score_model
-		set name = $2, floor = $3, ceiling = $4, line = $5, margin = $6, fit_line = $7, cool_off = $8, rules = $9,
-			last_id = $10, asks = $11, follows = $12, changes = changes + 1, version = version + 1, draft = null,
-			draft_by = null, draft_at = null, draft_changes = draft_changes + 1, line_before = line,
-			taken_over = changes + 1
-		where id = $1
-		returning version`, m.ID, m.Name, m.Floor, m.Ceiling, m.Line, m.Margin, m.FitLine, m.CoolOff,
-		JSON[[]score.Rule]{append([]score.Rule{}, m.Rules...)}, m.LastID,
-		append([]string{}, slices.Sorted(maps.Keys(asks))...),
-		JSON[[]score.Follow]{append([]score.Follow{}, m.Follows...)})
-	if err != nil {
-		return m, fmt.Errorf("keeping the score model: %w", err)
-	}
-	if m.Version == 1 { // whoever did something before there was a model, or is what it asks for, has a score by it
-		if _, err := exec(ctx, tx, `
-			insert into standing (model_id, person_id, rebase, counted_at, due)
-			select $1, id, true, $2, $2 from person where erased_at is null order by id
-			on conflict do nothing`, m.ID, by.At); err != nil {
-			return m, fmt.Errorf("readying scores: %w", err)
-		}
-	}
-	_, err = exec(ctx, tx, `
-		insert into score_version (model_id, number, model, note, made_by, made_at)
-		values ($1, $2, $3, $4, nullif($5, 0), $6)`, m.ID, m.Version, JSON[score.Model]{m.Model}, by.Note, by.User,
-		by.At)
-	return m, err
-}
-
-// Made is who made something, when, and what they noted; user 0: nobody.
-type Made struct {
-	User int64
-	At   time.Time
-	Note string
-}
-
-// KeepDraft keeps what is to take over from a model; nil drops it. It answers ErrNotFound where the draft was changed
-// since it had been changed so many times.
-func (tx Tx) KeepDraft(ctx context.Context, model int64, draft *score.Model, since int, by Made) error {
-	var doc any
-	if draft != nil {
-		doc = JSON[score.Model]{*draft}
-	}
-	n, err := exec(ctx, tx, `
-		update score_model
-		set draft = $2, draft_changes = draft_changes + 1, draft_by = nullif($4, 0), draft_at = $5
-		where id = $1 and draft_changes = $3`, model, doc, since, by.User, by.At)
-	if err == nil && n == 0 {
-		err = ErrNotFound
-	}
-	return err
-}
-
-// ModelVersion is a model as it once took over.
-type ModelVersion struct {
-	Number int
-	Model  JSON[score.Model]
-	Note   string
-	By     string
-	Made   time.Time `db:"made_at"`
-}
-
-// ModelVersions lists the versions of a model, the newest first, at most some.
-func (db Queries) ModelVersions(ctx context.Context, model int64, most int) ([]ModelVersion, error) {
-	return all[ModelVersion](ctx, db, `
-		select v.number, v.model, v.note, coalesce(u.name, '') as by, v.made_at
-		from score_version v
-		left join app_user u on u.id = v.made_by
-		where v.model_id = $1
-		order by v.number desc
-		limit $2`, model, most)
-}
-
-// ModelVersion reads one.
-func (db Queries) ModelVersion(ctx context.Context, model int64, number int) (ModelVersion, error) {
-	return one[ModelVersion](ctx, db, `
-		select v.number, v.model, v.note, coalesce(u.name, '') as by, v.made_at
-		from score_version v
-		left join app_user u on u.id = v.made_by
-		where v.model_id = $1 and v.number = $2`, model, number)
-}
-
-// saveFit keeps the fit of a model, and the bands of both figures. Live
-// audiences that ask for the fit are to be counted again where it has changed.
-func (tx Tx) saveFit(ctx context.Context, m Model) error {
-	listed := func(b []rule.Band) JSON[[]rule.Band] { return JSON[[]rule.Band]{append([]rule.Band{}, b...)} }
-	fit := JSON[rule.Fit]{append(rule.Fit{}, m.Fit...)}
-	_, err := exec(ctx, tx, `
-		with was as (select fit from score_model where id = $1),
-		recount as (
-			update audience set recount = true from was where live and asks @> array['fit'] and was.fit <> $2::jsonb)
-		update score_model set fit = $2, bands = $3, fit_bands = $4 where id = $1`, m.ID, fit, listed(m.Bands),
-		listed(m.FitBands))
-	if err != nil {
-		return fmt.Errorf("keeping the fit: %w", err)
-	}
-	return nil
-}
-
-func readFit(ctx context.Context, q querier) (rule.Fit, error) {
-	f, err := one[JSON[rule.Fit]](ctx, q, "select fit from score_model order by id limit 1")
-	if err != nil && !IsNotFound(err) {
-		return nil, err
-	}
-	return f.V, nil
-}
-
 // Standing is a person's score as last counted.
 type Standing struct {
 	Person    int64
 	Score     float64
 	Armed     bool
-	Rebase    bool      // the score counts by rules that have changed since
-	Before    bool      // by those of a version before the one that counts now
-	Ready     bool      // somebody could be reached when it was counted
-	CountedAt time.Time // zero: never
-	Until     time.Time // first instant at which it no longer holds; zero: it holds until a signal comes
-	Due       time.Time // zero: nothing to count
+	Rebase    bool         // the score counts by rules that have changed since
+	Before    bool         // by those of a version before the one that counts now
+	Ready     bool         // somebody could be reached when it was counted
+	CountedAt time.Time    // zero: never
+	Until     time.Time    // first instant at which it no longer holds; zero: it holds until a signal comes
+	Due       time.Time    // zero: nothing to count
+	Parts     []score.Part // what each rule gives
+}
+
+// Of is the score, or what one rule gives, by its id.
+func (s *Standing) Of(rule int64) float64 {
+	if rule == 0 {
+		return s.Score
+	}
+	for _, p := range s.Parts {
+		if p.Rule == rule {
+			return p.Points
+		}
+	}
+	return 0
 }
 
 type standingRow struct {
@@ -238,10 +52,20 @@ type standingRow struct {
 	CountedAt *time.Time `db:"counted_at"`
 	Until     *time.Time
 	Due       *time.Time
+	Parts     *string
 }
 
-func (r standingRow) standing() Standing {
+func (r standingRow) standing() (Standing, error) {
 	s := Standing{Person: r.Person, Score: r.Score, Armed: r.Armed, Rebase: r.Rebase, Before: r.Before, Ready: r.Ready}
+	if r.Parts != nil {
+		var given map[int64]float64
+		if err := json.Unmarshal([]byte(*r.Parts), &given); err != nil {
+			return s, fmt.Errorf("reading what gives points to person %d: %w", r.Person, err)
+		}
+		for _, id := range slices.Sorted(maps.Keys(given)) {
+			s.Parts = append(s.Parts, score.Part{Rule: id, Points: given[id]})
+		}
+	}
 	if r.CountedAt != nil {
 		s.CountedAt = *r.CountedAt
 	}
@@ -251,7 +75,22 @@ func (r standingRow) standing() Standing {
 	if r.Due != nil {
 		s.Due = *r.Due
 	}
-	return s
+	return s, nil
+}
+
+// partsText is what each rule gives as it is kept, an object by the rules' numbers; nil: nothing.
+func partsText(parts []score.Part) *string {
+	if len(parts) == 0 {
+		return nil
+	}
+	out := make([]byte, 0, 12*len(parts))
+	for i, p := range parts {
+		out = append(out, `{,`[min(i, 1)], '"')
+		out = append(strconv.AppendInt(out, p.Rule, 10), '"', ':')
+		out = strconv.AppendFloat(out, p.Points, 'f', -1, 64)
+	}
+	text := string(append(out, '}'))
+	return &text
 }
 
 // MarkStandings has the scores of these people counted again.
@@ -259,7 +98,8 @@ func (tx Tx) MarkStandings(ctx context.Context, people []int64, at time.Time) er
 	_, err := exec(ctx, tx, `
 		insert into standing (model_id, person_id, due)
 		select m.id, p, $2
-		from (select id from score_model order by id) m, (select distinct unnest($1::bigint[]) as p order by 1) u
+		from (select id from score_model where version > 0 and removed_at is null order by id) m,
+			(select distinct unnest($1::bigint[]) as p order by 1) u
 		on conflict (model_id, person_id) do update set due = least(standing.due, excluded.due)`, people, at)
 	return err
 }
@@ -273,7 +113,7 @@ func (tx Tx) ClaimStandings(ctx context.Context, model int64, now time.Time, n i
 		order by due
 		limit $3
 		for update skip locked`, model, now, n)
-	return standings(rows), err
+	return standings(rows, err)
 }
 
 // rebased is whether a score was counted by rules that have changed since, and by an earlier version.
@@ -289,29 +129,78 @@ func (db Queries) StandingsAfter(ctx context.Context, model, after int64, n int)
 		where model_id = $1 and person_id > $2
 		order by person_id
 		limit $3`, model, after, n)
-	return standings(rows), err
+	return standings(rows, err)
 }
 
-// CountStandings counts scores, up to some.
-func (db Queries) CountStandings(ctx context.Context, most int) (int64, error) {
-	return one[int64](ctx, db, "select count(*) from (select from standing limit $1) s", most)
+// UncountedAfter lists the next up to n people after one as they stand where nothing was counted of them.
+func (db Queries) UncountedAfter(ctx context.Context, after int64, n int) ([]Standing, error) {
+	rows, err := all[standingRow](ctx, db, `
+		select id as person_id
+		from person
+		where id > $1 and erased_at is null
+		order by id
+		limit $2`, after, n)
+	return standings(rows, err)
 }
 
-// StopBatches has work of a kind that is under way, or waits, stop: another begins.
-func (tx Tx) StopBatches(ctx context.Context, kind string) error {
-	_, err := exec(ctx, tx, "update batch set stop = true where kind = $1 and state in ('waiting', 'running')", kind)
+// CountEverybody counts the people that there are.
+func (db Queries) CountEverybody(ctx context.Context) (int64, error) {
+	return one[int64](ctx, db, "select count(*) from person where erased_at is null")
+}
+
+// CountStandings counts the scores of a model, up to some; 0: those of all models.
+func (db Queries) CountStandings(ctx context.Context, model int64, most int) (int64, error) {
+	return one[int64](ctx, db, `
+		select count(*)
+		from (
+			select
+			from standing
+			where ($1 = 0 or model_id = $1) and model_id in (select id from score_model where removed_at is null)
+			limit $2) s`, model, most)
+}
+
+// DropStandings drops up to n scores that models keep which were removed, and answers how many those were.
+func (tx Tx) DropStandings(ctx context.Context, n int) (int64, error) {
+	return exec(ctx, tx, `
+		delete from standing
+		where (model_id, person_id) in (
+			select s.model_id, s.person_id
+			from score_model m
+			join standing s on s.model_id = m.id
+			where m.removed_at is not null
+			limit $1)`, n)
+}
+
+// StopBatches has work of a kind about a model (0: about all) that is under way, or waits, stop: another begins.
+func (tx Tx) StopBatches(ctx context.Context, kind string, model int64) error {
+	_, err := exec(ctx, tx, `
+		update batch
+		set stop = true
+		where kind = $1 and state in ('waiting', 'running')
+			and ($2 = 0 or coalesce((detail->>'model')::bigint, 0) = $2)`, kind, model)
 	return err
 }
 
-// Recounting is the recount that is under way, or waits; ErrNotFound: none does.
-func (db Queries) Recounting(ctx context.Context) (Batch, error) {
-	return one[Batch](ctx, db, batchFields+
-		"where b.kind = 'recount' and b.state in ('waiting', 'running') order by b.id desc limit 1")
+// Recounting is the recount of a model that is under way, or waits; ErrNotFound: none does.
+func (db Queries) Recounting(ctx context.Context, model int64) (Batch, error) {
+	return one[Batch](ctx, db, batchFields+`
+		where b.kind = 'recount' and b.state in ('waiting', 'running')
+			and coalesce((b.detail->>'model')::bigint, 0) in (0, $1)
+		order by b.id desc
+		limit 1`, model)
 }
 
 // Tallied is the newest work that counts how the rules of a model work; ErrNotFound: none was begun.
-func (db Queries) Tallied(ctx context.Context) (Batch, error) {
-	return one[Batch](ctx, db, batchFields+"where b.kind = 'tally' order by b.id desc limit 1")
+func (db Queries) Tallied(ctx context.Context, model int64) (Batch, error) {
+	return db.newestOf(ctx, "tally", model)
+}
+
+// newestOf is the newest work of a kind about a model. What has none was about the only one there was.
+func (db Queries) newestOf(ctx context.Context, kind string, model int64) (Batch, error) {
+	return one[Batch](ctx, db, batchFields+`
+		where b.kind = $1 and coalesce((b.detail->>'model')::bigint, (select min(id) from score_model)) = $2
+		order by b.id desc
+		limit 1`, kind, model)
 }
 
 // JustBelow lists people whose scores are just below a line, the nearest first.
@@ -329,24 +218,31 @@ func (db Queries) JustBelow(ctx context.Context, model int64, line, most int) ([
 }
 
 // Previewed is the newest work that counts what a draft would change; ErrNotFound: none was begun.
-func (db Queries) Previewed(ctx context.Context) (Batch, error) {
-	return one[Batch](ctx, db, batchFields+"where b.kind = 'preview' order by b.id desc limit 1")
+func (db Queries) Previewed(ctx context.Context, model int64) (Batch, error) {
+	return db.newestOf(ctx, "preview", model)
 }
 
 // Standings reads the scores of some people.
 func (db Queries) Standings(ctx context.Context, model int64, people []int64) ([]Standing, error) {
 	rows, err := all[standingRow](ctx, db,
-		"select person_id, score, armed, "+rebased+", ready, counted_at, until, due from standing "+
+		"select person_id, score, armed, "+rebased+", ready, counted_at, until, due, parts from standing "+
 			"where model_id = $1 and person_id = any ($2)", model, people)
-	return standings(rows), err
+	return standings(rows, err)
 }
 
-func standings(rows []standingRow) []Standing {
+func standings(rows []standingRow, err error) ([]Standing, error) {
+	if err != nil {
+		return nil, err
+	}
 	var out []Standing
 	for _, r := range rows {
-		out = append(out, r.standing())
+		s, err := r.standing()
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, s)
 	}
-	return out
+	return out, nil
 }
 
 // KeepStandings writes counted scores back.
@@ -354,18 +250,19 @@ func (tx Tx) KeepStandings(ctx context.Context, model int64, list []Standing) er
 	n := len(list)
 	person, value, armed, ready := make([]int64, n), make([]float64, n), make([]bool, n), make([]bool, n)
 	counted, until := make([]pgtype.Timestamptz, n), make([]pgtype.Timestamptz, n)
+	parts := make([]*string, n)
 	for i, s := range list {
 		person[i], value[i], armed[i], counted[i], until[i] = s.Person, s.Score, s.Armed, stamp(s.CountedAt),
 			stamp(s.Until)
-		ready[i] = s.Ready
+		ready[i], parts[i] = s.Ready, partsText(s.Parts)
 	}
 	_, err := exec(ctx, tx, `
 		update standing s
 		set score = u.score, armed = u.armed, ready = u.ready, rebase = false, counted_at = u.counted, until = u.until,
-			due = u.until, changes = (select m.changes from score_model m where m.id = $1)
-		from unnest($2::bigint[], $3::float8[], $4::bool[], $5::timestamptz[], $6::timestamptz[], $7::bool[])
-			as u(person, score, armed, counted, until, ready)
-		where s.model_id = $1 and s.person_id = u.person`, model, person, value, armed, counted, until, ready)
+			due = u.until, changes = (select m.changes from score_model m where m.id = $1), parts = u.parts
+		from unnest($2::bigint[], $3::float8[], $4::bool[], $5::timestamptz[], $6::timestamptz[], $7::bool[],
+			$8::jsonb[]) as u(person, score, armed, counted, until, ready, parts)
+		where s.model_id = $1 and s.person_id = u.person`, model, person, value, armed, counted, until, ready, parts)
 	if err != nil {
 		return fmt.Errorf("keeping %d scores: %w", n, err)
 	}
@@ -408,11 +305,11 @@ func (db Queries) Rank(ctx context.Context, model int64, v float64, most int) (r
 // FitSpread counts people by what a fit would be, in steps of ten; the last of
 // eleven is those with all of it.
 func (db Queries) FitSpread(ctx context.Context, cat *rule.Catalogue, fit rule.Fit) ([]int64, error) {
-	c := compiler{cat: &rule.Catalogue{Own: cat.Own, Fit: fit}}
+	c := compiler{cat: &rule.Catalogue{Own: cat.Own}}
 	rows, err := all[struct {
 		Tenth int
 		N     int64
-	}](ctx, db, "select x / 10 as tenth, count(*) as n from (select "+c.fit()+" as x"+peopleTables+") f group by 1",
+	}](ctx, db, "select x / 10 as tenth, count(*) as n from (select "+c.fit(fit)+" as x"+peopleTables+") f group by 1",
 		c.args...)
 	out := make([]int64, 11)
 	for _, r := range rows {

@@ -198,16 +198,16 @@ func (db Queries) Begun(ctx context.Context) (Begun, error) {
 	return one[Begun](ctx, db, `select
 		(select count(*) from app_user where left_at is null) as users,
 		(select count(*) from stage) as stages,
-		exists (select from score_model) as model,
+		exists (select from score_model where version > 0) as model,
 		(select count(*) from (select from person where erased_at is null limit 1) x) as people,
 		(select count(*) from message where removed_at is null and version > 0) as messages,
 		(select count(*) from page where removed_at is null and published) as pages,
 		(select count(*) from sequence where version_id is not null) as running`)
 }
 
-// CountAllAgain has every score counted by the worker that looks next.
-func (tx Tx) CountAllAgain(ctx context.Context, at time.Time) error {
-	_, err := exec(ctx, tx, "update standing set due = $1", at)
+// CountAllAgain has every score of a model (0: of all) counted by the worker that looks next.
+func (tx Tx) CountAllAgain(ctx context.Context, model int64, at time.Time) error {
+	_, err := exec(ctx, tx, "update standing set due = $2 where $1 = 0 or model_id = $1", model, at)
 	return err
 }
 

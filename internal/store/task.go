@@ -84,7 +84,7 @@ const taskFields = `
 	select t.id, t.person_id, t.user_id, t.alert, t.words, t.how, t.made_at, p.first_name as first, p.last_name as last,
 		p.email, p.phone, p.title, p.zone, p.country, p.city,
 	coalesce(c.name, '') as company, coalesce(u.name, '') as username, coalesce(tm.name, '') as team,
-		coalesce((select max(score) from standing where person_id = p.id), 0) as score
+		` + firstScore + ` as score
 	from task t
 	join person p on p.id = t.person_id
 	left join company c on c.id = p.company_id

@@ -269,7 +269,7 @@ const touchFields = `
 		p.first_name as first, p.last_name as last, p.email, p.zone, p.country, p.city, p.phone, p.profile, p.title,
 		coalesce(c.name, '') as company,
 		coalesce(q.name, l.name, g.title, case when t.once is not null then 'by hand' else '' end) as sequence_name,
-		coalesce((select max(score) from standing where person_id = p.id), 0) as score
+		` + firstScore + ` as score
 	from touch t
 	join person p on p.id = t.person_id
 	left join letter lt on lt.touch_id = t.id

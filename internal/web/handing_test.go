@@ -49,8 +49,8 @@ func TestHandingOverByForm(t *testing.T) {
 		}
 	}
 	if _, body := lead.do("GET", "/settings/handing/territories/new?"+form.Encode(), nil); !strings.Contains(body,
-		"<b>1</b> person now") || strings.Contains(body, `value="score"`) {
-		t.Error("whose it would be is not counted, or it can ask for the score")
+		"<b>1</b> person now") || !strings.Contains(body, `value="score"`) || strings.Contains(body, `value="signal`) {
+		t.Error("whose it would be is not counted, or it cannot ask for the score, or it can for what they did")
 	}
 	if res, _ := lead.do("POST", "/settings/handing/territories/new", form); res.StatusCode != http.StatusSeeOther {
 		t.Fatalf("a territory: %s", res.Status)

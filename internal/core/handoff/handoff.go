@@ -40,10 +40,14 @@ func (r Reason) Worth() string {
 
 // Brief is what a rep is told about why now.
 type Brief struct {
+	Model   string   `json:"model,omitempty"` // whose score it is, where there are several
 	Score   float64  `json:"score"`
 	Line    int      `json:"line"`
 	Reasons []Reason `json:"reasons"`
 }
+
+// Over is how far the score is over the line, or below it where it is negative.
+func (b Brief) Over() float64 { return b.Score - float64(b.Line) }
 
 // NewBrief sums the live entries of a ledger by rule, the largest first.
 func NewBrief(m *score.Model, ledger []score.Entry, signals []signal.Signal, at time.Time) Brief {

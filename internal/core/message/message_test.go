@@ -240,7 +240,7 @@ func TestLinksKeepTheirNumbers(t *testing.T) {
 type facts struct{ r rule.Record }
 
 func (f facts) Record() *rule.Record                        { return &f.r }
-func (f facts) Score(time.Time) float64                     { return 0 }
+func (f facts) Score(rule.Figure, time.Time) float64        { return 0 }
 func (f facts) Count(_ *signal.Pattern, _, _ time.Time) int { return 0 }
 func speaking(lang string) facts {
 	return facts{rule.Record{Values: person.Values{person.Language: lang}}}

@@ -27,9 +27,29 @@ type Catalogue struct {
 	Messages  []Named
 	Pages     []Named
 	Events    []Named
-	Bands     []Band // of the score
-	FitBands  []Band
-	Fit       Fit
+	Models    []Scored // the first is whose score is meant where none is named
+}
+
+// Scored is a model of scores, as far as rules can ask for it.
+type Scored struct {
+	ID       int64
+	Name     string
+	Bands    []Band // of the score
+	FitBands []Band
+	Fit      Fit
+	Rules    []Named // what gives points
+}
+
+// Scored finds a model; 0 is the first. What is not there is the zero Scored.
+func (c *Catalogue) Scored(model int64) (Scored, bool) {
+	if c != nil {
+		for i := range c.Models {
+			if model == 0 || c.Models[i].ID == model {
+				return c.Models[i], true
+			}
+		}
+	}
+	return Scored{}, false
 }
 
 // Band is a named range of a score or a fit: from From up to, not including, To;
@@ -83,7 +103,7 @@ func (c *Catalogue) list(t Thing) []Named {
 		return c.Tags
 	case Audience:
 		return c.Audiences
-	case InSequence:
+	case InSequence, DealFrom:
 		return c.Sequences
 	case Stage:
 		return c.Stages
@@ -109,24 +129,35 @@ func nameOf(list []Named, what string, id int64) string {
 	return fmt.Sprintf("%s %d", what, id)
 }
 
-// BandsOf lists the bands that a condition about t chooses from.
-func (c *Catalogue) BandsOf(t Thing) []Band {
-	switch {
-	case c == nil:
-		return nil
-	case t == InFitBand:
-		return c.FitBands
+// BandsOf lists the bands that a condition chooses from.
+func (c *Catalogue) BandsOf(q *Condition) []Band {
+	m, _ := c.Scored(q.Model)
+	if q.About == InFitBand {
+		return m.FitBands
 	}
-	return c.Bands
+	return m.Bands
 }
 
-func (c *Catalogue) band(t Thing, name string) (Band, bool) {
-	for _, b := range c.BandsOf(t) {
+func (c *Catalogue) band(q *Condition, name string) (Band, bool) {
+	for _, b := range c.BandsOf(q) {
 		if b.Name == name {
 			return b, true
 		}
 	}
 	return Band{}, false
+}
+
+// ofModel says of which model a figure is: “ of “Loans””; empty: of the first.
+func (c *Catalogue) ofModel(id int64) string {
+	if m, ok := c.Scored(id); !ok {
+		if id == 0 {
+			return ""
+		}
+		return fmt.Sprintf(" of model %d", id)
+	} else if m.ID != c.Models[0].ID {
+		return " of “" + m.Name + "”"
+	}
+	return ""
 }
 
 // Ranges names ranges that follow each other: each ends where the next begins.

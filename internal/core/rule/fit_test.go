@@ -90,7 +90,8 @@ func TestWhatAFitCannotAsk(t *testing.T) {
 }
 
 func TestRulesAskForFitAndItsBands(t *testing.T) {
-	cat := &Catalogue{Fit: Fit{{FieldIs(person.Country, "NO"), 3}}, FitBands: []Band{{"far", 0, 40}, {"near", 40, 0}}}
+	cat := &Catalogue{Models: []Scored{{Fit: Fit{{FieldIs(person.Country, "NO"), 3}},
+		FitBands: []Band{{"far", 0, 40}, {"near", 40, 0}}}}}
 	p := someone{Record_: Record{Fit: 40}}
 	for _, c := range []struct {
 		op   Op
@@ -107,11 +108,11 @@ func TestRulesAskForFitAndItsBands(t *testing.T) {
 		}
 	}
 	in := Begin("about fit band", cat)
-	in.SetBand(cat.FitBands[0]) // ends before 40
+	in.SetBand(cat.Models[0].FitBands[0]) // ends before 40
 	if r := (Rule{If: &in}); r.Holds(p, now) || r.Check(cat) != nil || r.Words(cat) != "fit in the band “far”" {
 		t.Errorf("%s: holds %v, %v", r.Words(cat), r.Holds(p, now), r.Check(cat))
 	}
-	in.SetBand(cat.FitBands[1])
+	in.SetBand(cat.Models[0].FitBands[1])
 	if r := (Rule{If: &in}); !r.Holds(p, now) {
 		t.Error("40 is not in the band from 40")
 	}

@@ -74,6 +74,8 @@ const (
 	Stage      Thing = "stage"
 	Lost       Thing = "lost deal"
 	Won        Thing = "won deal"
+	DealFrom   Thing = "deal from a sequence"
+	DealOf     Thing = "deal of a campaign"
 	Consent    Thing = "consent"
 	InBand     Thing = "band"
 	ByFit      Thing = "fit"
@@ -85,11 +87,15 @@ const (
 type Facts interface {
 	// Record is what is on their record; nil where nothing is known.
 	Record() *Record
-	// Score is the engagement at an instant.
-	Score(at time.Time) float64
+	// Score is the engagement at an instant, by a model or by one of its rules.
+	Score(of Figure, at time.Time) float64
 	// Count counts the signals that match p, at from or later and not after to.
 	Count(p *signal.Pattern, from, to time.Time) int
 }
+
+// Figure is which score is meant: that of a model, or the points that one of its rules gives. The zero Figure is the
+// score of the workspace's first model.
+type Figure struct{ Model, Rule int64 }
 
 // Record is what rules ask of a person's record.
 type Record struct {
@@ -100,8 +106,17 @@ type Record struct {
 	Tags, Audiences, Consents []int64
 	Deals                     []DealFact
 	Ways                      []WayFact
-	Events                    []EventFact // those they have to do with
-	Fit                       int         // share of the most there is to get, 0 to 100
+	Events                    []EventFact   // those they have to do with
+	Fit                       int           // share of the most there is to get, 0 to 100, by the first model
+	Fits                      map[int64]int // by each model, where there are several
+}
+
+// FitOf is the fit by a model; 0: by the first.
+func (r *Record) FitOf(model int64) int {
+	if model == 0 {
+		return r.Fit
+	}
+	return r.Fits[model]
 }
 
 // DealFact is one deal of a person.
@@ -109,6 +124,8 @@ type DealFact struct {
 	Stage     int64
 	Closed    time.Time // zero: open
 	Won, Lost bool
+	Sequence  int64  // that brought it; 0: none
+	Campaign  string // likewise
 }
 
 // WayFact is one way of a person through a sequence.
@@ -147,12 +164,14 @@ type Rule struct {
 type Condition struct {
 	Field  Field           `json:"field,omitempty"`
 	Score  bool            `json:"score,omitempty"`
+	Model  int64           `json:"model,omitempty"` // of which model the score, fit or band is; 0: of the first
+	Rule   int64           `json:"rule,omitempty"`  // of a score: the points of this rule of the model; 0: of all
 	Signal *signal.Pattern `json:"signal,omitempty"`
 	About  Thing           `json:"about,omitempty"`
 	ID     int64           `json:"id,omitempty"` // which tag, audience, sequence, stage or purpose
 
 	Op     Op       `json:"op"`
-	Value  string   `json:"value,omitempty"`  // of a field or a band
+	Value  string   `json:"value,omitempty"`  // of a field, a band or a campaign
 	Values []string `json:"values,omitempty"` // of a field, for OneOf
 	N      int      `json:"n,omitempty"`      // of a score or a count
 	M      int      `json:"m,omitempty"`      // the upper end, for Between
@@ -295,12 +314,15 @@ func (c *Condition) holds(f Facts, at time.Time) bool {
 	case c.Signal != nil:
 		return c.compare(float64(f.Count(c.Signal, c.since(at), c.until(at))))
 	case c.Score:
-		return c.compare(f.Score(at))
+		return c.compare(f.Score(c.Figure(), at))
 	case c.About != "":
 		return c.holdsOf(f.Record(), f, at)
 	}
 	return c.holdsText(f.Record().Text(c.Field), at)
 }
+
+// Figure is the score that the condition asks for.
+func (c *Condition) Figure() Figure { return Figure{c.Model, c.Rule} }
 
 // since is the first instant at which a signal counts, zero for any.
 func (c *Condition) since(at time.Time) time.Time {
@@ -357,6 +379,14 @@ func (c *Condition) holdsOf(r *Record, f Facts, at time.Time) bool {
 			}
 			return c.Op != Within || !d.Closed.Before(signal.Within(at, c.Days))
 		})
+	case DealFrom, DealOf:
+		yes = slices.ContainsFunc(r.Deals, func(d DealFact) bool {
+			if (c.Op == Is || c.Op == IsNot) && !d.Closed.IsZero() {
+				return false
+			}
+			return c.About == DealFrom && d.Sequence == c.ID ||
+				c.About == DealOf && sameFolded(strings.TrimSpace(d.Campaign), strings.TrimSpace(c.Value))
+		})
 	case AtEvent:
 		yes = slices.ContainsFunc(r.Events, func(e EventFact) bool {
 			switch {
@@ -370,11 +400,11 @@ func (c *Condition) holdsOf(r *Record, f Facts, at time.Time) bool {
 			return e.State.Holds()
 		})
 	case InBand:
-		yes = c.inBand(f.Score(at))
+		yes = c.inBand(f.Score(c.Figure(), at))
 	case InFitBand:
-		yes = c.inBand(float64(r.Fit))
+		yes = c.inBand(float64(r.FitOf(c.Model)))
 	case ByFit:
-		return c.compare(float64(r.Fit))
+		return c.compare(float64(r.FitOf(c.Model)))
 	}
 	return yes != (c.Op == IsNot || c.Op == WasNot || c.Op == Never)
 }
@@ -600,6 +630,8 @@ func (c *Condition) Ops(cat *Catalogue) []Op {
 		return []Op{Is, IsNot, CameTo, AwayFrom}
 	case c.About == Lost, c.About == Won:
 		return []Op{Within, Ever, Never}
+	case c.About == DealFrom, c.About == DealOf:
+		return []Op{Is, IsNot, Ever, Never}
 	case c.About != "":
 		return []Op{Is, IsNot}
 	}
@@ -608,6 +640,32 @@ func (c *Condition) Ops(cat *Catalogue) []Op {
 		return nil
 	}
 	return OpsOf(d.Type)
+}
+
+// checkModel asks that the model is there of which a score or a fit is asked, and its rule.
+func (c *Condition) checkModel(cat *Catalogue) error {
+	if c.Model == 0 && c.Rule == 0 {
+		return nil
+	}
+	if !c.OfModel() || c.Rule != 0 && !c.Score {
+		return plainly.New("only a score, a fit and their bands are of a model")
+	}
+	if cat == nil {
+		return nil
+	}
+	m, ok := cat.Scored(c.Model)
+	if !ok {
+		return plainly.New("the model of scores that the rule asks for is not there any more")
+	}
+	if c.Rule != 0 && !slices.ContainsFunc(m.Rules, func(n Named) bool { return n.ID == c.Rule }) {
+		return plainly.New("what gave the points that the rule asks for is not there any more")
+	}
+	return nil
+}
+
+// OfModel reports whether the condition asks for a score, a fit or a band of them.
+func (c *Condition) OfModel() bool {
+	return c.Score || c.About == InBand || c.About == ByFit || c.About == InFitBand
 }
 
 // Check reports what of a condition cannot be answered, or nil.
@@ -628,6 +686,9 @@ func (c *Condition) Check(cat *Catalogue) error {
 			}
 			return plainly.Errorf("a rule asks for the unknown field %q", c.Field)
 		}
+	}
+	if err := c.checkModel(cat); err != nil {
+		return err
 	}
 	if !slices.Contains(c.Ops(cat), c.Op) {
 		return plainly.Errorf("%s cannot be asked with %q", c.subject(cat), c.Op)
@@ -651,7 +712,7 @@ func (c *Condition) Check(cat *Catalogue) error {
 		}
 		return nil
 	case c.About == InBand, c.About == InFitBand:
-		if _, ok := cat.band(c.About, c.Value); !ok && cat != nil {
+		if _, ok := cat.band(c, c.Value); !ok && cat != nil {
 			return plainly.Errorf("there is no %s %q", c.About, c.Value)
 		}
 		return nil
@@ -661,6 +722,11 @@ func (c *Condition) Check(cat *Catalogue) error {
 		}
 		return nil
 	case c.About == Deal:
+		return nil
+	case c.About == DealOf:
+		if Fold(c.Value) == "" {
+			return plainly.New("say of which campaign the deal is")
+		}
 		return nil
 	case c.About != "":
 		if c.ID == 0 {

@@ -14,11 +14,18 @@ var now = time.Date(2026, 4, 14, 9, 20, 0, 0, time.UTC)
 type someone struct {
 	Record_ Record
 	score   float64
+	scores  map[Figure]float64
 	signals []signal.Signal
 }
 
-func (s someone) Record() *Record         { return &s.Record_ }
-func (s someone) Score(time.Time) float64 { return s.score }
+func (s someone) Record() *Record { return &s.Record_ }
+func (s someone) Score(of Figure, _ time.Time) float64 {
+	if of == (Figure{}) {
+		return s.score
+	}
+	return s.scores[of]
+}
+
 func (s someone) Count(p *signal.Pattern, from, to time.Time) int {
 	return signal.Count(s.signals, p, from, to)
 }
@@ -123,19 +130,27 @@ var known = &Catalogue{
 		{Field: person.Own(3), Name: "Since", Type: person.Date}},
 	Tags: []Named{{1, "fair"}}, Audiences: []Named{{2, "Keen"}}, Sequences: []Named{{3, "Guide"}},
 	Stages: []Named{{4, "Offer"}}, Purposes: []Named{{5, "Marketing email"}}, Pages: []Named{{6, "Alarms"}},
-	Bands: []Band{{Name: "hot", From: 20}},
+	Models: []Scored{{ID: 7, Name: "Engagement", Bands: []Band{{Name: "hot", From: 20}}, Rules: []Named{{1, "click"}}},
+		{ID: 8, Name: "Loans", Bands: []Band{{Name: "low", To: 5}, {Name: "warm", From: 5}}, Rules: []Named{{1, "download"}},
+			Fit:      Fit{{FieldIs(person.Country, "NO"), 3}},
+			FitBands: []Band{{Name: "far", To: 50}, {Name: "near", From: 50}}}},
 }
 
 // TestEveryCondition asks each kind of condition of one person.
 func TestEveryCondition(t *testing.T) {
 	band := Condition{About: InBand, Op: Is}
-	band.SetBand(known.Bands[0])
-	p := someone{score: 21, Record_: Record{
+	band.SetBand(known.Models[0].Bands[0])
+	warm, near := Begin("about band", known), Begin("about fit band", known)
+	warm.Choose(known, "8/warm")
+	near.Choose(known, "8/near")
+	p := someone{score: 21, scores: map[Figure]float64{{Model: 7}: 21, {Model: 8}: 4, {Rule: 1}: 3.5}, Record_: Record{
 		Values: person.Values{person.Own(1): "12.5", person.Own(2): "salmon" + person.Joint + "trout",
 			person.Own(3): "2026-04-14", person.Created: "2026-03-15T09:20:00Z", person.Title: "a; b"},
 		Tags: []int64{1}, Audiences: []int64{2}, Consents: []int64{5},
-		Deals: []DealFact{{Stage: 4}, {Closed: now.AddDate(0, 0, -30), Lost: true}},
-		Ways:  []WayFact{{Sequence: 3, Finished: true, End: "Gone quiet"}},
+		Deals: []DealFact{{Stage: 4, Campaign: "spring "},
+			{Closed: now.AddDate(0, 0, -30), Lost: true, Sequence: 3, Campaign: "Autumn"}},
+		Fit: 30, Fits: map[int64]int{7: 30, 8: 60},
+		Ways: []WayFact{{Sequence: 3, Finished: true, End: "Gone quiet"}},
 	}}
 	for _, c := range []struct {
 		c     Condition
@@ -178,6 +193,22 @@ func TestEveryCondition(t *testing.T) {
 		{Condition{About: InSequence, ID: 3, Op: Finished, Value: "Registered"}, false,
 			"came to the end “Registered” of the sequence “Guide”"},
 		{band, true, "score in the band “hot”"},
+		{warm, false, "score in the band “warm” of “Loans”"},
+		{Condition{Score: true, Op: AtLeast, N: 4, Model: 8}, true, "a score of 4 or more by “Loans”"},
+		{Condition{Score: true, Op: AtLeast, N: 5, Model: 8}, false, "a score of 5 or more by “Loans”"},
+		{Condition{Score: true, Op: AtLeast, N: 21, Model: 7}, true, "a score of 21 or more"},
+		{Condition{Score: true, Op: AtLeast, N: 3, Rule: 1}, true, "a score of 3 or more for “click”"},
+		{Condition{Score: true, Op: Exactly, N: 1, Model: 8, Rule: 1}, false,
+			"a score of exactly 1 for “download” by “Loans”"},
+		{Condition{About: ByFit, Op: AtLeast, N: 60, Model: 8}, true, "a fit of 60 or more by “Loans”"},
+		{Condition{About: ByFit, Op: AtLeast, N: 31}, false, "a fit of 31 or more"},
+		{near, true, "fit in the band “near” of “Loans”"},
+		{Condition{About: DealFrom, ID: 3, Op: Is}, false, "has an open deal that came from the sequence “Guide”"},
+		{Condition{About: DealFrom, ID: 3, Op: Ever}, true, "has or had a deal that came from the sequence “Guide”"},
+		{Condition{About: DealFrom, ID: 3, Op: Never}, false, "never had a deal that came from the sequence “Guide”"},
+		{Condition{About: DealOf, Op: Is, Value: " Spring"}, true, "has an open deal of the campaign “ Spring”"},
+		{Condition{About: DealOf, Op: IsNot, Value: "autumn"}, true, "has no open deal of the campaign “autumn”"},
+		{Condition{About: DealOf, Op: Ever, Value: "AUTUMN"}, true, "has or had a deal of the campaign “AUTUMN”"},
 		{Condition{Score: true, Op: Between, N: 10, M: 21}, true, "a score of 10 to 21"},
 		{Condition{Signal: &signal.Pattern{Kind: signal.Form, Place: signal.Place{Page: 6}}, Op: AtLeast, N: 1,
 			From: "2026-01-01", To: "2026-01-31"}, false,
@@ -216,6 +247,12 @@ func TestConditionsThatCannotBeAsked(t *testing.T) {
 		"one day of two": {Signal: &signal.Pattern{Kind: signal.Click}, Op: AtLeast, N: 1, From: "2026-02-01"},
 		"no days":        {About: Lost, Op: Within}, "too many days": {Field: person.Own(3), Op: Within, Days: 9999},
 		"contains a country":         {Field: person.Country, Op: Contains, Value: "N"},
+		"a model that is gone":       {Score: true, Op: AtLeast, Model: 9},
+		"a model of a tag":           {About: Tag, ID: 1, Op: Is, Model: 8},
+		"a rule of a fit":            {About: ByFit, Op: AtLeast, Rule: 1},
+		"a rule that is gone":        {Score: true, Op: AtLeast, Model: 8, Rule: 2},
+		"a band of the other model":  {About: InBand, Op: Is, Value: "hot", Model: 8},
+		"no campaign":                {About: DealOf, Op: Is, Value: " "},
 		"counts the wrong way round": {Signal: &signal.Pattern{Kind: signal.Click}, Op: Between, N: 3, M: 1},
 	} {
 		if (&Rule{If: &c}).Check(known) == nil {
@@ -238,7 +275,7 @@ func TestEverySubjectBegins(t *testing.T) {
 			t.Errorf("%s begins as %s with %q", s.Key, c.Key(), c.Op)
 		}
 		if err := c.Check(known); err != nil && !strings.Contains(err.Error(), "needs a value") &&
-			!strings.Contains(err.Error(), "needs a number") {
+			!strings.Contains(err.Error(), "needs a number") && !strings.Contains(err.Error(), "of which campaign") {
 			t.Errorf("%s: %v", s.Key, err)
 		}
 	}
@@ -293,6 +330,78 @@ func TestSentences(t *testing.T) {
 	} {
 		if got := r.Sentence(known); got != want {
 			t.Errorf("said %q\nwant %q", got, want)
+		}
+	}
+}
+
+// TestChoosingOfModels: what the editor offers for scores, and that what it sends is what is asked then.
+func TestChoosingOfModels(t *testing.T) {
+	for key, want := range map[string][]string{
+		"score":          {"0 Engagement", "8 Loans"},
+		"points":         {"1 Engagement: click", "8/1 Loans: download"},
+		"about band":     {"hot Engagement: hot", "8/low Loans: low", "8/warm Loans: warm"},
+		"about fit":      {"8 Loans"},
+		"about fit band": {"8/far Loans: far", "8/near Loans: near"},
+		"about tag":      nil,
+	} {
+		c := Begin(key, known)
+		list, at := c.OfModels(known)
+		if key == "about fit" { // one alone is no choice, but it is asked for
+			if len(list) != 0 || c.Model != 8 {
+				t.Errorf("%s begins as %+v and offers %v", key, c, list)
+			}
+			continue
+		}
+		if len(list) != len(want) || len(list) > 0 && at != 0 {
+			t.Fatalf("%s offers %v, of which number %d is chosen", key, list, at)
+		}
+		for i, x := range list {
+			if x.Value+" "+x.Words != want[i] {
+				t.Errorf("%s offers %q, want %q", key, x.Value+" "+x.Words, want[i])
+			}
+			c.Choose(known, x.Value)
+			if _, at := c.OfModels(known); at != i || c.Check(known) != nil || c.Key() != key {
+				t.Errorf("%s: %q was chosen, and number %d is (%v)", key, x.Value, at, c.Check(known))
+			}
+		}
+		c.Choose(known, "99/nothing")
+		if _, at := c.OfModels(known); key != "about tag" && at != len(list)-1 {
+			t.Errorf("%s: choosing nothing chose number %d", key, at)
+		}
+	}
+	one := &Catalogue{Models: known.Models[:1]}
+	c := Begin("score", one)
+	if list, _ := c.OfModels(one); list != nil {
+		t.Errorf("of one model %v is offered", list)
+	}
+	if c = Begin("points", &Catalogue{}); c.Check(&Catalogue{}) == nil {
+		t.Error("points can be asked where nothing gives any")
+	}
+}
+
+// A file names models and rules by numbers, and those that are not there are none, not the first or all.
+func TestRefersToModels(t *testing.T) {
+	r := Rule{All: []Rule{{If: &Condition{Score: true, Op: AtLeast, Model: 8, Rule: 1}},
+		{If: &Condition{About: ByFit, Op: AtLeast, Model: 8}}, {If: &Condition{Score: true, Op: AtLeast, Rule: 1}},
+		ScoreAtLeast(3)}}
+	lists, seen := known.Lists(), map[string]bool{}
+	r.Refer(func(what Ref, id *int64) {
+		for _, n := range lists[what] {
+			if n.ID == *id {
+				seen[n.Name] = true
+			}
+		}
+	})
+	if len(seen) != 3 || !seen["Loans: download"] || !seen["Loans"] || !seen["Engagement: click"] {
+		t.Errorf("it refers to %v", seen)
+	}
+	if r.Check(known) != nil {
+		t.Error("looking changed it")
+	}
+	r.Refer(func(_ Ref, id *int64) { *id = 0 })
+	for i, x := range r.All {
+		if gone := x.If.Check(known) != nil; gone != (i < 3) {
+			t.Errorf("condition %d: %+v", i, x.If)
 		}
 	}
 }

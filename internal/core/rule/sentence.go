@@ -173,9 +173,9 @@ func (c *Condition) clauseOf(cat *Catalogue) string {
 		}
 		return fmt.Sprintf("of whom a deal was %s in the last %s", did, days(c.Days))
 	case InBand:
-		return "whose score is " + not + "in the band “" + c.Value + "”"
+		return "whose score is " + not + "in the band “" + c.Value + "”" + cat.ofModel(c.Model)
 	case InFitBand:
-		return "whose fit is " + not + "in the band “" + c.Value + "”"
+		return "whose fit is " + not + "in the band “" + c.Value + "”" + cat.ofModel(c.Model)
 	}
 	return "who " + c.wordsOf(cat) // agreed to …, has an open deal, has a deal in stage …
 }

@@ -2,6 +2,8 @@ package rule
 
 import (
 	"fmt"
+	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -48,8 +50,15 @@ func (c *Condition) subject(cat *Catalogue) string {
 	switch {
 	case c.Signal != nil:
 		return c.Signal.Kind.String()
-	case c.Score:
-		return "score"
+	case c.Rule != 0:
+		m, _ := cat.Scored(c.Model)
+		return "score for " + nameOf(m.Rules, "rule", c.Rule) + cat.ofModel(c.Model)
+	case c.Score, c.About == ByFit:
+		what := "score"
+		if !c.Score {
+			what = "fit"
+		}
+		return what + cat.ofModel(c.Model)
 	case c.About != "":
 		return string(c.About)
 	}
@@ -85,14 +94,7 @@ func (c *Condition) Words(cat *Catalogue) string {
 		}
 		return s + c.place(cat) + c.window()
 	case c.Score, c.About == ByFit:
-		switch what := c.subject(cat); c.Op {
-		case AtLeast:
-			return fmt.Sprintf("a %s of %d or more", what, c.N)
-		case Between:
-			return fmt.Sprintf("a %s of %d to %d", what, c.N, c.M)
-		default:
-			return fmt.Sprintf("a %s of %s %d", what, c.Op, c.N)
-		}
+		return "a " + c.figure(cat, c.howMuch())
 	case c.About != "":
 		return c.wordsOf(cat)
 	}
@@ -112,6 +114,34 @@ func (c *Condition) Words(cat *Catalogue) string {
 		return fmt.Sprintf("%s between %s and %s", name, c.From, c.To)
 	}
 	return fmt.Sprintf("%s %s %s", name, c.Op, Shown(cat, c.Field, c.Value))
+}
+
+// howMuch is what a score or a fit is to be: "15 or more".
+func (c *Condition) howMuch() string {
+	switch c.Op {
+	case AtLeast:
+		return fmt.Sprintf("%d or more", c.N)
+	case Between:
+		return fmt.Sprintf("%d to %d", c.N, c.M)
+	}
+	return fmt.Sprintf("%s %d", c.Op, c.N)
+}
+
+// figure says a score or a fit with how much it is: "score of 15 for “click”".
+func (c *Condition) figure(cat *Catalogue, much string) string {
+	what := "score of "
+	if !c.Score {
+		what = "fit of "
+	}
+	s := what + much
+	if c.Rule != 0 {
+		m, _ := cat.Scored(c.Model)
+		s += " for " + nameOf(m.Rules, "rule", c.Rule)
+	}
+	if of := cat.ofModel(c.Model); of != "" {
+		s += " by" + strings.TrimPrefix(of, " of")
+	}
+	return s
 }
 
 func (c *Condition) place(cat *Catalogue) string { return PlaceWords(c.Signal, cat) }
@@ -187,15 +217,25 @@ func (c *Condition) wordsOf(cat *Catalogue) string {
 			return fmt.Sprintf("ever %s a deal", strings.TrimSuffix(string(c.About), " deal"))
 		}
 		return fmt.Sprintf("%s a deal within the last %d days", strings.TrimSuffix(string(c.About), " deal"), c.Days)
+	case DealFrom:
+		return c.dealWords() + " that came from the sequence " + cat.name(DealFrom, c.ID)
+	case DealOf:
+		return c.dealWords() + " of the campaign “" + c.Value + "”"
 	case AtEvent:
 		return map[Op]string{Is: "registered for ", IsNot: "not registered for ", CameTo: "came to ",
 			AwayFrom: "stayed away from "}[c.Op] + cat.name(AtEvent, c.ID)
 	case InBand:
-		return either("score in the band “", "score not in the band “") + c.Value + "”"
+		return either("score in the band “", "score not in the band “") + c.Value + "”" + cat.ofModel(c.Model)
 	case InFitBand:
-		return either("fit in the band “", "fit not in the band “") + c.Value + "”"
+		return either("fit in the band “", "fit not in the band “") + c.Value + "”" + cat.ofModel(c.Model)
 	}
 	return string(c.About)
+}
+
+// dealWords says whether there is, or was, a deal of some kind.
+func (c *Condition) dealWords() string {
+	return map[Op]string{Is: "has an open deal", IsNot: "has no open deal", Ever: "has or had a deal",
+		Never: "never had a deal"}[c.Op]
 }
 
 // Why says which conditions of a rule that holds let the person in, each with
@@ -226,10 +266,10 @@ func (c *Condition) why(f Facts, at time.Time, cat *Catalogue) string {
 	case c.Signal != nil:
 		return c.Signal.Kind.Plural(f.Count(c.Signal, c.since(at), c.until(at))) + c.place(cat) + c.window()
 	case c.Score:
-		return fmt.Sprintf("a score of %g", f.Score(at))
+		return "a " + c.figure(cat, fmt.Sprintf("%g", f.Score(c.Figure(), at)))
 	case c.About == ByFit:
 		if r := f.Record(); r != nil {
-			return fmt.Sprintf("a fit of %d", r.Fit)
+			return "a " + c.figure(cat, strconv.Itoa(r.FitOf(c.Model)))
 		}
 		return c.Words(cat)
 	case c.About != "":
@@ -258,21 +298,27 @@ func Subjects(cat *Catalogue) []Subject {
 		out = append(out, Subject{fmt.Sprintf("signal %d", int16(k)), k.Did(), "what they did"})
 	}
 	out = append(out, Subject{"score", "score", "how they stand"})
-	if cat != nil && len(cat.Bands) > 0 {
-		out = append(out, Subject{"about band", "score band", "how they stand"})
-	}
-	if cat != nil && len(cat.Fit) > 0 {
-		out = append(out, Subject{"about fit", "fit", "how they stand"})
-		if len(cat.FitBands) > 0 {
-			out = append(out, Subject{"about fit band", "fit band", "how they stand"})
+	if cat != nil {
+		any := func(has func(m Scored) bool) bool { return slices.ContainsFunc(cat.Models, has) }
+		for _, x := range []struct {
+			key, words string
+			has        bool
+		}{{"points", "points of one kind", any(func(m Scored) bool { return len(m.Rules) > 0 })},
+			{"about band", "score band", any(func(m Scored) bool { return len(m.Bands) > 0 })},
+			{"about fit", "fit", any(func(m Scored) bool { return len(m.Fit) > 0 })},
+			{"about fit band", "fit band", any(func(m Scored) bool { return len(m.FitBands) > 0 })}} {
+			if x.has {
+				out = append(out, Subject{x.key, x.words, "how they stand"})
+			}
 		}
 	}
 	for _, t := range []struct {
 		t Thing
 		w string
 	}{{Tag, "tag"}, {Audience, "audience"}, {InSequence, "sequence"}, {Consent, "consent"}, {Deal, "open deal"},
-		{Stage, "deal in stage"}, {AtEvent, "event"}, {Lost, "lost deal"}, {Won, "won deal"}} {
-		if t.t == Deal || t.t == Lost || t.t == Won || len(cat.list(t.t)) > 0 {
+		{Stage, "deal in stage"}, {AtEvent, "event"}, {Lost, "lost deal"}, {Won, "won deal"},
+		{DealFrom, "deal from a sequence"}, {DealOf, "deal of a campaign"}} {
+		if t.t == Deal || t.t == Lost || t.t == Won || t.t == DealOf || len(cat.list(t.t)) > 0 {
 			out = append(out, Subject{"about " + string(t.t), t.w, "how they stand"})
 		}
 	}
@@ -287,11 +333,13 @@ func Subjects(cat *Catalogue) []Subject {
 }
 
 // Key names what the condition is about: "field country", "signal 5",
-// "about tag", "score".
+// "about tag", "score", "points".
 func (c *Condition) Key() string {
 	switch {
 	case c.Signal != nil:
 		return fmt.Sprintf("signal %d", int16(c.Signal.Kind))
+	case c.Rule != 0:
+		return "points"
 	case c.Score:
 		return "score"
 	case c.About != "":
@@ -313,6 +361,11 @@ func Begin(key string, cat *Catalogue) Condition {
 		c.N, c.Days = 1, 30
 	case "score":
 		c.Score, c.N = true, 15
+	case "points":
+		c.Score, c.N, c.Rule = true, 5, -1 // none yet
+		if list := cat.ofModels(&c); len(list) > 0 {
+			list[0].choose(&c)
+		}
 	case "about":
 		c.About = Thing(rest)
 		if list := cat.list(c.About); len(list) > 0 {
@@ -321,8 +374,8 @@ func Begin(key string, cat *Catalogue) Condition {
 		if c.About == Lost || c.About == Won {
 			c.Days = 365
 		}
-		if bands := cat.BandsOf(c.About); c.banded() && len(bands) > 0 {
-			c.SetBand(bands[0])
+		if list := cat.ofModels(&c); len(list) > 0 {
+			list[0].choose(&c)
 		}
 		if c.About == ByFit {
 			c.N = 50
@@ -338,8 +391,6 @@ func Begin(key string, cat *Catalogue) Condition {
 	}
 	return c
 }
-
-func (c *Condition) banded() bool { return c.About == InBand || c.About == InFitBand }
 
 // SetBand makes the condition ask for a band. The condition keeps the band's
 // ends, so that it means what it meant when it was written.

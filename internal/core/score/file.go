@@ -157,7 +157,8 @@ func (f *File) In(cat *rule.Catalogue) (Model, error) {
 
 // Catalogue is what the file says there is, by its names.
 func (f *File) Catalogue() *rule.Catalogue {
-	c := &rule.Catalogue{Bands: f.Model.Bands, FitBands: f.Model.FitBands, Fit: f.Model.Fit}
+	c := &rule.Catalogue{Models: []rule.Scored{{Name: f.Model.Name, Bands: f.Model.Bands, FitBands: f.Model.FitBands,
+		Fit: f.Model.Fit}}}
 	to := map[rule.Ref]*[]rule.Named{rule.TagRef: &c.Tags, rule.AudienceRef: &c.Audiences,
 		rule.SequenceRef: &c.Sequences, rule.PurposeRef: &c.Purposes, rule.StageRef: &c.Stages,
 		rule.EventRef: &c.Events, rule.MessageRef: &c.Messages, rule.PageRef: &c.Pages}

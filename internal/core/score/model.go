@@ -71,6 +71,9 @@ const (
 	maxFigure  = 100_000
 	maxCoolOff = 366
 	maxWords   = 80
+
+	// MaxName is how long the name of a model may be, in bytes.
+	MaxName = maxWords
 )
 
 // OfRecord reports whether the rule gives its points for what is on the record, and for nothing that they did.
@@ -152,7 +155,7 @@ func (m *Model) Check(cat *rule.Catalogue) error {
 		if err := r.Check(cat); err != nil {
 			return &RuleError{i, err}
 		}
-		if r.ID <= 0 || r.ID > m.LastID || seen[r.ID] {
+		if r.ID <= 0 || r.ID > m.LastID || r.ID >= rule.MostRules || seen[r.ID] {
 			return &RuleError{i, fmt.Errorf("the rule has no number of its own")}
 		}
 		seen[r.ID] = true
@@ -189,13 +192,15 @@ func (e *RuleError) Unwrap() error { return e.Err }
 // order.
 func (m *Model) Tidy() error {
 	for i := range m.Rules {
-		m.LastID = max(m.LastID, m.Rules[i].ID)
+		if m.Rules[i].ID < rule.MostRules {
+			m.LastID = max(m.LastID, m.Rules[i].ID)
+		}
 	}
 	taken := map[int64]bool{}
 	for i := range m.Rules {
 		r := &m.Rules[i]
 		r.Group = strings.TrimSpace(r.Group)
-		if r.ID <= 0 || taken[r.ID] {
+		if r.ID <= 0 || r.ID >= rule.MostRules || taken[r.ID] {
 			m.LastID++
 			r.ID = m.LastID
 		}

@@ -21,8 +21,8 @@ type anyone struct {
 	signals []signal.Signal
 }
 
-func (s *anyone) Record() *rule.Record    { return s.rec }
-func (s *anyone) Score(time.Time) float64 { return 0 }
+func (s *anyone) Record() *rule.Record                 { return s.rec }
+func (s *anyone) Score(rule.Figure, time.Time) float64 { return 0 }
 func (s *anyone) Count(p *signal.Pattern, from, to time.Time) int {
 	n := 0
 	for i := range s.signals {
@@ -33,7 +33,8 @@ func (s *anyone) Count(p *signal.Pattern, from, to time.Time) int {
 	return n
 }
 
-func plainScore(m *Model, who *anyone, t time.Time) float64 {
+// plainParts is what each rule of a model gives.
+func plainParts(m *Model, who *anyone, t time.Time) []float64 {
 	holds := func(r *Rule, at time.Time) bool { return !r.If.Asks() || r.If.Holds(who, at) }
 	// "from its signal on, everything is counted as if nothing before had happened"
 	var counted []signal.Signal
@@ -49,14 +50,14 @@ func plainScore(m *Model, who *anyone, t time.Time) float64 {
 		}
 		counted = append(counted, s)
 	}
-	sum := 0.0
+	parts := make([]float64, len(m.Rules))
 	for i := range m.Rules {
 		r := &m.Rules[i]
 		if !holds(r, t) {
 			continue
 		}
 		if r.On.Kind == 0 { // "a signal pattern or a record condition": it holds, see above
-			sum += float64(r.Points)
+			parts[i] += float64(r.Points)
 			continue
 		}
 		if r.Often == While { // "gives its points exactly while that holds"
@@ -67,7 +68,7 @@ func plainScore(m *Model, who *anyone, t time.Time) float64 {
 				}
 			}
 			if n >= r.N {
-				sum += float64(r.Points)
+				parts[i] += float64(r.Points)
 			}
 			continue
 		}
@@ -93,8 +94,16 @@ func plainScore(m *Model, who *anyone, t time.Time) float64 {
 			if r.Half > 0 {
 				worth *= math.Pow(2, -t.Sub(s.At).Hours()/24/float64(r.Half))
 			}
-			sum += worth
+			parts[i] += worth
 		}
+	}
+	return parts
+}
+
+func plainScore(m *Model, who *anyone, t time.Time) float64 {
+	sum := 0.0
+	for _, v := range plainParts(m, who, t) {
+		sum += v
 	}
 	if sum < float64(m.Floor) {
 		sum = float64(m.Floor)
@@ -251,7 +260,7 @@ func TestCrossingsAgainstThePlainWay(t *testing.T) {
 // once after long silence, find the same crossings and the same figure.
 func TestKeptAgainstLookedAtOnce(t *testing.T) {
 	rnd := rand.New(rand.NewPCG(6, 6))
-	crossed, rising := 0, 0
+	crossed, rising, parts := 0, 0, 0
 	for range 1200 {
 		m, w := anyModel(rnd, true), anybody(rnd)
 		from, to := day0.Add(-time.Hour), day0.AddDate(0, 0, 12)
@@ -286,6 +295,7 @@ func TestKeptAgainstLookedAtOnce(t *testing.T) {
 			if want := plainScore(&m, w, next); math.Abs(was-want) > 1e-9 {
 				t.Fatalf("kept %v at %v, plainly %v\n%+v\n%+v", was, next, want, m, w)
 			}
+			parts += kept1(t, rnd, &m, w, w.signals[:i], next, to)
 			if !next.Before(to) {
 				break
 			}
@@ -301,9 +311,45 @@ func TestKeptAgainstLookedAtOnce(t *testing.T) {
 			t.Fatalf("kept: crossed at %v (armed %v); at once: %v (%v)\n%+v\n%+v", kept, armed, once, armedOnce, m, w)
 		}
 	}
-	if crossed < 300 || rising < 20 {
-		t.Errorf("only %d crossings, %d of them by time alone", crossed, rising)
+	if crossed < 300 || rising < 20 || parts < 20_000 {
+		t.Errorf("only %d crossings, %d of them by time alone, and %d points of rules", crossed, rising, parts)
 	}
+}
+
+// kept1 holds what each rule gives, as it is kept at an instant, against what it plainly gives then and at some instant
+// before the next change: there the two compare alike with every whole number. It answers how many gave something.
+func kept1(t *testing.T, rnd *rand.Rand, m *Model, w *anyone, seen []signal.Signal, at, to time.Time) (gave int) {
+	t.Helper()
+	who := &anyone{w.rec, seen}
+	ledger := m.Ledger(nil, seen, who, at)
+	later := m.NextChange(ledger, at)
+	if later.IsZero() {
+		later = to
+	}
+	if len(seen) < len(w.signals) && w.signals[len(seen)].At.Before(later) {
+		later = w.signals[len(seen)].At
+	}
+	between := at
+	if gap := later.Sub(at); gap > 1 {
+		between = at.Add(time.Duration(rnd.Int64N(int64(gap)))).Truncate(time.Microsecond)
+	}
+	kept := map[int64]float64{}
+	for _, p := range m.Parts(nil, ledger, at) {
+		kept[p.Rule] = p.Points
+		gave++
+	}
+	now, then := plainParts(m, who, at), plainParts(m, who, between)
+	for i := range m.Rules {
+		id := m.Rules[i].ID
+		if v := math.Round(now[i]*10) / 10; math.Abs(kept[id]-v) > 1e-9 || m.Of(id, seen, who, at) != kept[id] {
+			t.Fatalf("rule %d gives %v at %v, plainly %v\n%+v\n%+v", i, kept[id], at, v, m, who)
+		}
+		if v := math.Round(then[i]*10) / 10; !between.Before(at) && place(kept[id]) != place(v) {
+			t.Fatalf("rule %d gave %v at %v and gives %v at %v, before the next change at %v\n%+v\n%+v", i, kept[id], at,
+				v, between, later, m, who)
+		}
+	}
+	return gave
 }
 
 // Points of a minus that halve rise again, and bring somebody over the line with

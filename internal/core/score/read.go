@@ -26,7 +26,7 @@ type Somebody struct {
 func (s *Somebody) Record() *rule.Record { return &s.record }
 
 // Score is asked by no rule of a model.
-func (s *Somebody) Score(time.Time) float64 { return 0 }
+func (s *Somebody) Score(rule.Figure, time.Time) float64 { return 0 }
 
 // Count counts what they did.
 func (s *Somebody) Count(p *signal.Pattern, from, to time.Time) int {

@@ -299,6 +299,47 @@ func (m *Model) At(signals []signal.Signal, facts rule.Facts, t time.Time) float
 	return m.Shown(Sum(m.Ledger(nil, signals, facts, t), t))
 }
 
+// Part is what one rule gives, by its id.
+type Part struct {
+	Rule   int64
+	Points float64
+}
+
+// Parts appends what each rule gives at t, to one decimal and in the order of the rules; those that give nothing are
+// left out. It is not held between floor and ceiling.
+func (m *Model) Parts(dst []Part, ledger []Entry, t time.Time) []Part {
+	for i := range m.Rules {
+		if v := ofRule(ledger, i, t); v != 0 {
+			dst = append(dst, Part{m.Rules[i].ID, v})
+		}
+	}
+	return dst
+}
+
+// ofRule is what the rule at i gives at t.
+func ofRule(ledger []Entry, i int, t time.Time) float64 {
+	sum := 0.0
+	for j := range ledger {
+		if ledger[j].Rule == i {
+			sum += ledger[j].Worth(t)
+		}
+	}
+	return math.Round(sum*10) / 10
+}
+
+// Of is the score at t, counted from all signals, or the points of one rule by its id; 0: of all. A rule that is not
+// there gives nothing.
+func (m *Model) Of(id int64, signals []signal.Signal, facts rule.Facts, t time.Time) float64 {
+	if id == 0 {
+		return m.At(signals, facts, t)
+	}
+	i := m.RuleOf(id)
+	if i < 0 {
+		return 0
+	}
+	return ofRule(m.Ledger(nil, signals, facts, t), i, t)
+}
+
 // Halves reports whether some rule of the model loses worth all the time, so
 // that a kept figure is old at once.
 func (m *Model) Halves() bool {
@@ -326,9 +367,12 @@ func (m *Model) NextChange(ledger []Entry, t time.Time) time.Time {
 	if !n.IsZero() && !n.After(hour) {
 		hour = n.Add(-time.Microsecond)
 	}
-	was := place(m.Shown(Sum(ledger, t)))
-	if place(m.Shown(Sum(ledger, hour))) != was {
-		return bisect(t, hour, func(x time.Time) bool { return place(m.Shown(Sum(ledger, x))) != was })
+	var room [8]float64
+	was := m.places(room[:0], ledger, t)
+	var again [8]float64
+	other := func(x time.Time) bool { return !slices.Equal(m.places(again[:0], ledger, x), was) }
+	if other(hour) {
+		return bisect(t, hour, other)
 	}
 	if !n.IsZero() && !n.After(t.Add(Refresh)) {
 		return n
@@ -357,6 +401,17 @@ func place(v float64) float64 {
 		return v
 	}
 	return math.Floor(v) + 0.5
+}
+
+// places are those of the figure, and of the points of each rule that halve.
+func (m *Model) places(dst []float64, ledger []Entry, t time.Time) []float64 {
+	dst = append(dst, place(m.Shown(Sum(ledger, t))))
+	for i := range m.Rules {
+		if m.Rules[i].Half > 0 {
+			dst = append(dst, place(ofRule(ledger, i, t)))
+		}
+	}
+	return dst
 }
 
 // bisect finds the first instant after a at which something is so that is not

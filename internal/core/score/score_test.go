@@ -50,7 +50,7 @@ type somebody struct {
 func (p somebody) Record() *rule.Record {
 	return &rule.Record{Values: person.Values{person.Country: p.country}}
 }
-func (p somebody) Score(time.Time) float64 { return 0 }
+func (p somebody) Score(rule.Figure, time.Time) float64 { return 0 }
 func (p somebody) Count(q *signal.Pattern, from, to time.Time) int {
 	return signal.Count(p.list, q, from, to)
 }

@@ -36,15 +36,15 @@ type facts struct {
 
 func (f *facts) Event(id int64) (event.Event, bool) { e, ok := f.events[id]; return e, ok }
 
-func (f *facts) Rested(bool) time.Time           { return f.last }
-func (f *facts) Bars(int64) string               { return f.bars }
-func (f *facts) Zone() *time.Location            { return f.zone }
-func (f *facts) Record() *rule.Record            { return nil }
-func (f *facts) Score(time.Time) float64         { return f.score }
-func (f *facts) Left() (Reason, time.Time, bool) { return f.left, f.leftAt, f.left != "" }
-func (f *facts) Holidays() calendar.Holidays     { return f.rests }
-func (f *facts) Reach() contact.Facts            { return f.reach }
-func (f *facts) Touch(id StepID) Touch           { at, ok := f.touches[id]; return Touch{At: at, Ended: ok} }
+func (f *facts) Rested(bool) time.Time                { return f.last }
+func (f *facts) Bars(int64) string                    { return f.bars }
+func (f *facts) Zone() *time.Location                 { return f.zone }
+func (f *facts) Record() *rule.Record                 { return nil }
+func (f *facts) Score(rule.Figure, time.Time) float64 { return f.score }
+func (f *facts) Left() (Reason, time.Time, bool)      { return f.left, f.leftAt, f.left != "" }
+func (f *facts) Holidays() calendar.Holidays          { return f.rests }
+func (f *facts) Reach() contact.Facts                 { return f.reach }
+func (f *facts) Touch(id StepID) Touch                { at, ok := f.touches[id]; return Touch{At: at, Ended: ok} }
 func (f *facts) Count(p *signal.Pattern, from, to time.Time) int {
 	return signal.Count(f.signals, p, from, to)
 }

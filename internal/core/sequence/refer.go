@@ -14,6 +14,8 @@ const (
 	StagePart    PartKind = "stage"
 	PagePart     PartKind = "page"
 	FieldPart    PartKind = "field"
+	ModelPart    PartKind = "model"
+	PointsPart   PartKind = "points"
 	TeamPart     PartKind = "team"
 )
 

@@ -4,6 +4,7 @@ import (
 	"encoding/csv"
 	"fmt"
 	"io"
+	"math"
 	"slices"
 	"strconv"
 	"strings"
@@ -55,13 +56,12 @@ func (p *Person) read(x rows.Row, f *sequence.File, fallback *time.Location) (er
 	if p.Touched, err = x.Instant("last email"); err != nil {
 		return err
 	}
-	if s := x.Get("score"); s != "" {
-		if p.Score, err = strconv.ParseFloat(s, 64); err != nil || p.Score != p.Score {
-			return x.Fail("the score %q is no number", s)
-		}
+	if err := p.readScores(x); err != nil {
+		return err
 	}
 	for k, v := range x.Values {
-		if v = strings.TrimSpace(v); v == "" || slices.Contains(own, k) || strings.HasPrefix(k, "consent ") {
+		if v = strings.TrimSpace(v); v == "" || slices.Contains(own, k) || strings.HasPrefix(k, "consent ") ||
+			strings.HasPrefix(k, "score ") {
 			continue
 		}
 		p.Record.Values[rule.Field(k)] = v
@@ -109,6 +109,39 @@ func (p *Person) read(x rows.Row, f *sequence.File, fallback *time.Location) (er
 			}
 			p.Reach.Consents = append(p.Reach.Consents, contact.Said{Purpose: purpose, Is: is})
 		}
+	}
+	return nil
+}
+
+// readScores reads the columns score, score 8 (by the model with the number 8) and score 8 2 (what its rule with the
+// number 2 gives; 0: of the first model).
+func (p *Person) readScores(x rows.Row) error {
+	for k, text := range x.Values {
+		which, ok := strings.CutPrefix(k, "score")
+		if text = strings.TrimSpace(text); !ok || text == "" {
+			continue
+		}
+		v, err := strconv.ParseFloat(text, 64)
+		if err != nil || math.IsNaN(v) || math.IsInf(v, 0) {
+			return x.Fail("the score %q is no number", text)
+		}
+		if which == "" {
+			p.Score = v
+			continue
+		}
+		of, named := rule.Figure{}, strings.Fields(which)
+		for i, to := range []*int64{&of.Model, &of.Rule} {
+			if i < len(named) && err == nil {
+				*to, err = strconv.ParseInt(named[i], 10, 64)
+			}
+		}
+		if err != nil || len(named) > 2 {
+			return x.Fail("the column %q is of no score: “score 8” is by the model with the number 8", k)
+		}
+		if p.Scores == nil {
+			p.Scores = map[rule.Figure]float64{}
+		}
+		p.Scores[of] = v
 	}
 	return nil
 }

@@ -29,7 +29,8 @@ type Person struct {
 	Zone    *time.Location
 	Rests   calendar.Holidays // of their country
 	Record  rule.Record
-	Score   float64 // their engagement, which stays as it is
+	Score   float64                 // their engagement, which stays as it is
+	Scores  map[rule.Figure]float64 // others, likewise: by another model, or for one kind of points
 	Reach   contact.Facts
 	Signals []signal.Signal // in the order of package signal
 	Work    []Outcome       // of the work that steps ask for
@@ -250,7 +251,6 @@ func without(list []int64, id int64) []int64 {
 
 func (w *Walker) Zone() *time.Location        { return w.who.Zone }
 func (w *Walker) Record() *rule.Record        { return &w.record }
-func (w *Walker) Score(time.Time) float64     { return w.who.Score }
 func (w *Walker) Holidays() calendar.Holidays { return w.who.Rests }
 func (w *Walker) Reach() contact.Facts        { return w.who.Reach }
 func (w *Walker) Bars(q int64) string         { return w.who.Bars[q] }
@@ -328,4 +328,12 @@ func Sort(lines []Line) {
 func (l Line) String() string {
 	return strings.TrimSpace(fmt.Sprintf("%s step %d at %s %s %s", l.Person, l.Step,
 		l.At.UTC().Format(time.RFC3339Nano), cmp.Or(string(l.Exit), "–"), l.Reason))
+}
+
+// Score is the one that they came with.
+func (w *Walker) Score(of rule.Figure, _ time.Time) float64 {
+	if of == (rule.Figure{}) {
+		return w.who.Score
+	}
+	return w.who.Scores[of]
 }

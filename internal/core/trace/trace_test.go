@@ -182,8 +182,8 @@ func TestConsentsAndHolidays(t *testing.T) {
 func TestReading(t *testing.T) {
 	f := &sequence.File{Plan: plan(t, &sequence.Call{}), Names: map[sequence.PartKind]map[string]string{
 		"tag": {"4": "Warm"}, "audience": {"7": "Ports", "x": "Broken"}}}
-	people, err := ReadPeople(strings.NewReader("\ufeffid,Entered,Country,tags,audiences,consent,opted out,score,last email\n"+
-		"ana,2026-04-14T09:20:00+02:00,Norway,warm; cold,PORTS,yes,no,3.5,2026-04-01T00:00:00Z\nbo,2026-04-14T09:20:00Z,,,,no,yes,,\n"),
+	people, err := ReadPeople(strings.NewReader("\ufeffid,Entered,Country,tags,audiences,consent,opted out,score,last email,score 8,score 8 2\n"+
+		"ana,2026-04-14T09:20:00+02:00,Norway,warm; cold,PORTS,yes,no,3.5,2026-04-01T00:00:00Z,4,1.5\nbo,2026-04-14T09:20:00Z,,,,no,yes,,,,\n"),
 		f, time.UTC)
 	if err != nil || len(people) != 2 {
 		t.Fatal(err)
@@ -191,8 +191,14 @@ func TestReading(t *testing.T) {
 	ana, bo := people[0], people[1]
 	if !ana.Entered.Equal(day0.Add(-2*time.Hour)) || ana.Record.Values[person.Country] != "NO" ||
 		ana.Zone.String() != "Europe/Oslo" || len(ana.Record.Tags) != 1 || ana.Record.Tags[0] != 4 ||
-		len(ana.Record.Audiences) != 1 || ana.Reach.Consents.To(0) != contact.Agreed || ana.Score != 3.5 || ana.Touched.IsZero() {
+		len(ana.Record.Audiences) != 1 || ana.Reach.Consents.To(0) != contact.Agreed || ana.Touched.IsZero() {
 		t.Errorf("Ana is %+v", ana)
+	}
+	w := &Walker{who: ana}
+	for of, want := range map[rule.Figure]float64{{}: 3.5, {Model: 8}: 4, {Model: 8, Rule: 2}: 1.5, {Rule: 2}: 0} {
+		if got := w.Score(of, day0); got != want {
+			t.Errorf("Ana’s score %+v is %g", of, got)
+		}
 	}
 	if bo.Reach.Consents.To(0) != contact.Withdrawn || !bo.Reach.OptedOut || bo.Zone != time.UTC {
 		t.Errorf("Bo is %+v", bo)
@@ -208,6 +214,14 @@ func TestReading(t *testing.T) {
 	}
 	for file, read := range map[string]func(string) error{
 		"id,entered,audiences\nx,2026-04-14T09:20:00Z,broken\n": func(s string) error {
+			_, err := ReadPeople(strings.NewReader(s), f, time.UTC)
+			return err
+		},
+		"id,entered,score x\nx,2026-04-14T09:20:00Z,4\n": func(s string) error {
+			_, err := ReadPeople(strings.NewReader(s), f, time.UTC)
+			return err
+		},
+		"id,entered,score 8\nx,2026-04-14T09:20:00Z,NaN\n": func(s string) error {
 			_, err := ReadPeople(strings.NewReader(s), f, time.UTC)
 			return err
 		},

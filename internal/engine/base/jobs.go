@@ -44,23 +44,24 @@ func (e *Base) Ask(ctx context.Context, id int64) error {
 // more a batch does it, which can be watched and stopped.
 const fewScores = 5000
 
-// Recount begins to count all scores again, by rules that have changed. It answers the
-// batch that somebody has to be asked to run once the transaction is through; 0: none.
-func (e *Base) Recount(ctx context.Context, tx store.Tx) (batch int64, err error) {
-	n, err := tx.CountStandings(ctx, fewScores+1)
+// Recount begins to count the scores of a model again (0: of all), by rules that have changed. It answers the batch
+// that somebody has to be asked to run once the transaction is through; 0: none.
+func (e *Base) Recount(ctx context.Context, tx store.Tx, model int64) (batch int64, err error) {
+	n, err := tx.CountStandings(ctx, model, fewScores+1)
 	if err != nil {
 		return 0, err
 	}
 	if n <= fewScores {
-		return 0, tx.CountAllAgain(ctx, e.Now())
+		return 0, tx.CountAllAgain(ctx, model, e.Now())
 	}
-	if err := tx.StopBatches(ctx, "recount"); err != nil {
+	if err := tx.StopBatches(ctx, "recount", model); err != nil {
 		return 0, err
 	}
-	if n, err = tx.CountStandings(ctx, 1<<30); err != nil {
+	if n, err = tx.CountStandings(ctx, model, 1<<30); err != nil {
 		return 0, err
 	}
 	b := store.Batch{Kind: "recount", Title: "count every score again", State: "waiting", Total: n}
+	b.Detail.V.Model = model
 	return tx.AddBatch(ctx, b, e.Now())
 }
 

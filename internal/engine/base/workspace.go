@@ -180,7 +180,7 @@ func (e *Base) KeepWorkspace(ctx context.Context, tx store.Tx, w Workspace) (bat
 	if err := tx.DaysMoved(ctx); err != nil {
 		return 0, err
 	}
-	return e.Recount(ctx, tx)
+	return e.Recount(ctx, tx, 0)
 }
 
 // RespondIn is for how many working hours a handoff waits before it is late, where nobody says

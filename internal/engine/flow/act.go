@@ -17,6 +17,7 @@ type Occasion struct {
 	How    string // what they did, as their history keeps it
 	By     string // what made it, as a handoff keeps it: crossing, step or hand
 	Way    *way   // the step that asks for it; nil: none does
+	Model  int64  // whose score came to a level; 0: none did
 }
 
 // way is somebody's coming to a step.

@@ -196,19 +196,24 @@ func latest(a, b time.Time) time.Time {
 // gathered is what the people of a batch may be asked for, loaded in a few
 // queries, whatever the batch's size.
 type gathered struct {
-	e         *Flow
-	now       time.Time
-	recent    map[int64][]signal.Signal // person → signals since entering
-	ever      map[int64][]signal.Signal // person → all signals
-	records   map[int64]*rule.Record
-	touches   map[int64][]store.EndedTouch // enrolment →
-	standings map[int64]store.Standing
-	rested    map[int64]store.LastTouch  // of those whose plan leaves people in peace
-	bars      map[int64]map[int64]string // sequence → person → why they cannot enter it
-	events    map[int64]event.Event
-	excluded  map[int64]time.Time // enrolment → when they came to be among those who are left out
-	model     store.Model
-	out       *leaving // all of them leave; nil: as their facts say
+	e        *Flow
+	now      time.Time
+	recent   map[int64][]signal.Signal // person → signals since entering
+	ever     map[int64][]signal.Signal // person → all signals
+	records  map[int64]*rule.Record
+	touches  map[int64][]store.EndedTouch // enrolment →
+	scores   []scores
+	rested   map[int64]store.LastTouch  // of those whose plan leaves people in peace
+	bars     map[int64]map[int64]string // sequence → person → why they cannot enter it
+	events   map[int64]event.Event
+	excluded map[int64]time.Time // enrolment → when they came to be among those who are left out
+	out      *leaving            // all of them leave; nil: as their facts say
+}
+
+// scores are those of a batch by one model: as they are kept, where that holds.
+type scores struct {
+	model store.Model
+	kept  map[int64]store.Standing
 }
 
 func (e *Flow) gather(
@@ -267,31 +272,14 @@ func (e *Flow) gather(
 		return nil, err
 	}
 	if len(scored) > 0 {
-		if b.model, err = e.ScoreModel(ctx, tx); err != nil && !store.IsNotFound(err) {
-			return nil, err
-		}
-		list, err := tx.Standings(ctx, b.model.ID, scored)
+		anew, asks, err := b.gatherScores(ctx, tx, claimed, programs, scored)
 		if err != nil {
 			return nil, err
 		}
-		b.standings = make(map[int64]store.Standing, len(list))
-		for _, s := range list {
-			b.standings[s.Person] = s
-		}
-		// A kept figure that does not hold for the whole time from reaching
-		// the step until now is counted afresh.
-		asks := b.model.AsksRecord()
-		for i := range claimed {
-			c := &claimed[i]
-			s, ok := b.standings[c.Person]
-			if !ok || programs[c.Version] == nil || programs[c.Version].Needs(c.State.Step)&sequence.NeedScore == 0 ||
-				holds(s, c.State.Reached, now) && !b.model.Halves() {
-				continue
-			}
-			delete(b.standings, c.Person)
-			ever = append(ever, store.Since{Person: c.Person})
+		for _, id := range anew {
+			ever = append(ever, store.Since{Person: id})
 			if asks {
-				records = append(records, c.Person)
+				records = append(records, id)
 			}
 		}
 	}
@@ -442,11 +430,51 @@ func (f *facts) Touch(id sequence.StepID) sequence.Touch {
 	return newest
 }
 
-func (f *facts) Score(at time.Time) float64 {
-	if s, ok := f.b.standings[f.c.Person]; ok {
-		return s.Score
+func (f *facts) Score(of rule.Figure, at time.Time) float64 {
+	for i := range f.b.scores {
+		b := &f.b.scores[i]
+		if of.Model != 0 && of.Model != b.model.ID {
+			continue
+		}
+		if s, ok := b.kept[f.c.Person]; ok {
+			return s.Of(of.Rule)
+		}
+		return b.model.Of(of.Rule, f.b.ever[f.c.Person], f, at)
 	}
-	return f.b.model.At(f.b.ever[f.c.Person], f, at)
+	return 0
+}
+
+// gatherScores reads the scores by each model, and lists of whom some have to be counted afresh: because a kept figure
+// does not hold for the whole time from reaching the step until now, or halves. Asks says that this asks for records.
+func (b *gathered) gatherScores(
+	ctx context.Context, tx store.Tx, claimed []store.Claimed, programs map[int64]*program, people []int64,
+) (anew []int64, asks bool, err error) {
+	models, err := b.e.ScoreModels(ctx, tx.Queries)
+	if err != nil {
+		return nil, false, err
+	}
+	for i := range models {
+		m := scores{models[i], make(map[int64]store.Standing, len(people))}
+		list, err := tx.Standings(ctx, m.model.ID, people)
+		if err != nil {
+			return nil, false, err
+		}
+		for _, s := range list {
+			m.kept[s.Person] = s
+		}
+		for i := range claimed {
+			c := &claimed[i]
+			s, ok := m.kept[c.Person]
+			if !ok || programs[c.Version] == nil || programs[c.Version].Needs(c.State.Step)&sequence.NeedScore == 0 ||
+				holds(s, c.State.Reached, b.now) && !m.model.Halves() {
+				continue
+			}
+			delete(m.kept, c.Person)
+			anew, asks = append(anew, c.Person), asks || m.model.AsksRecord()
+		}
+		b.scores = append(b.scores, m)
+	}
+	return anew, asks, nil
 }
 
 // touched notes the touches of a person that were just made: what is looked at after them

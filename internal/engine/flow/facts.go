@@ -22,30 +22,77 @@ func NewPersonOf(record *rule.Record, did []signal.Signal) *PersonOf { return &P
 func (p *PersonOf) Record() *rule.Record { return p.record }
 
 // Score is asked by no rule of a score model: score.Rule.Check refuses it.
-func (p *PersonOf) Score(time.Time) float64 { return 0 }
+func (p *PersonOf) Score(rule.Figure, time.Time) float64 { return 0 }
 
 // Count counts what they did.
 func (p *PersonOf) Count(q *signal.Pattern, from, to time.Time) int {
 	return signal.Count(p.signals, q, from, to)
 }
 
-// ScoreModel is the score model in the workspace's zone, whose days it counts.
-func (e *Flow) ScoreModel(ctx context.Context, tx store.Tx) (store.Model, error) {
-	m, err := tx.Model(ctx)
+// ScoreModels are the score models that count, in the workspace's zone, whose days they count.
+func (e *Flow) ScoreModels(ctx context.Context, q store.Queries) ([]store.Model, error) {
+	list, err := q.Models(ctx)
+	for i := range list {
+		list[i].Zone = e.Zone()
+	}
+	return list, err
+}
+
+// ScoreModel is one of them; 0: the first.
+func (e *Flow) ScoreModel(ctx context.Context, q store.Queries, id int64) (store.Model, error) {
+	m, err := q.ModelOf(ctx, id)
 	m.Zone = e.Zone()
 	return m, err
 }
 
-// standing is somebody with the score that is kept of them.
+// standing is somebody with the scores that are kept of them.
 type standing struct {
 	PersonOf
-	score float64
+	kept Kept
 }
 
-// NewStanding tells of somebody whose score is kept.
-func NewStanding(record *rule.Record, did []signal.Signal, score float64) *standing {
-	return &standing{PersonOf{record, did}, score}
+// Kept are somebody's standings by each model, the first of them first.
+type Kept []KeptBy
+
+// KeptBy is a standing by a model.
+type KeptBy struct {
+	Model int64
+	store.Standing
+}
+
+// NewStanding tells of somebody whose scores are kept.
+func NewStanding(record *rule.Record, did []signal.Signal, kept Kept) *standing {
+	return &standing{PersonOf{record, did}, kept}
 }
 
 // Score is the one that is kept.
-func (f *standing) Score(time.Time) float64 { return f.score }
+func (f *standing) Score(of rule.Figure, _ time.Time) float64 {
+	for i := range f.kept {
+		if of.Model == 0 || f.kept[i].Model == of.Model {
+			return f.kept[i].Of(of.Rule)
+		}
+	}
+	return 0
+}
+
+// KeptOf reads some people's standings by each model. Whoever has none by a model stands at nought.
+func (e *Flow) KeptOf(ctx context.Context, q store.Queries, people []int64) (map[int64]Kept, error) {
+	models, err := q.Models(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := make(map[int64]Kept, len(people))
+	for i := range models {
+		list, err := q.Standings(ctx, models[i].ID, people)
+		if err != nil {
+			return nil, err
+		}
+		for _, id := range people {
+			out[id] = append(out[id], KeptBy{Model: models[i].ID})
+		}
+		for _, s := range list {
+			out[s.Person][i].Standing = s
+		}
+	}
+	return out, nil
+}

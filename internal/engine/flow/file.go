@@ -88,8 +88,12 @@ func (e *Flow) called(ctx context.Context) (called, error) {
 	for _, x := range cat.Tags {
 		add(sequence.TagPart, x.ID, x.Name)
 	}
-	for _, x := range cat.Lists()[rule.FieldRef] {
-		add(sequence.FieldPart, x.ID, x.Name)
+	lists := cat.Lists()
+	for what, part := range map[rule.Ref]sequence.PartKind{rule.FieldRef: sequence.FieldPart,
+		rule.ModelRef: sequence.ModelPart, rule.PointsRef: sequence.PointsPart} {
+		for _, x := range lists[what] {
+			add(part, x.ID, x.Name)
+		}
 	}
 	return out, nil
 }

@@ -317,6 +317,18 @@ func (e *People) GiveAudiences(ctx context.Context, ids []int64, owner int64) (n
 	return n, err
 }
 
+// InUse is the error that names what uses something; nil: nothing does.
+func InUse(use []store.Use) error {
+	var names []string
+	for _, u := range use {
+		names = append(names, fmt.Sprintf("the %s “%s”", u.Kind, u.Name))
+	}
+	if len(names) == 0 {
+		return nil
+	}
+	return plainly.Errorf("%w by %s: take it out there first", ErrInUse, strings.Join(names, ", "))
+}
+
 // RemoveAudience removes an audience that nothing asks for.
 func (e *People) RemoveAudience(ctx context.Context, id int64) error {
 	return e.Store.InTx(ctx, func(tx store.Tx) error {
@@ -327,12 +339,8 @@ func (e *People) RemoveAudience(ctx context.Context, id int64) error {
 		if err != nil {
 			return err
 		}
-		if len(use) > 0 {
-			var names []string
-			for _, u := range use {
-				names = append(names, fmt.Sprintf("the %s “%s”", u.Kind, u.Name))
-			}
-			return plainly.Errorf("%w by %s: take it out there first", ErrInUse, strings.Join(names, ", "))
+		if err := InUse(use); err != nil {
+			return err
 		}
 		if err := tx.RemoveAudience(ctx, id); err != nil {
 			return err
@@ -370,8 +378,12 @@ func (e *People) Reasons(ctx context.Context, r *rule.Rule, people []store.Perso
 		if err != nil {
 			return err
 		}
+		kept, err := e.KeptOf(ctx, tx.Queries, ids)
+		if err != nil {
+			return err
+		}
 		for _, p := range people {
-			f := flow.NewStanding(records[p.ID], signals[p.ID], p.Score)
+			f := flow.NewStanding(records[p.ID], signals[p.ID], kept[p.ID])
 			out = append(out, Reason{p, r.Why(f, now, cat)})
 		}
 		return nil

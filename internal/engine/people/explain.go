@@ -38,10 +38,11 @@ const (
 	deep = 100_000
 )
 
-// Explain is how somebody's score at an instant came about, by the model that counts now and the record as it is now.
+// Explain is how somebody's score at an instant came about, by a model (0: by the first) as it counts now and the
+// record as it is now.
 // The zero Explained: there is no model.
-func (e *People) Explain(ctx context.Context, person int64, at time.Time) (x Explained, err error) {
-	m, err := e.Store.Model(ctx)
+func (e *People) Explain(ctx context.Context, person, model int64, at time.Time) (x Explained, err error) {
+	m, err := e.Store.ModelOf(ctx, model)
 	if err != nil {
 		return x, flow.Gone(err)
 	}

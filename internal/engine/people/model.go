@@ -1,6 +1,7 @@
 package people
 
 import (
+	"cmp"
 	"context"
 	"slices"
 	"time"
@@ -25,16 +26,19 @@ var (
 	ErrNoModel    = plainly.New("there is no model yet")
 )
 
-// KeepDraft keeps what is to take over from the score model, where the draft is still the one that was changed so many
-// times. Where there is no model yet, it counts at once.
-func (e *People) KeepDraft(ctx context.Context, m score.Model, since int, user int64) error {
+// KeepDraft keeps what is to take over from a score model (0: from the first), where the draft is still the one that
+// was changed so many times. Where there is no model yet, it counts at once.
+func (e *People) KeepDraft(ctx context.Context, model int64, m score.Model, since int, user int64) error {
 	var batch int64
 	err := e.Store.InTx(ctx, func(tx store.Tx) error {
 		if err := e.tidyModel(ctx, tx, &m); err != nil {
 			return err
 		}
 		by := store.Made{User: user, At: e.Now()}
-		old, err := tx.LockModel(ctx)
+		old, err := tx.LockModel(ctx, model)
+		if store.IsNotFound(err) && model != 0 {
+			return ErrNoModel
+		}
 		if store.IsNotFound(err) {
 			batch, err = e.takesOver(ctx, tx, store.Model{Model: m}, by)
 			return err
@@ -42,6 +46,7 @@ func (e *People) KeepDraft(ctx context.Context, m score.Model, since int, user i
 		if err != nil {
 			return err
 		}
+		m.Name = old.Name // which RenameModel changes
 		// Whoever changes two drafts one after the other takes no number twice.
 		if m.LastID = max(m.LastID, old.LastID); old.Draft != nil {
 			m.LastID = max(m.LastID, old.Draft.LastID)
@@ -77,9 +82,9 @@ func (e *People) tidyModel(ctx context.Context, tx store.Tx, m *score.Model) err
 }
 
 // DropDraft drops what was to take over.
-func (e *People) DropDraft(ctx context.Context, since int, user int64) error {
+func (e *People) DropDraft(ctx context.Context, model int64, since int, user int64) error {
 	return e.Store.InTx(ctx, func(tx store.Tx) error {
-		m, err := tx.LockModel(ctx)
+		m, err := tx.LockModel(ctx, model)
 		if store.IsNotFound(err) {
 			return ErrNoModel
 		}
@@ -91,9 +96,9 @@ func (e *People) DropDraft(ctx context.Context, since int, user int64) error {
 }
 
 // DraftFrom begins a draft with what an earlier version said, where there is none that it would replace.
-func (e *People) DraftFrom(ctx context.Context, version, since int, user int64) error {
+func (e *People) DraftFrom(ctx context.Context, model int64, version, since int, user int64) error {
 	return e.Store.InTx(ctx, func(tx store.Tx) error {
-		m, err := tx.LockModel(ctx)
+		m, err := tx.LockModel(ctx, model)
 		if store.IsNotFound(err) {
 			return ErrNoModel
 		}
@@ -105,7 +110,7 @@ func (e *People) DraftFrom(ctx context.Context, version, since int, user int64) 
 			return err
 		}
 		was := v.Model.V
-		was.LastID = max(was.LastID, m.LastID)
+		was.Name, was.LastID = m.Name, max(was.LastID, m.LastID)
 		return e.keepDraft(ctx, tx, m.ID, &was, since, store.Made{User: user, At: e.Now()})
 	})
 }
@@ -113,10 +118,12 @@ func (e *People) DraftFrom(ctx context.Context, version, since int, user int64) 
 // TakeOver has the draft count from now on, as the next version. Every score is counted again, of many by a batch,
 // while the earlier ones still serve. The change itself makes nobody cross: only what people do from now on does, and
 // whom it brings over the line is listed.
-func (e *People) TakeOver(ctx context.Context, since int, note string, user int64) (version int, err error) {
+func (e *People) TakeOver(
+	ctx context.Context, model int64, since int, note string, user int64,
+) (version int, err error) {
 	var batch int64
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {
-		m, err := tx.LockModel(ctx)
+		m, err := tx.LockModel(ctx, model)
 		if store.IsNotFound(err) || err == nil && m.Draft == nil {
 			return ErrNoDraft
 		}
@@ -141,10 +148,10 @@ func (e *People) TakeOver(ctx context.Context, since int, note string, user int6
 }
 
 func (e *People) takesOver(ctx context.Context, tx store.Tx, m store.Model, by store.Made) (batch int64, err error) {
-	if _, err := tx.SaveModel(ctx, m, by); err != nil {
+	if m, err = tx.SaveModel(ctx, m, by); err != nil {
 		return 0, err
 	}
-	if batch, err = e.Recount(ctx, tx); err != nil {
+	if batch, err = e.Recount(ctx, tx, m.ID); err != nil {
 		return 0, err
 	}
 	return batch, tx.Notify(ctx, news.Model)
@@ -168,7 +175,7 @@ const mostWaves = 260
 
 // HandLifted has those whom the change of the model brought over the line handed over, so many on each working day,
 // the highest scores first, from the next working hour on. It answers how many that are.
-func (e *People) HandLifted(ctx context.Context, aDay int) (n int64, err error) {
+func (e *People) HandLifted(ctx context.Context, model int64, aDay int) (n int64, err error) {
 	if aDay < 1 || aDay > 1000 {
 		return 0, plainly.New("how many a day is a whole number from 1 to 1000")
 	}
@@ -177,7 +184,7 @@ func (e *People) HandLifted(ctx context.Context, aDay int) (n int64, err error) 
 		return 0, err
 	}
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {
-		m, err := tx.LockModel(ctx)
+		m, err := tx.LockModel(ctx, model)
 		if store.IsNotFound(err) {
 			return ErrNoModel
 		}
@@ -209,9 +216,9 @@ func (e *People) waves() (out []time.Time, err error) {
 
 // ForgetLifted leaves those whom the change brought over the line where they are: what they do from now on can still
 // bring them over it. It answers how many that are.
-func (e *People) ForgetLifted(ctx context.Context) (n int64, err error) {
+func (e *People) ForgetLifted(ctx context.Context, model int64) (n int64, err error) {
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {
-		m, err := tx.LockModel(ctx)
+		m, err := tx.LockModel(ctx, model)
 		if store.IsNotFound(err) {
 			return ErrNoModel
 		}
@@ -226,30 +233,39 @@ func (e *People) ForgetLifted(ctx context.Context) (n int64, err error) {
 	return n, err
 }
 
-// HandDueLifted hands over up to n people who came over the line by a change and whose turn it is. Whoever has a rep
-// meanwhile, or is under the line again, is passed over.
+// HandDueLifted hands over up to n people who came over a line by a change of its model and whose turn it is. Whoever
+// has a rep meanwhile, or is under the line again, is passed over.
 func (e *People) HandDueLifted(ctx context.Context, n int) (int, error) {
 	taken := 0
 	err := e.Store.InTx(ctx, func(tx store.Tx) error {
 		now := e.Now()
-		ids, err := tx.ClaimLifted(ctx, now, n)
-		if taken = len(ids); err != nil || taken == 0 {
+		claimed, err := tx.ClaimLifted(ctx, now, n)
+		if taken = len(claimed); err != nil || taken == 0 {
 			return err
 		}
-		m, err := e.ScoreModel(ctx, tx)
-		if err != nil {
-			return flow.Gone(err)
-		}
-		list, err := tx.Standings(ctx, m.ID, ids)
-		if err != nil {
-			return err
-		}
-		slices.SortFunc(list, func(a, b store.Standing) int { return int(a.Person - b.Person) })
 		var deeds []flow.Deed
-		for _, s := range list {
-			if s.Ready && s.Score >= float64(m.Line) {
-				deeds = append(deeds, flow.Deed{Act: act.HandOver{},
-					Occasion: flow.Occasion{Person: s.Person, At: now, By: "change"}})
+		models, err := e.ScoreModels(ctx, tx.Queries)
+		if err != nil {
+			return err
+		}
+		for i := range models {
+			m := &models[i]
+			var ids []int64
+			for _, c := range claimed {
+				if c.Model == m.ID {
+					ids = append(ids, c.Person)
+				}
+			}
+			list, err := tx.Standings(ctx, m.ID, ids)
+			if err != nil {
+				return err
+			}
+			slices.SortFunc(list, func(a, b store.Standing) int { return cmp.Compare(a.Person, b.Person) })
+			for _, s := range list {
+				if s.Ready && s.Score >= float64(m.Line) {
+					deeds = append(deeds, flow.Deed{Act: act.HandOver{},
+						Occasion: flow.Occasion{Person: s.Person, At: now, By: "change", Model: m.ID}})
+				}
 			}
 		}
 		return e.Do(ctx, tx, deeds)
@@ -298,24 +314,28 @@ func (e *People) preview(
 }
 
 // PreviewDraft has some worker count what the draft would change for everybody, and answers the work.
-func (e *People) PreviewDraft(ctx context.Context, user int64) (batch int64, err error) {
+func (e *People) PreviewDraft(ctx context.Context, model, user int64) (batch int64, err error) {
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {
-		m, err := tx.LockModel(ctx)
+		m, err := tx.LockModel(ctx, model)
 		if store.IsNotFound(err) || err == nil && m.Draft == nil {
 			return ErrNoDraft
 		}
 		if err != nil {
 			return err
 		}
-		if err := tx.StopBatches(ctx, "preview"); err != nil {
+		if err := tx.StopBatches(ctx, "preview", m.ID); err != nil {
 			return err
 		}
-		n, err := tx.CountStandings(ctx, 1<<30)
+		n, err := tx.CountStandings(ctx, m.ID, 1<<30)
+		if err == nil && m.Version == 0 {
+			n, err = tx.CountEverybody(ctx)
+		}
 		if err != nil {
 			return err
 		}
 		b := store.Batch{Kind: "preview", Title: "count what the draft would change", State: "waiting", Total: n,
 			By: &user}
+		b.Detail.V.Model = m.ID
 		b.Detail.V.Preview = &store.Preview{Draft: m.DraftChanges, At: e.Now()}
 		batch, err = tx.AddBatch(ctx, b, e.Now())
 		return err
@@ -333,7 +353,7 @@ func (e *People) runPreview(ctx context.Context, b *store.Batch) error {
 		if err := e.progress(ctx, b); err != nil {
 			return err
 		}
-		m, err := e.Store.Model(ctx)
+		m, err := e.Store.ModelOf(ctx, b.Detail.V.Model)
 		if err != nil {
 			return flow.Gone(err)
 		}
@@ -342,6 +362,9 @@ func (e *People) runPreview(ctx context.Context, b *store.Batch) error {
 		}
 		m.Zone, m.Draft.Zone = e.Zone(), e.Zone()
 		list, err := e.Store.StandingsAfter(ctx, m.ID, b.Detail.V.Upto, recountChunk)
+		if err == nil && m.Version == 0 { // nobody has a score by it yet
+			list, err = e.Store.UncountedAfter(ctx, b.Detail.V.Upto, recountChunk)
+		}
 		if err != nil {
 			return err
 		}

@@ -5,6 +5,7 @@ package people
 import (
 	"context"
 	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -172,11 +173,11 @@ func (e *People) Applied(ctx context.Context, tx store.Tx, edits []store.Edit, a
 }
 
 func (e *People) recordsChanged(ctx context.Context, tx store.Tx, ids []int64, at time.Time) error {
-	m, err := tx.Model(ctx)
-	if err == nil && m.AsksRecord() {
+	models, err := tx.Models(ctx)
+	if err == nil && slices.ContainsFunc(models, func(m store.Model) bool { return m.AsksRecord() }) {
 		err = tx.MarkStandings(ctx, ids, at)
 	}
-	if err != nil && !store.IsNotFound(err) {
+	if err != nil {
 		return err
 	}
 	return tx.Wake(ctx, ids, at)

@@ -121,10 +121,15 @@ func (e *People) Everything(ctx context.Context, id int64) (*Everything, error) 
 			map[string]any{"at": s.At, "kind": s.Kind.String(), "made_by_a_machine": s.Machine, "sequence": s.Sequence,
 				"step": s.Step, "message": s.Message, "page": s.Page, "about": about[s.ID]})
 	}
-	why, err := e.Explain(ctx, id, e.Now())
+	models, err := e.Store.Models(ctx)
 	keep(err)
-	for _, l := range why.Lines {
-		x.Ledger = append(x.Ledger, map[string]any{"at": l.At, "until": l.Until, "points": l.Points, "for": l.For})
+	for i := range models {
+		why, err := e.Explain(ctx, id, models[i].ID, e.Now())
+		keep(err)
+		for _, l := range why.Lines {
+			x.Ledger = append(x.Ledger, map[string]any{"model": models[i].Name, "at": l.At, "until": l.Until,
+				"points": l.Points, "for": l.For})
+		}
 	}
 	x.Mail, err = e.Store.IncomingOf(ctx, store.Of(id))
 	keep(err)

@@ -17,47 +17,77 @@ import (
 	"ombak/internal/store"
 )
 
-// CountBatch counts up to n scores that have changed by now, because a signal
-// came or points ran out, and makes a handoff for each crossing of the ready
+// CountBatch counts up to n scores by each model that have changed by now, because a signal
+// came or points ran out, and makes a handoff for each crossing of a ready
 // line. It answers how many it counted.
 func (e *People) CountBatch(ctx context.Context, n int) (int, error) {
+	models, err := e.Store.Models(ctx)
+	if err != nil {
+		return 0, err
+	}
 	counted := 0
-	err := e.Store.InTx(ctx, func(tx store.Tx) error {
-		now := e.Now()
-		m, err := e.ScoreModel(ctx, tx)
-		if err != nil {
-			return flow.Gone(err)
-		}
-		list, err := tx.ClaimStandings(ctx, m.ID, now, n)
-		if err != nil || len(list) == 0 {
+	for i := range models {
+		err := e.Store.InTx(ctx, func(tx store.Tx) error {
+			now := e.Now()
+			m, err := e.ScoreModel(ctx, tx.Queries, models[i].ID)
+			if err != nil {
+				return flow.Gone(err)
+			}
+			list, err := tx.ClaimStandings(ctx, m.ID, now, n)
+			if err != nil || len(list) == 0 {
+				return err
+			}
+			counted += len(list)
+			_, err = e.count(ctx, tx, &m, list, now)
 			return err
+		})
+		if err != nil {
+			return counted, err
 		}
-		counted = len(list)
-		_, err = e.count(ctx, tx, &m, list, now)
-		return err
-	})
-	return counted, err
+	}
+	return counted, nil
 }
 
-// runRecount counts every score anew, in the order of the people, some spans of them beside each other. A process that
-// dies between a round and its mark has that round counted twice, which gives the same.
+// runRecount counts every score anew by one model, or by all in turn.
 func (e *People) runRecount(ctx context.Context, b *store.Batch) error {
-	m, err := e.Store.Model(ctx)
+	models, err := e.Store.Models(ctx)
 	if err != nil {
-		return flow.Gone(err)
+		return err
 	}
+	d := &b.Detail.V
+	for i := range models {
+		id := models[i].ID
+		if d.Model != 0 && d.Model != id || id < d.Under {
+			continue
+		}
+		if d.Under < id {
+			if d.Under != 0 { // else it was begun before there were several
+				d.Upto = 0
+			}
+			d.Under = id
+		}
+		if err := e.recountBy(ctx, b, id); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// recountBy counts every score anew by a model, in the order of the people, some spans of them beside each other. A
+// process that dies between a round and its mark has that round counted twice, which gives the same.
+func (e *People) recountBy(ctx context.Context, b *store.Batch, model int64) error {
 	for {
 		if err := e.progress(ctx, b); err != nil {
 			return err
 		}
-		spans, err := e.Store.Spans(ctx, m.ID, b.Detail.V.Upto, recountChunk, recountBeside)
+		spans, err := e.Store.Spans(ctx, model, b.Detail.V.Upto, recountChunk, recountBeside)
 		if err != nil || len(spans) == 0 {
 			return err
 		}
 		done, errs := make([]recounted, len(spans)), make([]error, len(spans))
 		var wg sync.WaitGroup
 		for i, s := range spans {
-			wg.Go(func() { done[i], errs[i] = e.recount(ctx, s) })
+			wg.Go(func() { done[i], errs[i] = e.recount(ctx, model, s) })
 		}
 		wg.Wait()
 		if err := errors.Join(errs...); err != nil {
@@ -83,9 +113,9 @@ const (
 type recounted struct{ people, changed int64 }
 
 // recount counts the scores of a span of people anew.
-func (e *People) recount(ctx context.Context, s store.Span) (r recounted, err error) {
+func (e *People) recount(ctx context.Context, model int64, s store.Span) (r recounted, err error) {
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {
-		m, err := e.ScoreModel(ctx, tx)
+		m, err := e.ScoreModel(ctx, tx.Queries, model)
 		if err != nil {
 			return flow.Gone(err)
 		}
@@ -166,7 +196,7 @@ func (e *People) countBy(
 		ledger = m.Ledger(ledger[:0], did, flow.NewPersonOf(rec, did), now)
 		may := m.MayCross(0, reach[s.Person])
 		if m.FitLine > 0 && rec != nil {
-			may = m.MayCross(rec.Fit, reach[s.Person])
+			may = m.MayCross(m.Fit.Of(rec), reach[s.Person])
 		}
 		until, cools := cooling[s.Person]
 		at, crossed := counted(m, s, ledger, may && !cools, now)
@@ -175,13 +205,13 @@ func (e *People) countBy(
 		}
 		if crossed {
 			deeds = append(deeds, flow.Deed{Act: act.HandOver{},
-				Occasion: flow.Occasion{Person: s.Person, At: at, By: "crossing"}})
+				Occasion: flow.Occasion{Person: s.Person, At: at, By: "crossing", Model: m.ID}})
 		} else if liftedBy(m, &was, s) {
 			lifted, to = append(lifted, s.Person), append(to, s.Score)
 		}
 		for _, f := range follows(m, &was, ledger, now) {
 			if f.level != 0 || crossed {
-				o := flow.Occasion{Person: s.Person, At: f.when(at), By: "crossing", How: f.how}
+				o := flow.Occasion{Person: s.Person, At: f.when(at), By: "crossing", How: f.how, Model: m.ID}
 				for _, a := range f.acts {
 					deeds = append(deeds, flow.Deed{Act: a.Act, Occasion: o})
 				}
@@ -279,6 +309,7 @@ func counted(
 	}
 	s.Ready = ready
 	s.Score = m.Shown(score.Sum(ledger, now))
+	s.Parts = m.Parts(nil, ledger, now)
 	s.CountedAt = now
 	s.Until = m.NextChange(ledger, now)
 	return at, crossed

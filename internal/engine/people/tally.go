@@ -13,20 +13,20 @@ import (
 // weeksBack is over how many weeks it is told how people moved between bands.
 const weeksBack = 8
 
-// Tally has some worker count how the rules that count now work for everybody, and answers the work.
-func (e *People) Tally(ctx context.Context, user int64) (batch int64, err error) {
+// Tally has some worker count how the rules of a model that count now work for everybody, and answers the work.
+func (e *People) Tally(ctx context.Context, model, user int64) (batch int64, err error) {
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {
-		m, err := tx.LockModel(ctx)
+		m, err := tx.LockModel(ctx, model)
 		if store.IsNotFound(err) {
 			return ErrNoModel
 		}
 		if err != nil {
 			return err
 		}
-		if err := tx.StopBatches(ctx, "tally"); err != nil {
+		if err := tx.StopBatches(ctx, "tally", m.ID); err != nil {
 			return err
 		}
-		n, err := tx.CountStandings(ctx, 1<<30)
+		n, err := tx.CountStandings(ctx, m.ID, 1<<30)
 		if err != nil {
 			return err
 		}
@@ -36,6 +36,7 @@ func (e *People) Tally(ctx context.Context, user int64) (batch int64, err error)
 			at = append(at, now.Add(-time.Duration(i)*7*24*time.Hour))
 		}
 		b := store.Batch{Kind: "tally", Title: "count how the points come about", State: "waiting", Total: n, By: &user}
+		b.Detail.V.Model = m.ID
 		b.Detail.V.Version, b.Detail.V.Tally = m.Version, score.NewTally(&m.Model, at)
 		batch, err = tx.AddBatch(ctx, b, now)
 		return err
@@ -53,7 +54,7 @@ func (e *People) runTally(ctx context.Context, b *store.Batch) error {
 		if err := e.progress(ctx, b); err != nil {
 			return err
 		}
-		m, err := e.Store.Model(ctx)
+		m, err := e.Store.ModelOf(ctx, b.Detail.V.Model)
 		if err != nil {
 			return flow.Gone(err)
 		}

@@ -60,6 +60,7 @@ type letters struct {
 	edits   map[[2]int64]*message.Edit
 	records map[int64]*rule.Record
 	signals map[int64][]signal.Signal
+	kept    map[int64]flow.Kept
 	threads map[int64]thread // by touch, where it answers in one
 	shown   sync.Map         // user → shownUser: many letters are from few
 	events  sync.Map         // by number
@@ -245,7 +246,10 @@ func (e *Post) gatherLetters(ctx context.Context, people, messages []int64, need
 		if l.edits, err = tx.PersonalEdits(ctx, messages, people); err != nil || !need.records {
 			return err
 		}
-		if l.records, err = tx.Records(ctx, people); err != nil || !need.signals {
+		if l.records, err = tx.Records(ctx, people); err != nil {
+			return err
+		}
+		if l.kept, err = e.KeptOf(ctx, tx.Queries, people); err != nil || !need.signals {
 			return err
 		}
 		var since []store.Since
@@ -259,7 +263,7 @@ func (e *Post) gatherLetters(ctx context.Context, people, messages []int64, need
 
 // facts are what the rules of groups ask of a reader.
 func (l *letters) facts(p *store.Person) rule.Facts {
-	return flow.NewStanding(l.records[p.ID], l.signals[p.ID], p.Score)
+	return flow.NewStanding(l.records[p.ID], l.signals[p.ID], l.kept[p.ID])
 }
 
 // values are the merge fields of a reader; sender is who writes, 0: nobody.

@@ -100,12 +100,8 @@ func (e *Post) RemoveMessage(ctx context.Context, id int64, back bool) error {
 	if err != nil {
 		return err
 	}
-	if len(use) > 0 && !back {
-		var names []string
-		for _, u := range use {
-			names = append(names, fmt.Sprintf("the %s “%s”", u.Kind, u.Name))
-		}
-		return plainly.Errorf("%w by %s: take it out there first", people.ErrInUse, strings.Join(names, ", "))
+	if err := people.InUse(use); err != nil && !back {
+		return err
 	}
 	now := e.Now()
 	at := &now

@@ -2,6 +2,7 @@ package sales
 
 import (
 	"context"
+	"slices"
 
 	"ombak/internal/core/act"
 	"ombak/internal/core/handoff"
@@ -121,7 +122,7 @@ func (e *Sales) handOver(ctx context.Context, tx store.Tx, list []flow.Doing[act
 			continue
 		}
 		delete(owners, d.Person)
-		h := store.NewHandoff{Person: d.Person, MadeBy: d.By, At: d.At}
+		h := store.NewHandoff{Person: d.Person, MadeBy: d.By, At: d.At, Model: d.Model}
 		if d.Way != nil {
 			h.Sequence = d.Way.Sequence()
 		}
@@ -143,11 +144,12 @@ func (e *Sales) handOver(ctx context.Context, tx store.Tx, list []flow.Doing[act
 	return tx.Notify(ctx, news.Desk.About(handed...))
 }
 
-// brief says in each handoff why now, from the ledgers as they stand.
+// brief says in each handoff why now, from the ledgers as they stand: by the model whose line was crossed, else by the
+// one whose line is nearest or passed by most.
 func (e *Sales) brief(ctx context.Context, tx store.Tx, list []store.NewHandoff) error {
-	m, err := e.ScoreModel(ctx, tx)
-	if err != nil {
-		return flow.Gone(err) // without a model of scores there is nothing to say
+	models, err := e.ScoreModels(ctx, tx.Queries)
+	if err != nil || len(models) == 0 { // without a model of scores there is nothing to say
+		return err
 	}
 	ids, since := make([]int64, len(list)), make([]store.Since, len(list))
 	for i, h := range list {
@@ -158,7 +160,7 @@ func (e *Sales) brief(ctx context.Context, tx store.Tx, list []store.NewHandoff)
 		return err
 	}
 	var records map[int64]*rule.Record
-	if m.AsksRecord() {
+	if slices.ContainsFunc(models, func(m store.Model) bool { return m.AsksRecord() }) {
 		if records, err = tx.Records(ctx, ids); err != nil {
 			return err
 		}
@@ -166,8 +168,20 @@ func (e *Sales) brief(ctx context.Context, tx store.Tx, list []store.NewHandoff)
 	for i := range list {
 		h := &list[i]
 		did := signals[h.Person]
-		ledger := m.Ledger(nil, did, flow.NewPersonOf(records[h.Person], did), h.At)
-		h.Brief = handoff.NewBrief(&m.Model, ledger, did, h.At)
+		who := flow.NewPersonOf(records[h.Person], did)
+		said := false
+		for j := range models {
+			m := &models[j]
+			if m.Version == 0 || h.Model != 0 && h.Model != m.ID {
+				continue
+			}
+			b := handoff.NewBrief(&m.Model, m.Ledger(nil, did, who, h.At), did, h.At)
+			if !said || b.Over() > h.Brief.Over() {
+				if h.Brief, said = b, true; len(models) > 1 {
+					h.Brief.Model = m.Name
+				}
+			}
+		}
 	}
 	return nil
 }

@@ -33,8 +33,12 @@ func (e *Sales) cases(
 		return nil, err
 	}
 	var records map[int64]*rule.Record
+	var kept map[int64]flow.Kept
 	if len(places) > 0 {
 		if records, err = q.Records(ctx, ids); err != nil {
+			return nil, err
+		}
+		if kept, err = e.KeptOf(ctx, q, ids); err != nil {
 			return nil, err
 		}
 	}
@@ -42,7 +46,7 @@ func (e *Sales) cases(
 	out := make(map[int64]handoff.Case, len(ids))
 	for _, id := range ids {
 		c := handoff.Case{Owner: owners[id], Company: company[id]}
-		who := flow.NewPersonOf(records[id], nil)
+		who := flow.NewStanding(records[id], nil, kept[id])
 		for _, p := range places {
 			if records[id] != nil && p.Rule.V.Holds(who, now) {
 				c.Places = append(c.Places, handoff.Territory{ID: p.ID, Name: p.Name, Rep: p.User, Team: p.Team})
@@ -334,8 +338,9 @@ func (e *Sales) KeepTerritory(ctx context.Context, t store.Territory) (id int64,
 		}
 		var wrong error
 		t.Rule.V.Each(func(c *rule.Condition) {
-			if c.Signal != nil || c.Score || c.About == rule.InBand {
-				wrong = plainly.New("a territory asks for what is on the record, and not for what they did")
+			if c.Signal != nil {
+				wrong = plainly.New("a territory asks for what is on the record and how they stand, and not for what " +
+					"they did")
 			}
 		})
 		if wrong != nil {

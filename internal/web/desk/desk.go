@@ -438,10 +438,14 @@ func (s *Place) takeBack(c *echo.Context) error {
 
 // backOf reads why somebody is sent back. What the form leaves open is as the reason says, where it is one of those
 // that were agreed; else the cool-off is the model's, and nurture goes on nowhere.
-func (s *Place) backOf(c *echo.Context) (sales.Back, error) {
+func (s *Place) backOf(c *echo.Context, id int64) (sales.Back, error) {
 	ctx := c.Request().Context()
 	b := sales.Back{Reason: strings.TrimSpace(c.FormValue("reason")), GoesOn: store.Nowhere}
-	m, err := s.Store.Model(ctx)
+	h, err := s.Store.Handoff(ctx, id)
+	if err != nil && !store.IsNotFound(err) {
+		return b, err
+	}
+	m, err := s.Store.ModelOf(ctx, h.Model)
 	if err != nil && !store.IsNotFound(err) {
 		return b, err
 	}
@@ -475,7 +479,7 @@ func (s *Place) sendBack(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	b, err := s.backOf(c)
+	b, err := s.backOf(c, id)
 	if err != nil {
 		return err
 	}

@@ -1,13 +1,17 @@
 package people
 
 import (
+	"context"
 	"fmt"
+	"slices"
+	"strconv"
 	"time"
 
 	"github.com/labstack/echo/v5"
 
 	"ombak/internal/core/score"
 	"ombak/internal/engine/people"
+	"ombak/internal/store"
 	"ombak/internal/web/shell"
 )
 
@@ -18,6 +22,17 @@ type ledgerData struct {
 	Typed string // the instant that is asked for, as a field has it; empty: now
 	More  int    // lines that are not shown
 	Past  bool   // it is not now
+	Model int64  // whose score it is, as the address says; 0: that of the first
+	All   []standsBy
+}
+
+// standsBy is how somebody stands by one of several models.
+type standsBy struct {
+	Name   string
+	Query  string // of the address
+	Score  float64
+	Line   int
+	Chosen bool
 }
 
 // mostLines is how many lines of a ledger are shown.
@@ -38,13 +53,50 @@ func (s *Place) ledgerOf(c *echo.Context, person int64) (d ledgerData, err error
 		t.Year() > 1999 && t.Before(at.AddDate(2, 0, 0)) {
 		d.Typed, d.Past, at = c.QueryParam("at"), true, t
 	}
-	if d.X, err = s.Engine.Explain(c.Request().Context(), person, at); err != nil || d.X.Model.Name == "" {
+	ctx := c.Request().Context()
+	models, err := s.Store.Models(ctx)
+	if err != nil {
 		return d, err
+	}
+	asked := shell.Number(c.QueryParam("model"))
+	if i := slices.IndexFunc(models, func(m store.Model) bool { return m.ID == asked }); i > 0 {
+		d.Model = asked
+	}
+	if d.X, err = s.Engine.Explain(ctx, person, d.Model, at); err != nil || d.X.Model.Name == "" {
+		return d, err
+	}
+	if len(models) > 1 {
+		if d.All, err = s.standsBy(ctx, person, models, d.Model); err != nil {
+			return d, err
+		}
 	}
 	d.Tide = scoreTide(&d.X, s.Engine.Zone())
 	d.More = max(len(d.X.Lines)-mostLines, 0)
 	d.X.Lines = d.X.Lines[:len(d.X.Lines)-d.More]
 	return d, nil
+}
+
+// standsBy is how somebody stands by each model now.
+func (s *Place) standsBy(ctx context.Context, person int64, models []store.Model, chosen int64) ([]standsBy, error) {
+	kept, err := s.Engine.KeptOf(ctx, s.Store.Queries, []int64{person})
+	if err != nil {
+		return nil, err
+	}
+	var out []standsBy
+	for i := range models {
+		x := standsBy{Name: models[i].Name, Line: models[i].Line,
+			Chosen: models[i].ID == chosen || i == 0 && chosen == 0}
+		if i > 0 {
+			x.Query = "?model=" + strconv.FormatInt(models[i].ID, 10)
+		}
+		for _, k := range kept[person] {
+			if k.Model == models[i].ID {
+				x.Score = k.Score
+			}
+		}
+		out = append(out, x)
+	}
+	return out, nil
 }
 
 func scoreTide(x *people.Explained, zone *time.Location) shell.Tide {

@@ -153,7 +153,8 @@ func (s *Place) record(c *echo.Context, d *personData) error {
 		return err
 	}
 	d.lines(cat)
-	d.Fit = viewFit(cat.Fit, cat.FitBands, &rule.Record{Values: d.P.Values()}, cat)
+	by, _ := cat.Scored(d.Score.Model)
+	d.Fit = viewFit(by.Fit, by.FitBands, &rule.Record{Values: d.P.Values()}, cat)
 	if d.Also, err = s.Store.ContactPoints(ctx, id); err != nil {
 		return err
 	}

@@ -2,7 +2,6 @@ package scoring
 
 import (
 	"fmt"
-	"time"
 
 	"github.com/labstack/echo/v5"
 
@@ -13,21 +12,9 @@ import (
 	"ombak/internal/web/shell"
 )
 
-// draftNote says in every room that a draft is being made.
-type draftNote struct {
-	There   bool
-	By      string
-	At      time.Time
-	Version int // that counts meanwhile
-}
-
-func noteOf(m *store.Model) draftNote {
-	return draftNote{m.Draft != nil, m.DraftBy, m.DraftAt, m.Version}
-}
-
 type draftData struct {
 	Model    store.Model
-	Is       draftNote
+	Is       about
 	Changes  []score.Difference
 	Work     *store.Batch   // that counts what it would change; nil: it was not asked for
 	Preview  *store.Preview // what it has counted so far
@@ -48,16 +35,16 @@ func (draftData) More(c store.Counted) int64 { return c.N - int64(len(c.IDs)) }
 // draft shows what the draft says otherwise, and what it would change.
 func (s *Place) draft(c *echo.Context) error {
 	ctx := c.Request().Context()
-	m, cat, err := s.modelAndCatalogue(ctx)
+	m, cat, is, err := s.modelAndCatalogue(c)
 	if err != nil {
 		return err
 	}
-	d := draftData{Model: m, Is: noteOf(&m)}
+	d := draftData{Model: m, Is: is}
 	if m.Draft == nil {
 		return s.Page(c, "draft.html", "draft", "Scoring", "What the draft changes", d)
 	}
 	d.Changes = score.Differences(&m.Model, m.Draft, cat)
-	b, err := s.Store.Previewed(ctx)
+	b, err := s.Store.Previewed(ctx, m.ID)
 	if err != nil && !store.IsNotFound(err) {
 		return err
 	}
@@ -79,39 +66,40 @@ func (s *Place) draft(c *echo.Context) error {
 }
 
 func (s *Place) countDraft(c *echo.Context) error {
-	if _, err := s.Engine.PreviewDraft(c.Request().Context(), shell.UserOf(c).ID); err != nil {
-		return s.orSaid(c, "/scoring/draft", err)
+	if _, err := s.Engine.PreviewDraft(c.Request().Context(), modelOf(c), shell.UserOf(c).ID); err != nil {
+		return s.orSaid(c, to(c, "/scoring/draft"), err)
 	}
-	return s.Done(c, "/scoring/draft", "It is being counted. You can leave this page meanwhile.")
+	return s.Done(c, to(c, "/scoring/draft"), "It is being counted. You can leave this page meanwhile.")
 }
 
 // orSaid tells users what was wrong where the error is for them.
-func (s *Place) orSaid(c *echo.Context, to string, err error) error {
+func (s *Place) orSaid(c *echo.Context, back string, err error) error {
 	if _, plain := plainly.Says(err); !plain {
 		return err
 	}
-	return s.NotDone(c, to, shell.Sentence(err))
+	return s.NotDone(c, back, shell.Sentence(err))
 }
 
 func since(c *echo.Context) int { return int(shell.Number(c.FormValue("since"))) }
 
 func (s *Place) takeOver(c *echo.Context) error {
-	version, err := s.Engine.TakeOver(c.Request().Context(), since(c), c.FormValue("note"), shell.UserOf(c).ID)
+	version, err := s.Engine.TakeOver(c.Request().Context(), modelOf(c), since(c), c.FormValue("note"),
+		shell.UserOf(c).ID)
 	if err != nil {
-		return s.orSaid(c, "/scoring/draft", err)
+		return s.orSaid(c, to(c, "/scoring/draft"), err)
 	}
-	return s.Done(c, "/scoring", fmt.Sprintf("Version %d counts now. Every score is counted again; nobody is handed "+
-		"over by the change itself.", version))
+	return s.Done(c, to(c, "/scoring"), fmt.Sprintf("Version %d counts now. Every score is counted again; nobody is "+
+		"handed over by the change itself.", version))
 }
 
 func (s *Place) dropDraft(c *echo.Context) error {
 	if c.FormValue("sure") == "" {
-		return s.NotDone(c, "/scoring/draft", "Say that it may go: what the draft says is lost by that.")
+		return s.NotDone(c, to(c, "/scoring/draft"), "Say that it may go: what the draft says is lost by that.")
 	}
-	if err := s.Engine.DropDraft(c.Request().Context(), since(c), shell.UserOf(c).ID); err != nil {
-		return s.orSaid(c, "/scoring/draft", err)
+	if err := s.Engine.DropDraft(c.Request().Context(), modelOf(c), since(c), shell.UserOf(c).ID); err != nil {
+		return s.orSaid(c, to(c, "/scoring/draft"), err)
 	}
-	return s.Done(c, "/scoring", "The draft is gone. What counts is as it was.")
+	return s.Done(c, to(c, "/scoring"), "The draft is gone. What counts is as it was.")
 }
 
 // mostVersions is how many of a model are listed.
@@ -119,7 +107,7 @@ const mostVersions = 100
 
 type versionsData struct {
 	Model store.Model
-	Is    draftNote
+	Is    about
 	List  []versionLine
 }
 
@@ -131,7 +119,7 @@ type versionLine struct {
 // versions lists how the model came to be what it is.
 func (s *Place) versions(c *echo.Context) error {
 	ctx := c.Request().Context()
-	m, cat, err := s.modelAndCatalogue(ctx)
+	m, cat, is, err := s.modelAndCatalogue(c)
 	if err != nil {
 		return err
 	}
@@ -139,7 +127,7 @@ func (s *Place) versions(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	d := versionsData{Model: m, Is: noteOf(&m)}
+	d := versionsData{Model: m, Is: is}
 	for i := range list[:min(len(list), mostVersions)] {
 		l := versionLine{ModelVersion: list[i]}
 		if i+1 < len(list) {
@@ -155,17 +143,19 @@ func (s *Place) draftFrom(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := s.Engine.DraftFrom(c.Request().Context(), int(number), since(c), shell.UserOf(c).ID); err != nil {
-		return s.orSaid(c, "/scoring/versions", err)
+	err = s.Engine.DraftFrom(c.Request().Context(), modelOf(c), int(number), since(c), shell.UserOf(c).ID)
+	if err != nil {
+		return s.orSaid(c, to(c, "/scoring/versions"), err)
 	}
-	return s.Done(c, "/scoring", fmt.Sprintf("Version %d is the draft now. It counts once it takes over.", number))
+	return s.Done(c, to(c, "/scoring"),
+		fmt.Sprintf("Version %d is the draft now. It counts once it takes over.", number))
 }
 
 // mostLifted is how many are named who came over the line by a change.
 const mostLifted = 500
 
 type liftedData struct {
-	Is       draftNote
+	Is       about
 	Line     int
 	List     []store.Lifted
 	N, Plans int64
@@ -174,11 +164,11 @@ type liftedData struct {
 // lifted lists who came over the line because the model changed.
 func (s *Place) lifted(c *echo.Context) error {
 	ctx := c.Request().Context()
-	m, _, err := s.modelAndCatalogue(ctx)
+	m, _, is, err := s.modelAndCatalogue(c)
 	if err != nil {
 		return err
 	}
-	d := liftedData{Is: noteOf(&m), Line: m.Line}
+	d := liftedData{Is: is, Line: m.Line}
 	if d.N, d.Plans, err = s.Store.LiftedWaiting(ctx, m.ID); err != nil {
 		return err
 	}
@@ -191,16 +181,16 @@ func (s *Place) lifted(c *echo.Context) error {
 func (s *Place) handLifted(c *echo.Context) error {
 	ctx := c.Request().Context()
 	if c.FormValue("do") == "forget" {
-		n, err := s.Engine.ForgetLifted(ctx)
+		n, err := s.Engine.ForgetLifted(ctx, modelOf(c))
 		if err != nil {
-			return s.orSaid(c, "/scoring/lifted", err)
+			return s.orSaid(c, to(c, "/scoring/lifted"), err)
 		}
-		return s.Done(c, "/scoring", fmt.Sprintf("%d stay where they are. What they do from now on can still bring "+
-			"them over the line.", n))
+		return s.Done(c, to(c, "/scoring"), fmt.Sprintf("%d stay where they are. What they do from now on can still "+
+			"bring them over the line.", n))
 	}
-	n, err := s.Engine.HandLifted(ctx, int(shell.Number(c.FormValue("aday"))))
+	n, err := s.Engine.HandLifted(ctx, modelOf(c), int(shell.Number(c.FormValue("aday"))))
 	if err != nil {
-		return s.orSaid(c, "/scoring/lifted", err)
+		return s.orSaid(c, to(c, "/scoring/lifted"), err)
 	}
-	return s.Done(c, "/scoring/lifted", fmt.Sprintf("%d are handed over, day by day.", n))
+	return s.Done(c, to(c, "/scoring/lifted"), fmt.Sprintf("%d are handed over, day by day.", n))
 }

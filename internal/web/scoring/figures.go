@@ -16,7 +16,7 @@ const mostBelow = 20
 // figuresData is how the points come about.
 type figuresData struct {
 	Model store.Model
-	Is    draftNote
+	Is    about
 	Work  *store.Batch // that counts it; nil: it was not asked for, or another version counts since
 	T     *score.Tally
 	Rules []ruleFigure
@@ -34,12 +34,12 @@ func (d figuresData) All(r ruleFigure) bool { return r.People > 0 && r.People ==
 
 func (s *Place) figures(c *echo.Context) error {
 	ctx := c.Request().Context()
-	m, cat, err := s.modelAndCatalogue(ctx)
+	m, cat, is, err := s.modelAndCatalogue(c)
 	if err != nil {
 		return err
 	}
-	d := figuresData{Model: m, Is: noteOf(&m)}
-	b, err := s.Store.Tallied(ctx)
+	d := figuresData{Model: m, Is: is}
+	b, err := s.Store.Tallied(ctx, m.ID)
 	if err != nil && !store.IsNotFound(err) {
 		return err
 	}
@@ -60,8 +60,8 @@ func (s *Place) figures(c *echo.Context) error {
 }
 
 func (s *Place) countFigures(c *echo.Context) error {
-	if _, err := s.Engine.Tally(c.Request().Context(), shell.UserOf(c).ID); err != nil {
-		return s.orSaid(c, "/scoring/figures", err)
+	if _, err := s.Engine.Tally(c.Request().Context(), modelOf(c), shell.UserOf(c).ID); err != nil {
+		return s.orSaid(c, to(c, "/scoring/figures"), err)
 	}
-	return s.Done(c, "/scoring/figures", "It is being counted. You can leave this page meanwhile.")
+	return s.Done(c, to(c, "/scoring/figures"), "It is being counted. You can leave this page meanwhile.")
 }

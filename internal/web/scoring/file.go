@@ -12,7 +12,7 @@ import (
 
 // file answers what is being changed as a file.
 func (s *Place) file(c *echo.Context) error {
-	m, cat, err := s.modelAndCatalogue(c.Request().Context())
+	m, cat, _, err := s.modelAndCatalogue(c)
 	if err != nil {
 		return err
 	}
@@ -26,7 +26,7 @@ func (s *Place) file(c *echo.Context) error {
 
 // bringFile makes a draft of a file.
 func (s *Place) bringFile(c *echo.Context) error {
-	const back = "/scoring/versions"
+	back := to(c, "/scoring/versions")
 	head, err := c.FormFile("file")
 	if errors.Is(err, http.ErrMissingFile) || errors.Is(err, http.ErrNotMultipart) {
 		return s.NotDone(c, back, "Choose the file of a score model first.")
@@ -43,16 +43,16 @@ func (s *Place) bringFile(c *echo.Context) error {
 	if err != nil {
 		return s.orSaid(c, back, err)
 	}
-	m, cat, err := s.modelAndCatalogue(c.Request().Context())
+	m, cat, _, err := s.modelAndCatalogue(c)
 	if err != nil {
 		return err
 	}
 	is, err := f.In(cat)
 	if err == nil {
-		err = s.Engine.KeepDraft(c.Request().Context(), is, since(c), shell.UserOf(c).ID)
+		err = s.Engine.KeepDraft(c.Request().Context(), modelOf(c), is, since(c), shell.UserOf(c).ID)
 	}
 	if err != nil {
 		return s.orSaid(c, back, err)
 	}
-	return s.keptDraft(c, "/scoring", m.ID == 0)
+	return s.keptDraft(c, to(c, "/scoring"), m.ID == 0)
 }

@@ -31,7 +31,7 @@ type fitData struct {
 	Wrong    string
 	Tide     shell.Tide
 	People   int64
-	Is       draftNote
+	Is       about
 	Since    int
 }
 
@@ -116,12 +116,12 @@ func typedBands(list []rule.Band) []bandLine {
 }
 
 func (s *Place) fit(c *echo.Context) error {
-	kept, cat, err := s.modelAndCatalogue(c.Request().Context())
+	kept, cat, is, err := s.modelAndCatalogue(c)
 	if err != nil {
 		return err
 	}
 	m := changing(&kept)
-	d := fitData{Bands: typedBands(m.Bands), FitBands: typedBands(m.FitBands), Is: noteOf(&kept),
+	d := fitData{Bands: typedBands(m.Bands), FitBands: typedBands(m.FitBands), Is: is,
 		Since: kept.DraftChanges}
 	if v := c.QueryParams(); v.Has("form") { // what is being typed
 		d.Lines, _ = fitForm(v, cat, &m)
@@ -175,7 +175,7 @@ func (s *Place) showFit(c *echo.Context, code int, d fitData, m score.Model, cat
 }
 
 func (s *Place) saveFit(c *echo.Context) error {
-	kept, cat, err := s.modelAndCatalogue(c.Request().Context())
+	kept, cat, is, err := s.modelAndCatalogue(c)
 	if err != nil {
 		return err
 	}
@@ -184,7 +184,7 @@ func (s *Place) saveFit(c *echo.Context) error {
 		return err
 	}
 	m := changing(&kept)
-	d := fitData{Is: noteOf(&kept), Since: int(shell.Number(v.Get("since")))}
+	d := fitData{Is: is, Since: int(shell.Number(v.Get("since")))}
 	var wrong, wrong2, wrong3 error
 	d.Lines, wrong = fitForm(v, cat, &m)
 	d.FitBands, m.FitBands, wrong2 = bandForm(v["fbn"], v["fbf"])
@@ -198,9 +198,9 @@ func (s *Place) saveFit(c *echo.Context) error {
 			return s.showFit(c, http.StatusUnprocessableEntity, d, m, cat)
 		}
 	}
-	err = s.Engine.KeepDraft(c.Request().Context(), m, d.Since, shell.UserOf(c).ID)
+	err = s.Engine.KeepDraft(c.Request().Context(), modelOf(c), m, d.Since, shell.UserOf(c).ID)
 	if err == nil {
-		return s.keptDraft(c, "/scoring/fit", kept.ID == 0)
+		return s.keptDraft(c, to(c, "/scoring/fit"), kept.ID == 0)
 	}
 	if _, plain := plainly.Says(err); !plain {
 		return err

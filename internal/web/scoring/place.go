@@ -37,6 +37,10 @@ func (s *Place) Routes(in *echo.Group) {
 	in.POST("/scoring/figures", s.countFigures, writes)
 	in.GET("/scoring/versions", s.versions)
 	in.POST("/scoring/versions/:number", s.draftFrom, writes)
+	in.GET("/scoring/models", s.models)
+	in.POST("/scoring/models", s.addModel, writes)
+	in.POST("/scoring/models/:id/name", s.renameModel, writes)
+	in.POST("/scoring/models/:id/remove", s.removeModel, writes)
 	in.GET("/scoring/lifted", s.lifted)
 	in.POST("/scoring/lifted", s.handLifted, writes)
 }

@@ -37,7 +37,7 @@ const (
 type pointsData struct {
 	Model  store.Model
 	M      score.Model // as it is typed
-	Is     draftNote
+	Is     about
 	Groups []groupForm
 	Kinds  []signal.Kind
 	Follow []followForm
@@ -324,24 +324,12 @@ func changing(m *store.Model) score.Model {
 	return m.Model
 }
 
-// modelAndCatalogue reads what is changed, and what there is to ask for.
-func (s *Place) modelAndCatalogue(ctx context.Context) (m store.Model, cat *rule.Catalogue, err error) {
-	if m, err = s.Store.Model(ctx); err != nil && !store.IsNotFound(err) {
-		return m, nil, err
-	}
-	if m.ID == 0 {
-		m = store.Model{Model: score.Model{Name: "Engagement", Line: 15}}
-	}
-	cat, err = s.Store.Catalogue(ctx)
-	return m, cat, err
-}
-
 func (s *Place) points(c *echo.Context) error {
-	m, cat, err := s.modelAndCatalogue(c.Request().Context())
+	m, cat, is, err := s.modelAndCatalogue(c)
 	if err != nil {
 		return err
 	}
-	d := pointsData{Model: m, M: changing(&m), Since: m.DraftChanges}
+	d := pointsData{Model: m, Is: is, M: changing(&m), Since: m.DraftChanges}
 	d.Groups = typedPoints(&d.M)
 	return s.showPoints(c, http.StatusOK, "", d, cat)
 }
@@ -357,7 +345,7 @@ func (s *Place) editPoints(c *echo.Context) error {
 }
 
 func (s *Place) readPoints(c *echo.Context) (d pointsData, cat *rule.Catalogue, err error) {
-	m, cat, err := s.modelAndCatalogue(c.Request().Context())
+	m, cat, is, err := s.modelAndCatalogue(c)
 	if err != nil {
 		return d, nil, err
 	}
@@ -365,7 +353,7 @@ func (s *Place) readPoints(c *echo.Context) (d pointsData, cat *rule.Catalogue, 
 	if err != nil {
 		return d, nil, err
 	}
-	d = pointsData{Model: m, Since: int(shell.Number(v.Get("since"))), Typed: map[string]string{}}
+	d = pointsData{Model: m, Is: is, Since: int(shell.Number(v.Get("since"))), Typed: map[string]string{}}
 	for name := range lineNames {
 		d.Typed[name] = v.Get(name)
 	}
@@ -395,9 +383,9 @@ func (s *Place) savePoints(c *echo.Context) error {
 	if d.Wrong != "" {
 		return s.showPoints(c, http.StatusUnprocessableEntity, "", d, cat)
 	}
-	err = s.Engine.KeepDraft(ctx, d.M, d.Since, shell.UserOf(c).ID)
+	err = s.Engine.KeepDraft(ctx, modelOf(c), d.M, d.Since, shell.UserOf(c).ID)
 	if err == nil {
-		return s.keptDraft(c, "/scoring", d.Model.ID == 0)
+		return s.keptDraft(c, to(c, "/scoring"), d.Model.ID == 0)
 	}
 	if _, plain := plainly.Says(err); !plain {
 		return err
@@ -438,13 +426,14 @@ func (s *Place) keptDraft(c *echo.Context, to string, first bool) error {
 func (s *Place) showPoints(c *echo.Context, code int, part string, d pointsData, cat *rule.Catalogue) error {
 	ctx := c.Request().Context()
 	d.Kinds = signal.Kinds()
-	if again, err := s.Store.Recounting(ctx); err == nil {
+	if again, err := s.Store.Recounting(ctx, d.Model.ID); err == nil {
 		d.Again = &again
 	} else if !store.IsNotFound(err) {
 		return err
 	}
 	asks := slices.DeleteFunc(rule.Subjects(cat), func(x rule.Subject) bool {
-		return x.Key == "score" || x.Key == "about "+string(rule.InBand) // a score rule cannot ask for the score
+		// A score rule cannot ask for the score.
+		return x.Key == "score" || x.Key == "points" || x.Key == "about "+string(rule.InBand)
 	})
 	for k := range d.Groups {
 		for i := range d.Groups[k].Rules {
@@ -469,17 +458,17 @@ func (s *Place) showPoints(c *echo.Context, code int, part string, d pointsData,
 	if d.Tags, err = s.ActChoices(ctx); err != nil {
 		return err
 	}
-	d.Follow, d.Is = followForms(&d.M, d.Tags), noteOf(&d.Model)
+	d.Follow = followForms(&d.M, d.Tags)
 	if err := s.standing(ctx, &d); err != nil {
 		return err
 	}
 	if d.Lifted, _, err = s.Store.LiftedWaiting(ctx, d.Model.ID); err != nil {
 		return err
 	}
-	if d.F, err = s.Folders(c, folder.Model, "/scoring"); err != nil {
+	if d.F, err = s.Folders(c, folder.Model, to(c, "/scoring")); err != nil {
 		return err
 	}
-	return s.PageCode(c, code, "scoring.html", part, "Scoring", "Scoring", d)
+	return s.PageCode(c, code, "scoring.html", part, "Scoring", d.Is.Title("Scoring"), d)
 }
 
 // linksOf lists the links of the message that a rule's clicks come from.

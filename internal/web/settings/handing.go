@@ -292,7 +292,7 @@ func (s *Place) showTerritory(c *echo.Context, code int, d territoryForm, cat *r
 		return err
 	}
 	asks := slices.DeleteFunc(rule.Subjects(cat), func(x rule.Subject) bool {
-		return x.Key == "score" || x.Key == "about "+string(rule.InBand) || strings.HasPrefix(x.Key, "signal ")
+		return strings.HasPrefix(x.Key, "signal ")
 	})
 	d.Editor = shell.ViewRuleAt(d.T.Rule.V, "r", cat, asks)
 	if whole := shell.Complete(d.T.Rule.V, cat); whole.Asks() {

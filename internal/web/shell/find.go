@@ -110,7 +110,8 @@ func (f *finding) rooms(v View) {
 		room("Reader groups", "content", "/content/groups"),
 		room("Sites", "content, visits, snippet", "/content/sites"),
 		room("Mailboxes", "settings, limits, DNS", "/content/mailboxes"),
-		room("Fit and bands", "scoring", "/scoring/fit"))
+		room("Fit and bands", "scoring", "/scoring/fit"), room("Models of scores", "scoring, products",
+			"/scoring/models"))
 	f.add(room("Course", "pipeline, forecast, months", "/pipeline/course"), room("List of deals", "pipeline",
 		"/pipeline/list"),
 		room("Handoffs", "pipeline, response times", "/pipeline/handoffs"))

@@ -57,6 +57,7 @@ type condView struct {
 	Key    string
 	Ops    []Choice
 	Things []Choice // tags, audiences, stages, bands …
+	Of     string   // the word before them
 	Places []Choice // where a signal came from
 	Select []Choice // values of a field that has few
 	Kind   string   // what the value is typed into: text, number, date, none
@@ -173,15 +174,12 @@ func readCondition(v url.Values, path, key string, cat *rule.Catalogue) rule.Con
 			c.Days = num("d", c.Days)
 		}
 		ReadPlace(text("q"), c.Signal)
-	case c.Score, c.About == rule.ByFit:
-		c.N, c.M = num("n", c.N), 0
-		if c.Op == rule.Between {
-			c.M = max(num("m", c.N), c.N)
-		}
-	case c.About == rule.InBand, c.About == rule.InFitBand:
-		for _, b := range cat.BandsOf(c.About) {
-			if b.Name == text("x") {
-				c.SetBand(b)
+	case c.OfModel():
+		c.Choose(cat, text("x"))
+		if c.Counts() {
+			c.N, c.M = num("n", c.N), 0
+			if c.Op == rule.Between {
+				c.M = max(num("m", c.N), c.N)
 			}
 		}
 	case c.About != "":
@@ -192,7 +190,7 @@ func readCondition(v url.Values, path, key string, cat *rule.Catalogue) rule.Con
 		if c.Op == rule.Within {
 			c.Days = num("d", 365)
 		}
-		if c.Op == rule.Finished {
+		if c.Op == rule.Finished || c.About == rule.DealOf {
 			c.Value = text("v") // Check bounds it
 		}
 	default:
@@ -362,11 +360,22 @@ func viewCondition(c *rule.Condition, path string, cat *rule.Catalogue) *condVie
 			v.Window = "ever"
 		}
 		v.Places = PlacesOf(c.Signal, cat)
-	case c.Score, c.About == rule.ByFit:
-	case c.About == rule.InBand, c.About == rule.InFitBand:
-		for _, b := range cat.BandsOf(c.About) {
-			v.Things = append(v.Things, Choice{b.Name, b.Name, b.Name == c.Value})
+	case c.OfModel():
+		list, at := c.OfModels(cat)
+		if len(list) > 0 && at < 0 { // it is gone
+			v.Things = append(v.Things, Choice{"", "…", true})
 		}
+		for i, x := range list {
+			v.Things = append(v.Things, Choice{x.Value, x.Words, i == at})
+		}
+		if v.Of = "of"; c.Rule != 0 {
+			v.Of = "for"
+		}
+		if !c.Counts() {
+			v.Of = ""
+		}
+	case c.About == rule.DealOf:
+		v.Kind, v.Value, v.Known = "text", c.Value, "deal campaigns"
 	case c.About != "":
 		things(cat.List(c.About), string(c.About))
 		if c.About == rule.InSequence && c.Op == rule.Finished {
@@ -441,6 +450,13 @@ func (s *Shell) ruleValues(c *echo.Context) error {
 			return err
 		}
 		return c.Render(http.StatusOK, "rule.html#values", View{Data: ends})
+	}
+	if f == "deal campaigns" {
+		names, err := s.Store.DealCampaigns(c.Request().Context())
+		if err != nil {
+			return err
+		}
+		return c.Render(http.StatusOK, "rule.html#values", View{Data: names})
 	}
 	d, ok := cat.Define(f)
 	if !ok {

@@ -23,9 +23,13 @@ var offered = &rule.Catalogue{
 	Tags: []rule.Named{{ID: 1, Name: "fair"}, {ID: 2, Name: "<b>"}}, Audiences: []rule.Named{{ID: 3, Name: "Keen"}},
 	Sequences: []rule.Named{{ID: 4, Name: "Guide"}}, Stages: []rule.Named{{ID: 5, Name: "Offer"}},
 	Purposes: []rule.Named{{ID: 6, Name: "Marketing"}}, Pages: []rule.Named{{ID: 7, Name: "Alarms"}},
-	Messages: []rule.Named{{ID: 8, Name: "Hello"}}, Bands: []rule.Band{{Name: "calm", To: 5}, {Name: "high", From: 15}},
-	Fit:      rule.Fit{{If: rule.FieldIs(person.Country, "NO"), Points: 5}},
-	FitBands: []rule.Band{{Name: "far", To: 50}, {Name: "near", From: 50}},
+	Messages: []rule.Named{{ID: 8, Name: "Hello"}},
+	Models: []rule.Scored{{ID: 1, Name: "Engagement", Bands: []rule.Band{{Name: "calm", To: 5}, {Name: "high", From: 15}},
+		Fit:      rule.Fit{{If: rule.FieldIs(person.Country, "NO"), Points: 5}},
+		FitBands: []rule.Band{{Name: "far", To: 50}, {Name: "near", From: 50}},
+		Rules:    []rule.Named{{ID: 1, Name: "click"}, {ID: 4, Name: "open"}}},
+		{ID: 9, Name: "Loans", Bands: []rule.Band{{Name: "calm", To: 3}, {Name: "<b>", From: 3}},
+			Rules: []rule.Named{{ID: 1, Name: "download"}}}},
 }
 
 // anyRule is a rule at random that can be asked, in the form in which the
@@ -47,6 +51,13 @@ func anyRule(rnd *rand.Rand, depth int) rule.Rule {
 		return rule.Rule{None: list}
 	}
 	return rule.Rule{All: list}
+}
+
+// chooseOf has a condition ask for one of what there is.
+func chooseOf(rnd *rand.Rand, c *rule.Condition) {
+	if list, _ := c.OfModels(offered); len(list) > 0 {
+		c.Choose(offered, list[rnd.IntN(len(list))].Value)
+	}
 }
 
 func anyCondition(rnd *rand.Rand) rule.Condition {
@@ -74,12 +85,15 @@ func anyCondition(rnd *rand.Rand) rule.Condition {
 					c.Signal.Message = 8
 				}
 			}
-		case c.Score, c.About == rule.ByFit:
+		case c.OfModel() && c.Counts():
+			chooseOf(rnd, &c)
 			if c.N = rnd.IntN(50); c.Op == rule.Between {
 				c.M = c.N + rnd.IntN(9)
 			}
 		case c.About == rule.InBand, c.About == rule.InFitBand:
-			c.SetBand(offered.BandsOf(c.About)[rnd.IntN(2)])
+			chooseOf(rnd, &c)
+		case c.About == rule.DealOf:
+			c.Value = []string{`a "quoted" <b>`, "Spring"}[rnd.IntN(2)]
 		case c.About == rule.Lost || c.About == rule.Won:
 			if c.Days = 0; c.Op == rule.Within {
 				c.Days = 1 + rnd.IntN(400)
