@@ -3,6 +3,7 @@ package engine
 import (
 	"errors"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -289,5 +290,100 @@ func TestHowTheRulesWork(t *testing.T) {
 	w.must(w.e.RunBatch(w.ctx, batch))
 	if b, err = w.s.Batch(w.ctx, batch); err != nil || b.State != "stopped" {
 		t.Errorf("under another version it is %s, %v", b.State, err)
+	}
+}
+
+// Whoever comes to a level is written to, once and for all, where they agreed to the purpose, in their hours, by a
+// sequence of its own that everybody sees; and is handed over from another level than the line, where they can be
+// reached.
+func TestWrittenToByScore(t *testing.T) {
+	w := newWorld(t, mailserver.Options{})
+	ws := w.e.Workspace()
+	ws.Zone, ws.NoHold = "UTC", true
+	w.must(w.e.SetWorkspace(w.ctx, ws))
+	ana, bo, cyn := w.caller("Ana", "NO", w.rep1), w.caller("Bo", "NO", w.rep1), w.caller("Cyn", "NO", w.rep1)
+	w.agrees(ana, true)
+	w.agrees(cyn, true)
+	_, err := w.s.DB().ExecContext(w.ctx, "update person set do_not_contact = true where id = $1", cyn)
+	w.must(err)
+	purposes, err := w.s.Purposes(w.ctx)
+	w.must(err)
+	m, err := w.s.Model(w.ctx)
+	w.must(err)
+	write := act.Write{Message: w.first, Purpose: purposes[0].ID}
+	draft := m.Clone()
+	draft.Line = 100
+	draft.Follows = []score.Follow{{At: 10, Acts: []act.Kept{{Act: write}}}, {At: 20, Acts: []act.Kept{{Act: act.HandOver{}}}}}
+	w.must(w.e.KeepDraft(w.ctx, 0, draft, m.DraftChanges, w.marketer))
+	if _, err := w.s.WriterOf(w.ctx, write.Message, write.Purpose); !store.IsNotFound(err) {
+		t.Errorf("a draft has something to write by: %v", err)
+	}
+	m, err = w.s.Model(w.ctx)
+	w.must(err)
+	w.takesOver(m)
+	q, err := w.s.WriterOf(w.ctx, write.Message, write.Purpose)
+	w.must(err)
+	if x, err := w.s.Sequence(w.ctx, q); err != nil || x.State != "running" || x.Name != "“Guide”, by score" {
+		t.Errorf("it is written by %+v, %v", x, err)
+	}
+	w.viewed(ana, bo, cyn)
+	w.settle()
+	w.to(w.clock.Now().Sub(day0) + dayLong)
+	got := func() (out []int) {
+		for _, p := range []string{"ana", "bo", "cyn"} {
+			n := 0
+			for _, l := range w.mail.Letters("", 100) {
+				if strings.HasPrefix(l.To, p) {
+					n++
+				}
+			}
+			out = append(out, n)
+		}
+		return out
+	}
+	if n := got(); !slices.Equal(n, []int{1, 0, 0}) {
+		t.Errorf("they got %v emails", n)
+	}
+	w.viewed(ana, cyn) // 20: from here they are handed over, but for whom nobody may reach
+	w.settle()
+	if n := w.count("select count(*) from handoff where person_id = $1 and model_id = 1", ana); n != 1 {
+		t.Errorf("handed over %d times", n)
+	}
+	if n := w.count("select count(*) from handoff"); n != 1 {
+		t.Errorf("%d are handed over", n)
+	}
+	w.to(w.clock.Now().Sub(day0) + 40*dayLong) // their points are gone
+	w.viewed(ana)
+	w.settle()
+	w.to(w.clock.Now().Sub(day0) + 2*dayLong)
+	if n := got(); !slices.Equal(n, []int{1, 0, 0}) {
+		t.Errorf("coming to it again, they got %v emails", n)
+	}
+	// The same again makes no other; what cannot be written is said, and leaves nothing behind.
+	w.must(w.e.ReadyWriter(w.ctx, write, w.marketer))
+	before := w.count("select count(*) from sequence where removed_at is null")
+	m, err = w.s.Model(w.ctx)
+	w.must(err)
+	draft = m.Clone()
+	draft.Follows[0].Acts = []act.Kept{{Act: act.Write{Message: 999, Purpose: purposes[0].ID}}}
+	w.must(w.e.KeepDraft(w.ctx, 0, draft, m.DraftChanges, w.marketer))
+	m, err = w.s.Model(w.ctx)
+	w.must(err)
+	if _, err := w.e.TakeOver(w.ctx, 0, m.DraftChanges, "", w.marketer); err == nil || !strings.Contains(err.Error(), "not there") {
+		t.Errorf("a message that is not there: %v", err)
+	}
+	if n := w.count("select count(*) from sequence where removed_at is null"); n != before {
+		t.Errorf("%d sequences are left", n-before)
+	}
+	// One that was ended is made anew by the next version.
+	_, err = w.e.EndSequence(w.ctx, q)
+	w.must(err)
+	w.must(w.e.ReadyWriter(w.ctx, write, w.marketer))
+	if again, err := w.s.WriterOf(w.ctx, write.Message, write.Purpose); err != nil || again == q {
+		t.Errorf("it is written by %d again, %v", again, err)
+	}
+	draft.Follows = []score.Follow{{Acts: []act.Kept{{Act: act.HandOver{}}}}}
+	if err := w.e.KeepDraft(w.ctx, 0, draft, m.DraftChanges, w.marketer); err == nil {
+		t.Error("the line hands over twice")
 	}
 }

@@ -159,6 +159,23 @@ func (tx Tx) RemoveSequence(ctx context.Context, id int64, at *time.Time) error 
 	return err
 }
 
+// WriterOf finds the sequence by which a message is written to those who agreed to a purpose; ErrNotFound: there is
+// none that could.
+func (db Queries) WriterOf(ctx context.Context, message, purpose int64) (int64, error) {
+	return one[int64](ctx, db, `
+		select id
+		from sequence
+		where writes_message = $1 and writes_purpose = $2 and removed_at is null and state <> 'ended'`, message,
+		purpose)
+}
+
+// SetWriter says of a sequence that a message is written by it.
+func (tx Tx) SetWriter(ctx context.Context, id, message, purpose int64) error {
+	_, err := exec(ctx, tx, "update sequence set writes_message = $2, writes_purpose = $3 where id = $1", id, message,
+		purpose)
+	return err
+}
+
 // SetSequence keeps a sequence's name, what it is for and who enters it.
 func (tx Tx) SetSequence(ctx context.Context, id int64, name, note string, e Entry, at time.Time) error {
 	_, err := exec(ctx, tx, "update sequence set name = $2, note = $3, entry = $4, updated_at = $5 where id = $1",

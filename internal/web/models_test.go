@@ -7,6 +7,8 @@ import (
 	"strings"
 	"testing"
 
+	"ombak/internal/core/act"
+	"ombak/internal/core/message"
 	"ombak/internal/store"
 )
 
@@ -57,11 +59,31 @@ func TestSeveralModelsByForm(t *testing.T) {
 	form := url.Values{"model": {fmt.Sprint(id)}, "since": {fmt.Sprint(m.DraftChanges)}, "do": {"save"}, "line": {"5"},
 		"gn.0": {"All"}, "p.0": {"5"}, "s.0": {"0"}, "g.0": {"0"}, "j.c0": {"all"}, "s.c0.0": {"field country"},
 		"k.c0.0": {"field country"}, "o.c0.0": {"is"}, "v.c0.0": {"Norway"}}
+	purposes, err := x.s.Purposes(t.Context())
+	x.must(err)
+	message := x.message()
+	for k, val := range map[string]string{"fl.0": "at", "fa.0": "3", "act_do": "write", "act_of": "0", "act_to": "0",
+		"act_what": fmt.Sprint(message), "act_field": fmt.Sprint(purposes[0].ID)} {
+		form.Set(k, val)
+	}
+	form.Set("act_field", "")
+	if _, body := post("/scoring", form, http.StatusUnprocessableEntity); !strings.Contains(body, "choose the purpose") &&
+		!strings.Contains(body, "Choose the purpose") {
+		t.Error("who is written to has not to agree")
+	}
+	form.Set("act_field", fmt.Sprint(purposes[0].ID))
 	if res, _ := post("/scoring", form, http.StatusSeeOther); res.Header.Get("Location") != "/scoring"+of {
 		t.Errorf("kept, and on to %s", res.Header.Get("Location"))
 	}
 	if m, err = x.s.ModelOf(t.Context(), id); err != nil || m.Draft == nil || len(m.Draft.Rules) != 1 || m.Draft.Line != 5 {
 		t.Fatalf("the draft is %+v, %v", m.Draft, err)
+	}
+	write := act.Kept{Act: act.Write{Message: message, Purpose: purposes[0].ID}}
+	if len(m.Draft.Follows) != 1 || m.Draft.Follows[0].At != 3 || m.Draft.Follows[0].Acts[0] != write {
+		t.Errorf("what follows is %+v", m.Draft.Follows)
+	}
+	if _, body := v.do("GET", "/scoring"+of, nil); !strings.Contains(body, "who agreed to") {
+		t.Error("the form does not say what follows")
 	}
 	over := url.Values{"model": {fmt.Sprint(id)}, "since": {fmt.Sprint(m.DraftChanges)}}
 	post("/scoring/draft/over", over, http.StatusSeeOther)
@@ -111,4 +133,16 @@ func TestSeveralModelsByForm(t *testing.T) {
 	if _, body := v.do("GET", person+of, nil); strings.Contains(body, "By which model") {
 		t.Error("their page shows a model that is gone")
 	}
+}
+
+// message is a message that can be sent.
+func (x *site) message() (id int64) {
+	x.t.Helper()
+	sender := x.userOf("marketer")
+	x.must(x.s.InTx(x.t.Context(), func(tx store.Tx) (err error) {
+		id, err = tx.SaveMessage(x.t.Context(), store.Message{Name: "Guide", SenderID: &sender,
+			Doc: store.JSON[message.Document]{V: message.Simple("Your guide", "<p>Here.</p>")}}, sender, x.e.Now())
+		return err
+	}))
+	return id
 }

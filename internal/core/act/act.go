@@ -36,6 +36,7 @@ type Names interface {
 	Team(id int64) string
 	Stage(id int64) string
 	Purpose(id int64) string
+	Message(id int64) string
 	Field(name string) string
 }
 
@@ -69,6 +70,7 @@ const (
 	AnOwner    Takes = "user"     // a user, or nobody
 	ANumber    Takes = "number"   // a whole one, in words
 	AQuality   Takes = "quality"  // which of the addresses that are found are used
+	AMessage   Takes = "message"  // by its number, and the purpose that they agreed to, as the field
 )
 
 // Given is what a form gives for an act: words or a number, as it takes, and a user.
@@ -86,7 +88,7 @@ type Given struct {
 func Kinds() []*Kind { return slices.Clone(kinds) }
 
 var kinds = []*Kind{handOver, assign, give, set, tag, untag, include, exclude, openDeal, moveDeal, revoke,
-	note, points, find, task, alert, enrol, goOn, send, work, withdraw}
+	note, points, find, task, alert, enrol, write, goOn, send, work, withdraw}
 
 // OfLink lists what pressing a link can do, OfForm what filling in a form can.
 func OfLink() []*Kind { return []*Kind{tag, task, alert, include} }
@@ -96,7 +98,9 @@ func OfForm() []*Kind { return []*Kind{tag, task, alert, include, enrol, assign}
 
 // OfCrossing lists what can follow from a score that comes to a level. None of it gives points: nothing follows from
 // itself.
-func OfCrossing() []*Kind { return []*Kind{tag, untag, include, exclude, enrol, assign, task, alert} }
+func OfCrossing() []*Kind {
+	return []*Kind{tag, untag, include, exclude, enrol, write, assign, task, alert, handOver}
+}
 
 // OfRecord lists what a step can change of a record.
 func OfRecord() []*Kind {

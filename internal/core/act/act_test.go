@@ -18,6 +18,7 @@ func (numbers) User(id int64) string     { return fmt.Sprint("user ", id) }
 func (numbers) Stage(id int64) string    { return fmt.Sprint("stage ", id) }
 func (numbers) Team(id int64) string     { return fmt.Sprint("team ", id) }
 func (numbers) Purpose(id int64) string  { return fmt.Sprint("purpose ", id) }
+func (numbers) Message(id int64) string  { return fmt.Sprint("message ", id) }
 func (numbers) Field(name string) string { return "the " + name }
 
 func TestWhatCanBeDone(t *testing.T) {
@@ -78,6 +79,8 @@ func TestWhatCanBeDone(t *testing.T) {
 		{Find{ValidOnly}, false, false, true, "find their email address: valid", `{"do":"find","what":"valid"}`},
 		{Find{"good"}, false, false, false, "find their email address: good", `{"do":"find","what":"good"}`},
 		{Note{}, false, false, false, "note: ", `{"do":"note","what":""}`},
+		{Write{4, 2}, false, false, false, "write “message 4” to whoever agreed to “purpose 2”",
+			`{"do":"write","what":"4","purpose":"2"}`},
 		{GoOn{4}, false, false, false, "go on to “sequence 4”", `{"do":"go on","what":"4"}`},
 		{GoOn{}, false, false, false, "go on to “sequence 0”", `{"do":"go on","what":"0"}`},
 		{Work{Of: touch.Task, For: 3}, false, false, false, "put a task on the desk", `{"do":"work","of":"task","for":3}`},
@@ -119,7 +122,8 @@ func TestWhatCanBeDone(t *testing.T) {
 	}
 	if Check(nil, OfForm()) == nil || (Work{Of: touch.Email}).Check() == nil || (Work{Of: touch.Call}).Check() != nil ||
 		(Send{}).Check() == nil || (Send{1}).Check() != nil || (HandOver{}).Check() != nil ||
-		(Withdraw{}).Check() != nil {
+		(Withdraw{}).Check() != nil || (Write{4, 2}).Check() != nil || (Write{4, 0}).Check() == nil ||
+		(Write{0, 2}).Check() == nil {
 		t.Error("what nobody chooses is checked wrongly")
 	}
 }
@@ -132,7 +136,7 @@ func TestKindsAreWhole(t *testing.T) {
 			t.Errorf("the kind %q is not whole", k.Word)
 		}
 		seen[k.Word] = true
-		if offered := slices.Contains(slices.Concat(OfLink(), OfForm(), OfRecord()), k); offered != (k.Menu != "") {
+		if offered := slices.Contains(slices.Concat(OfLink(), OfForm(), OfRecord(), OfCrossing()), k); offered != (k.Menu != "") {
 			t.Errorf("the kind %q is offered: %v, as %q", k.Word, offered, k.Menu)
 		}
 		if k.Make(Given{}).Kind() != k {

@@ -91,7 +91,7 @@ func owner(to int64, n Names) string {
 // HandOver hands them over to a rep, with a brief.
 type HandOver struct{}
 
-var handOver = &Kind{Word: "hand over", read: reads[HandOver],
+var handOver = &Kind{Word: "hand over", Menu: "hand them over", read: reads[HandOver],
 	Make:  func(Given) Act { return HandOver{} },
 	Given: func(Act) Given { return Given{} },
 }

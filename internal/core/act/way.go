@@ -1,6 +1,8 @@
 package act
 
 import (
+	"strconv"
+
 	"ombak/internal/core/plainly"
 	"ombak/internal/core/touch"
 )
@@ -29,6 +31,47 @@ func (a Enrol) Check() error {
 
 // Says names the sequence.
 func (a Enrol) Says(n Names) string { return "enter “" + n.Sequence(a.Sequence) + "”" }
+
+// Write sends them a message, once, where they agreed to the purpose: in their sending hours and with all that holds
+// for emails of sequences, by a sequence of one email that is kept for it.
+type Write struct {
+	Message int64 `json:"what,string"`
+	Purpose int64 `json:"purpose,string"`
+}
+
+var write = &Kind{Word: "write", Menu: "write to them", Takes: AMessage, read: reads[Write],
+	Make: func(g Given) Act {
+		purpose, err := strconv.ParseInt(g.Field, 10, 64)
+		if err != nil {
+			purpose = 0 // which Check asks for
+		}
+		return Write{g.ID, purpose}
+	},
+	Given: func(a Act) Given {
+		w := a.(Write)
+		return Given{ID: w.Message, Field: strconv.FormatInt(w.Purpose, 10)}
+	},
+}
+
+// Kind describes writings.
+func (Write) Kind() *Kind { return write }
+func (Write) sealed()     {}
+
+// Check asks for a message and a purpose.
+func (a Write) Check() error {
+	if a.Message <= 0 {
+		return plainly.New("choose the message")
+	}
+	if a.Purpose <= 0 {
+		return plainly.New("choose the purpose that whoever is written to agreed to")
+	}
+	return nil
+}
+
+// Says names the message.
+func (a Write) Says(n Names) string {
+	return "write “" + n.Message(a.Message) + "” to whoever agreed to “" + n.Purpose(a.Purpose) + "”"
+}
 
 // GoOn enters them into another running sequence, from the one they were on, where its
 // entry allows it: whether it does, whoever asks for it has looked at.

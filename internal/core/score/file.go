@@ -49,6 +49,11 @@ func (m *Model) Refer(visit func(what rule.Ref, id *int64)) {
 			}
 			k := a.Kind()
 			g := k.Given(a.Act)
+			if k.Takes == act.AMessage {
+				purpose, _ := strconv.ParseInt(g.Field, 10, 64) // which it was made from
+				visit(rule.PurposeRef, &purpose)
+				g.Field = strconv.FormatInt(purpose, 10)
+			}
 			if what, ok := actRefs[k.Takes]; ok {
 				visit(what, &g.ID)
 				acts[j] = act.Kept{Act: k.Make(g)}
@@ -58,8 +63,8 @@ func (m *Model) Refer(visit func(what rule.Ref, id *int64)) {
 	}
 }
 
-var actRefs = map[act.Takes]rule.Ref{act.AnAudience: rule.AudienceRef, act.ASequence: rule.SequenceRef,
-	act.AStage: rule.StageRef, act.APurpose: rule.PurposeRef}
+var actRefs = map[act.Takes]rule.Ref{act.AnAudience: rule.AudienceRef, act.AMessage: rule.MessageRef,
+	act.ASequence: rule.SequenceRef, act.AStage: rule.StageRef, act.APurpose: rule.PurposeRef}
 
 // NewFile is a model as a file, with the names that a workspace has for what it refers to.
 func NewFile(m Model, cat *rule.Catalogue) *File {

@@ -59,6 +59,9 @@ func (f *Follow) Check(m *Model) error {
 		if err := a.Check(); err != nil {
 			return err
 		}
+		if a.Act == (act.HandOver{}) && f.OfLine() {
+			return plainly.New("who crosses the ready line is handed over: it need not be said")
+		}
 	}
 	return nil
 }

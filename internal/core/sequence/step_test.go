@@ -485,6 +485,7 @@ func (numbers) User(id int64) string     { return fmt.Sprint("user ", id) }
 func (numbers) Stage(id int64) string    { return fmt.Sprint("stage ", id) }
 func (numbers) Team(id int64) string     { return fmt.Sprint("team ", id) }
 func (numbers) Purpose(id int64) string  { return fmt.Sprint("purpose ", id) }
+func (numbers) Message(id int64) string  { return fmt.Sprint("message ", id) }
 func (numbers) Field(name string) string { return name }
 
 // Whoever does the work of a step is told what it is, and whatever came of it is a

@@ -36,6 +36,7 @@ func New(b *base.Base) *Flow {
 	f := &Flow{Base: b}
 	f.Does("enrol", Each(f.enrol))
 	f.Does("go on", Each(f.goOn))
+	f.Does("write", Each(f.writeOnce))
 	f.Does("send", Each(f.write))
 	f.Does("work", Each(f.putOnDesk))
 	f.Does("withdraw", Each(f.takeOffDesk))

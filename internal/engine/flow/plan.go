@@ -103,6 +103,18 @@ func (e *Flow) BeginSequence(ctx context.Context, name, starter string) (id int6
 	if name = person.Name(name); name == "" {
 		return 0, ErrNameSequence
 	}
+	plan = e.freshPlan(plan)
+	err = e.Store.InTx(ctx, func(tx store.Tx) error {
+		if id, err = tx.AddSequence(ctx, name, plan, e.Now()); err != nil {
+			return err
+		}
+		return tx.SetSequence(ctx, id, name, note, store.Entry{}, e.Now())
+	})
+	return id, err
+}
+
+// freshPlan gives a plan what new ones begin with here.
+func (e *Flow) freshPlan(plan *sequence.Plan) *sequence.Plan {
 	w := e.Workspace()
 	if plan.Hours = calendar.OfficeHours(w.From, w.To); w.Sending != nil {
 		plan.Hours = *w.Sending
@@ -111,11 +123,5 @@ func (e *Flow) BeginSequence(ctx context.Context, name, starter string) (id int6
 		plan.Rest = w.Rest
 	}
 	plan.LaunchHold = plan.LaunchHold && !w.NoHold
-	err = e.Store.InTx(ctx, func(tx store.Tx) error {
-		if id, err = tx.AddSequence(ctx, name, plan, e.Now()); err != nil {
-			return err
-		}
-		return tx.SetSequence(ctx, id, name, note, store.Entry{}, e.Now())
-	})
-	return id, err
+	return plan
 }

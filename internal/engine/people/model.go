@@ -30,6 +30,11 @@ var (
 // was changed so many times. Where there is no model yet, it counts at once.
 func (e *People) KeepDraft(ctx context.Context, model int64, m score.Model, since int, user int64) error {
 	var batch int64
+	if _, err := e.Store.ModelOf(ctx, model); store.IsNotFound(err) && model == 0 { // it counts at once
+		if err := e.readyWriters(ctx, &m, user); err != nil {
+			return err
+		}
+	}
 	err := e.Store.InTx(ctx, func(tx store.Tx) error {
 		if err := e.tidyModel(ctx, tx, &m); err != nil {
 			return err
@@ -121,6 +126,13 @@ func (e *People) DraftFrom(ctx context.Context, model int64, version, since int,
 func (e *People) TakeOver(
 	ctx context.Context, model int64, since int, note string, user int64,
 ) (version int, err error) {
+	was, err := e.Store.ModelOf(ctx, model)
+	if err == nil && was.Draft != nil && was.DraftChanges == since {
+		err = e.readyWriters(ctx, was.Draft, user)
+	}
+	if err != nil && !store.IsNotFound(err) {
+		return 0, err
+	}
 	var batch int64
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {
 		m, err := tx.LockModel(ctx, model)
@@ -145,6 +157,20 @@ func (e *People) TakeOver(
 		return err
 	})
 	return version, e.AskFor(ctx, batch, err)
+}
+
+// readyWriters readies what writes to people because of a score.
+func (e *People) readyWriters(ctx context.Context, m *score.Model, user int64) error {
+	for _, f := range m.Follows {
+		for _, a := range f.Acts {
+			if w, ok := a.Act.(act.Write); ok {
+				if err := e.ReadyWriter(ctx, w, user); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return nil
 }
 
 func (e *People) takesOver(ctx context.Context, tx store.Tx, m store.Model, by store.Made) (batch int64, err error) {

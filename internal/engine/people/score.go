@@ -213,6 +213,9 @@ func (e *People) countBy(
 			if f.level != 0 || crossed {
 				o := flow.Occasion{Person: s.Person, At: f.when(at), By: "crossing", How: f.how, Model: m.ID}
 				for _, a := range f.acts {
+					if a.Act == (act.HandOver{}) && (!reach[s.Person] || cools) {
+						continue // as at the ready line
+					}
 					deeds = append(deeds, flow.Deed{Act: a.Act, Occasion: o})
 				}
 			}

@@ -9,6 +9,7 @@ import (
 	"ombak/internal/core/person"
 	"ombak/internal/core/pipeline"
 	"ombak/internal/core/right"
+	"ombak/internal/core/rule"
 	"ombak/internal/engine/people"
 	"ombak/internal/store"
 )
@@ -69,6 +70,7 @@ type ActChoices struct {
 	Tags      []store.Tag
 	Stages    []pipeline.Stage
 	Purposes  []store.Purpose
+	Messages  []rule.Named
 	Fields    []person.Definition // that a step can set
 }
 
@@ -105,6 +107,7 @@ func (s *Shell) ActChoices(ctx context.Context) (*ActChoices, error) {
 	if err != nil {
 		return nil, err
 	}
+	d.Messages = cat.Messages
 	for _, f := range cat.Fields() {
 		if people.CanSet(f) {
 			d.Fields = append(d.Fields, f)
@@ -168,6 +171,16 @@ func (d *ActChoices) Stage(id int64) string {
 // Purpose names a purpose of consent.
 func (d *ActChoices) Purpose(id int64) string {
 	for _, x := range d.Purposes {
+		if x.ID == id {
+			return x.Name
+		}
+	}
+	return notThere
+}
+
+// Message names a message.
+func (d *ActChoices) Message(id int64) string {
+	for _, x := range d.Messages {
 		if x.ID == id {
 			return x.Name
 		}

@@ -431,6 +431,9 @@ func opWords(c *rule.Condition, op rule.Op) string {
 	case rule.AtEvent:
 		return map[rule.Op]string{rule.Is: "has them registered:", rule.IsNot: "does not have them registered:",
 			rule.CameTo: "had them come:", rule.AwayFrom: "had them stay away:"}[op]
+	case rule.DealFrom, rule.DealOf:
+		return map[rule.Op]string{rule.Is: "is open:", rule.IsNot: "is not open:", rule.Ever: "was ever there:",
+			rule.Never: "was never there:"}[op]
 	case rule.Deal:
 		return map[rule.Op]string{rule.Is: "is there", rule.IsNot: "is not there"}[op]
 	}
