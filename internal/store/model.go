@@ -161,7 +161,7 @@ func (tx Tx) SaveModel(ctx context.Context, m Model, by Made) (Model, error) {
 	if err != nil {
 		return m, fmt.Errorf("keeping the score model: %w", err)
 	}
-	if m.Version == 1 { // whoever did something before there was a model, or is what it asks for, has a score by it
+	if m.Version == 1 || asks["new"] { // whoever did something before, or is what it asks for, has a score by it
 		if _, err := exec(ctx, tx, `
 			insert into standing (model_id, person_id, rebase, counted_at, due)
 			select $1, id, true, $2, $2 from person where erased_at is null order by id
