@@ -175,3 +175,31 @@ func TestFilesThatAreNoDeals(t *testing.T) {
 		t.Errorf("%d were kept", n)
 	}
 }
+
+// A stage that goes between the look at a file and its import: what the file opens in it is left out, and a deal that it
+// would bring there stays where it is, with all else that its row says.
+func TestAStageGoesBeforeTheImport(t *testing.T) {
+	w := newWorld(t, mailserver.Options{})
+	lead := w.lead()
+	gone, err := w.e.KeepStage(w.ctx, pipeline.Stage{Name: "Soon gone", Share: 30})
+	w.must(err)
+	deal := w.dealOf("Ana")
+	w.meet(store.NewPerson{First: "Bo", Email: "bo@pens.example"})
+	id, err := w.e.CheckDeals(w.ctx, "deals.csv", dealFile("deal|person|name|stage",
+		fmt.Sprintf("%d||Renamed|Soon gone", deal), "|bo@pens.example||Soon gone"), lead)
+	w.must(err)
+	was, err := w.s.Deal(w.ctx, deal)
+	w.must(err)
+	_, err = w.s.DB().ExecContext(w.ctx, "delete from stage where id = $1", gone)
+	w.must(err)
+	c, err := w.e.ImportDeals(w.ctx, id, lead)
+	w.must(err)
+	is, err := w.s.Deal(w.ctx, deal)
+	w.must(err)
+	if c.Opened != 0 || c.Changed != 1 || is.Name != "Renamed" || is.Stage != was.Stage {
+		t.Errorf("%+v; the deal is %+v", c, is)
+	}
+	if back, _, err := w.e.UndoDealImport(w.ctx, id, lead); err != nil || back != 1 {
+		t.Errorf("%d are taken back, %v", back, err)
+	}
+}

@@ -1,7 +1,9 @@
 package store
 
 import (
+	"cmp"
 	"context"
+	"slices"
 	"time"
 
 	"ombak/internal/core/rule"
@@ -19,7 +21,7 @@ type Preview struct {
 	Ready  [2]int64  `json:"ready"`          // at the line now, and then
 	Up     Counted   `json:"up"`             // would be ready, and are not
 	Down   Counted   `json:"down"`           // would not be any more
-	Reps   []RepLoad `json:"reps,omitempty"` // to whom those of Up who are named would come
+	Reps   []RepLoad `json:"reps,omitempty"` // to whom those of Up would come
 }
 
 // Counted is how many people, and the first of them.
@@ -37,8 +39,8 @@ func (n *Counted) add(person int64) {
 	}
 }
 
-// Count adds somebody who stands so now, and would stand so then.
-func (p *Preview) Count(person int64, bands []rule.Band, now, then score.Stand) {
+// Count adds somebody who stands so now, and would stand so then. It answers whether they would become ready.
+func (p *Preview) Count(person int64, bands []rule.Band, now, then score.Stand) (up bool) {
 	if len(p.Now) == 0 {
 		p.Now, p.Then = make([]int64, len(bands)), make([]int64, len(bands))
 	}
@@ -64,6 +66,26 @@ func (p *Preview) Count(person int64, bands []rule.Band, now, then score.Stand) 
 	case now.Ready && !then.Ready:
 		p.Down.add(person)
 	}
+	return then.Ready && !now.Ready
+}
+
+// AddReps adds to whom some more of those who would become ready would come; they stay in the order of how many.
+func (p *Preview) AddReps(more []RepLoad) {
+	for _, r := range more {
+		i := slices.IndexFunc(p.Reps, func(x RepLoad) bool { return x.Rep == r.Rep })
+		if i < 0 {
+			p.Reps = append(p.Reps, r)
+			continue
+		}
+		r.N += p.Reps[i].N
+		p.Reps[i] = r
+	}
+	slices.SortStableFunc(p.Reps, func(a, b RepLoad) int {
+		if (a.Rep == 0) != (b.Rep == 0) { // whoever is next in turn stands last
+			return cmp.Compare(b.Rep, a.Rep)
+		}
+		return cmp.Compare(b.N, a.N)
+	})
 }
 
 // RepLoad is how many people would come to somebody's desk.

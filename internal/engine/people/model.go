@@ -323,6 +323,7 @@ func (e *People) preview(
 		return err
 	}
 	var ledger []score.Entry
+	var up []int64
 	for _, s := range list {
 		did, rec := signals[s.Person], records[s.Person]
 		facts := flow.NewPersonOf(rec, did)
@@ -334,9 +335,16 @@ func (e *People) preview(
 			}
 			return m.Stands(score.Sum(ledger, p.At), fit, reach[s.Person])
 		}
-		p.Count(s.Person, draft.Bands, stands(live), stands(draft))
+		if p.Count(s.Person, draft.Bands, stands(live), stands(draft)) {
+			up = append(up, s.Person)
+		}
 	}
-	return nil
+	if len(up) == 0 {
+		return nil
+	}
+	reps, err := q.RepsOf(ctx, up)
+	p.AddReps(reps)
+	return err
 }
 
 // PreviewDraft has some worker count what the draft would change for everybody, and answers the work.
@@ -395,22 +403,13 @@ func (e *People) runPreview(ctx context.Context, b *store.Batch) error {
 			return err
 		}
 		if len(list) == 0 {
-			return e.previewLoad(ctx, p)
+			return nil
 		}
 		if err := e.preview(ctx, e.Store.Queries, &m.Model, m.Draft, list, p); err != nil {
 			return err
 		}
 		b.Detail.V.Upto, b.Done = list[len(list)-1].Person, b.Done+int64(len(list))
 	}
-}
-
-// previewLoad says whose desks those who would be ready would come to.
-func (e *People) previewLoad(ctx context.Context, p *store.Preview) error {
-	reps, err := e.Store.RepsOf(ctx, p.Up.IDs)
-	if err == nil {
-		p.Reps = reps
-	}
-	return err
 }
 
 // UsualModel begins scoring with points that many begin with, and a ready line,

@@ -389,7 +389,11 @@ func (e *Sales) changeByRows(
 	}
 	m, turns := match{stages: stages}, []store.DealTurn(nil)
 	for _, f := range facts {
-		if b := become(f, by[f.ID]); b != f && !m.reopens(f, b) {
+		b := become(f, by[f.ID])
+		if !slices.ContainsFunc(stages, func(s pipeline.Stage) bool { return s.ID == b.Stage }) {
+			b.Stage = f.Stage // the stage went since the file was looked at: it stays where it is
+		}
+		if b != f && !m.reopens(f, b) {
 			turns = append(turns, store.DealTurn{Was: f, Became: b})
 		}
 	}
