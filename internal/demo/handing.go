@@ -8,6 +8,7 @@ import (
 
 	"ombak/internal/core/person"
 	"ombak/internal/core/pipeline"
+	"ombak/internal/core/right"
 	"ombak/internal/core/rule"
 	"ombak/internal/engine/sales"
 	"ombak/internal/store"
@@ -19,13 +20,18 @@ func (d *Demo) keepHanding(ctx context.Context, m made) error {
 	if err != nil {
 		return err
 	}
+	users, err := d.Store.Users(ctx)
+	if err != nil {
+		return err
+	}
+	lead := users[slices.IndexFunc(users, func(u store.User) bool { return u.Role == right.Lead })].ID
 	in := func(countries ...string) store.JSON[rule.Rule] {
 		return store.JSON[rule.Rule]{V: rule.Rule{All: []rule.Rule{{If: &rule.Condition{Field: person.Country,
 			Op: rule.OneOf, Values: countries}}}}}
 	}
 	for _, t := range []store.Territory{{Name: "North Sea", User: reps[0], Rule: in("NO", "GB")},
 		{Name: "The Americas", User: reps[1%len(reps)], Rule: in("CA", "CL")}} {
-		if _, err := d.Engine.KeepTerritory(ctx, t); err != nil {
+		if _, _, err := d.Engine.KeepTerritory(ctx, t, nil, lead); err != nil {
 			return err
 		}
 	}
@@ -33,7 +39,7 @@ func (d *Demo) keepHanding(ctx context.Context, m made) error {
 		{Name: "no budget this year", CoolOff: 90, GoesOn: store.WhereFrom},
 		{Name: "too early", CoolOff: 30, GoesOn: store.OnWith, Sequence: m.followUp},
 		{Name: "wrong person", CoolOff: 180, GoesOn: store.Nowhere}} {
-		if _, err := d.Engine.KeepBackReason(ctx, r); err != nil {
+		if _, err := d.Engine.KeepBackReason(ctx, r, nil, lead); err != nil {
 			return err
 		}
 	}

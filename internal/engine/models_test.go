@@ -97,8 +97,9 @@ func TestSeveralModels(t *testing.T) {
 		"first": {Score: true, Op: rule.AtLeast, N: 10}} {
 		asks[name] = w.audience(name, rule.Rule{If: &c})
 	}
-	_, err = w.e.KeepTerritory(w.ctx, store.Territory{Name: "Loans", User: w.rep2,
-		Rule: store.JSON[rule.Rule]{V: rule.Rule{If: &rule.Condition{Score: true, Model: m.ID, Op: rule.AtLeast, N: 10}}}})
+	_, _, err = w.e.KeepTerritory(w.ctx, store.Territory{Name: "Loans", User: w.rep2,
+		Rule: store.JSON[rule.Rule]{V: rule.Rule{If: &rule.Condition{Score: true, Model: m.ID, Op: rule.AtLeast,
+			N: 10}}}}, nil, w.marketer)
 	w.must(err)
 
 	// They cross its line, and only its.
@@ -179,7 +180,7 @@ func TestSeveralModels(t *testing.T) {
 	}
 	list, err := w.s.Territories(w.ctx)
 	w.must(err)
-	w.must(w.e.RemoveTerritory(w.ctx, list[0].ID, false))
+	w.must(w.e.RemoveTerritory(w.ctx, list[0].ID, false, w.marketer))
 	w.must(w.e.RemoveModel(w.ctx, m.ID))
 	w.does(signal.Download, bo)
 	w.settle()

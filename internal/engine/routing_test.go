@@ -2,6 +2,8 @@ package engine
 
 import (
 	"errors"
+	"fmt"
+	"reflect"
 	"slices"
 	"strings"
 	"testing"
@@ -13,6 +15,7 @@ import (
 	"ombak/internal/core/sequence"
 	"ombak/internal/core/signal"
 	"ombak/internal/engine/sales"
+	"ombak/internal/engine/setup"
 	"ombak/internal/standin/mailserver"
 	"ombak/internal/store"
 )
@@ -41,11 +44,12 @@ func TestRoutingByTerritories(t *testing.T) {
 	}
 	meet("Old", "CA", "kelp", w.rep2)
 	at := func(c string) rule.Rule { return rule.FieldIs(person.Country, c) }
-	_, err := w.e.KeepTerritory(w.ctx, store.Territory{Name: "Nordics", User: w.rep2, Rule: store.JSON[rule.Rule]{V: at("NO")}})
+	_, _, err := w.e.KeepTerritory(w.ctx, store.Territory{Name: "Nordics", User: w.rep2, Rule: store.JSON[rule.Rule]{V: at("NO")}}, nil, w.marketer)
 	w.must(err)
-	chile, err := w.e.KeepTerritory(w.ctx, store.Territory{Name: "Chile", User: w.rep1, Rule: store.JSON[rule.Rule]{V: at("CL")}})
+	chile, _, err := w.e.KeepTerritory(w.ctx, store.Territory{Name: "Chile", User: w.rep1, Rule: store.JSON[rule.Rule]{V: at("CL")}}, nil, w.marketer)
 	w.must(err)
-	w.must(w.e.SetWeights(w.ctx, []int64{w.rep1, w.rep2}, []int{2, 1}))
+	_, err = w.e.SetWeights(w.ctx, []int64{w.rep1, w.rep2}, []int{2, 1}, nil, w.marketer)
+	w.must(err)
 	for _, c := range []struct {
 		who  int64
 		rep  int64
@@ -77,12 +81,12 @@ func TestRoutingByTerritories(t *testing.T) {
 		t.Errorf("in turn they had %v", had)
 	}
 	// A territory that is gone decides nothing; one that cannot be is refused.
-	w.must(w.e.RemoveTerritory(w.ctx, chile, false))
+	w.must(w.e.RemoveTerritory(w.ctx, chile, false, w.marketer))
 	if d, _, err := w.e.WhoWouldGet(w.ctx, meet("Kim", "CL", "kim", 0)); err != nil || d.How != handoff.InTurn {
 		t.Errorf("without the territory: %+v, %v", d, err)
 	}
-	w.must(w.e.RemoveTerritory(w.ctx, chile, true))
-	w.must(w.e.MoveTerritory(w.ctx, chile, -1))
+	w.must(w.e.RemoveTerritory(w.ctx, chile, true, w.marketer))
+	w.must(w.e.MoveTerritory(w.ctx, chile, -1, w.marketer))
 	list, err := w.s.Territories(w.ctx)
 	w.must(err)
 	if len(list) != 2 || list[0].Name != "Chile" {
@@ -93,12 +97,14 @@ func TestRoutingByTerritories(t *testing.T) {
 		"nobody's": {Name: "x", Rule: store.JSON[rule.Rule]{V: at("NO")}}, "all": {Name: "x", User: w.rep1},
 		"a marketer's": {Name: "x", User: w.marketer, Rule: store.JSON[rule.Rule]{V: at("NO")}},
 		"by signal":    {Name: "x", User: w.rep1, Rule: store.JSON[rule.Rule]{V: clicks}}} {
-		if _, err := w.e.KeepTerritory(w.ctx, bad); err == nil {
+		if _, _, err := w.e.KeepTerritory(w.ctx, bad, nil, w.marketer); err == nil {
 			t.Errorf("%s was kept", name)
 		}
 	}
-	if w.e.SetWeights(w.ctx, []int64{w.rep1}, []int{21}) == nil || w.e.SetWeights(w.ctx, []int64{w.rep1}, []int{-1}) == nil {
-		t.Error("turns that cannot be")
+	for _, bad := range []int{21, -1} {
+		if _, err := w.e.SetWeights(w.ctx, []int64{w.rep1}, []int{bad}, nil, w.marketer); err == nil {
+			t.Errorf("%d turns were kept", bad)
+		}
 	}
 }
 
@@ -283,5 +289,89 @@ func TestHandoffFigures(t *testing.T) {
 	}
 	if _, err := w.e.HandoffFigures(w.ctx, "moon", 90); err == nil {
 		t.Error("by the moon")
+	}
+}
+
+// Whatever is changed of handing over stands among the changes of the settings and is taken back as a whole; whoever
+// changes what somebody else has changed since they looked is told.
+func TestChangesOfHandingOver(t *testing.T) {
+	w := newWorld(t, mailserver.Options{})
+	norway := store.JSON[rule.Rule]{V: rule.FieldIs(person.Country, "NO")}
+	id, first, err := w.e.KeepTerritory(w.ctx, store.Territory{Name: "Nordics", User: w.rep1, Rule: norway}, nil, w.marketer)
+	w.must(err)
+	second, _, err := w.e.KeepTerritory(w.ctx, store.Territory{Name: "Far", User: w.rep2, Rule: norway}, nil, w.marketer)
+	w.must(err)
+	was, err := w.s.Territory(w.ctx, id)
+	w.must(err)
+	seen := func(is store.Territory) bool { return reflect.DeepEqual(is, was) }
+	change := func(name string) error {
+		_, _, err := w.e.KeepTerritory(w.ctx, store.Territory{ID: id, Name: name, User: w.rep2, Rule: norway}, seen, w.rep1)
+		return err
+	}
+	w.must(change("North"))
+	if err := change("South"); !errors.Is(err, setup.ErrTurnedSince) {
+		t.Errorf("from what it was before: %v", err)
+	}
+	if _, err := w.e.KeepBackReason(w.ctx, store.BackReason{Name: "too early", GoesOn: store.Nowhere}, nil, w.marketer); err != nil {
+		t.Fatal(err)
+	}
+	reasons, err := w.s.BackReasons(w.ctx)
+	w.must(err)
+	reason := reasons[len(reasons)-1]
+	reason.CoolOff = 9
+	last, err := w.e.KeepBackReason(w.ctx, reason, func(is store.BackReason) bool { return is.CoolOff == 0 }, w.marketer)
+	w.must(err)
+	if _, err := w.e.KeepBackReason(w.ctx, reason, func(is store.BackReason) bool { return is.CoolOff == 0 },
+		w.marketer); !errors.Is(err, setup.ErrTurnedSince) {
+		t.Errorf("a reason, from what it was before: %v", err)
+	}
+	w.must(w.e.UndoSetting(w.ctx, last, w.marketer))
+	turns, err := w.e.SetWeights(w.ctx, []int64{w.rep1}, []int{3}, nil, w.marketer)
+	w.must(err)
+	if _, err := w.e.SetWeights(w.ctx, []int64{w.rep1}, []int{4}, func(is map[int64]int) bool { return is[w.rep1] == 1 },
+		w.marketer); !errors.Is(err, setup.ErrTurnedSince) {
+		t.Errorf("turns, from what they were before: %v", err)
+	}
+	if err := w.e.UndoSetting(w.ctx, first, w.marketer); !errors.Is(err, setup.ErrChangedSince) {
+		t.Errorf("what was changed since is taken back: %v", err)
+	}
+	w.must(w.e.UndoSetting(w.ctx, turns, w.marketer))
+	w.must(w.e.RemoveTerritory(w.ctx, id, false, w.marketer))
+	w.must(w.e.RemoveBackReason(w.ctx, reason.ID, false, w.marketer))
+	state := func() string {
+		places, err := w.s.Territories(w.ctx)
+		w.must(err)
+		reasons, err := w.s.BackReasons(w.ctx)
+		w.must(err)
+		out := ""
+		for _, p := range places {
+			out += p.Name + " "
+		}
+		for _, r := range reasons {
+			out += fmt.Sprintf("%s %d ", r.Name, r.CoolOff)
+		}
+		return out + fmt.Sprint(w.count("select weight from app_user where id = $1", w.rep1))
+	}
+	if got := state(); got != "Far 1" {
+		t.Errorf("it stands at %q", got)
+	}
+	list, err := w.s.SettingChanges(w.ctx, 2)
+	w.must(err)
+	for i, want := range []string{"Far too early 0 1", "North Far too early 0 1"} {
+		w.must(w.e.UndoSetting(w.ctx, list[i].ID, w.marketer))
+		if got := state(); got != want {
+			t.Errorf("taken back, it stands at %q, want %q", got, want)
+		}
+	}
+	w.must(w.e.MoveTerritory(w.ctx, second, -1, w.marketer))
+	if got := state(); got != "Far North too early 0 1" {
+		t.Errorf("in another order it stands at %q", got)
+	}
+	if list, err = w.s.SettingChanges(w.ctx, 1); err != nil || list[0].Words != "the order of the territories" {
+		t.Errorf("the change is %+v, %v", list[0], err)
+	}
+	w.must(w.e.UndoSetting(w.ctx, list[0].ID, w.marketer))
+	if got := state(); got != "North Far too early 0 1" {
+		t.Errorf("in its order again it stands at %q", got)
 	}
 }

@@ -10,7 +10,11 @@ import (
 
 	"ombak/internal/core/right"
 	"ombak/internal/store"
+	"ombak/internal/web/formtest"
 )
+
+// second is the page of an answer.
+func second(_ *http.Response, body string) string { return body }
 
 // userOf is the first user of a role.
 func (x *site) userOf(role right.Role) int64 {
@@ -72,9 +76,53 @@ func TestHandingOverByForm(t *testing.T) {
 		t.Errorf("many turns: %s", res.Status)
 	}
 	lead.do("POST", "/settings/handing/reasons", url.Values{"name": {"too early"}, "cool": {"20"}, "on": {"nowhere"}})
-	if res, body := lead.do("POST", "/settings/handing/reasons", url.Values{"name": {"x"}, "cool": {"soon"}}); res.
-		StatusCode != http.StatusUnprocessableEntity || !strings.Contains(body, "0 to 366") {
-		t.Errorf("a cool-off of soon: %s", res.Status)
+	if res, body := lead.do("POST", "/settings/handing/reasons", url.Values{"name": {"as typed"}, "cool": {"soon"}}); res.
+		StatusCode != http.StatusUnprocessableEntity || !strings.Contains(body, "0 to 366") ||
+		!strings.Contains(body, `value="as typed"`) {
+		t.Errorf("a cool-off of soon, with what was typed: %s", res.Status)
+	}
+	// Two tabs on one territory, and on the turns: the second is told, and nothing is lost.
+	for address, change := range map[string][2]string{"/settings/handing/territories/1": {"name", ""},
+		"/settings/handing": {fmt.Sprintf("turns.%d", rep), "/turns"}} {
+		_, body := lead.do("GET", address, nil)
+		if change[1] != "" { // the form is one of several on its page
+			_, body, _ = strings.Cut(body, `action="/settings/handing/turns"`)
+			body = "<form " + body
+		}
+		a, b := formtest.Sent(t, body), formtest.Sent(t, body)
+		a.Set(change[0], "4")
+		b.Set(change[0], "5")
+		a.Set("do", "save")
+		b.Set("do", "save")
+		if res, _ := lead.do("POST", address+change[1], a); res.StatusCode != http.StatusSeeOther {
+			t.Errorf("%s, the first tab: %s", address, res.Status)
+		}
+		res, body := lead.do("POST", address+change[1], b)
+		if res.StatusCode != http.StatusUnprocessableEntity || !strings.Contains(body, "Somebody else has changed this") ||
+			!strings.Contains(body, `value="5"`) {
+			t.Errorf("%s, the second tab: %s", address, res.Status)
+		}
+		if change[1] != "" {
+			_, body, _ = strings.Cut(body, `action="/settings/handing/turns"`)
+			body = "<form " + body
+		}
+		b = formtest.Sent(t, body)
+		b.Set("do", "save")
+		if res, _ := lead.do("POST", address+change[1], b); res.StatusCode != http.StatusSeeOther {
+			t.Errorf("%s, the second tab once more: %s", address, res.Status)
+		}
+	}
+	lead.do("POST", "/settings/handing/turns", url.Values{fmt.Sprintf("turns.%d", rep): {"3"}})
+	if _, body := lead.do("GET", "/settings/handing/territories/1", nil); !strings.Contains(body, `value="5"`) {
+		t.Error("the second tab is not kept")
+	}
+	territory := formtest.Sent(t, second(lead.do("GET", "/settings/handing/territories/1", nil)))
+	territory.Set("name", "Nordics")
+	territory.Set("do", "save")
+	lead.do("POST", "/settings/handing/territories/1", territory)
+	if _, body := admin.do("GET", "/settings/changes", nil); !strings.Contains(html.UnescapeString(body),
+		"erritory “Nordics”") {
+		t.Error("the changes of handing over are not among those of the settings")
 	}
 	if res, _ := admin.do("POST", "/settings/handing", url.Values{"respond": {"3"}, "remind": {"no"}, "lead": {"2"},
 		"next": {"5"}}); res.StatusCode != http.StatusSeeOther {

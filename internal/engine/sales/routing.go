@@ -236,8 +236,8 @@ type Back struct {
 	Step     int32  // of the sequence; 0: its beginning
 }
 
-// mostCoolOff bounds for how long somebody is left in peace, in days.
-const mostCoolOff = 366
+// MostCoolOff bounds for how long somebody is left in peace, in days.
+const MostCoolOff = 366
 
 // SendBack sends a handoff back for a reason. They can cross the ready line again once the cool-off is over, and
 // nurture goes on for them at that time where the reason says.
@@ -246,8 +246,8 @@ func (e *Sales) SendBack(ctx context.Context, id, rep int64, b Back) error {
 	if b.Reason == "" {
 		return ErrNoReason
 	}
-	if b.CoolOff < 0 || b.CoolOff > mostCoolOff {
-		return plainly.Errorf("the cool-off is 0 to %d days", mostCoolOff)
+	if b.CoolOff < 0 || b.CoolOff > MostCoolOff {
+		return plainly.Errorf("the cool-off is 0 to %d days", MostCoolOff)
 	}
 	return e.Store.InTx(ctx, func(tx store.Tx) error {
 		if err := e.mayWork(ctx, tx, rep, store.HandoffWork, id); err != nil {
@@ -315,122 +315,4 @@ func (e *Sales) nurture(
 	}
 	return tx.AddComeback(ctx, store.NewComeback{Person: h.Person, Sequence: seq, Step: b.Step, Due: due, Made: e.Now(),
 		Why: fmt.Sprintf("sent back: %s", b.Reason), User: user})
-}
-
-// KeepTerritory keeps where a rule sends people; a new one has the id 0.
-func (e *Sales) KeepTerritory(ctx context.Context, t store.Territory) (id int64, err error) {
-	t.Name = base.Cut(strings.TrimSpace(t.Name), 80)
-	switch {
-	case t.Name == "":
-		return 0, plainly.New("a territory has a name")
-	case (t.User == 0) == (t.Team == 0):
-		return 0, plainly.New("a territory is a rep’s or a team’s")
-	case !t.Rule.V.Asks():
-		return 0, plainly.New("a territory needs a condition: whose it is")
-	}
-	err = e.Store.InTx(ctx, func(tx store.Tx) error {
-		cat, err := tx.Catalogue(ctx)
-		if err != nil {
-			return err
-		}
-		if err := t.Rule.V.Check(cat); err != nil {
-			return err
-		}
-		var wrong error
-		t.Rule.V.Each(func(c *rule.Condition) {
-			if c.Signal != nil {
-				wrong = plainly.New("a territory asks for what is on the record and how they stand, and not for what " +
-					"they did")
-			}
-		})
-		if wrong != nil {
-			return wrong
-		}
-		if t.User != 0 {
-			if role, err := tx.RoleOf(ctx, t.User); err != nil || role != right.Rep {
-				return errsOf(flow.Gone(err), plainly.New("a territory is a rep’s or a team’s"))
-			}
-		}
-		id, err = tx.KeepTerritory(ctx, t, e.Now())
-		return err
-	})
-	return id, err
-}
-
-// RemoveTerritory removes a territory; back brings it back.
-func (e *Sales) RemoveTerritory(ctx context.Context, id int64, back bool) error {
-	return e.Store.InTx(ctx, func(tx store.Tx) error { return tx.RemoveTerritory(ctx, id, e.unless(back)) })
-}
-
-func (e *Sales) unless(back bool) *time.Time {
-	if back {
-		return nil
-	}
-	now := e.Now()
-	return &now
-}
-
-// MoveTerritory puts a territory one place up or down.
-func (e *Sales) MoveTerritory(ctx context.Context, id int64, by int) error {
-	return e.Store.InTx(ctx, func(tx store.Tx) error {
-		list, err := tx.Territories(ctx)
-		if err != nil {
-			return err
-		}
-		var ids []int64
-		for _, t := range list {
-			ids = append(ids, t.ID)
-		}
-		i := slices.Index(ids, id)
-		if j := i + by; i >= 0 && j >= 0 && j < len(ids) && (by == 1 || by == -1) {
-			ids[i], ids[j] = ids[j], ids[i]
-		}
-		return tx.OrderTerritories(ctx, ids)
-	})
-}
-
-// KeepBackReason keeps why reps send somebody back, and what follows; a new one has the id 0.
-func (e *Sales) KeepBackReason(ctx context.Context, r store.BackReason) (id int64, err error) {
-	r.Name = base.Cut(strings.TrimSpace(r.Name), 120)
-	switch {
-	case r.Name == "":
-		return 0, ErrNoReason
-	case r.CoolOff < 0 || r.CoolOff > mostCoolOff:
-		return 0, plainly.Errorf("the cool-off is 0 to %d days", mostCoolOff)
-	case r.GoesOn != store.Nowhere && r.GoesOn != store.WhereFrom && r.GoesOn != store.OnWith:
-		return 0, plainly.New("nurture goes on nowhere, where they came from, or in a sequence")
-	case r.GoesOn == store.OnWith && r.Sequence == 0:
-		return 0, plainly.New("choose the sequence in which nurture goes on")
-	case r.Step < 0:
-		return 0, plainly.New("a step has a number")
-	}
-	if r.GoesOn != store.OnWith {
-		r.Sequence = 0
-	}
-	err = e.Store.InTx(ctx, func(tx store.Tx) error {
-		if r.Sequence != 0 {
-			if _, err := tx.Sequence(ctx, r.Sequence); err != nil {
-				return err
-			}
-		}
-		var err error
-		id, err = tx.KeepBackReason(ctx, r, e.Now())
-		return err
-	})
-	return id, err
-}
-
-// RemoveBackReason removes a reason; back brings it back.
-func (e *Sales) RemoveBackReason(ctx context.Context, id int64, back bool) error {
-	return e.Store.InTx(ctx, func(tx store.Tx) error { return tx.RemoveBackReason(ctx, id, e.unless(back)) })
-}
-
-// SetWeights keeps how many turns reps have.
-func (e *Sales) SetWeights(ctx context.Context, users []int64, weights []int) error {
-	for _, w := range weights {
-		if w < 0 || w > handoff.MaxWeight {
-			return plainly.Errorf("turns are a whole number from 0 to %d", handoff.MaxWeight)
-		}
-	}
-	return e.Store.InTx(ctx, func(tx store.Tx) error { return tx.SetWeights(ctx, users, weights) })
 }

@@ -30,6 +30,7 @@ const (
 	ofGrounds   = "grounds"
 	ofPipelines = "pipelines"
 	ofRate      = "rate"
+	ofHanding   = "handing"
 )
 
 // changed keeps that something was changed, with how it was and what it became, and answers
@@ -116,6 +117,8 @@ func (e *Setup) UndoSetting(ctx context.Context, id, user int64) error {
 			if err = json.Unmarshal(c.Was, &r); err == nil {
 				err = e.keepRates(ctx, tx, []pipeline.Rate{r})
 			}
+		case ofHanding:
+			err = e.restoreHanding(ctx, tx, c.Was)
 		case ofGrounds:
 			err = restoreGrounds(ctx, tx, c.Was)
 		case ofAnswers:

@@ -2,6 +2,7 @@ package settings
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/http"
 	"slices"
@@ -16,6 +17,7 @@ import (
 	"ombak/internal/core/rule"
 	"ombak/internal/core/sequence"
 	"ombak/internal/engine/base"
+	"ombak/internal/engine/setup"
 	"ombak/internal/store"
 	"ombak/internal/web/shell"
 )
@@ -29,6 +31,9 @@ type handingData struct {
 	Reps      []store.User
 	Reasons   []reasonLine
 	Sequences []store.SequenceName
+	TurnsAre  string            // the state of all turns, as they stand
+	Turned    map[int64]string  // turns as typed
+	Typed     *store.BackReason // a reason as typed
 }
 
 type placeLine struct {
@@ -39,7 +44,42 @@ type placeLine struct {
 // reasonLine is why somebody is sent back, with the steps of the sequence in which nurture goes on.
 type reasonLine struct {
 	store.BackReason
+	Is    string // its state, as it stands
 	Steps []shell.Choice
+}
+
+// New is another reason as it was typed, and could not be kept.
+func (d handingData) New() store.BackReason {
+	if d.Typed != nil && d.Typed.ID == 0 {
+		return *d.Typed
+	}
+	return store.BackReason{CoolOff: 30}
+}
+
+// Turns are those of a rep, as typed or as they stand.
+func (d handingData) Turns(u store.User) string {
+	if typed, ok := d.Turned[u.ID]; ok {
+		return typed
+	}
+	return strconv.Itoa(u.Weight)
+}
+
+// turnsOf are the turns of all reps.
+func turnsOf(reps []store.User) map[int64]int {
+	out := map[int64]int{}
+	for _, u := range reps {
+		out[u.ID] = u.Weight
+	}
+	return out
+}
+
+// asSeen asks whether something is what a form says that it was when it was opened; nil: the form does not say.
+func asSeen[T any](c *echo.Context) setup.Seen[T] {
+	base := c.FormValue("base")
+	if base == "" {
+		return nil
+	}
+	return func(is T) bool { return shell.StateOf(is) == base }
 }
 
 func (s *Place) handing(c *echo.Context) error {
@@ -71,8 +111,13 @@ func (s *Place) showHanding(c *echo.Context, code int, d handingData) error {
 	if err != nil {
 		return err
 	}
+	d.TurnsAre = shell.StateOf(turnsOf(d.Reps))
 	for _, r := range reasons {
-		l := reasonLine{BackReason: r}
+		l := reasonLine{BackReason: r, Is: shell.StateOf(r)}
+		if d.Typed != nil && d.Typed.ID == r.ID {
+			l.BackReason = *d.Typed
+			r = *d.Typed
+		}
 		if l.Steps, err = s.stepsOf(ctx, r.Sequence, r.Step); err != nil {
 			return err
 		}
@@ -123,13 +168,20 @@ func (s *Place) saveClock(c *echo.Context) error {
 
 const handing = "/settings/handing"
 
-// orWrong answers what users read of an error on the page of handing over.
-func (s *Place) orWrong(c *echo.Context, err error) error {
+// movedOn is said where two have changed the same.
+const movedOn = "Somebody else has changed this meanwhile. Save again, and yours takes the place of theirs; or " +
+	"reload the page to see theirs."
+
+// orWrong answers what users read of an error on the page of handing over, with what was typed.
+func (s *Place) orWrong(c *echo.Context, err error, d handingData) error {
 	if _, plain := plainly.Says(err); !plain {
 		return err
 	}
-	return s.showHanding(c, http.StatusUnprocessableEntity,
-		handingData{W: s.Engine.Workspace(), Wrong: shell.Sentence(err) + " Nothing was changed."})
+	d.W, d.Wrong = s.Engine.Workspace(), shell.Sentence(err)+" Nothing was changed; what you typed is still here."
+	if errors.Is(err, setup.ErrTurnedSince) {
+		d.Wrong = movedOn
+	}
+	return s.showHanding(c, http.StatusUnprocessableEntity, d)
 }
 
 func (s *Place) saveTurns(c *echo.Context) error {
@@ -139,6 +191,7 @@ func (s *Place) saveTurns(c *echo.Context) error {
 	}
 	var ids []int64
 	var weights []int
+	typed := map[int64]string{}
 	for name := range v {
 		if id, ok := strings.CutPrefix(name, "turns."); ok && len(ids) < 2000 {
 			w, err := strconv.Atoi(strings.TrimSpace(v.Get(name)))
@@ -146,12 +199,15 @@ func (s *Place) saveTurns(c *echo.Context) error {
 				w = -1 // which nobody has
 			}
 			ids, weights = append(ids, shell.Number(id)), append(weights, w)
+			typed[shell.Number(id)] = v.Get(name)
 		}
 	}
-	if err := s.Engine.SetWeights(c.Request().Context(), ids, weights); err != nil {
-		return s.orWrong(c, err)
+	change, err := s.Engine.SetWeights(c.Request().Context(), ids, weights, asSeen[map[int64]int](c),
+		shell.UserOf(c).ID)
+	if err != nil {
+		return s.orWrong(c, err, handingData{Turned: typed})
 	}
-	return s.Done(c, handing, "Saved.")
+	return s.saved(c, handing, change)
 }
 
 func (s *Place) saveReason(c *echo.Context) error {
@@ -171,10 +227,12 @@ func (s *Place) saveReason(c *echo.Context) error {
 	if id := shell.Number(r.GoesOn); id > 0 {
 		r.GoesOn, r.Sequence = store.OnWith, id
 	}
-	if _, err := s.Engine.KeepBackReason(c.Request().Context(), r); err != nil {
-		return s.orWrong(c, err)
+	change, err := s.Engine.KeepBackReason(c.Request().Context(), r, asSeen[store.BackReason](c),
+		shell.UserOf(c).ID)
+	if err != nil {
+		return s.orWrong(c, err, handingData{Typed: &r})
 	}
-	return s.Done(c, handing, "Saved.")
+	return s.saved(c, handing, change)
 }
 
 func (s *Place) removeReason(c *echo.Context) error {
@@ -183,7 +241,7 @@ func (s *Place) removeReason(c *echo.Context) error {
 		return err
 	}
 	back := c.FormValue("back") != ""
-	if err := s.Engine.RemoveBackReason(c.Request().Context(), id, back); err != nil {
+	if err := s.Engine.RemoveBackReason(c.Request().Context(), id, back, shell.UserOf(c).ID); err != nil {
 		return err
 	}
 	if back {
@@ -198,7 +256,7 @@ func (s *Place) removeTerritory(c *echo.Context) error {
 		return err
 	}
 	back := c.FormValue("back") != ""
-	if err := s.Engine.RemoveTerritory(c.Request().Context(), id, back); err != nil {
+	if err := s.Engine.RemoveTerritory(c.Request().Context(), id, back, shell.UserOf(c).ID); err != nil {
 		return err
 	}
 	if back {
@@ -217,7 +275,7 @@ func (s *Place) moveTerritory(c *echo.Context) error {
 	if c.FormValue("up") != "" {
 		by = -1
 	}
-	if err := s.Engine.MoveTerritory(c.Request().Context(), id, by); err != nil {
+	if err := s.Engine.MoveTerritory(c.Request().Context(), id, by, shell.UserOf(c).ID); err != nil {
 		return err
 	}
 	return s.Done(c, handing, "Saved.")
@@ -227,6 +285,7 @@ func (s *Place) moveTerritory(c *echo.Context) error {
 type territoryForm struct {
 	Room    string
 	T       store.Territory
+	Base    string // the state that the form began with
 	To      string // "user 3" or "team 2"
 	Reps    []store.User
 	Teams   []store.Team
@@ -246,6 +305,9 @@ func (s *Place) territoryOf(c *echo.Context) (d territoryForm, cat *rule.Catalog
 		}
 		if d.T, err = s.Store.Territory(ctx, id); err != nil {
 			return d, nil, err
+		}
+		if d.Base = c.FormValue("base"); d.Base == "" {
+			d.Base = shell.StateOf(d.T)
 		}
 	}
 	if cat, err = s.Store.Catalogue(ctx); err != nil {
@@ -317,9 +379,17 @@ func (s *Place) saveTerritory(c *echo.Context) error {
 	if do := c.FormValue("do"); do != "" && do != "save" { // an edit without the page's script
 		return s.showTerritory(c, http.StatusOK, d, cat)
 	}
-	_, err = s.Engine.KeepTerritory(c.Request().Context(), d.T)
+	_, _, err = s.Engine.KeepTerritory(c.Request().Context(), d.T, asSeen[store.Territory](c), shell.UserOf(c).ID)
+	if errors.Is(err, setup.ErrTurnedSince) {
+		is, err := s.Store.Territory(c.Request().Context(), d.T.ID)
+		if err != nil {
+			return err
+		}
+		d.Wrong, d.Base = movedOn, shell.StateOf(is)
+		return s.showTerritory(c, http.StatusUnprocessableEntity, d, cat)
+	}
 	if _, plain := plainly.Says(err); err != nil && plain {
-		d.Wrong = shell.Sentence(err)
+		d.Wrong = shell.Sentence(err) + " What you typed is still here."
 		return s.showTerritory(c, http.StatusUnprocessableEntity, d, cat)
 	}
 	if err != nil {
