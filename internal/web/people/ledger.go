@@ -104,6 +104,9 @@ func scoreTide(x *people.Explained, zone *time.Location) shell.Tide {
 	whole := to.Sub(from).Seconds()
 	t := shell.Tide{Name: "Score over 90 days, and the next 30", Each: "From", Names: [2]string{"Points"}, Level: true,
 		W: 720, H: 170, Left: 34, Bottom: 22, Mark: float64(x.Model.Line), MarkText: "ready line"}
+	for _, b := range x.Model.Bands {
+		t.Bands = append(t.Bands, shell.TideBand{From: float64(b.From), Name: b.Name})
+	}
 	add := func(at time.Time, v float64) {
 		t.Points = append(t.Points,
 			shell.TidePoint{X: at.Sub(from).Seconds() / whole, Value: v, Row: at.In(zone).Format(shell.LongForm),

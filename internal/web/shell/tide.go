@@ -19,7 +19,8 @@ type Tide struct {
 	Level        bool    // a level that holds; otherwise counts
 	Mark         float64 // a level to draw across, such as the ready line; 0: none
 	MarkText     string
-	Up           float64 // a place between points to draw a line up at, in points from the first; 0: none
+	Bands        []TideBand // named ranges of a level, the lowest first
+	Up           float64    // a place between points to draw a line up at, in points from the first; 0: none
 	UpText       string
 	Unfinished   bool // the last count is not over yet
 	Now          int  // of a level, the index of the point that is now; what is ahead of it is dashed. 0: all has been
@@ -32,7 +33,21 @@ type Tide struct {
 	MarkY, BottomY float64
 	UpX            float64
 	Levels         []level
+	BandLines      []bandLine
 	Bars           []bar
+}
+
+// TideBand is a named range of the level, from a number up.
+type TideBand struct {
+	From float64
+	Name string
+}
+
+// bandLine is where a band begins, and its name above it; no name where there is no room for it.
+type bandLine struct {
+	Y    float64
+	Text string
+	Line bool // nothing else is drawn there
 }
 
 // TidePoint is one of its values.
@@ -95,6 +110,7 @@ func (t *Tide) Layout() {
 	if t.Mark > 0 {
 		t.MarkY = t.y(t.Mark)
 	}
+	t.bandLines()
 	if t.Up > 0 {
 		t.UpX = t.Left + t.Up*slot
 	}
@@ -105,6 +121,28 @@ func (t *Tide) Layout() {
 		t.steps()
 	} else {
 		t.bars(slot)
+	}
+}
+
+// wordsHigh is the room that a line of words takes.
+const wordsHigh = 13
+
+// bandLines are those of the bands that begin within the chart, each with its name where it fits below the next.
+func (t *Tide) bandLines() {
+	for i, b := range t.Bands {
+		y := t.y(b.From)
+		if y < chartTop {
+			return
+		}
+		above := chartTop - wordsHigh // there is room above the highest level
+		if i+1 < len(t.Bands) {
+			above = max(above, t.y(t.Bands[i+1].From))
+		}
+		l := bandLine{Y: y, Line: b.From > 0 && b.From != t.Mark}
+		if y-above >= wordsHigh {
+			l.Text = b.Name
+		}
+		t.BandLines = append(t.BandLines, l)
 	}
 }
 
