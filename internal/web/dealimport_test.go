@@ -63,6 +63,16 @@ func TestAFileOfDeals(t *testing.T) {
 	if _, body := seller.do("GET", "/pipeline/list", nil); !strings.Contains(body, "&lt;b&gt;Pens") {
 		t.Error("the deal is not in the list")
 	}
+	// What a row would change of a deal stands beside how it is now.
+	res, _ = lead.upload("/pipeline/imports", "more.csv", []byte("deal,name,amount,currency,expected,rep\n1,Cages,1200,EUR,"+
+		"2026-09-30,nobody\n"))
+	_, body = lead.do("GET", res.Header.Get("Location"), nil)
+	for says, want := range map[string]bool{"was &lt;b&gt;Pens": true, "was nothing": true, "was 1,200": false} {
+		if strings.Contains(body, says) != want {
+			t.Errorf("beside a change it is said that it %s: %v", says, !want)
+		}
+	}
+	lead.do("POST", res.Header.Get("Location")+"/drop", nil)
 	lead.do("POST", at+"/undo", nil)
 	if _, body := seller.do("GET", "/pipeline/list", nil); strings.Contains(body, "Pens") {
 		t.Error("the deal is still in the list")

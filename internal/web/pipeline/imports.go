@@ -1,6 +1,7 @@
 package pipeline
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"net/http"
@@ -100,6 +101,37 @@ type importRow struct {
 	store.DealRow
 	Stage string
 	Pipe  string
+	Was   *dealWas // of a deal that it changes, as it stands now; nil: it opens one, or all is done
+}
+
+// dealWas is what would be another, as it is now; what stays is empty.
+type dealWas struct{ Name, Stage, Money, Rep, Expected, Next, NextOn string }
+
+// wasOf says what a row would change of a deal.
+func wasOf(r *store.DealRow, f *store.DealFacts, stages, reps map[int64]string) *dealWas {
+	w := &dealWas{}
+	other := func(into *string, changes bool, was string) {
+		if *into = was; !changes {
+			*into = ""
+		} else if was == "" {
+			*into = "nothing"
+		}
+	}
+	day := func(d pipeline.Day) string {
+		if d.IsZero() {
+			return ""
+		}
+		return d.String()
+	}
+	other(&w.Name, r.Name != "" && r.Name != f.Name, f.Name)
+	other(&w.Stage, r.Stage != 0 && r.Stage != f.Stage, stages[f.Stage])
+	other(&w.Money, r.Amount != nil && (*r.Amount != f.Amount || r.Currency != f.Currency),
+		pipeline.Money(f.Amount, f.Currency))
+	other(&w.Rep, r.Owner != 0 && max(r.Owner, 0) != f.Rep, reps[f.Rep])
+	other(&w.Expected, !r.Expected.IsZero() && r.Expected != f.Expected, day(f.Expected))
+	other(&w.Next, r.Next != "" && r.Next != f.Next, f.Next)
+	other(&w.NextOn, !r.NextOn.IsZero() && r.NextOn != f.NextOn, day(f.NextOn))
+	return w
 }
 
 // Money is the amount of the row; empty: it has none.
@@ -138,11 +170,48 @@ func (s *Place) importDeals(c *echo.Context) error {
 	rows, wrong := d.I.Rows.V, d.I.Problems.V
 	d.Does = len(rows)
 	d.More, d.Left = max(len(rows)-shownRows, 0), max(len(wrong)-shownRows, 0)
-	for _, r := range rows[:len(rows)-d.More] {
-		d.Rows = append(d.Rows, importRow{DealRow: r, Stage: name[r.Stage], Pipe: pipe[of[r.Stage]]})
+	rows = rows[:len(rows)-d.More]
+	was, err := s.wereSo(ctx, &d.I, rows, name)
+	if err != nil {
+		return err
+	}
+	for _, r := range rows {
+		d.Rows = append(d.Rows, importRow{DealRow: r, Stage: name[r.Stage], Pipe: pipe[of[r.Stage]], Was: was[r.Deal]})
 	}
 	d.Wrong = wrong[:len(wrong)-d.Left]
 	return s.Page(c, "dealimport.html", "", "Pipeline", "Import: "+d.I.File, d)
+}
+
+// wereSo says what rows of a file that was not imported yet would change of their deals.
+func (s *Place) wereSo(
+	ctx context.Context, i *store.DealImport, rows []store.DealRow, stages map[int64]string,
+) (map[int64]*dealWas, error) {
+	if i.State != "checked" {
+		return nil, nil
+	}
+	by, ids := map[int64]*store.DealRow{}, []int64(nil)
+	for n := range rows {
+		if r := &rows[n]; r.Deal != 0 {
+			by[r.Deal], ids = r, append(ids, r.Deal)
+		}
+	}
+	facts, err := s.Store.DealsAsFacts(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
+	users, err := s.Store.Users(ctx)
+	if err != nil {
+		return nil, err
+	}
+	reps := map[int64]string{}
+	for _, u := range users {
+		reps[u.ID] = u.Name
+	}
+	out := map[int64]*dealWas{}
+	for n := range facts {
+		out[facts[n].ID] = wasOf(by[facts[n].ID], &facts[n], stages, reps)
+	}
+	return out, nil
 }
 
 // takeDeals imports what a checked file says.
