@@ -33,8 +33,10 @@ func runBench(ctx context.Context, c config) error {
 		run = kinds[os.Args[2]]
 	}
 	soaks := len(os.Args) > 2 && os.Args[2] == "soak"
-	if run == nil && !soaks {
-		return errors.New("ombak bench engine, map, desk, pipeline, score, people, import, mail, interpret or soak")
+	places := len(os.Args) > 2 && os.Args[2] == "places"
+	if run == nil && !soaks && !places {
+		return errors.New("ombak bench engine, map, desk, pipeline, score, people, import, mail, places, interpret " +
+			"or soak")
 	}
 	address := c["OMBAK_DATABASE_URL"]
 	if address == "" {
@@ -48,6 +50,9 @@ func runBench(ctx context.Context, c config) error {
 		}
 		defer srv.Stop()
 		address = srv.URL
+	}
+	if places {
+		return benchPlaces(ctx, address, os.Args[3:])
 	}
 	scratch, drop, err := store.Scratch(ctx, address, "ombak_bench")
 	if err != nil {

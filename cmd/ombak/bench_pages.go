@@ -103,3 +103,9 @@ func (b *browser) time(ctx context.Context, rounds int, pages []page) error {
 	fmt.Printf("  the slowest 95th percentile: %.1f ms\n", worst)
 	return nil
 }
+
+// discard reads an answer to its end, and answers how large it was.
+func discard(res *http.Response) (int, error) {
+	n, err := io.Copy(io.Discard, res.Body)
+	return int(n), err
+}

@@ -33,12 +33,18 @@ func Scratch(ctx context.Context, address, name string) (string, func(), error) 
 	if err := admin("create database " + name); err != nil {
 		return "", nil, fmt.Errorf("making a database to measure on: %w", err)
 	}
+	scratch, err := beside(address, name[1:len(name)-1])
+	return scratch, func() { admin("drop database if exists " + name + " with (force)") }, err
+}
+
+// beside is the address of another database at the same server.
+func beside(address, name string) (string, error) {
 	u, err := url.Parse(address)
 	if err != nil {
-		return "", nil, err
+		return "", err
 	}
-	u.Path = "/" + name[1:len(name)-1]
-	return u.String(), func() { admin("drop database if exists " + name + " with (force)") }, nil
+	u.Path = "/" + name
+	return u.String(), nil
 }
 
 // FillPeople makes n people, each with an open, a click and a page view after

@@ -143,6 +143,7 @@ func Open(ctx context.Context, url string, conns int) (*Store, error) {
 	cfg.ConnConfig.RuntimeParams["timezone"] = "UTC"
 	cfg.ConnConfig.RuntimeParams["application_name"] = "ombak"
 	cfg.ConnConfig.RuntimeParams["jit"] = "off" // short queries: compiling them takes longer than running them
+	cfg.ConnConfig.Tracer = watching{}
 	cfg.AfterConnect = func(_ context.Context, c *pgx.Conn) error {
 		c.TypeMap().RegisterType(&pgtype.Type{Name: "timestamptz", OID: pgtype.TimestamptzOID,
 			Codec: &pgtype.TimestamptzCodec{ScanLocation: time.UTC}})

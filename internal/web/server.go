@@ -9,6 +9,7 @@ package web
 import (
 	"context"
 	"net/http"
+	"slices"
 
 	"github.com/labstack/echo/v5"
 
@@ -48,4 +49,16 @@ func (s *Server) Handler() http.Handler {
 	}
 	s.routes = e
 	return e
+}
+
+// Pages lists the patterns of what can be asked for, as the last call of Handler made them.
+func (s *Server) Pages() []string {
+	var out []string
+	for _, r := range s.routes.Router().Routes() {
+		if r.Method == http.MethodGet {
+			out = append(out, r.Path)
+		}
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
 }
