@@ -144,8 +144,11 @@ func (tx Tx) LockHandoff(ctx context.Context, id int64) (Handoff, error) {
 
 // HandoffsOf lists the last handoffs of some people, the newest first.
 func (db Queries) HandoffsOf(ctx context.Context, of Last) ([]Handoff, error) {
-	return all[Handoff](ctx, db, handoffFields+"where h.id in "+of.ids("handoff", "made_at")+" order by h.id desc",
-		of.People, of.Most)
+	ids, err := of.ids(ctx, db, "handoff", "made_at")
+	if err != nil || len(ids) == 0 {
+		return nil, err
+	}
+	return all[Handoff](ctx, db, handoffFields+"where h.id = any ($1) order by h.id desc", ids)
 }
 
 // DecideHandoff closes an open handoff for a rep. It answers ErrNotFound where

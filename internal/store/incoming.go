@@ -58,8 +58,11 @@ const incomingFields = `
 
 // IncomingOf lists the last mail of some people, the newest first.
 func (db Queries) IncomingOf(ctx context.Context, of Last) ([]Incoming, error) {
-	return all[Incoming](ctx, db,
-		incomingFields+"where i.id in "+of.ids("incoming", "at")+" order by i.at desc, i.id desc", of.People, of.Most)
+	ids, err := of.ids(ctx, db, "incoming", "at")
+	if err != nil || len(ids) == 0 {
+		return nil, err
+	}
+	return all[Incoming](ctx, db, incomingFields+"where i.id = any ($1) order by i.at desc, i.id desc", ids)
 }
 
 // LastReplies lists the newest answers by people.

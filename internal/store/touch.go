@@ -308,9 +308,11 @@ func (db Queries) Trouble(ctx context.Context, n int) ([]Touch, error) {
 
 // TouchesOf lists the last touches of some people, the newest first.
 func (db Queries) TouchesOf(ctx context.Context, of Last) ([]Touch, error) {
-	return all[Touch](ctx, db,
-		touchFields+"where t.id in "+of.ids("touch", "made_at")+" order by t.made_at desc, t.id desc", of.People,
-		of.Most)
+	ids, err := of.ids(ctx, db, "touch", "made_at")
+	if err != nil || len(ids) == 0 {
+		return nil, err
+	}
+	return all[Touch](ctx, db, touchFields+"where t.id = any ($1) order by t.made_at desc, t.id desc", ids)
 }
 
 // FinishWork records the outcome of work and who did it. It answers ErrNotFound where it
