@@ -174,21 +174,39 @@ func (r *StepResult) add(what string, n int64) {
 // FoldCounts folds the lines of which figures are the sum into one each, where there are
 // more than most; several may do it at once.
 func (s *Store) FoldCounts(ctx context.Context, most int) error {
-	return s.InTx(ctx, func(tx Tx) error {
-		many, err := one[bool](ctx, tx, "select count(*) > $1 from (select from flow_count limit $1 + 1) x", most)
-		if err != nil || !many {
-			return err
-		}
-		_, err = exec(ctx, tx, `
+	for _, f := range []struct{ many, fold string }{{
+		"select count(*) > $1 from (select from flow_count limit $1 + 1) x", `
 			with gone as (delete from flow_count returning sequence_id, step, what, exit, reason, n)
 			insert into flow_count (sequence_id, step, what, exit, reason, n)
 			select sequence_id, step, what, exit, reason, sum(n)
 			from gone
 			group by 1, 2, 3, 4, 5
-			having sum(n) <> 0`)
+			having sum(n) <> 0`,
+	}, {
+		"select count(*) > $1 from (select from kept where fresh limit $1 + 1) x", `
+			with f as (select distinct of, id, what from kept where fresh),
+			gone as (
+				delete from kept k
+				using f
+				where k.of = f.of and k.id = f.id and k.what = f.what
+				returning k.of, k.id, k.what, k.n)
+			insert into kept (of, id, what, n, fresh)
+			select of, id, what, sum(n), false
+			from gone
+			group by 1, 2, 3
+			having sum(n) <> 0`,
+	}} {
+		err := s.InTx(ctx, func(tx Tx) error {
+			many, err := one[bool](ctx, tx, f.many, most)
+			if err != nil || !many {
+				return err
+			}
+			_, err = exec(ctx, tx, f.fold)
+			return err
+		})
 		if err != nil {
-			return fmt.Errorf("folding the figures of sequences: %w", err)
+			return fmt.Errorf("folding figures: %w", err)
 		}
-		return nil
-	})
+	}
+	return nil
 }

@@ -1,8 +1,11 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"fmt"
+	"slices"
+	"strconv"
 	"time"
 
 	"ombak/internal/core/contact"
@@ -48,10 +51,14 @@ const mailingFields = `
 		to_json(l.excluded) as excluded, l.plan, l.acts, l.made_at, l.launched_at, l.filled_to,
 	coalesce(u.name, '') as by, coalesce(m.name, '') as message_name, coalesce(a.name, '') as audience_name,
 		coalesce(p.name, '') as purpose_name,
-	(select count(*) from touch t where t.mailing_id = l.id and t.state = 'ready') as waiting,
-	(select count(*) from touch t where t.mailing_id = l.id and t.state = 'sent') as sent,
-	(select count(*) from mailing_left x where x.mailing_id = l.id) as left_count
+		coalesce(k.waiting, 0) as waiting, coalesce(k.sent, 0) as sent, coalesce(k.left_count, 0) as left_count
 	from mailing l
+	left join lateral (
+		select sum(n) filter (where what like 'is ready %')::bigint as waiting,
+			sum(n) filter (where what like 'is sent %')::bigint as sent,
+			sum(n) filter (where what like 'left %')::bigint as left_count
+		from kept
+		where of = 'mailing' and id = l.id) k on true
 	left join app_user u on u.id = l.made_by
 	left join message m on m.id = l.message_id
 	left join audience a on a.id = l.audience_id
@@ -291,42 +298,66 @@ func behind(kind string, did func(k signal.Kind, machine bool) string) string {
 	}[kind]
 }
 
-// oneOf asks for a signal of an email by itself, where few emails are looked at.
-func oneOf(k signal.Kind, machine bool) string {
-	return fmt.Sprintf("exists (select from signal g where g.touch_id = t.id and g.sequence_id is null and "+
-		"g.kind = %d and (g.machine <> '') = %t)", k, machine)
-}
-
-// allOf asks for it among what was gathered of all signals of a mailing at once.
-func allOf(k signal.Kind, machine bool) string {
+// wasDone asks of an email what was done with it, as it is kept.
+func wasDone(k signal.Kind, machine bool) string {
 	if machine {
-		return fmt.Sprintf("coalesce(g.machines & %d <> 0, false)", 1<<k)
+		return fmt.Sprintf("t.machines & %d <> 0", 1<<k)
 	}
-	return fmt.Sprintf("coalesce(g.people & %d <> 0, false)", 1<<k)
+	return fmt.Sprintf("t.people & %d <> 0", 1<<k)
 }
 
-// MailingFigures counts what became of a mailing, in people: its signals are read
-// once, from its launch on.
-func (db Queries) MailingFigures(ctx context.Context, id int64) (MailingFigures, error) {
-	n := func(kind, as string) string {
-		return "count(*) filter (where " + behind(kind, allOf) + ") as " + as + ", "
+// MailingFigures reads what became of a mailing, in people: the sum of lines that are kept as it arises.
+func (db Queries) MailingFigures(ctx context.Context, id int64) (f MailingFigures, err error) {
+	rows, err := db.keptOf(ctx, "mailing", id, "is")
+	if err != nil {
+		return f, fmt.Errorf("reading the figures of mailing %d: %w", id, err)
 	}
-	return one[MailingFigures](ctx, db, `
-		with g as (
-			select x.touch_id, coalesce(bit_or(1 << x.kind) filter (where x.machine = ''), 0) as people,
-				coalesce(bit_or(1 << x.kind) filter (where x.machine <> ''), 0) as machines
-			from touch t
-			join signal x on x.touch_id = t.id
-			where t.mailing_id = $1 and x.sequence_id is null
-				and x.at >= coalesce((select launched_at from mailing where id = $1), '-infinity')
-			group by x.touch_id)
-		select `+n("sent", "sent")+n("delivered", "delivered")+n("opened", "opened")+n("machines", "machines")+
-		n("clicked", "clicked")+n("answered", "answered")+n("automatic", "automatic")+
-		n("bounced", "bounced")+n("opted out", "opted_out")+n("complained", "complains")+n("waiting", "waiting")+
-		n("trouble", "trouble")+n("withdrawn", "withdrawn")+`count(*) as readers
-		from touch t
-		left join g on g.touch_id = t.id
-		where t.mailing_id = $1`, id)
+	for _, r := range rows {
+		var state string
+		var people, machines int
+		if _, err := fmt.Sscan(r.What, &state, &people, &machines); err != nil {
+			return f, fmt.Errorf("reading the figure %q of mailing %d: %w", r.What, id, err)
+		}
+		f.add(touch.State(state), people, machines, r.N)
+	}
+	return f, nil
+}
+
+// add adds emails in a state with which people and machines did something.
+func (f *MailingFigures) add(state touch.State, people, machines int, n int64) {
+	human := func(k signal.Kind) bool { return people&(1<<k) != 0 }
+	for _, x := range []struct {
+		to *int64
+		so bool
+	}{{&f.Readers, true}, {&f.Sent, state == touch.Sent},
+		{&f.Delivered, state == touch.Sent && !human(signal.Bounce)}, {&f.Opened, human(signal.Open)},
+		{&f.Machines, machines&(1<<signal.Open|1<<signal.Click) != 0 && !human(signal.Open) && !human(signal.Click)},
+		{&f.Clicked, human(signal.Click)}, {&f.Answered, human(signal.Reply)},
+		{&f.Automatic, human(signal.AutomaticReply)}, {&f.Bounced, human(signal.Bounce)},
+		{&f.OptedOut, human(signal.OptOut)}, {&f.Complains, human(signal.Complaint)},
+		{&f.Waiting, state == touch.Ready}, {&f.Trouble, state == touch.Held || state == touch.Stopped},
+		{&f.Withdrawn, state == touch.Withdrawn}} {
+		if x.so {
+			*x.to += n
+		}
+	}
+}
+
+// keptLine is a figure that is kept, without the word of which it is one.
+type keptLine struct {
+	What string
+	N    int64
+}
+
+// keptOf sums the lines of figures of a kind of something.
+func (db Queries) keptOf(ctx context.Context, of string, id int64, kind string) ([]keptLine, error) {
+	return all[keptLine](ctx, db, `
+		select substr(what, length($3) + 2) as what, sum(n)::bigint as n
+		from kept
+		where of = $1 and id = $2 and what like $3 || ' %'
+		group by what
+		having sum(n) <> 0
+		order by 1`, of, id, kind)
 }
 
 // mailingFigure is the query of the people behind a figure of a mailing, or left
@@ -336,7 +367,7 @@ func mailingFigure(kind string, link int32) string {
 		// one of Reasons
 		return "select x.person_id from mailing_left x where x.mailing_id = $id and x.reason = '" + why + "'"
 	}
-	where := behind(kind, oneOf)
+	where := behind(kind, wasDone)
 	if where == "" {
 		return ""
 	}
@@ -356,15 +387,12 @@ func leftOut(kind string) (string, bool) {
 	return "", false
 }
 
-// LeftOut counts who was left out of a mailing, by reason.
+// LeftOut reads how many were left out of a mailing, by reason.
 func (db Queries) LeftOut(ctx context.Context, id int64) (map[mailing.Reason]int64, error) {
-	rows, err := all[struct {
-		Reason string
-		N      int64
-	}](ctx, db, "select reason, count(*) as n from mailing_left where mailing_id = $1 group by 1", id)
+	rows, err := db.keptOf(ctx, "mailing", id, "left")
 	out := map[mailing.Reason]int64{}
 	for _, r := range rows {
-		out[mailing.Reason(r.Reason)] = r.N
+		out[mailing.Reason(r.What)] = r.N
 	}
 	return out, err
 }
@@ -376,42 +404,53 @@ type LinkFigures struct {
 	Presses int64
 }
 
-// MailingLinks counts the presses of each link of a mailing, machines' left out.
+// MailingLinks reads how often each link of a mailing was pressed, and of how many emails, machines' left out.
 func (db Queries) MailingLinks(ctx context.Context, id int64) ([]LinkFigures, error) {
-	return all[LinkFigures](ctx, db, `
-		select g.link, count(distinct g.person_id) as people, count(*) as presses
-		from touch t
-		join signal g on g.touch_id = t.id and g.sequence_id is null and g.kind = {click} and g.machine = ''
-		where t.mailing_id = $1 group by 1 order by 2 desc, 1`, id)
+	people, err := db.byNumber(ctx, id, "presser")
+	if err != nil {
+		return nil, err
+	}
+	presses, err := db.byNumber(ctx, id, "pressed")
+	var out []LinkFigures
+	for link, n := range presses {
+		out = append(out, LinkFigures{Link: link, People: people[link], Presses: n})
+	}
+	slices.SortFunc(out, func(a, b LinkFigures) int {
+		return cmp.Or(cmp.Compare(b.People, a.People), cmp.Compare(a.Link, b.Link))
+	})
+	return out, err
 }
 
-// MailingHours counts opens and clicks of a mailing by hour since each email
-// went out: the hour, and how many people opened or clicked for the first time.
-func (db Queries) MailingHours(ctx context.Context, id int64, hours int) ([]int64, []int64, error) {
-	rows, err := all[struct {
-		Hour   int
-		Opens  int64
-		Clicks int64
-	}](ctx, db, `
-			with first as (select t.id, min(g.at) filter (where g.kind = {open}) as opened,
-				min(g.at) filter (where g.kind = {click}) as clicked, t.done_at as sent
-			from mailing l
-			join touch t on t.mailing_id = l.id
-			join signal g on g.touch_id = t.id and g.sequence_id is null and g.kind in ({open}, {click})
-				and g.machine = ''
-			where l.id = $1 and t.done_at is not null
-			group by t.id, t.done_at),
-		h as (select floor(extract(epoch from opened - sent) / 3600)::int as hour, 1 as o,
-			0 as c from first where opened is not null
-			union all select floor(extract(epoch from clicked - sent) / 3600)::int, 0, 1
-			from first
-			where clicked is not null)
-		select hour, sum(o) as opens, sum(c) as clicks from h where hour between 0 and $2 - 1 group by 1`, id, hours)
-	opens, clicks := make([]int64, hours), make([]int64, hours)
+// byNumber reads figures of a mailing that are kept by a number.
+func (db Queries) byNumber(ctx context.Context, id int64, kind string) (map[int]int64, error) {
+	rows, err := db.keptOf(ctx, "mailing", id, kind)
+	out := make(map[int]int64, len(rows))
 	for _, r := range rows {
-		opens[r.Hour], clicks[r.Hour] = r.Opens, r.Clicks
+		n, err := strconv.Atoi(r.What)
+		if err != nil {
+			return nil, fmt.Errorf("reading the figure %s %q of mailing %d: %w", kind, r.What, id, err)
+		}
+		out[n] = r.N
 	}
-	return opens, clicks, err
+	return out, err
+}
+
+// MailingHours reads how many people opened and clicked a mailing for the first time by the hour since each email went
+// out.
+func (db Queries) MailingHours(ctx context.Context, id int64, hours int) (opens, clicks []int64, err error) {
+	opens, clicks = make([]int64, hours), make([]int64, hours)
+	for kind, to := range map[string][]int64{"opened": opens, "clicked": clicks} {
+		by, err := db.byNumber(ctx, id, kind)
+		if err != nil {
+			return nil, nil, err
+		}
+		for hour, n := range by {
+			if hour < hours {
+				to[hour] += n
+			}
+		}
+	}
+	return opens, clicks, nil
 }
 
 // MailingActs reads what pressing links of a mailing does; of the rest, its

@@ -28,13 +28,22 @@ func (db Queries) Tags(ctx context.Context) ([]Tag, error) {
 	return all[Tag](ctx, db, `
 		select t.id, t.name, t.note, t.owner_id, coalesce(u.name, '') as owner, t.ends_on, t.created_at,
 			coalesce(x.used, 0) as used, x.last,
-		(
-			select count(*)
-			from audience a
-			where a.live and jsonb_path_exists(a.rule, '$.**.if ? (@.about == "tag" && @.id == $id)',
-				jsonb_build_object('id', t.id))) as asked
-		from tag t left join app_user u on u.id = t.owner_id
-		left join (select tag_id, count(*) as used, max(at) as last from person_tag group by 1) x on x.tag_id = t.id
+			coalesce(a.n, 0) as asked
+		from tag t
+		left join app_user u on u.id = t.owner_id
+		left join (select id, sum(n)::bigint as used from kept where of = 'tag' group by 1) k on k.id = t.id
+		left join lateral (
+			select coalesce(k.used, 0) as used, (
+				select at
+				from person_tag
+				where tag_id = t.id
+				order by at desc
+				limit 1) as last) x on true
+		left join (
+			select (c->>'id')::bigint as id, count(distinct a.id) as n
+			from audience a, jsonb_path_query(a.rule, '$.**.if ? (@.about == "tag")') c
+			where a.live
+			group by 1) a on a.id = t.id
 		order by lower(t.name)`)
 }
 
