@@ -123,6 +123,7 @@ func pathsOf(h store.Hurts) map[string][]string {
 		"/people/new":                     {"/people/new"},
 		"/people/put-in":                  {"/people/put-in"},
 		"/people/tags":                    {"/people/tags"},
+		"/people/tags/:id":                {"/people/tags/1"},
 		"/people/values":                  {"/people/values?field=city", "/people/values?field=campaign"},
 		"/people/work":                    {"/people/work"},
 		"/people/work/:id":                {"/people/work/1"},

@@ -121,7 +121,8 @@ func TestAccessibility(t *testing.T) {
 	h.signsIn("Wira Sandoval", "wira.sandoval@karang.example")
 	views := []string{"/today", "/people", "/people/1", "/people/new", "/people/companies", "/people/companies/1",
 		"/people/audiences", "/people/audiences/1", "/people/audiences/1/edit",
-		"/people/tags", "/people/imports", "/people/doubles", "/people/work", "/content", "/content/messages/1",
+		"/people/tags", "/people/tags/1", "/people/imports", "/people/doubles", "/people/work", "/content",
+		"/content/messages/1",
 		"/content/messages/1?at=1", "/content/messages/1/preview", "/content/emails", "/content/emails/1",
 		"/content/pages", "/content/pages/1", "/content/shelf", "/content/groups", "/content/sites",
 		"/content/folders", "/content/folders?folder=2", "/content/folders/file?kind=message&id=1",

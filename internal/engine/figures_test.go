@@ -17,6 +17,14 @@ import (
 // figuresHold holds what is kept of every sequence against counting it all anew.
 func (w *world) figuresHold() {
 	w.t.Helper()
+	boxes, err := w.s.Mailboxes(w.ctx, day0.AddDate(-1, 0, 0))
+	w.must(err)
+	for _, b := range boxes {
+		if n := w.count(`select count(*) from touch t join letter lt on lt.touch_id = t.id
+			where t.state = 'sent' and lt.sender_id = $1`, b.User); int64(n) != b.Recent {
+			w.t.Errorf("%s sent %d, and %d are kept", b.Name, n, b.Recent)
+		}
+	}
 	list, err := w.s.Sequences(w.ctx)
 	w.must(err)
 	for _, q := range list {

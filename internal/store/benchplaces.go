@@ -172,14 +172,21 @@ var fillings = []filling{
 		where m.state = 'sending' and m.id % $5::int = $4::int and $2::timestamptz is not null
 		order by m.id, i`},
 	{"letters", 20, `
-		insert into letter (touch_id, lane, phase, ready_at, mail_id, address, subject)
-		select t.id, case when t.mailing_id is null then 2 else 3 end, 'over', t.made_at, 'b' || t.id, p.email,
-			'A night without oxygen ' || t.message_id
+		insert into letter (touch_id, lane, phase, ready_at, mail_id, sender_id, address, subject)
+		select t.id, case when t.mailing_id is null then 2 else 3 end, 'over', t.made_at, 'b' || t.id,
+			1 + chance(t.id, $3) % 20, p.email, 'A night without oxygen ' || t.message_id
 		from touch t
 		join person p on p.id = t.person_id
 		where t.kind = 'email' and t.id % $5::int = $4::int and $1::int > 0 and $2::timestamptz is not null
 			and $3::int > 0
 		order by t.id`},
+	{"who sent how many", 1, `
+		insert into kept (of, id, what, n)
+		select 'sender', lt.sender_id, to_char(t.done_at, 'YYYY-MM-DD'), count(*)
+		from touch t
+		join letter lt on lt.touch_id = t.id
+		where t.state = 'sent' and t.done_at is not null and $1::int > 0 and $2::timestamptz is not null and $3::int > 0
+		group by 2, 3`},
 	{"opens and clicks", 10, `
 		insert into signal (person_id, at, kind, sequence_id, step, message_id, link, touch_id, machine)
 		select t.person_id, t.done_at + k * interval '3 hours', 3 + k, t.sequence_id, nullif(t.step, 0), t.message_id,

@@ -37,15 +37,26 @@ func (m *Mailbox) Used() mailbox.Used {
 	return u
 }
 
-// Mailboxes lists every user's, with how it has done since an instant.
+// Mailboxes lists every user's, with how it has done since the day of an instant.
 func (db Queries) Mailboxes(ctx context.Context, since time.Time) ([]Mailbox, error) {
 	return all[Mailbox](ctx, db, `
-				with r as (select lt.sender_id, count(*) as recent,
-				count(*) filter (where exists (select from signal g where g.person_id = t.person_id
-					and g.touch_id = t.id and g.kind = {bounce})) as bounced,
-				count(*) filter (where exists (select from signal g where g.person_id = t.person_id
-					and g.touch_id = t.id and g.kind = {complaint})) as complained
-			from touch t join letter lt on lt.touch_id = t.id where t.state = 'sent' and t.done_at >= $1 group by 1),
+		with f as (
+				select lt.sender_id, count(distinct t.id) filter (where g.kind = {bounce}) as bounced,
+					count(distinct t.id) filter (where g.kind = {complaint}) as complained
+				from signal g
+				join touch t on t.id = g.touch_id and t.state = 'sent' and t.done_at >= $1
+				join letter lt on lt.touch_id = t.id
+				where g.kind in ({bounce}, {complaint}) and g.at >= $1
+				group by 1),
+			r as (
+				select k.id as sender_id, k.recent, coalesce(f.bounced, 0) as bounced,
+					coalesce(f.complained, 0) as complained
+				from (
+					select id, sum(n)::bigint as recent
+					from kept
+					where of = 'sender' and what >= to_char($1::timestamptz, 'YYYY-MM-DD')
+					group by 1) k
+				left join f on f.sender_id = k.id),
 			w as (select sender_id, count(*) as waiting,
 				(array_agg(trouble order by touch_id desc))[1] as trouble from letter
 				where open and phase = 'waiting' and tries > 0 and trouble <> '' group by 1)

@@ -11,6 +11,7 @@ import (
 
 // Tag is a word that people are marked with.
 type Tag struct {
+	Key     string // by which they are in order
 	ID      int64
 	Name    string
 	Note    string
@@ -26,8 +27,8 @@ type Tag struct {
 // Tags lists all, with what they are used for.
 func (db Queries) Tags(ctx context.Context) ([]Tag, error) {
 	return all[Tag](ctx, db, `
-		select t.id, t.name, t.note, t.owner_id, coalesce(u.name, '') as owner, t.ends_on, t.created_at,
-			coalesce(x.used, 0) as used, x.last,
+		select t.id, t.name, lower(t.name) collate "C" as key, t.note, t.owner_id, coalesce(u.name, '') as owner, t.ends_on,
+			t.created_at, coalesce(x.used, 0) as used, x.last,
 			coalesce(a.n, 0) as asked
 		from tag t
 		left join app_user u on u.id = t.owner_id
@@ -44,7 +45,7 @@ func (db Queries) Tags(ctx context.Context) ([]Tag, error) {
 			from audience a, jsonb_path_query(a.rule, '$.**.if ? (@.about == "tag")') c
 			where a.live
 			group by 1) a on a.id = t.id
-		order by lower(t.name)`)
+		order by lower(t.name) collate "C"`)
 }
 
 // PersonTags lists a person's tags.

@@ -462,6 +462,10 @@ func TestViewsTagsAndFields(t *testing.T) {
 	if _, body = v.do("GET", "/people/tags", nil); !strings.Contains(body, "its end has come") {
 		t.Error("a tag whose end has come is not ready to be cleaned up")
 	}
+	if _, body = v.do("GET", "/people/tags/1", nil); !strings.Contains(body, `value="Fair"`) ||
+		!strings.Contains(body, ">fair spring</option>") || strings.Contains(body, ">Fair</option>") {
+		t.Error("a tag cannot be changed, or merged into itself")
+	}
 	v.do("POST", "/people/tags/1/merge", url.Values{"into": {"2"}})
 	tags, err := x.s.PersonTags(t.Context(), 1)
 	x.must(err)
@@ -713,6 +717,40 @@ func TestPeopleOfACompany(t *testing.T) {
 		_, body := v.do("GET", fmt.Sprintf("/people/companies/%d", id), nil)
 		if !strings.Contains(body, ">"+c.who+"<") || strings.Contains(body, ">"+c.not+"<") {
 			t.Errorf("the company of %s shows others", c.who)
+		}
+	}
+}
+
+// A hundred tags are a page: the next ones come on asking, each once, and a page stays small.
+func TestManyTags(t *testing.T) {
+	x := newSite(t)
+	v := x.visitor().signIn("marketer")
+	for i := range 230 {
+		x.exec(fmt.Sprintf("insert into tag (name, created_at) values ('%s %d', now())", []string{"Tag", "tag", "Ört"}[i%3], i))
+	}
+	seen, address := map[string]int{}, "/people/tags"
+	for range 5 {
+		_, body := v.do("GET", address, nil)
+		if len(body) > 100_000 {
+			t.Fatalf("a page of %d bytes", len(body))
+		}
+		for _, part := range strings.Split(body, `<a href="/people/tags/`)[1:] {
+			name, _, _ := strings.Cut(part, "<")
+			seen[name]++
+		}
+		_, more, ok := strings.Cut(body, `hx-get="/people/tags?after=`)
+		if !ok {
+			break
+		}
+		more, _, _ = strings.Cut(more, `"`)
+		address = "/people/tags?after=" + html.UnescapeString(more)
+	}
+	if len(seen) != 230 {
+		t.Errorf("%d of 230 tags are met", len(seen))
+	}
+	for name, n := range seen {
+		if n != 1 {
+			t.Errorf("%s is met %d times", name, n)
 		}
 	}
 }

@@ -2,7 +2,7 @@
 -- Figures that are kept as they arise: the sum of lines that whatever changes them adds, so that nobody waits for
 -- anybody. What a figure is of, and which of it, is said in words.
 create table kept (
-    of    text not null, -- tag or mailing
+    of    text not null, -- tag, mailing or sender
     id    bigint not null,
     what  text not null default '',
     n     bigint not null,
@@ -63,6 +63,22 @@ begin
         group by 2, 3
         having sum(t.d) <> 0;
     end if;
+    return null;
+end $$;
+
+-- How many emails went out by whom, by day.
+create function count_sent() returns trigger language plpgsql as $$
+begin
+    insert into kept (of, id, what, n)
+    select 'sender', lt.sender_id, to_char(t.done_at, 'YYYY-MM-DD'), sum(t.d)
+    from (
+        select id, done_at, 1 as d from made where state = 'sent'
+        union all
+        select id, done_at, -1 from gone where state = 'sent') t
+    join letter lt on lt.touch_id = t.id
+    where lt.sender_id is not null and t.done_at is not null
+    group by 2, 3
+    having sum(t.d) <> 0;
     return null;
 end $$;
 
@@ -196,6 +212,14 @@ from (
 join touch t on t.id = p.touch_id and t.mailing_id is not null,
     lateral (values ('pressed ', p.n), ('presser ', 1)) as w(what, n)
 group by 2, 3;
+insert into kept (of, id, what, n)
+select 'sender', lt.sender_id, to_char(t.done_at, 'YYYY-MM-DD'), count(*)
+from touch t
+join letter lt on lt.touch_id = t.id
+where t.state = 'sent' and t.done_at is not null and lt.sender_id is not null
+group by 2, 3;
+-- {bounce} and {complaint} of core/signal: few of all, and asked for of all mailboxes.
+create index signal_failed on signal (at) where kind in (9, 10);
 insert into kept (of, id, n)
 select 'tag', tag_id, count(*)
 from person_tag
@@ -212,6 +236,8 @@ create trigger count_mailings_changed after update on touch
     referencing new table as made old table as gone for each statement execute function count_mailings();
 create trigger count_mailings_gone after delete on touch
     referencing old table as gone for each statement execute function count_mailings();
+create trigger count_sent after update on touch
+    referencing new table as made old table as gone for each statement execute function count_sent();
 create trigger count_left_put after insert on mailing_left
     referencing new table as changed for each statement execute function count_left();
 create trigger count_left_taken after delete on mailing_left
@@ -226,6 +252,7 @@ drop trigger count_readers_again on signal;
 drop trigger count_readers on signal;
 drop trigger count_left_taken on mailing_left;
 drop trigger count_left_put on mailing_left;
+drop trigger count_sent on touch;
 drop trigger count_mailings_gone on touch;
 drop trigger count_mailings_changed on touch;
 drop trigger count_mailings_made on touch;
@@ -235,6 +262,8 @@ drop index person_tag_last;
 drop function count_readers_again;
 drop function count_readers;
 drop function count_left;
+drop function count_sent;
+drop index signal_failed;
 drop function count_mailings;
 drop function count_tags;
 alter table touch

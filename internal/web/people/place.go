@@ -73,6 +73,7 @@ func (s *Place) Routes(in *echo.Group) {
 	p.POST("/audiences/:id/export", s.exportAudience, writes)
 
 	p.GET("/tags", s.tags)
+	p.GET("/tags/:id", s.tag, writes)
 	p.POST("/tags", s.saveTag, writes)
 	p.POST("/tags/:id", s.saveTag, writes)
 	p.POST("/tags/:id/merge", s.mergeTags, writes)

@@ -3,6 +3,7 @@ package people
 import (
 	"errors"
 	"fmt"
+	"net/url"
 	"slices"
 	"strings"
 	"time"
@@ -19,6 +20,7 @@ import (
 
 type tagsData struct {
 	Tags     []tagLine
+	All      int
 	Ready    int // to be cleaned up
 	Users    []store.User
 	Fields   []fieldUse
@@ -26,7 +28,11 @@ type tagsData struct {
 	Purposes []store.Purpose
 	Now      time.Time
 	Sub      string
+	More     string // the address of the next ones
 }
+
+// tagsShown is how many tags a page shows.
+const tagsShown = 100
 
 type tagLine struct {
 	store.Tag
@@ -49,15 +55,22 @@ func (s *Place) tags(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
+	after := c.QueryParam("after")
 	for _, t := range list {
-		l := tagLine{Tag: t, Why: cleanUp(t, now)}
-		l.People = "/people?" +
-			shell.ListQuery{Rule: rule.Rule{All: []rule.Rule{rule.ThingIs(rule.Tag, t.ID)}}, Order: store.ByScore,
-				Columns: shell.UsualColumns}.Values().Encode()
-		if l.Why != "" {
+		l := tagLineOf(t, now)
+		if d.All++; l.Why != "" {
 			d.Ready++
 		}
-		d.Tags = append(d.Tags, l)
+		switch {
+		case after != "" && t.Key <= after:
+		case len(d.Tags) < tagsShown:
+			d.Tags = append(d.Tags, l)
+		case d.More == "":
+			d.More = "/people/tags?after=" + url.QueryEscape(d.Tags[tagsShown-1].Key)
+		}
+	}
+	if after != "" && shell.IsHTMX(c) {
+		return s.Page(c, "tags.html", "rows", "People", "Tags and fields", d)
 	}
 	if d.Users, err = s.Store.Users(ctx); err != nil {
 		return err
@@ -77,6 +90,43 @@ func (s *Place) tags(c *echo.Context) error {
 		d.Fields = append(d.Fields, fieldUse{f, strings.Join(f.Options.V, ", "), use})
 	}
 	return s.Page(c, "tags.html", "tags", "People", "Tags and fields", d)
+}
+
+// tagLineOf is a tag with the list of its people.
+func tagLineOf(t store.Tag, now time.Time) tagLine {
+	return tagLine{Tag: t, Why: cleanUp(t, now), People: "/people?" +
+		shell.ListQuery{Rule: rule.Rule{All: []rule.Rule{rule.ThingIs(rule.Tag, t.ID)}}, Order: store.ByScore,
+			Columns: shell.UsualColumns}.Values().Encode()}
+}
+
+// tagData is one tag, to be changed.
+type tagData struct {
+	T      tagLine
+	Others []store.Tag
+	Users  []store.User
+	Sub    string
+}
+
+// tag shows one.
+func (s *Place) tag(c *echo.Context) error {
+	id, err := shell.IDOf(c, "id")
+	if err != nil {
+		return err
+	}
+	ctx := c.Request().Context()
+	list, err := s.Store.Tags(ctx)
+	if err != nil {
+		return err
+	}
+	i := slices.IndexFunc(list, func(t store.Tag) bool { return t.ID == id })
+	if i < 0 {
+		return echo.ErrNotFound
+	}
+	d := tagData{T: tagLineOf(list[i], s.Engine.Now()), Others: slices.Delete(list, i, i+1), Sub: "tags"}
+	if d.Users, err = s.Store.Users(ctx); err != nil {
+		return err
+	}
+	return s.Page(c, "tag.html", "", "People", d.T.Name, d)
 }
 
 // cleanUp says why a tag can go, or nothing. Half a year without use is common
