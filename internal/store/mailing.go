@@ -404,6 +404,9 @@ type LinkFigures struct {
 	Presses int64
 }
 
+// keptLinks is of how many links of an email it is kept whether they were pressed.
+const keptLinks = 62
+
 // MailingLinks reads how often each link of a mailing was pressed, and of how many emails, machines' left out.
 func (db Queries) MailingLinks(ctx context.Context, id int64) ([]LinkFigures, error) {
 	people, err := db.byNumber(ctx, id, "presser")
@@ -411,9 +414,23 @@ func (db Queries) MailingLinks(ctx context.Context, id int64) ([]LinkFigures, er
 		return nil, err
 	}
 	presses, err := db.byNumber(ctx, id, "pressed")
+	if err != nil {
+		return nil, err
+	}
 	var out []LinkFigures
 	for link, n := range presses {
-		out = append(out, LinkFigures{Link: link, People: people[link], Presses: n})
+		l := LinkFigures{Link: link, People: people[link], Presses: n}
+		if link > keptLinks { // so many links are rare, and counted
+			l.People, err = one[int64](ctx, db, `
+				select count(distinct g.touch_id)
+				from touch t
+				join signal g on g.touch_id = t.id and g.sequence_id is null and g.kind = {click} and g.machine = ''
+				where t.mailing_id = $1 and g.link = $2`, id, link)
+			if err != nil {
+				return nil, err
+			}
+		}
+		out = append(out, l)
 	}
 	slices.SortFunc(out, func(a, b LinkFigures) int {
 		return cmp.Or(cmp.Compare(b.People, a.People), cmp.Compare(a.Link, b.Link))

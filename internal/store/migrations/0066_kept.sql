@@ -11,11 +11,12 @@ create table kept (
 create index kept_of on kept (of, id, what);
 create index kept_fresh on kept (of) where fresh;
 
--- Of the email of a mailing: what people did with it, and what machines, by the kinds of signals as bits, and when it
--- was first opened and clicked by people.
+-- Of the email of a mailing: what people did with it, and what machines, by the kinds of signals as bits, which of its
+-- first 62 links people pressed, as bits too, and when it was first opened and clicked by people.
 alter table touch
     add column people     int not null default 0,
     add column machines   int not null default 0,
+    add column pressed    bigint not null default 0,
     add column opened_at  timestamptz,
     add column clicked_at timestamptz;
 
@@ -36,8 +37,11 @@ begin
         select 'mailing', t.mailing_id, l.what, count(*)
         from made t, lateral (values ('is ' || t.state || ' ' || t.people || ' ' || t.machines, true),
             ('opened ' || floor(extract(epoch from t.opened_at - t.done_at) / 3600), t.opened_at >= t.done_at),
-            ('clicked ' || floor(extract(epoch from t.clicked_at - t.done_at) / 3600), t.clicked_at >= t.done_at))
-            as l(what, so)
+            ('clicked ' || floor(extract(epoch from t.clicked_at - t.done_at) / 3600), t.clicked_at >= t.done_at)
+            union all
+            select 'presser ' || b, true
+            from generate_series(1, case when t.pressed = 0 then 0 else 62 end) b
+            where t.pressed & (1::bigint << b) <> 0) as l(what, so)
         where t.mailing_id is not null and l.so
         group by 2, 3;
     elsif tg_op = 'DELETE' then
@@ -45,8 +49,11 @@ begin
         select 'mailing', t.mailing_id, l.what, -count(*)
         from gone t, lateral (values ('is ' || t.state || ' ' || t.people || ' ' || t.machines, true),
             ('opened ' || floor(extract(epoch from t.opened_at - t.done_at) / 3600), t.opened_at >= t.done_at),
-            ('clicked ' || floor(extract(epoch from t.clicked_at - t.done_at) / 3600), t.clicked_at >= t.done_at))
-            as l(what, so)
+            ('clicked ' || floor(extract(epoch from t.clicked_at - t.done_at) / 3600), t.clicked_at >= t.done_at)
+            union all
+            select 'presser ' || b, true
+            from generate_series(1, case when t.pressed = 0 then 0 else 62 end) b
+            where t.pressed & (1::bigint << b) <> 0) as l(what, so)
         where t.mailing_id is not null and l.so
         group by 2, 3;
     else
@@ -57,8 +64,11 @@ begin
             union all
             select g.*, -1 from gone g where g.mailing_id is not null) t, lateral (values ('is ' || t.state || ' ' || t.people || ' ' || t.machines, true),
             ('opened ' || floor(extract(epoch from t.opened_at - t.done_at) / 3600), t.opened_at >= t.done_at),
-            ('clicked ' || floor(extract(epoch from t.clicked_at - t.done_at) / 3600), t.clicked_at >= t.done_at))
-            as l(what, so)
+            ('clicked ' || floor(extract(epoch from t.clicked_at - t.done_at) / 3600), t.clicked_at >= t.done_at)
+            union all
+            select 'presser ' || b, true
+            from generate_series(1, case when t.pressed = 0 then 0 else 62 end) b
+            where t.pressed & (1::bigint << b) <> 0) as l(what, so)
         where l.so
         group by 2, 3
         having sum(t.d) <> 0;
@@ -98,33 +108,29 @@ begin
         return null;
     end if;
     update touch t
-    set people = t.people | a.people, machines = t.machines | a.machines,
+    set people = t.people | a.people, machines = t.machines | a.machines, pressed = t.pressed | a.pressed,
         opened_at = least(t.opened_at, a.opened), clicked_at = least(t.clicked_at, a.clicked)
     from (
         select touch_id, coalesce(bit_or(1 << kind) filter (where machine = ''), 0) as people,
             coalesce(bit_or(1 << kind) filter (where machine <> ''), 0) as machines,
             min(at) filter (where machine = '' and kind = 4) as opened,
-            min(at) filter (where machine = '' and kind = 5) as clicked
+            min(at) filter (where machine = '' and kind = 5) as clicked,
+            coalesce(bit_or(1::bigint << link) filter (where machine = '' and kind = 5 and link between 1 and 62), 0)
+                as pressed
         from made
         where touch_id is not null and sequence_id is null and kind between 4 and 10
         group by 1) a
     where t.id = a.touch_id and t.mailing_id is not null
-        and (a.people & ~t.people <> 0 or a.machines & ~t.machines <> 0 or a.opened < t.opened_at
-            or a.clicked < t.clicked_at);
+        and (a.people & ~t.people <> 0 or a.machines & ~t.machines <> 0 or a.pressed & ~t.pressed <> 0
+            or a.opened < t.opened_at or a.clicked < t.clicked_at);
     insert into kept (of, id, what, n)
-    select 'mailing', t.mailing_id, w.what || p.link, sum(w.n)
+    select 'mailing', t.mailing_id, 'pressed ' || p.link, sum(p.n)
     from (
         select touch_id, link, count(*) as n
         from made
         where touch_id is not null and sequence_id is null and kind = 5 and machine = '' and link is not null
         group by 1, 2) p
     join touch t on t.id = p.touch_id and t.mailing_id is not null
-    cross join lateral (
-        select count(*) as n
-        from signal s
-        where s.touch_id = p.touch_id and s.sequence_id is null and s.kind = 5 and s.machine = '' and s.link = p.link) e,
-        lateral (values ('pressed ', p.n), ('presser ', case when e.n = p.n then 1 else 0 end)) as w(what, n)
-    where w.n <> 0
     group by 2, 3;
     return null;
 end $$;
@@ -140,12 +146,14 @@ begin
         return null;
     end if;
     update touch t
-    set people = a.people, machines = a.machines, opened_at = a.opened, clicked_at = a.clicked
+    set people = a.people, machines = a.machines, pressed = a.pressed, opened_at = a.opened, clicked_at = a.clicked
     from (
         select c.touch_id, coalesce(bit_or(1 << s.kind) filter (where s.machine = ''), 0) as people,
             coalesce(bit_or(1 << s.kind) filter (where s.machine <> ''), 0) as machines,
             min(s.at) filter (where s.machine = '' and s.kind = 4) as opened,
-            min(s.at) filter (where s.machine = '' and s.kind = 5) as clicked
+            min(s.at) filter (where s.machine = '' and s.kind = 5) as clicked,
+            coalesce(bit_or(1::bigint << s.link) filter (
+                where s.machine = '' and s.kind = 5 and s.link between 1 and 62), 0) as pressed
         from (
             select distinct m.touch_id
             from made m
@@ -154,10 +162,10 @@ begin
         join signal s on s.touch_id = c.touch_id and s.sequence_id is null and s.kind between 4 and 10
         group by 1) a
     where t.id = a.touch_id and t.mailing_id is not null
-        and (t.people, t.machines, t.opened_at, t.clicked_at)
-            is distinct from (a.people, a.machines, a.opened, a.clicked);
+        and (t.people, t.machines, t.pressed, t.opened_at, t.clicked_at)
+            is distinct from (a.people, a.machines, a.pressed, a.opened, a.clicked);
     insert into kept (of, id, what, n)
-    select 'mailing', t.mailing_id, w.what || p.link, sum(w.n)
+    select 'mailing', t.mailing_id, 'pressed ' || p.link, sum(p.n)
     from (
         select m.touch_id, m.link, sum(case when m.machine = '' then 1 else 0 end)
                 - sum(case when g.machine = '' then 1 else 0 end) as n
@@ -166,25 +174,21 @@ begin
         where m.touch_id is not null and m.sequence_id is null and m.kind = 5 and m.link is not null
         group by 1, 2) p
     join touch t on t.id = p.touch_id and t.mailing_id is not null
-    cross join lateral (
-        select count(*) as n
-        from signal s
-        where s.touch_id = p.touch_id and s.sequence_id is null and s.kind = 5 and s.machine = '' and s.link = p.link) e,
-        lateral (values ('pressed ', p.n),
-            ('presser ', (e.n > 0)::int - (e.n - p.n > 0)::int)) as w(what, n)
-    where w.n <> 0
-    group by 2, 3;
+    group by 2, 3
+    having sum(p.n) <> 0;
     return null;
 end $$;
 -- +goose StatementEnd
 
 update touch t
-set people = a.people, machines = a.machines, opened_at = a.opened, clicked_at = a.clicked
+set people = a.people, machines = a.machines, pressed = a.pressed, opened_at = a.opened, clicked_at = a.clicked
 from (
     select touch_id, coalesce(bit_or(1 << kind) filter (where machine = ''), 0) as people,
         coalesce(bit_or(1 << kind) filter (where machine <> ''), 0) as machines,
         min(at) filter (where machine = '' and kind = 4) as opened,
-        min(at) filter (where machine = '' and kind = 5) as clicked
+        min(at) filter (where machine = '' and kind = 5) as clicked,
+        coalesce(bit_or(1::bigint << link) filter (where machine = '' and kind = 5 and link between 1 and 62), 0)
+            as pressed
     from signal
     where touch_id is not null and sequence_id is null and kind between 4 and 10
     group by 1) a
@@ -194,8 +198,11 @@ select 'mailing', t.mailing_id, l.what, count(*)
 from touch t,
     lateral (values ('is ' || t.state || ' ' || t.people || ' ' || t.machines, true),
         ('opened ' || floor(extract(epoch from t.opened_at - t.done_at) / 3600), t.opened_at >= t.done_at),
-        ('clicked ' || floor(extract(epoch from t.clicked_at - t.done_at) / 3600), t.clicked_at >= t.done_at))
-        as l(what, so)
+        ('clicked ' || floor(extract(epoch from t.clicked_at - t.done_at) / 3600), t.clicked_at >= t.done_at)
+        union all
+        select 'presser ' || b, true
+        from generate_series(1, case when t.pressed = 0 then 0 else 62 end) b
+        where t.pressed & (1::bigint << b) <> 0) as l(what, so)
 where t.mailing_id is not null and l.so
 group by 2, 3;
 insert into kept (of, id, what, n)
@@ -203,14 +210,13 @@ select 'mailing', mailing_id, 'left ' || reason, count(*)
 from mailing_left
 group by 2, 3;
 insert into kept (of, id, what, n)
-select 'mailing', t.mailing_id, w.what || p.link, sum(w.n)
+select 'mailing', t.mailing_id, 'pressed ' || p.link, sum(p.n)
 from (
     select touch_id, link, count(*) as n
     from signal
     where touch_id is not null and sequence_id is null and kind = 5 and machine = '' and link is not null
     group by 1, 2) p
-join touch t on t.id = p.touch_id and t.mailing_id is not null,
-    lateral (values ('pressed ', p.n), ('presser ', 1)) as w(what, n)
+join touch t on t.id = p.touch_id and t.mailing_id is not null
 group by 2, 3;
 insert into kept (of, id, what, n)
 select 'sender', lt.sender_id, to_char(t.done_at, 'YYYY-MM-DD'), count(*)
@@ -267,5 +273,6 @@ drop index signal_failed;
 drop function count_mailings;
 drop function count_tags;
 alter table touch
-    drop column clicked_at, drop column opened_at, drop column machines, drop column people;
+    drop column clicked_at, drop column opened_at, drop column machines,
+    drop column people, drop column pressed;
 drop table kept;
