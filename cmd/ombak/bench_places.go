@@ -48,18 +48,11 @@ func benchPlaces(ctx context.Context, address string, args []string) error {
 			return err
 		}
 	}
-	kept, made, err := store.KeptScratch(ctx, address, name)
-	if err != nil {
-		return err
-	}
-	s, err := store.Open(ctx, kept, 16)
+	kept, s, made, err := openPlaces(ctx, address, name)
 	if err != nil {
 		return err
 	}
 	defer s.Close()
-	if err := s.Migrate(ctx); err != nil {
-		return err
-	}
 	e, err := engine.New(ctx,
 		base.Config{Store: s, Clock: clock, Mail: nobody{}, URL: "http://bench.example", Domain: "bench.example"})
 	if err != nil {
@@ -78,6 +71,36 @@ func benchPlaces(ctx context.Context, address string, args []string) error {
 	}
 	defer m.server.Close()
 	return m.run(ctx, asked{rounds: *rounds, only: *only, plans: *plans})
+}
+
+// madePlaces is the setting that says of a workspace that it is whole.
+const madePlaces = "bench places"
+
+// openPlaces opens the workspace that is kept under a name; made says that there was none, or a part of one.
+func openPlaces(ctx context.Context, address, name string) (kept string, s *store.Store, made bool, err error) {
+	for {
+		if kept, made, err = store.KeptScratch(ctx, address, name); err != nil {
+			return "", nil, false, err
+		}
+		if s, err = store.Open(ctx, kept, 16); err != nil {
+			return "", nil, false, err
+		}
+		if err = s.Migrate(ctx); err != nil || made {
+			return kept, s, made, err
+		}
+		var whole bool
+		err = s.InTx(ctx, func(tx store.Tx) error {
+			_, err := tx.Setting(ctx, madePlaces, &whole)
+			return err
+		})
+		if err != nil || whole {
+			return kept, s, false, err
+		}
+		s.Close()
+		if err := store.DropScratch(ctx, address, name); err != nil {
+			return "", nil, false, err
+		}
+	}
 }
 
 // fillPlaces makes a workspace, telling what it made.
@@ -101,7 +124,10 @@ func fillPlaces(ctx context.Context, s *store.Store, e *engine.Engine, p store.P
 	}
 	fmt.Printf("  %-28s %10d in %6.1f s\n", "live audiences", placesAudiences, time.Since(start).Seconds())
 	fmt.Printf("  %d people, made in %.0f s\n", p.People, time.Since(began).Seconds())
-	return s.Settle(ctx)
+	if err := s.Settle(ctx); err != nil {
+		return err
+	}
+	return s.InTx(ctx, func(tx store.Tx) error { return tx.KeepSetting(ctx, madePlaces, true) })
 }
 
 // besides has workers run beside what is measured; it answers what ends them.

@@ -213,11 +213,12 @@ var fillings = []filling{
 		on conflict (model_id, person_id) do update set score = excluded.score, armed = false,
 			counted_at = excluded.counted_at, due = null, rebase = false, changes = excluded.changes`},
 	{"letters that came in", 8, `
-		insert into incoming (mail_id, person_id, at, kind, sender, subject, body, said, sorted, sorted_at, rep_id,
-			due_at)
+		insert into incoming (mail_id, person_id, at, kind, sender, subject, body, said, sorted, sorted_at, answer,
+			rep_id, due_at)
 		select 'in' || i, p.id, $2::timestamptz - (1 + chance(i, $3) % 9400) * interval '1 hour', 6, p.email,
 			'Re: A night without oxygen', said, said,
 			case when i % 2000 = 0 then '' else 'not theirs' end, case when i % 2000 <> 0 then $2::timestamptz end,
+			case when i % 2000 = 0 then '' else 'not now' end,
 			case when i % 2000 = 0 then p.owner_id end, case when i % 2000 = 0 then $2::timestamptz end
 		from (
 			select i, 1 + chance(i, $3 + 1) % $1::int as who, 'Thank you for the guide. We have ' ||

@@ -69,8 +69,8 @@ func (db Queries) IncomingOf(ctx context.Context, of Last) ([]Incoming, error) {
 func (db Queries) LastReplies(ctx context.Context, n int) ([]Incoming, error) {
 	return all[Incoming](ctx, db,
 		incomingFields+
-			"where i.kind = $1 and (not i.unsure or i.sorted = 'theirs') order by i.at desc, i.id desc limit $2",
-		int16(signal.Reply), n)
+			"where i.kind = {reply} and (not i.unsure or i.sorted = 'theirs') order by i.at desc, i.id desc limit $1",
+		n)
 }
 
 // UnsureIncoming lists the letters that somebody has to look at, the oldest

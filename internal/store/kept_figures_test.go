@@ -26,11 +26,21 @@ func TestFiguresThatAreKept(t *testing.T) {
 	k.run("insert into mailing (name, state, message_id, plan, made_at, launched_at) values " +
 		"('a', 'sending', 1, '{}', now(), now()), ('b', 'sending', 1, '{}', now(), now())")
 	k.run("insert into tag (name, created_at) values ('x', now()), ('y', now())")
+	k.run("insert into message_version (message_id, version, subject, saved_at, doc) values (1, 1, '', now(), '{}')")
+	k.run("insert into page (slug, title, updated_at, doc) values ('a', 'a', now(), '{}'), ('b', 'b', now(), '{}')")
 	kinds := []signal.Kind{signal.Open, signal.Click, signal.Click, signal.Reply, signal.AutomaticReply, signal.OptOut,
 		signal.Bounce, signal.Complaint, signal.PageView}
 	for round := range 400 {
 		then := at.Add(time.Duration(rnd.IntN(200)) * 37 * time.Minute)
-		switch rnd.IntN(9) {
+		switch rnd.IntN(12) {
+		case 6:
+			k.run("insert into page_visit (page_id, at, started_at) values ($1, $2, $3), (1, $2, null)", 1+rnd.IntN(2), at,
+				[]*time.Time{nil, &at}[rnd.IntN(2)])
+		case 7:
+			k.run("update page_visit set finished_at = case when $1 then $2::timestamptz end where id % 3 = $3",
+				rnd.IntN(3) > 0, at, rnd.IntN(3))
+		case 8:
+			k.run("update touch set message_id = 1 where id % 3 = $1", rnd.IntN(3))
 		case 0:
 			k.run("insert into touch (mailing_id, person_id, step, kind, state, made_at) select $1, 1 + $2::int, 0, 'email', "+
 				"'ready', $3 on conflict do nothing", 1+rnd.IntN(2), rnd.IntN(9), at)
@@ -70,6 +80,24 @@ func TestFiguresThatAreKept(t *testing.T) {
 		if f, err := k.MailingFigures(k.ctx, 1); err != nil || round > 200 && (f.Readers == 0 || f.Opened == 0 ||
 			f.Clicked == 0) {
 			t.Errorf("after %d there is too little to hold: %+v, %v", round, f, err)
+		}
+		m, err := k.Message(k.ctx, 1)
+		k.must(err)
+		pages, err := k.Pages(k.ctx)
+		k.must(err)
+		var sent int64
+		k.must(k.DB().QueryRow("select count(*) from touch where message_id = 1 and state = 'sent'").Scan(&sent))
+		if m.Sent != sent {
+			t.Fatalf("the message went out %d times, kept are %d", sent, m.Sent)
+		}
+		for _, p := range pages {
+			var seen, begun, finished int64
+			k.must(k.DB().QueryRow("select count(*), count(started_at), count(finished_at) from page_visit where page_id = $1",
+				p.ID).Scan(&seen, &begun, &finished))
+			if p.Visits != seen || p.Started != begun || p.Finished != finished {
+				t.Fatalf("page %d has %d, %d and %d, kept are %d, %d and %d", p.ID, seen, begun, finished, p.Visits,
+					p.Started, p.Finished)
+			}
 		}
 		tags, err := k.Tags(k.ctx)
 		k.must(err)

@@ -31,7 +31,7 @@ type Message struct {
 const messageFields = `
 	select m.id, m.name, m.note, m.version, v.subject, v.doc, v.from_owner, v.sender_id, coalesce(a.name, '') as sender,
 		m.updated_at,
-	(select count(*) from touch t where t.message_id = m.id and t.state = 'sent') as sent,
+	coalesce((select sum(n) from kept where of = 'message' and id = m.id), 0)::bigint as sent,
 	coalesce((select d.doc <> v.doc or d.from_owner <> v.from_owner
 		or d.sender_id is distinct from v.sender_id from message_draft d where d.message_id = m.id and d.n = m.draft_n),
 		false) as open

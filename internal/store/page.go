@@ -38,12 +38,14 @@ const plainPage = `
 const pageFields = `select ` + plainPage +
 	`
 	, coalesce((select d.doc <> g.doc from page_draft d where d.page_id = g.id and d.n = g.draft_n), false) as open,
-		v.visits, v.started, v.finished
+		coalesce(v.visits, 0) as visits, coalesce(v.started, 0) as started, coalesce(v.finished, 0) as finished
 	from page g
 	left join lateral (
-		select count(*) as visits, count(started_at) as started, count(finished_at) as finished
-		from page_visit
-		where page_id = g.id) v on true
+		select sum(n) filter (where what = 'seen')::bigint as visits,
+			sum(n) filter (where what = 'begun')::bigint as started,
+			sum(n) filter (where what = 'finished')::bigint as finished
+		from kept
+		where of = 'page' and id = g.id) v on true
 	where g.removed_at is null `
 
 // Page reads one.
