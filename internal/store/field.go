@@ -204,42 +204,48 @@ func catalogueFor(ctx context.Context, q querier, r *rule.Rule) (*rule.Catalogue
 // FieldUse tells where an own field is asked for: names of audiences, and "the
 // fit".
 func (db Queries) FieldUse(ctx context.Context, id int64) ([]string, error) {
+	use, err := db.FieldUses(ctx)
+	return use[id], err
+}
+
+// FieldUses is FieldUse for each own field that is asked for.
+func (db Queries) FieldUses(ctx context.Context) (map[int64][]string, error) {
 	list, err := all[struct {
 		Name string
 		Rule JSON[rule.Rule]
 	}](ctx, db, "select name, rule from audience where live order by name")
-	var out []string
-	for _, a := range list {
-		a.Rule.V.Each(func(c *rule.Condition) {
-			if n, ok := c.Field.OwnID(); ok && n == id {
-				out = append(out, "“"+a.Name+"”")
-			}
-		})
-	}
 	if err != nil {
 		return nil, err
 	}
+	out := map[int64][]string{}
+	asked := func(r *rule.Rule, by string) {
+		r.Each(func(c *rule.Condition) {
+			if id, ok := c.Field.OwnID(); ok && !slices.Contains(out[id], by) {
+				out[id] = append(out[id], by)
+			}
+		})
+	}
+	for i := range list {
+		asked(&list[i].Rule.V, "“"+list[i].Name+"”")
+	}
 	models, err := db.Models(ctx)
-	asks := func(m *score.Model) {
-		if m.Fit.Uses(person.Own(id)) {
-			out = append(out, "the fit")
-		}
-		for i := range m.Rules {
-			used := false
-			m.Rules[i].If.Each(func(c *rule.Condition) { used = used || c.Field == person.Own(id) })
-			if used {
-				out = append(out, "the points")
-				return
+	for i := range models {
+		for _, m := range []*score.Model{&models[i].Model, models[i].Draft} {
+			if m == nil {
+				continue
+			}
+			for j := range m.Fit {
+				asked(&m.Fit[j].If, "the fit")
+			}
+			for j := range m.Rules {
+				asked(&m.Rules[j].If, "the points")
 			}
 		}
 	}
-	for i := range models {
-		if asks(&models[i].Model); models[i].Draft != nil {
-			asks(models[i].Draft)
-		}
+	for _, by := range out {
+		slices.Sort(by)
 	}
-	slices.Sort(out)
-	return slices.Compact(out), err
+	return out, err
 }
 
 // RemoveOwnField takes a field and all its values away.

@@ -478,8 +478,8 @@ type Last struct {
 // Of is the newest of what there is of one person, as much as a page about them shows.
 func Of(person int64) Last { return Last{People: []int64{person}, Most: 500} }
 
-// ids are those of the rows of a table with a column person_id, in the order of an instant of theirs. They are asked for
-// first: a planner that does not know how few they will be reads the whole of what is joined to them.
+// ids are those of the rows of a table with a column person_id, in the order of an instant of theirs. They are asked
+// for first: a planner that does not know how few they will be reads the whole of what is joined to them.
 func (of Last) ids(ctx context.Context, db Queries, table, at string) ([]int64, error) {
 	return all[int64](ctx, db, `
 		select l.id

@@ -27,8 +27,8 @@ type Tag struct {
 // Tags lists all, with what they are used for.
 func (db Queries) Tags(ctx context.Context) ([]Tag, error) {
 	return all[Tag](ctx, db, `
-		select t.id, t.name, lower(t.name) collate "C" as key, t.note, t.owner_id, coalesce(u.name, '') as owner, t.ends_on,
-			t.created_at, coalesce(x.used, 0) as used, x.last,
+		select t.id, t.name, lower(t.name) collate "C" as key, t.note, t.owner_id, coalesce(u.name, '') as owner,
+			t.ends_on, t.created_at, coalesce(x.used, 0) as used, x.last,
 			coalesce(a.n, 0) as asked
 		from tag t
 		left join app_user u on u.id = t.owner_id

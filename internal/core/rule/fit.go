@@ -105,11 +105,3 @@ func (f Fit) Check(cat *Catalogue) error {
 	}
 	return nil
 }
-
-// Uses reports whether the fit asks for a field.
-func (f Fit) Uses(field Field) (yes bool) {
-	for i := range f {
-		f[i].If.Each(func(c *Condition) { yes = yes || c.Field == field })
-	}
-	return yes
-}

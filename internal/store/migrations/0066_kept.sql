@@ -62,7 +62,8 @@ begin
         from (
             select m.*, 1 as d from made m where m.mailing_id is not null
             union all
-            select g.*, -1 from gone g where g.mailing_id is not null) t, lateral (values ('is ' || t.state || ' ' || t.people || ' ' || t.machines, true),
+            select g.*, -1 from gone g where g.mailing_id is not null) t,
+            lateral (values ('is ' || t.state || ' ' || t.people || ' ' || t.machines, true),
             ('opened ' || floor(extract(epoch from t.opened_at - t.done_at) / 3600), t.opened_at >= t.done_at),
             ('clicked ' || floor(extract(epoch from t.clicked_at - t.done_at) / 3600), t.clicked_at >= t.done_at)
             union all

@@ -1,5 +1,6 @@
 -- +goose Up
--- How many emails of each message went out, and how often each page was looked at, begun and finished, kept as it arises.
+-- How many emails of each message went out, and how often each page was looked at, begun and finished, kept as it
+-- arises.
 -- +goose StatementBegin
 create function count_messages() returns trigger language plpgsql as $$
 begin

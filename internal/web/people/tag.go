@@ -82,12 +82,12 @@ func (s *Place) tags(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
+	use, err := s.Store.FieldUses(ctx)
+	if err != nil {
+		return err
+	}
 	for _, f := range fields {
-		use, err := s.Store.FieldUse(ctx, f.ID)
-		if err != nil {
-			return err
-		}
-		d.Fields = append(d.Fields, fieldUse{f, strings.Join(f.Options.V, ", "), use})
+		d.Fields = append(d.Fields, fieldUse{f, strings.Join(f.Options.V, ", "), use[f.ID]})
 	}
 	return s.Page(c, "tags.html", "tags", "People", "Tags and fields", d)
 }
