@@ -33,6 +33,7 @@ type Base struct {
 	key    []byte
 	before earlierKey
 	wake   chan struct{}
+	large  Kept[bool]
 
 	workspace atomic.Pointer[Workspace]
 	zone      atomic.Pointer[time.Location]

@@ -3,7 +3,6 @@ package sales
 import (
 	"context"
 	"strings"
-	"sync"
 	"time"
 
 	"ombak/internal/core/pipeline"
@@ -30,7 +29,7 @@ func (e *Sales) StageFigures(ctx context.Context) ([]pipeline.Figures, error) {
 		return nil, err
 	}
 	now := e.Now()
-	learned, _, err := e.learned.get(ctx, now, last, func(ctx context.Context) ([]pipeline.Figures, bool, error) {
+	learned, _, err := e.learned.Get(ctx, now, last, func(ctx context.Context) ([]pipeline.Figures, bool, error) {
 		tracks, err := e.Store.DealTracks(ctx, mostTracks)
 		return pipeline.Learn(stages, tracks, now), len(tracks) > fewTracks, err
 	})
@@ -52,12 +51,10 @@ func (e *Sales) StageFigures(ctx context.Context) ([]pipeline.Figures, error) {
 	return out, nil
 }
 
-// Of forecasts: how many open deals one holds at most, the largest; how many it holds so that it is always counted
-// anew, and how many forecasts are kept for those who ask again.
+// Of forecasts: how many open deals one holds at most, the largest, and how many so that it is always counted anew.
 const (
-	mostAhead     = 100_000
-	fewAhead      = 2000
-	keptForecasts = 200
+	mostAhead = 100_000
+	fewAhead  = 2000
 )
 
 // Ahead is what lies ahead of the open deals.
@@ -111,32 +108,11 @@ func (e *Sales) AheadOf(ctx context.Context, pipe, rep int64, months, most int) 
 		a.Slow[d.ID] = s != nil && s.Slow > 0 && now.Sub(d.Moved) > s.Slow
 	}
 	o := outlook{pipe, rep, months}
-	f, at, err := e.forecastOf(o).get(ctx, now, 0, func(ctx context.Context) (Forecast, bool, error) {
+	f, at, err := e.outlooks.Of(o).Get(ctx, now, 0, func(ctx context.Context) (Forecast, bool, error) {
 		return e.forecast(ctx, o, by, now)
 	})
 	a.Forecast, a.Forecast.At = f, at
 	return a, err
-}
-
-// forecastOf is where a forecast is kept.
-func (e *Sales) forecastOf(o outlook) *kept[Forecast] {
-	e.outlooks.Lock()
-	defer e.outlooks.Unlock()
-	k := e.outlooks.of[o]
-	if k == nil {
-		if len(e.outlooks.of) >= keptForecasts || e.outlooks.of == nil {
-			e.outlooks.of = map[outlook]*kept[Forecast]{}
-		}
-		k = &kept[Forecast]{}
-		e.outlooks.of[o] = k
-	}
-	return k
-}
-
-// outlooks are the forecasts that are kept.
-type outlooks struct {
-	sync.Mutex
-	of map[outlook]*kept[Forecast]
 }
 
 // forecast counts what lies ahead, and reports whether that is of many deals.

@@ -6,6 +6,7 @@ import (
 
 	"ombak/internal/core/handoff"
 	"ombak/internal/core/plainly"
+	"ombak/internal/engine/base"
 	"ombak/internal/store"
 )
 
@@ -45,6 +46,18 @@ func (e *Sales) HandoffFigures(ctx context.Context, by By, days int) (f HandoffF
 	if !slices.Contains(Bys(), by) || days < 1 || days > 3660 {
 		return f, plainly.New("handoffs are counted by rep, source or sequence, over 1 to 3660 days")
 	}
+	return base.Lately(ctx, e.Base, &e.handed, handedKey{by, days}, func(ctx context.Context) (HandoffFigures, error) {
+		return e.countHandoffs(ctx, by, days)
+	})
+}
+
+// handedKey is by what handoffs are counted, and over how many days.
+type handedKey struct {
+	by   By
+	days int
+}
+
+func (e *Sales) countHandoffs(ctx context.Context, by By, days int) (f HandoffFigures, err error) {
 	now := e.Now()
 	list, err := e.Store.HandoffsSince(ctx, now.AddDate(0, 0, -days), mostTold+1)
 	if err != nil {

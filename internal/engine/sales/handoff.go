@@ -22,8 +22,9 @@ type Sales struct {
 	*base.Base
 	*flow.Flow
 	post     *post.Post
-	learned  kept[[]pipeline.Figures] // of stages, from the moves of deals
-	outlooks outlooks
+	learned  base.Kept[[]pipeline.Figures] // of stages, from the moves of deals
+	outlooks base.KeptBy[outlook, Forecast]
+	handed   base.KeptBy[handedKey, HandoffFigures]
 }
 
 // New readies the room; the flow has it do what comes to desks.

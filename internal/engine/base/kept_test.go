@@ -1,4 +1,4 @@
-package sales
+package base
 
 import (
 	"context"
@@ -12,7 +12,7 @@ import (
 // background, once a minute at most; an error leaves what was known.
 func TestKept(t *testing.T) {
 	ctx := t.Context()
-	var k kept[int]
+	var k Kept[int]
 	now := time.Date(2026, 4, 14, 9, 0, 0, 0, time.UTC)
 	var mu sync.Mutex
 	n, large, counted := 0, false, make(chan bool, 10)
@@ -24,7 +24,7 @@ func TestKept(t *testing.T) {
 	}
 	get := func(after time.Duration, stamp int64) int {
 		t.Helper()
-		v, at, err := k.get(ctx, now.Add(after), stamp, func(context.Context) (int, bool, error) {
+		v, at, err := k.Get(ctx, now.Add(after), stamp, func(context.Context) (int, bool, error) {
 			mu.Lock()
 			defer mu.Unlock()
 			n++
@@ -71,10 +71,25 @@ func TestKept(t *testing.T) {
 	for get(5*time.Minute, 10) == 8 {
 		time.Sleep(time.Millisecond)
 	}
-	var none kept[int]
-	if _, _, err := none.get(ctx, now, 1, func(context.Context) (int, bool, error) {
+	var none Kept[int]
+	if _, _, err := none.Get(ctx, now, 1, func(context.Context) (int, bool, error) {
 		return 0, true, errors.New("no")
 	}); err == nil {
 		t.Error("an error of the first count is not answered")
+	}
+}
+
+// What is kept of each of many is kept apart, and of no more than so many.
+func TestKeptBy(t *testing.T) {
+	var k KeptBy[int, string]
+	one := k.Of(1)
+	if k.Of(2) == one || k.Of(1) != one {
+		t.Fatal("two share what is kept, or one has it twice")
+	}
+	for i := range mostKept {
+		k.Of(10 + i)
+	}
+	if len(k.of) > mostKept {
+		t.Errorf("it is kept of %d", len(k.of))
 	}
 }
