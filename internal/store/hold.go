@@ -3,6 +3,8 @@ package store
 import (
 	"context"
 	"time"
+
+	"ombak/internal/core/touch"
 )
 
 // Running is something that a hold of everything stops.
@@ -17,13 +19,12 @@ type Running struct {
 func (db Queries) Running(ctx context.Context) ([]Running, error) {
 	return all[Running](ctx, db, `
 		select 'sequence' as kind, q.id, q.name,
-			(select count(*) from enrolment e where e.sequence_id = q.id and e.ended_at is null) as people
+			coalesce((select sum(c.n) from flow_count c where c.sequence_id = q.id and c.what = 'here'), 0)::bigint as people
 		from sequence q where q.state = 'running'
 		union all
-		select 'mailing', l.id, l.name,
-			(select count(*) from touch t where t.mailing_id = l.id and t.state = 'ready')
-		from mailing l where l.state in ('filling', 'sending')
-			and (l.state = 'filling' or exists (select from touch t where t.mailing_id = l.id and t.state = 'ready'))
+		select 'mailing', l.id, l.name, k.n
+		from mailing l, lateral (`+readersIn("l.id", touch.Ready)+`) k
+		where l.state in ('filling', 'sending') and (l.state = 'filling' or k.n > 0)
 		order by 1 desc, 3, 2`)
 }
 

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"ombak/internal/core/contact"
@@ -358,6 +359,18 @@ func (db Queries) keptOf(ctx context.Context, of string, id int64, kind string) 
 		group by what
 		having sum(n) <> 0
 		order by 1`, of, id, kind)
+}
+
+// readersIn is a query of how many emails of a mailing, n, are in one of some states.
+func readersIn(id string, states ...touch.State) string {
+	like := make([]string, len(states))
+	for i, s := range states {
+		like[i] = "k.what like 'is " + string(s) + " %'"
+	}
+	return `
+		select coalesce(sum(k.n), 0)::bigint as n
+		from kept k
+		where k.of = 'mailing' and k.id = ` + id + ` and (` + strings.Join(like, " or ") + ")"
 }
 
 // mailingFigure is the query of the people behind a figure of a mailing, or left

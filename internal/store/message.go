@@ -9,6 +9,7 @@ import (
 	"ombak/internal/core/message"
 	"ombak/internal/core/plainly"
 	"ombak/internal/core/rule"
+	"ombak/internal/core/touch"
 )
 
 // Message is a message in its newest version; version 0 was never kept and is
@@ -245,8 +246,7 @@ func (db Queries) MessageUse(ctx context.Context, id int64) ([]Use, error) {
 		union all select 'one-off email', l.id, l.name
 		from mailing l
 		where l.message_id = $1 and l.state in ('draft', 'filling', 'sending', 'held')
-			and (l.state = 'draft'
-				or exists (select from touch t where t.mailing_id = l.id and t.state in ('ready', 'held', 'stopped')))
+			and (l.state = 'draft' or (`+readersIn("l.id", touch.Ready, touch.Held, touch.Stopped)+`) > 0)
 		union all select 'page', g.id, g.title
 		from page g
 		left join page_draft d on d.page_id = g.id and d.n = g.draft_n
@@ -354,7 +354,10 @@ func (db Queries) RemovedMessages(ctx context.Context, since time.Time) ([]Messa
 // the longest names, and the one of whom the least is known. 0: there is none.
 type Worst struct{ Longest, Barest int64 }
 
-// WorstReaders finds them among those for whom a rule holds.
+// SampledReaders is among how many of the newest readers the worst are looked for: nobody waits for the rest.
+const SampledReaders = 5000
+
+// WorstReaders finds them among the newest SampledReaders for whom a rule holds.
 func (db Queries) WorstReaders(ctx context.Context, r rule.Rule, now time.Time) (Worst, error) {
 	cat, err := catalogueFor(ctx, db, &r)
 	if err != nil {
@@ -368,7 +371,7 @@ func (db Queries) WorstReaders(ctx context.Context, r rule.Rule, now time.Time) 
 			(p.first_name <> '')::int + (p.last_name <> '')::int + (p.title <> '')::int + (p.country <> '')::int +
 				(p.city <> '')::int + (p.phone <> '')::int + (p.language <> '')::int + (c.id is not null)::int +
 				(p.owner_id is not null)::int as known`+
-		peopleTables+`where `+where+`
+		peopleTables+`where `+where+` order by p.id desc limit `+c.arg(SampledReaders)+`
 		)
 		select coalesce((select id from p order by long desc, id limit 1), 0) as longest,
 			coalesce((select id from p order by known, id limit 1), 0) as barest`, c.args...)

@@ -30,6 +30,7 @@ type previewData struct {
 	Next      string
 	Longest   string
 	Barest    string
+	Sampled   int    // of how many of the newest readers those two are
 	Wide      string // desktop or phone
 	Scheme    string // light or dark
 	As        string // html or text
@@ -114,6 +115,7 @@ func (s *Place) previewMessage(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
+	d.Sampled = store.SampledReaders
 	if worst.Longest != 0 {
 		d.Longest, d.Barest = address("reader", fmt.Sprint(worst.Longest)), address("reader", fmt.Sprint(worst.Barest))
 	}
@@ -352,12 +354,11 @@ func (s *Place) readerGroups(c *echo.Context) error {
 }
 
 type groupForm struct {
-	G       store.ReaderGroup
-	Editor  shell.RuleView
-	Words   string
-	Count   int64
-	Counted bool
-	Wrong   string
+	G      store.ReaderGroup
+	Editor shell.RuleView
+	Words  string
+	Count  *shell.Roughly
+	Wrong  string
 }
 
 func (s *Place) groupEditor(c *echo.Context) error {
@@ -409,8 +410,8 @@ func (s *Place) showGroup(c *echo.Context, code int, d groupForm) error {
 	}
 	d.Editor = shell.ViewRule(d.G.Rule.V, cat)
 	if whole := shell.Complete(d.G.Rule.V, cat); whole.Asks() {
-		d.Words, d.Counted = whole.Words(cat), true
-		if d.Count, err = s.Store.CountPeople(ctx, store.PeopleQuery{Rule: whole, Now: s.Engine.Now()}); err != nil {
+		d.Words = whole.Words(cat)
+		if d.Count, err = s.HowMany(ctx, whole); err != nil {
 			return err
 		}
 	}
