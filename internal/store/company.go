@@ -91,7 +91,7 @@ func (db Queries) Companies(ctx context.Context, q CompanyQuery) ([]Company, Key
 		Company
 		Key string
 	}](ctx, db, companyColumns+", "+key1+" as key from company c where "+where+" order by "+order+" limit "+
-		c.arg(q.Limit), c.args...)
+		c.arg(q.Limit), planned(c.args)...)
 	var out []Company
 	var key Key
 	for _, r := range rows {
@@ -104,7 +104,7 @@ func (db Queries) Companies(ctx context.Context, q CompanyQuery) ([]Company, Key
 func (db Queries) CountCompanies(ctx context.Context, q CompanyQuery) (int64, error) {
 	c := compiler{}
 	where := c.companies(q)
-	return one[int64](ctx, db, "select count(*) from company c where "+where, c.args...)
+	return one[int64](ctx, db, "select count(*) from company c where "+where, planned(c.args)...)
 }
 
 // Company reads one.
