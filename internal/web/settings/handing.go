@@ -283,16 +283,15 @@ func (s *Place) moveTerritory(c *echo.Context) error {
 
 // territoryForm is a territory as it is typed.
 type territoryForm struct {
-	Room    string
-	T       store.Territory
-	Base    string // the state that the form began with
-	To      string // "user 3" or "team 2"
-	Reps    []store.User
-	Teams   []store.Team
-	Editor  shell.RuleView
-	Count   int64
-	Counted bool
-	Wrong   string
+	Room   string
+	T      store.Territory
+	Base   string // the state that the form began with
+	To     string // "user 3" or "team 2"
+	Reps   []store.User
+	Teams  []store.Team
+	Editor shell.RuleView
+	Count  *shell.Roughly
+	Wrong  string
 }
 
 // territoryOf reads a territory, with what is typed of it.
@@ -358,9 +357,7 @@ func (s *Place) showTerritory(c *echo.Context, code int, d territoryForm, cat *r
 	})
 	d.Editor = shell.ViewRuleAt(d.T.Rule.V, "r", cat, asks)
 	if whole := shell.Complete(d.T.Rule.V, cat); whole.Asks() {
-		d.Counted = true
-		d.Count, err = s.Store.CountPeople(ctx, store.PeopleQuery{Rule: whole, Now: s.Engine.Now()})
-		if err != nil {
+		if d.Count, err = s.HowMany(ctx, whole); err != nil {
 			return err
 		}
 	}

@@ -46,6 +46,7 @@ func (s *Place) Routes(in *echo.Group) {
 	x.POST("/hours", s.saveHours, admin)
 	x.GET("/changes", s.changes)
 	x.POST("/changes/:id/undo", s.undoChange, admin)
+	x.GET("/work", s.runs, admin)
 	x.GET("/stages", s.stages)
 	x.POST("/stages", s.saveStage, leads)
 	x.POST("/stages/usual", s.usualStages, leads)

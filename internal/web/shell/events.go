@@ -1,6 +1,7 @@
 package shell
 
 import (
+	"context"
 	"fmt"
 	"net/http"
 	"runtime/debug"
@@ -154,7 +155,7 @@ var requests = prometheus.NewHistogramVec(prometheus.HistogramOpts{
 // measure readies what /metrics shows.
 func (s *Shell) measure() {
 	s.metrics.MustRegister(collectors.NewGoCollector(),
-		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}), requests)
+		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}), requests, behind{s})
 	gauge := func(name, help string, f func() float64) {
 		s.metrics.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: name, Help: help}, f))
 	}
@@ -166,6 +167,54 @@ func (s *Shell) measure() {
 		defer s.events.mu.Unlock()
 		return float64(len(s.events.open))
 	})
+}
+
+// behind tells Prometheus, whenever it asks, how far the background work of the workspace is behind.
+type behind struct{ *Shell }
+
+var (
+	waitingDesc = prometheus.NewDesc("ombak_work_waiting",
+		"How much background work has come due and waits, by kind; no more than 10001 is counted.", []string{"work"},
+		nil)
+	lagDesc = prometheus.NewDesc("ombak_work_lag_seconds",
+		"For how long the first of what waits has been due, by kind of background work.", []string{"work"}, nil)
+	workersDesc = prometheus.NewDesc("ombak_workers", "Processes that do background work.", nil, nil)
+)
+
+// lagWithin bounds how long the database is asked.
+const lagWithin = 5 * time.Second
+
+// Describe names what it tells.
+func (behind) Describe(to chan<- *prometheus.Desc) {
+	to <- waitingDesc
+	to <- lagDesc
+	to <- workersDesc
+}
+
+// Collect asks the database, and tells an error in place of figures.
+func (b behind) Collect(to chan<- prometheus.Metric) {
+	ctx, cancel := context.WithTimeout(context.Background(), lagWithin)
+	defer cancel()
+	now := b.Engine.Now()
+	list, err := b.Store.Lags(ctx, now)
+	if err != nil {
+		to <- prometheus.NewInvalidMetric(waitingDesc, err)
+		return
+	}
+	for _, l := range list {
+		to <- prometheus.MustNewConstMetric(waitingDesc, prometheus.GaugeValue, float64(l.Waiting), l.Work)
+		lag := 0.0
+		if l.Since != nil {
+			lag = max(now.Sub(*l.Since).Seconds(), 0)
+		}
+		to <- prometheus.MustNewConstMetric(lagDesc, prometheus.GaugeValue, lag, l.Work)
+	}
+	workers, err := b.Store.Workers(ctx)
+	if err != nil {
+		to <- prometheus.NewInvalidMetric(workersDesc, err)
+		return
+	}
+	to <- prometheus.MustNewConstMetric(workersDesc, prometheus.GaugeValue, float64(len(workers)))
 }
 
 func (s *Shell) counted(next echo.HandlerFunc) echo.HandlerFunc {
