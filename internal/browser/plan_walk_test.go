@@ -12,6 +12,7 @@ import (
 func (h *house) reaches(selector string) {
 	h.t.Helper()
 	for range 200 {
+		h.must(h.tab.Until("the page to be at rest", "true"+atRest)) // as anybody waits who sees it change
 		at, err := h.tab.Eval(fmt.Sprintf(`document.activeElement?.matches(%q)`, selector))
 		h.must(err)
 		if at == "true" {

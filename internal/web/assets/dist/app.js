@@ -154,6 +154,9 @@
   const kept = (form) => [...form.elements].filter((x) => x.name && !x.matches("button, [type=hidden], [type=file]"));
   const asked = new WeakMap();
   let since = null;
+  let typed = false,
+    meant = null,
+    missed = null;
   // Once it is sent to be kept, what it was asked for before comes too late.
   const sent = new WeakSet();
   document.addEventListener("submit", (e) => sent.add(e.target));
@@ -167,6 +170,12 @@
     const form = again(e),
       was = form && asked.get(form);
     if (form && sent.has(form)) return e.preventDefault();
+    // Whoever is choosing from a list just now would choose from another in the middle of a word. What they choose asks
+    // once more.
+    if (form && meant?.list.form === form) {
+      missed = form;
+      return e.preventDefault();
+    }
     since = was && {
       form: form.getAttribute("id"),
       list: kept(form)
@@ -174,12 +183,14 @@
         .map((x) => ({ name: x.name, nth: named(form, x.name).indexOf(x), says: said(x) })),
     };
   });
+  let chosen = null;
   function carryOver() {
     for (const x of since?.list || []) {
       const el = named(document.getElementById(since.form), x.name)[x.nth];
       if (!el) continue;
       if (typeof x.says === "boolean") el.checked = x.says;
       else el.value = x.says;
+      if (el.matches("select, [type=checkbox], [type=radio]") && el.closest("[data-again]")) chosen = el.form;
     }
     since = null;
   }
@@ -224,14 +235,21 @@
     if (held) landing.observe(document.body, { childList: true, subtree: true });
   });
   document.addEventListener("htmx:after:swap", landed);
+  // Where something else was chosen meanwhile, the form that came belongs to what was chosen before: it is asked for
+  // once more, before anything can be typed into it.
+  document.addEventListener("htmx:after:swap", () => {
+    const form = chosen;
+    chosen = null;
+    if (form) $("[data-press-again]", form)?.click();
+  });
   // Each letter that is typed on a list chooses anew: what stands there when they stop, or go on, is what they mean.
-  let typedAt = 0,
-    meant = null;
-  document.addEventListener("keydown", (e) => e.target.matches?.("select") && (typedAt = performance.now()), true);
+  // However late the machine tells of it, a choice that no pointer made was typed.
+  document.addEventListener("keydown", (e) => e.target.matches?.("select") && (typed = true), true);
+  document.addEventListener("pointerdown", () => (typed = false), true);
   document.addEventListener(
     "change",
     (e) => {
-      if (!e.isTrusted || !e.target.matches("select") || performance.now() - typedAt > 100) return;
+      if (!e.isTrusted || !e.target.matches("select") || !typed) return;
       e.stopImmediatePropagation();
       clearTimeout(meant?.timer);
       meant = { list: e.target, timer: setTimeout(choose, 600) };
@@ -243,7 +261,10 @@
     const { list, timer } = meant;
     clearTimeout(timer);
     meant = null;
-    if (list.isConnected) list.dispatchEvent(new Event("change", { bubbles: true }));
+    if (!list.isConnected) return;
+    list.dispatchEvent(new Event("change", { bubbles: true }));
+    if (missed === list.form && !list.closest("[data-again]")) $("[data-press-again]", list.form)?.click();
+    missed = null;
   }
   document.addEventListener("trix-file-accept", (e) => e.preventDefault()); // pictures come with the shelf
 
