@@ -5,6 +5,7 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"math"
 	"net/http"
 	"net/http/cookiejar"
 	"net/http/httptest"
@@ -211,7 +212,10 @@ type answered struct {
 	slowest store.Statement
 }
 
-func (a *answered) at(share float64) float64 { return a.took[int(float64(len(a.took)-1)*share)] }
+// at is the time that a share of the rounds, at least, did not exceed.
+func (a *answered) at(share float64) float64 {
+	return a.took[int(math.Ceil(float64(len(a.took))*share))-1]
+}
 
 // get asks for a page once.
 func (m *measure) get(ctx context.Context, a *answered, number string) error {

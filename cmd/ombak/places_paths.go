@@ -24,6 +24,9 @@ func rolesOf(pattern string) []right.Role {
 	return []right.Role{right.Marketer, right.Rep, right.Lead, right.Admin}
 }
 
+// oftenClicked is a rule that asks for what people did.
+const oftenClicked = `{"if":{"signal":{"kind":5},"op":"at least","n":3,"days":180}}`
+
 // pathsOf is what is asked of each pattern, with what hurts most. A pattern that nothing is asked of is one that ends a
 // sign-in, never ends, or is answered with a file of all there is.
 func pathsOf(h store.Hurts) map[string][]string {
@@ -100,7 +103,7 @@ func pathsOf(h store.Hurts) map[string][]string {
 		"/p/:slug/form":           {"/p/page-1/form"},
 		"/people": {"/people", "/people?order=name", "/people?order=newest", "/people?text=last12",
 			rule(`{"if":{"field":"country","op":"is","value":"NO"}}`),
-			rule(`{"if":{"signal":{"kind":5},"op":"at least","n":3,"days":180}}`),
+			rule(oftenClicked),
 			rule(`{"if":{"about":"tag","id":1,"op":"is"}}`), rule(`{"if":{"score":true,"op":"at least","n":38}}`)},
 		"/people/:id":                     with("/people/%d", h.Person),
 		"/people/:id/everything":          nil,
@@ -111,6 +114,7 @@ func pathsOf(h store.Hurts) map[string][]string {
 		"/people/audiences/:id/edit":      with("/people/audiences/%d/edit", h.Audience),
 		"/people/audiences/export":        {"/people/audiences/export"},
 		"/people/audiences/new":           {"/people/audiences/new"},
+		"/people/audiences/who":           {strings.Replace(rule(oftenClicked), "/people?", "/people/audiences/who?", 1)},
 		"/people/companies":               {"/people/companies", "/people/companies?text=company+77"},
 		"/people/companies/:id":           with("/people/companies/%d", h.Company),
 		"/people/companies/export":        {"/people/companies/export"},
@@ -169,6 +173,7 @@ func pathsOf(h store.Hurts) map[string][]string {
 		"/sequences/printer/:id/:step/cards.csv": {"/sequences/printer/1/2/cards.csv"},
 		"/settings":                              {"/settings"},
 		"/settings/changes":                      {"/settings/changes"},
+		"/settings/work":                         {"/settings/work"},
 		"/settings/grounds":                      {"/settings/grounds"},
 		"/settings/handing":                      {"/settings/handing"},
 		"/settings/handing/territories/:id":      {"/settings/handing/territories/1"},

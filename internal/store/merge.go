@@ -467,6 +467,19 @@ func (s *Store) PairsToLookAt(ctx context.Context, n int) ([]Pair, error) {
 	return out, err
 }
 
+// StillPairs leaves those out that were said to be two people since.
+func (db Queries) StillPairs(ctx context.Context, pairs []Pair) ([]Pair, error) {
+	a, b := make([]int64, len(pairs)), make([]int64, len(pairs))
+	for i, p := range pairs {
+		a[i], b[i] = p.A, p.B
+	}
+	return all[Pair](ctx, db, `
+		select u.a, u.b
+		from unnest($1::bigint[], $2::bigint[]) with ordinality as u(a, b, n)
+		where not exists (select from not_double d where d.low = u.a and d.high = u.b)
+		order by u.n`, a, b)
+}
+
 // mailKey is an address less what mail servers leave out, as an index has it.
 func mailKey(of string) string {
 	return "(replace(split_part(split_part(" + of + ".email, '@', 1), '+', 1), '.', '') || '@' || " +

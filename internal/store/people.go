@@ -378,6 +378,23 @@ func (s *Store) CountPeople(ctx context.Context, q PeopleQuery) (int64, error) {
 	return n, err
 }
 
+// ReckonPeople reckons how many people a query is about, by what the database knows of all: at once, and not exactly.
+func (s *Store) ReckonPeople(ctx context.Context, q PeopleQuery) (int64, error) {
+	q.search = searchFor(q.Text)
+	cat, err := catalogueFor(ctx, s.db, &q.Rule)
+	if err != nil {
+		return 0, err
+	}
+	c := compiler{now: q.Now, cat: cat}
+	where := c.people(q)
+	n, err := estimate(ctx, s.db, "select from (select"+peopleTables+"where "+where+" offset 0) x", c.args...)
+	if err != nil || len(n) == 0 {
+		return 0, err
+	}
+	most, err := s.Everybody(ctx)
+	return min(int64(n[0]), most), err
+}
+
 // Anybody reports whether a rule holds for somebody.
 func (s *Store) Anybody(ctx context.Context, r rule.Rule, now time.Time) (yes bool, err error) {
 	cat, err := catalogueFor(ctx, s.db, &r)

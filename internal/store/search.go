@@ -199,3 +199,9 @@ func (c *compiler) soughtInOrder(q search, id string) string {
 	words := "(select x.words from person_search x where x.person_id = " + id + ")"
 	return c.has(q.like, words)
 }
+
+// Everybody is how many people there are, as the database last reckoned it; 0: it has not, so they are few.
+func (db Queries) Everybody(ctx context.Context) (int64, error) {
+	n, err := one[float64](ctx, db, "select reltuples from pg_class where oid = 'person'::regclass")
+	return max(int64(n), 0), err
+}

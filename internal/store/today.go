@@ -46,25 +46,38 @@ type Figures struct {
 // Figures counts, since an instant where they are of a time.
 func (db Queries) Figures(ctx context.Context, since time.Time) (Figures, error) {
 	return one[Figures](ctx, db, `select
-		(select count(*) from person) as people,
-		(select count(*) from enrolment where ended_at is null) as on_the_way,
+		(select count(*) from person where erased_at is null) as people,
+		coalesce((select sum(n) from flow_count where what = 'here'), 0)::bigint as on_the_way,
 		(select count(*) from handoff where state = 'open') as waiting,
 		(select count(*) from handoff where state = 'open' and rep_id is null) as pool,
 		(
 			select count(*) from work w join touch t on t.id = w.touch_id where w.open and t.kind <> 'post') as calls,
 		(select count(*) from letter where aside) as trouble,
 		(select count(*) from deal where closed_at is null) as deals,
-		(select count(*) from incoming where kind = {reply} and at >= $1) as replies,
+		(
+			select count(*)
+			from incoming
+			where kind = {reply} and (not unsure or sorted = 'theirs') and at >= $1) as replies,
 		(select count(*) from person where created_at >= $1) as fresh`, since)
 }
 
-// Risers lists the people whose score is highest among those who did
-// something since an instant and are with nobody yet.
+// Risers lists the people whose score is highest among those who have points, did something since an instant and are
+// with nobody yet.
 func (db Queries) Risers(ctx context.Context, since time.Time, n int) ([]Person, error) {
-	return all[Person](ctx, db,
-		personFields+`where p.id in (select person_id from signal where at >= $1 and machine = ''
-			and kind <> {points given} group by 1)
-		and not exists (select from deal_of d where d.person_id = p.id and d.closed_at is null)
-		and not exists (select from handoff h where h.person_id = p.id and h.state = 'open')
-		order by s.score desc nulls last, p.id desc limit $2`, since, n)
+	return all[Person](ctx, db, `
+		with top as materialized (
+			select k.person_id, k.score
+			from standing k
+			where k.model_id = `+theModel+` and k.score > 0
+				and exists (
+					select
+					from signal g
+					where g.person_id = k.person_id and g.at >= $1 and g.machine = '' and g.kind <> {points given})
+				and not exists (select from deal_of d where d.person_id = k.person_id and d.closed_at is null)
+				and not exists (select from handoff h where h.person_id = k.person_id and h.state = 'open')
+				and exists (select from person p where p.id = k.person_id and p.erased_at is null)
+			order by k.score desc, k.person_id desc
+			limit $2)`+personFields+`
+		join top on top.person_id = p.id
+		order by top.score desc, p.id desc`, since, n)
 }

@@ -6,6 +6,7 @@ import (
 	"ombak/internal/core/news"
 	"ombak/internal/core/person"
 	"ombak/internal/core/plainly"
+	"ombak/internal/engine/base"
 	"ombak/internal/store"
 )
 
@@ -15,10 +16,16 @@ type Double struct {
 	Why  string
 }
 
-// Doubles suggests up to n pairs of records that are likely one person.
+// Doubles suggests up to n pairs of records that are likely one person. Where there are many people, they are looked
+// through at most once a minute, in the background; whom somebody has decided about meanwhile is left out.
 func (e *People) Doubles(ctx context.Context, n int) ([]Double, error) {
-	pairs, err := e.Store.PairsToLookAt(ctx, 20*n)
+	pairs, err := base.Lately(ctx, e.Base, &e.pairs, n, func(ctx context.Context) ([]store.Pair, error) {
+		return e.Store.PairsToLookAt(ctx, 20*n)
+	})
 	if err != nil {
+		return nil, err
+	}
+	if pairs, err = e.Store.StillPairs(ctx, pairs); err != nil {
 		return nil, err
 	}
 	return e.alike(ctx, pairs, n)

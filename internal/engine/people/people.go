@@ -25,6 +25,9 @@ type People struct {
 	// BigExport is from how many people on a file is written as work of its own,
 	// for whoever asked to fetch when it is done.
 	BigExport int
+
+	counts base.KeptBy[string, int64]     // of people, by what is asked
+	pairs  base.KeptBy[int, []store.Pair] // of records that may be one person, by how many are asked for
 }
 
 // New readies the room; the flow has it do what is done to records.

@@ -102,7 +102,7 @@ func (e *Post) Proof(
 			message.Finding{Text: "nobody is chosen who sends it to readers without an owner", Grave: true})
 	}
 	now := e.Now()
-	if p.People, err = e.Store.CountPeople(ctx, store.PeopleQuery{Rule: readers, Now: now}); err != nil {
+	if p.People, err = e.HowMany(ctx, store.PeopleQuery{Rule: readers, Now: now}); err != nil {
 		return p, err
 	}
 	users := map[int64]store.User{}
@@ -139,7 +139,7 @@ func (e *Post) Proof(
 						s := Stopped{Field: f, Group: g,
 							Rule: and(whom, rule.Condition{Field: "owner", Op: rule.NotKnown})}
 						if s.People,
-							err = e.Store.CountPeople(ctx, store.PeopleQuery{Rule: s.Rule, Now: now}); err != nil {
+							err = e.HowMany(ctx, store.PeopleQuery{Rule: s.Rule, Now: now}); err != nil {
 							return p, err
 						}
 						if s.People > 0 {
@@ -155,7 +155,7 @@ func (e *Post) Proof(
 					continue
 				}
 				s := Stopped{Field: f, Group: g, Rule: and(whom, rule.Condition{Field: f.Of, Op: rule.NotKnown})}
-				if s.People, err = e.Store.CountPeople(ctx, store.PeopleQuery{Rule: s.Rule, Now: now}); err != nil {
+				if s.People, err = e.HowMany(ctx, store.PeopleQuery{Rule: s.Rule, Now: now}); err != nil {
 					return p, err
 				}
 				if s.People > 0 {

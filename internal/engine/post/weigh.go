@@ -28,7 +28,7 @@ func (e *Post) Weigh(ctx context.Context, q store.Sequence, p *sequence.Plan) (w
 	readers := rule.Rule{}
 	if r := q.Entry.V.Rule; r != nil && r.Asks() && r.Check(nil) == nil {
 		w.Rule, readers = true, *r
-		if w.Fits, err = e.Store.CountPeople(ctx, store.PeopleQuery{Rule: readers, Now: e.Now()}); err != nil {
+		if w.Fits, err = e.HowMany(ctx, store.PeopleQuery{Rule: readers, Now: e.Now()}); err != nil {
 			return w, err
 		}
 	}

@@ -1,6 +1,7 @@
 package content
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"net/http"
@@ -227,8 +228,10 @@ func (s *Place) pageFigures(c *echo.Context, d *pageData, cat *rule.Catalogue) e
 	}
 	const days = 30
 	from := s.Engine.Now().In(s.Engine.Zone()).AddDate(0, 0, 1-days)
-	list, err := s.Store.PageDays(ctx, d.P.ID, calendar.At(calendar.DateOf(from, s.Engine.Zone()), 0, s.Engine.Zone()),
-		s.Engine.Zone().String())
+	zone := s.Engine.Zone()
+	list, err := shell.Lately(ctx, s.Shell, &s.days, d.P.ID, func(ctx context.Context) ([]store.PageDay, error) {
+		return s.Store.PageDays(ctx, d.P.ID, calendar.At(calendar.DateOf(from, zone), 0, zone), zone.String())
+	})
 	if err != nil {
 		return err
 	}
@@ -251,7 +254,11 @@ func (s *Place) pageFigures(c *echo.Context, d *pageData, cat *rule.Catalogue) e
 		d.Tide.Points = append(d.Tide.Points, p)
 	}
 	d.Tide.Layout()
-	if d.Sources, err = s.Store.PageSources(ctx, d.P.ID, 12); err != nil {
+	d.Sources, err = shell.Lately(ctx, s.Shell, &s.sources, d.P.ID, func(ctx context.Context) ([]store.PageSource,
+		error) {
+		return s.Store.PageSources(ctx, d.P.ID, 12)
+	})
+	if err != nil {
 		return err
 	}
 	answers, err := s.Store.PageAnswers(ctx, d.P.ID, 8)

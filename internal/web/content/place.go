@@ -5,6 +5,8 @@ package content
 import (
 	"embed"
 
+	"ombak/internal/engine/base"
+	"ombak/internal/store"
 	"ombak/internal/web/shell"
 )
 
@@ -14,4 +16,9 @@ var files embed.FS
 func init() { shell.Register(files, nil, "parts.html") }
 
 // Place answers its pages.
-type Place struct{ *shell.Shell }
+type Place struct {
+	*shell.Shell
+
+	days    base.KeptBy[int64, []store.PageDay] // by page
+	sources base.KeptBy[int64, []store.PageSource]
+}

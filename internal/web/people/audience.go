@@ -1,6 +1,7 @@
 package people
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"net/http"
@@ -137,9 +138,7 @@ type audienceForm struct {
 	Editor  shell.RuleView
 	Words   string
 	Wrong   string
-	Count   int64
-	Counted bool
-	Sample  []people.Reason
+	Who     whoNow
 	Unready string
 	Users   []store.User
 	Sub     string
@@ -190,17 +189,13 @@ func (s *Place) showAudienceForm(c *echo.Context, code int, d audienceForm) erro
 			d.Unready = shell.Sentence(err)
 		}
 		if whole.Asks() {
-			now := s.Engine.Now()
-			q := store.PeopleQuery{Rule: whole, Order: store.ByScore, Limit: 6, Now: now}
-			if d.Count, err = s.Store.CountPeople(ctx, q); err != nil {
-				return err
-			}
-			d.Counted = true
-			sample, _, err := s.Store.People(ctx, q)
+			n, err := s.Engine.Roughly(ctx, store.PeopleQuery{Rule: whole, Now: s.Engine.Now()})
 			if err != nil {
 				return err
 			}
-			if d.Sample, err = s.Engine.Reasons(ctx, &whole, sample, now); err != nil {
+			if n.About {
+				d.Who = whoNow{Count: n.N, Later: "/people/audiences/who?" + shell.ListQuery{Rule: whole}.Values().Encode()}
+			} else if d.Who, err = s.whoNow(ctx, whole); err != nil {
 				return err
 			}
 		}
@@ -213,6 +208,47 @@ func (s *Place) showAudienceForm(c *echo.Context, code int, d audienceForm) erro
 		title = d.A.Name
 	}
 	return s.PageCode(c, code, "audienceform.html", "form", "People", title, d)
+}
+
+// whoNow is for whom a rule holds now: how many, and some of them, with why each.
+type whoNow struct {
+	Count   int64
+	Counted bool
+	Later   string // where they are counted, until they are
+	Sample  []people.Reason
+}
+
+func (s *Place) whoNow(ctx context.Context, whole rule.Rule) (w whoNow, err error) {
+	now := s.Engine.Now()
+	q := store.PeopleQuery{Rule: whole, Order: store.ByScore, Limit: 6, Now: now}
+	w.Counted = true
+	if w.Count, err = s.Engine.HowMany(ctx, q); err != nil {
+		return w, err
+	}
+	sample, _, err := s.Store.People(ctx, q)
+	if err != nil {
+		return w, err
+	}
+	w.Sample, err = s.Engine.Reasons(ctx, &whole, sample, now)
+	return w, err
+}
+
+// audienceWho answers for whom a rule holds now; the form comes first.
+func (s *Place) audienceWho(c *echo.Context) error {
+	ctx := c.Request().Context()
+	q, cat, err := s.listOf(c, c.QueryParams())
+	if err != nil {
+		return err
+	}
+	whole := q.People(cat, s.Engine.Now()).Rule
+	if !whole.Asks() {
+		return echo.ErrBadRequest
+	}
+	w, err := s.whoNow(ctx, whole)
+	if err != nil {
+		return err
+	}
+	return c.Render(http.StatusOK, "audienceform.html#counted", shell.View{Data: w})
 }
 
 func (s *Place) saveAudience(c *echo.Context) error {

@@ -143,16 +143,23 @@ func (s *Place) companies(c *echo.Context) error {
 				Words:  map[string]string{"name": "by name", "size": "largest first", "newest": "newest first"}[o],
 				Chosen: o == l.Order})
 	}
-	if d.Total, err = s.Store.CountCompanies(ctx, l.CompanyQuery); err != nil {
+	all := l.CompanyQuery
+	all.Order, all.After, all.Limit = "", store.Key{}, 0
+	d.Total, err = shell.Lately(ctx, s.Shell, &s.counts, all, func(ctx context.Context) (int64, error) {
+		return s.Store.CountCompanies(ctx, all)
+	})
+	if err != nil {
 		return err
 	}
-	if d.Countries, err = s.Store.CompanyCountries(ctx); err != nil {
+	d.Countries, err = shell.Lately(ctx, s.Shell, &s.words, "countries", s.Store.CompanyCountries)
+	if err != nil {
 		return err
 	}
+	d.Countries = slices.Clone(d.Countries)
 	sort.Slice(d.Countries, func(i, j int) bool {
 		return person.CountryName(d.Countries[i]) < person.CountryName(d.Countries[j])
 	})
-	if d.Industries, err = s.Store.Industries(ctx); err != nil {
+	if d.Industries, err = shell.Lately(ctx, s.Shell, &s.words, "industries", s.Store.Industries); err != nil {
 		return err
 	}
 	if d.Views, err = s.Store.SavedViews(ctx, "companies", shell.UserOf(c).ID); err != nil {

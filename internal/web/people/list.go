@@ -282,7 +282,7 @@ func (s *Place) countPeople(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	n, err := s.Store.CountPeople(ctx, q.People(cat, s.Engine.Now()))
+	n, err := s.Engine.HowMany(ctx, q.People(cat, s.Engine.Now()))
 	if err != nil {
 		return err
 	}

@@ -9,6 +9,8 @@ import (
 
 	"ombak/internal/core/right"
 	"ombak/internal/core/sequence"
+	"ombak/internal/engine/base"
+	"ombak/internal/store"
 	"ombak/internal/web/shell"
 )
 
@@ -18,7 +20,13 @@ var files embed.FS
 func init() { shell.Register(files, template.FuncMap{"whyOut": sequence.WhyTakenOut}, "parts.html") }
 
 // Place answers its pages.
-type Place struct{ *shell.Shell }
+type Place struct {
+	*shell.Shell
+
+	counts  base.KeptBy[store.CompanyQuery, int64] // how many, by what is asked
+	words   base.KeptBy[string, []string]          // countries and industries of companies
+	figures base.KeptBy[string, map[int64]store.AudienceFigures]
+}
 
 // Routes are those of the place People. Reps see all of it and keep
 // records in order; who may be written to, and what happens to many at once,
@@ -65,6 +73,7 @@ func (s *Place) Routes(in *echo.Group) {
 	p.GET("/audiences/export", s.exportAudiences, writes)
 	p.POST("/audiences/bulk", s.bulkAudiences, writes)
 	p.GET("/audiences/new", s.audienceEditor, writes)
+	p.GET("/audiences/who", s.audienceWho, writes)
 	p.POST("/audiences/new", s.saveAudience, writes)
 	p.GET("/audiences/:id", s.audience)
 	p.GET("/audiences/:id/edit", s.audienceEditor, writes)

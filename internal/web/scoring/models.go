@@ -103,11 +103,11 @@ func (s *Place) models(c *echo.Context) error {
 		if i > 0 {
 			l.Query = queryOf(l.ID)
 		}
-		if l.People, err = s.Store.ScoredFrom(ctx, l.ID, 1); err != nil {
+		if l.People, err = s.scoredFrom(ctx, l.ID, 1); err != nil {
 			return err
 		}
 		if l.Line > 0 {
-			if l.Over, err = s.Store.ScoredFrom(ctx, l.ID, l.Line); err != nil {
+			if l.Over, err = s.scoredFrom(ctx, l.ID, l.Line); err != nil {
 				return err
 			}
 		}

@@ -2,11 +2,13 @@
 package scoring
 
 import (
+	"context"
 	"embed"
 
 	"github.com/labstack/echo/v5"
 
 	"ombak/internal/core/right"
+	"ombak/internal/engine/base"
 	"ombak/internal/web/shell"
 )
 
@@ -16,7 +18,20 @@ var files embed.FS
 func init() { shell.Register(files, nil, "parts.html") }
 
 // Place answers its pages.
-type Place struct{ *shell.Shell }
+type Place struct {
+	*shell.Shell
+
+	bands base.KeptBy[int64, []int64]  // by model
+	from  base.KeptBy[[2]int64, int64] // by model and least score
+	fits  base.KeptBy[string, []int64] // by what a fit asks for
+}
+
+// scoredFrom counts the people with a score of at least so much.
+func (s *Place) scoredFrom(ctx context.Context, model int64, least int) (int64, error) {
+	return shell.Lately(ctx, s.Shell, &s.from, [2]int64{model, int64(least)}, func(ctx context.Context) (int64, error) {
+		return s.Store.ScoredFrom(ctx, model, least)
+	})
+}
 
 // Routes are those of the place Scoring.
 func (s *Place) Routes(in *echo.Group) {

@@ -497,7 +497,9 @@ func (s *Place) linksOf(ctx context.Context, f *ruleForm) error {
 
 // standing reads where people stand by the model that counts.
 func (s *Place) standing(ctx context.Context, d *pointsData) error {
-	counts, err := s.Store.ScoreBands(ctx, d.Model.ID, bandStep, bands)
+	counts, err := shell.Lately(ctx, s.Shell, &s.bands, d.Model.ID, func(ctx context.Context) ([]int64, error) {
+		return s.Store.ScoreBands(ctx, d.Model.ID, bandStep, bands)
+	})
 	if err != nil {
 		return err
 	}
@@ -516,7 +518,7 @@ func (s *Place) standing(ctx context.Context, d *pointsData) error {
 		d.Tide.Points = append(d.Tide.Points, p)
 	}
 	if line := d.Model.Line; line > 0 && d.Model.ID != 0 {
-		if d.Over, err = s.Store.ScoredFrom(ctx, d.Model.ID, line); err != nil {
+		if d.Over, err = s.scoredFrom(ctx, d.Model.ID, line); err != nil {
 			return err
 		}
 		d.Tide.Up, d.Tide.UpText = min(float64(line)/bandStep, bands), fmt.Sprintf("ready line %d", line)

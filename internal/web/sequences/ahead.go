@@ -1,6 +1,7 @@
 package sequences
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"hash/fnv"
@@ -105,6 +106,13 @@ type afterData struct {
 	Exits []afterExit
 }
 
+// afterKey is of what it is counted what became of people.
+type afterKey struct {
+	sequence int64
+	step     int32
+	in       store.Between
+}
+
 type afterExit struct {
 	Exit, Words string
 	N           int64
@@ -140,7 +148,10 @@ func (s *Place) after(c *echo.Context) error {
 		return store.ErrNotFound
 	}
 	d := afterData{Q: id, Step: int64(step.About().ID), Span: spanOf(c, s.Engine.Now().In(s.Engine.Zone()))}
-	list, err := s.Store.AfterExits(ctx, id, int32(step.About().ID), d.Span.In)
+	key := afterKey{id, int32(step.About().ID), d.Span.In}
+	list, err := shell.Lately(ctx, s.Shell, &s.ends, key, func(ctx context.Context) ([]store.AfterExit, error) {
+		return s.Store.AfterExits(ctx, key.sequence, key.step, key.in)
+	})
 	if err != nil {
 		return err
 	}

@@ -5,6 +5,8 @@ package sequences
 import (
 	"embed"
 
+	"ombak/internal/engine/base"
+	"ombak/internal/store"
 	"ombak/internal/web/shell"
 )
 
@@ -14,4 +16,8 @@ var files embed.FS
 func init() { shell.Register(files, stepFuncs, "steps.html", "ofsequence.html") }
 
 // Place answers its pages.
-type Place struct{ *shell.Shell }
+type Place struct {
+	*shell.Shell
+
+	ends base.KeptBy[afterKey, []store.AfterExit]
+}

@@ -1,6 +1,7 @@
 package shell
 
 import (
+	"context"
 	"encoding/json"
 	"net/url"
 	"slices"
@@ -8,6 +9,7 @@ import (
 	"time"
 
 	"ombak/internal/core/rule"
+	"ombak/internal/engine/people"
 	"ombak/internal/store"
 )
 
@@ -37,7 +39,7 @@ func (q ListQuery) Values() url.Values {
 	if q.Text != "" {
 		v.Set("text", q.Text)
 	}
-	if q.Order != store.ByScore {
+	if q.Order != "" && q.Order != store.ByScore {
 		v.Set("order", string(q.Order))
 	}
 	if b := q.Behind.String(); b != "" {
@@ -46,7 +48,7 @@ func (q ListQuery) Values() url.Values {
 	if q.Batch != 0 {
 		v.Set("batch", strconv.FormatInt(q.Batch, 10))
 	}
-	if !slices.Equal(q.Columns, UsualColumns) {
+	if q.Columns != nil && !slices.Equal(q.Columns, UsualColumns) {
 		v["col"] = q.Columns
 	}
 	return v
@@ -60,4 +62,20 @@ func (q ListQuery) People(cat *rule.Catalogue, now time.Time) store.PeopleQuery 
 	return store.PeopleQuery{Rule: Complete(q.Rule, cat), Text: q.Text, Order: q.Order, Batch: q.Batch,
 		Behind: q.Behind,
 		Limit:  PageOfPeople, Now: now}
+}
+
+// Roughly is how many people a rule holds for, for a page that waits for nobody: what is known at once, and where the
+// count is fetched, until it is there.
+type Roughly struct {
+	people.Counted
+	Later string
+}
+
+// HowMany answers how many people a rule holds for, as far as that is known at once.
+func (s *Shell) HowMany(ctx context.Context, r rule.Rule) (*Roughly, error) {
+	n, err := s.Engine.Roughly(ctx, store.PeopleQuery{Rule: r, Now: s.Engine.Now()})
+	if err != nil {
+		return nil, err
+	}
+	return &Roughly{n, "/people/count?" + ListQuery{Rule: r}.Values().Encode()}, nil
 }

@@ -7,6 +7,7 @@ import (
 	"html/template"
 	"io"
 	"io/fs"
+	"log/slog"
 	"math"
 	"net/http"
 	"net/url"
@@ -80,6 +81,7 @@ type View struct {
 	Moving   *time.Time // the demo clock is on its way there
 	Path     string
 	Seen     string // how far the page has been told of changes
+	Lately   bool   // what is counted over everybody may be a minute old
 	Data     any
 }
 
@@ -443,6 +445,11 @@ func (s *Shell) View(c *echo.Context, place, title string, data any) View {
 	v.Note, v.Undo = s.Sessions.PopString(ctx, "note"), s.Sessions.PopString(ctx, "undo")
 	v.Bad = s.Sessions.PopString(ctx, "bad")
 	v.Scheme = schemeOf(c)
+	if large, err := s.Engine.Large(ctx); err == nil {
+		v.Lately = large
+	} else if ctx.Err() == nil {
+		slog.WarnContext(ctx, "how many people there are is not known", "error", err)
+	}
 	return v
 }
 

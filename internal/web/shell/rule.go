@@ -1,6 +1,7 @@
 package shell
 
 import (
+	"context"
 	"encoding/csv"
 	"encoding/json"
 	"fmt"
@@ -465,10 +466,13 @@ func (s *Shell) ruleValues(c *echo.Context) error {
 	if !ok {
 		return echo.ErrNotFound
 	}
-	values, err := s.Store.Values(c.Request().Context(), f, 60)
+	values, err := Lately(c.Request().Context(), s, &s.values, f, func(ctx context.Context) ([]string, error) {
+		return s.Store.Values(ctx, f, 60)
+	})
 	if err != nil {
 		return err
 	}
+	values = slices.Clone(values)
 	for i := range values {
 		values[i] = Typed(d, values[i])
 	}

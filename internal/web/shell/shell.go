@@ -20,6 +20,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
+	"ombak/internal/core/rule"
 	"ombak/internal/core/shelf"
 	"ombak/internal/engine"
 	"ombak/internal/engine/base"
@@ -64,6 +65,7 @@ type Shell struct {
 	Limits   *limits
 	events   *events
 	metrics  *prometheus.Registry
+	values   base.KeptBy[rule.Field, []string] // that a field has
 }
 
 // New makes the server; ctx ends its background work.
@@ -283,4 +285,12 @@ func (s *Shell) Frame() (e *echo.Echo, open, in *echo.Group) {
 	in.GET("/clock", s.clockChip)
 	in.GET("/people/values", s.ruleValues)
 	return e, open, in
+}
+
+// Lately answers what is counted over everybody: where there are many people, as it was at most a minute before
+// somebody last asked. The page says so, under its foot.
+func Lately[K comparable, T any](
+	ctx context.Context, s *Shell, kept *base.KeptBy[K, T], key K, count func(context.Context) (T, error),
+) (T, error) {
+	return base.Lately(ctx, s.Engine.Base, kept, key, count)
 }

@@ -4,6 +4,7 @@ package today
 import (
 	"embed"
 
+	"ombak/internal/engine/base"
 	"ombak/internal/web/shell"
 )
 
@@ -13,4 +14,8 @@ var files embed.FS
 func init() { shell.Register(files, nil, "parts.html") }
 
 // Place answers its pages.
-type Place struct{ *shell.Shell }
+type Place struct {
+	*shell.Shell
+
+	counted base.KeptBy[string, counted]
+}

@@ -1,6 +1,7 @@
 package today
 
 import (
+	"context"
 	"fmt"
 	"net/http"
 	"time"
@@ -43,9 +44,14 @@ func (s *Place) today(c *echo.Context) error {
 	now := s.Engine.Now()
 	var d todayData
 	var err error
-	if d.Figures, err = s.Store.Figures(ctx, now.Add(-24*time.Hour)); err != nil {
+	from := now.In(s.Engine.Zone()).AddDate(0, 0, 1-daysShown)
+	all, err := shell.Lately(ctx, s.Shell, &s.counted, "", func(ctx context.Context) (counted, error) {
+		return s.countAll(ctx, now, from)
+	})
+	if err != nil {
 		return err
 	}
+	d.Figures, d.Risers = all.figures, all.risers
 	if d.Trouble, err = s.Store.Trouble(ctx, 20); err != nil {
 		return err
 	}
@@ -61,9 +67,6 @@ func (s *Place) today(c *echo.Context) error {
 	}
 	if len(d.Handoffs) > 6 {
 		d.Handoffs = d.Handoffs[:6]
-	}
-	if d.Risers, err = s.Store.Risers(ctx, now.AddDate(0, 0, -7), 8); err != nil {
-		return err
 	}
 	if d.Replies, err = s.Store.LastReplies(ctx, 5); err != nil {
 		return err
@@ -89,14 +92,30 @@ func (s *Place) today(c *echo.Context) error {
 			}
 		}
 	}
-	from := now.In(s.Engine.Zone()).AddDate(0, 0, -41)
-	days, err := s.Store.Days(ctx, calendar.At(calendar.DateOf(from, s.Engine.Zone()), 0, s.Engine.Zone()),
-		s.Engine.Zone().String())
-	if err != nil {
-		return err
-	}
-	d.Tide = dayTide(days, from, 42)
+	d.Tide = dayTide(all.days, from, daysShown)
 	return s.Page(c, "today.html", "today", "Today", "Today", d)
+}
+
+// daysShown is over how many days it is shown what people did.
+const daysShown = 42
+
+// counted is what the page counts over everybody.
+type counted struct {
+	figures store.Figures
+	risers  []store.Person
+	days    []store.Day
+}
+
+func (s *Place) countAll(ctx context.Context, now, from time.Time) (x counted, err error) {
+	if x.figures, err = s.Store.Figures(ctx, now.Add(-24*time.Hour)); err != nil {
+		return x, err
+	}
+	if x.risers, err = s.Store.Risers(ctx, now.AddDate(0, 0, -7), 8); err != nil {
+		return x, err
+	}
+	x.days, err = s.Store.Days(ctx, calendar.At(calendar.DateOf(from, s.Engine.Zone()), 0, s.Engine.Zone()),
+		s.Engine.Zone().String())
+	return x, err
 }
 
 // dayTide draws what people did by day, over the mail that went out.

@@ -1,0 +1,92 @@
+package web
+
+import (
+	"fmt"
+	"html"
+	"net/http/httptest"
+	"net/url"
+	"regexp"
+	"strings"
+	"testing"
+
+	"ombak/internal/store"
+)
+
+// Where there are many people, the editors of rules answer with what can be reckoned, and fetch the count.
+func TestRulesOverMany(t *testing.T) {
+	x := newSite(t)
+	m := x.visitor().signIn("marketer")
+	x.meet(store.NewPerson{First: "Ana", Last: "Berg", Email: "ana@fjord.example", Country: "NO"})
+	form := url.Values{"editor": {"1"}, "j.r": {"all"}, "k.r.0": {"field country"}, "s.r.0": {"field country"},
+		"o.r.0": {"is"}, "v.r.0": {"Norway"}}
+	editor := "/people/audiences/new?" + form.Encode()
+	if _, body := m.do("GET", editor, nil); !strings.Contains(asRead(body), "1 person now") ||
+		!strings.Contains(body, "Ana Berg") || strings.Contains(body, "may be a minute old") {
+		t.Fatalf("of few people it is not told at once who that would be: %.3000s", body)
+	}
+	x.meet(store.NewPerson{First: "Bo", Last: "Lind", Email: "bo@loch.example", Country: "IE"})
+	form.Set("v.r.0", "Ireland")
+	editor = "/people/audiences/new?" + form.Encode()
+	x.exec("update pg_class set reltuples = 50000 where oid = 'person'::regclass")
+	fetched := regexp.MustCompile(`hx-get="(/people/(?:audiences/who|count)\?[^"]*)" hx-trigger="load"`)
+	later := func(page string) string {
+		t.Helper()
+		res, body := m.do("GET", page, nil)
+		to := fetched.FindStringSubmatch(body)
+		if to == nil || !strings.Contains(strings.ToLower(asRead(body)), "about ") {
+			t.Fatalf("%s: %s: nothing is reckoned, or the count is not fetched: %.3000s", page, res.Status, body)
+		}
+		_, body = m.do("GET", html.UnescapeString(to[1]), nil)
+		return asRead(body)
+	}
+	if body := later(editor); !strings.Contains(body, "1 person now") || !strings.Contains(body, "Bo Lind") {
+		t.Errorf("it is not told who that would be: %s", body)
+	}
+	form.Set("v.r.0", "Chile")
+	if body := later("/content/groups/new?" + form.Encode()); !strings.Contains(body, "<b>0</b> people") {
+		t.Errorf("a group's readers: %s", body)
+	}
+	// What was counted is known for a minute.
+	if _, body := m.do("GET", "/content/groups/new?"+form.Encode(), nil); fetched.MatchString(body) ||
+		!strings.Contains(asRead(body), "<b>0</b> people now") || !strings.Contains(body, "may be a minute old") {
+		t.Error("it is counted again, or it is not said how old figures may be")
+	}
+}
+
+// What waits of the background work is on a page for admins, and in the figures for Prometheus.
+func TestBackgroundWork(t *testing.T) {
+	x := newSite(t)
+	p := x.meet(store.NewPerson{First: "Ana", Email: "ana@fjord.example"})
+	x.exec(fmt.Sprintf("insert into handoff (person_id, rep_id, state, made_by, how, brief, made_at, clock_from, "+
+		"clock_due) values (%d, %d, 'open', 'hand', '', '{}', '%[3]s', '%[3]s', '%[4]s')", p, x.userOf("rep"),
+		now.AddDate(0, 0, -4).Format("2006-01-02 15:04:05Z07:00"),
+		now.AddDate(0, 0, -3).Format("2006-01-02 15:04:05Z07:00")))
+	admin := x.visitor().signIn("admin")
+	res, body := admin.do("GET", "/settings/work", nil)
+	for _, want := range []string{"Nobody is at work", "Response clocks that have run out", "3 days",
+		"1 kind of work is more than a minute behind"} {
+		if !strings.Contains(asRead(body), want) {
+			t.Errorf("%s: it does not say %q", res.Status, want)
+		}
+	}
+	if _, body := admin.do("GET", "/settings", nil); !strings.Contains(body, `href="/settings/work"`) {
+		t.Error("no way leads an admin there")
+	}
+	if _, body := x.visitor().signIn("rep").do("GET", "/settings", nil); strings.Contains(body, `href="/settings/work"`) {
+		t.Error("a way leads a rep where they may not go")
+	}
+	w, err := x.s.NewWorker(t.Context(), now)
+	x.must(err)
+	defer w.Close()
+	if _, body := admin.do("GET", "/settings/work", nil); !strings.Contains(asRead(body), "1 worker is at work") {
+		t.Error("a worker is not seen")
+	}
+	to := httptest.NewRecorder()
+	x.x.Metrics().ServeHTTP(to, httptest.NewRequest("GET", "/metrics", nil))
+	for _, want := range []string{`ombak_work_waiting{work="clocks"} 1`, `ombak_work_lag_seconds{work="clocks"} 259200`,
+		`ombak_work_waiting{work="walking"} 0`, "ombak_workers 1"} {
+		if !strings.Contains(to.Body.String(), want) {
+			t.Errorf("Prometheus is not told %s", want)
+		}
+	}
+}
