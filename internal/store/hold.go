@@ -19,7 +19,8 @@ type Running struct {
 func (db Queries) Running(ctx context.Context) ([]Running, error) {
 	return all[Running](ctx, db, `
 		select 'sequence' as kind, q.id, q.name,
-			coalesce((select sum(c.n) from flow_count c where c.sequence_id = q.id and c.what = 'here'), 0)::bigint as people
+			coalesce((select sum(c.n) from flow_count c where c.sequence_id = q.id and c.what = 'here'), 0)::bigint
+				as people
 		from sequence q where q.state = 'running'
 		union all
 		select 'mailing', l.id, l.name, k.n

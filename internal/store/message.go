@@ -355,7 +355,7 @@ func (db Queries) RemovedMessages(ctx context.Context, since time.Time) ([]Messa
 type Worst struct{ Longest, Barest int64 }
 
 // SampledReaders is among how many of the newest readers the worst are looked for: nobody waits for the rest.
-const SampledReaders = 5000
+const SampledReaders = 1000
 
 // WorstReaders finds them among the newest SampledReaders for whom a rule holds.
 func (db Queries) WorstReaders(ctx context.Context, r rule.Rule, now time.Time) (Worst, error) {

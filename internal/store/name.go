@@ -73,11 +73,22 @@ func (db Queries) OpenToReps(ctx context.Context) ([]SequenceName, error) {
 
 // MessageText reads a message without its figures.
 func (db Queries) MessageText(ctx context.Context, id int64) (Message, error) {
-	return one[Message](ctx, db, `
-		select m.id, m.name, m.version, v.subject, v.doc, v.from_owner, v.sender_id, coalesce(a.name, '') as sender,
-			m.updated_at
-		from message m
-		join message_version v on v.message_id = m.id and v.version = m.version
-		left join app_user a on a.id = v.sender_id
-		where m.id = $1 and m.removed_at is null`, id)
+	return one[Message](ctx, db, messageText+"where m.id = $1 and m.removed_at is null", id)
 }
+
+// MessageTexts reads several, by id; those that are not there any more are left out.
+func (db Queries) MessageTexts(ctx context.Context, ids []int64) (map[int64]Message, error) {
+	list, err := all[Message](ctx, db, messageText+"where m.id = any ($1) and m.removed_at is null", ids)
+	out := make(map[int64]Message, len(list))
+	for _, m := range list {
+		out[m.ID] = m
+	}
+	return out, err
+}
+
+const messageText = `
+	select m.id, m.name, m.version, v.subject, v.doc, v.from_owner, v.sender_id, coalesce(a.name, '') as sender,
+		m.updated_at
+	from message m
+	join message_version v on v.message_id = m.id and v.version = m.version
+	left join app_user a on a.id = v.sender_id `

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math"
 	"strconv"
 	"strings"
 	"time"
@@ -461,22 +462,26 @@ func (db Queries) Timeline(ctx context.Context, of Last) ([]TimelineSignal, erro
 		cross join lateral (
 			select *
 			from signal x
-			where x.person_id = u.person
+			where x.person_id = u.person and x.at < coalesce($3::timestamptz, 'infinity')
 			order by x.at desc, x.id desc
 			limit $2) s
 		left join sequence q on q.id = s.sequence_id
 		order by s.at desc, s.id desc
-		limit $2`, of.People, of.Most)
+		limit $2`, of.People, of.Most, of.Before)
 }
 
 // Last is the newest of what there is of some people: so much of each, and of all together.
 type Last struct {
 	People []int64
 	Most   int
+	Before *time.Time // nil: until now
 }
 
-// Of is the newest of what there is of one person, as much as a page about them shows.
+// Of is the newest of what there is of one person, as much as a page about them needs.
 func Of(person int64) Last { return Last{People: []int64{person}, Most: 500} }
+
+// AllOf is all that there is of one person.
+func AllOf(person int64) Last { return Last{People: []int64{person}, Most: math.MaxInt32} }
 
 // ids are those of the rows of a table with a column person_id, in the order of an instant of theirs. They are asked
 // for first: a planner that does not know how few they will be reads the whole of what is joined to them.
@@ -487,11 +492,11 @@ func (of Last) ids(ctx context.Context, db Queries, table, at string) ([]int64, 
 		cross join lateral (
 			select x.id, x.`+at+` as at
 			from `+table+` x
-			where x.person_id = u.person
+			where x.person_id = u.person and ($3::timestamptz is null or x.`+at+` < $3)
 			order by x.`+at+` desc, x.id desc
 			limit $2) l
 		order by l.at desc, l.id desc
-		limit $2`, of.People, of.Most)
+		limit $2`, of.People, of.Most, of.Before)
 }
 
 // IsNotFound reports whether err says that something is not there.

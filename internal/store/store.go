@@ -294,8 +294,8 @@ func all[T any](ctx context.Context, q querier, query string, args ...any) ([]T,
 	return list, err
 }
 
-// planned has a statement planned by what it asks for: where one word is in every tenth row and the next in none, no one
-// plan serves both.
+// planned has a statement planned by what it asks for: where one word is in every tenth row and the next in none, no
+// one plan serves both.
 func planned(args []any) []any { return append([]any{pgx.QueryExecModeCacheDescribe}, args...) }
 
 // one reads one row or value, or answers ErrNotFound.

@@ -81,13 +81,13 @@ func (db Queries) SearchWritten(ctx context.Context, text string, before time.Ti
 			select * from came
 			union all select * from copied
 			union all select * from sent
-			order by at desc, id desc
+			order by at desc, id desc, "in" desc
 			limit $3)
 		select f."in", f.outside, f.id, f.person_id as person, p.first_name as first, p.last_name as last, p.email,
 			f.at, f.subject, f.by, ts_headline(f.lang, f.body, websearch_to_tsquery(f.lang, $1), `+shownHit+`) as found
 		from found f
 		join person p on p.id = f.person_id and p.erased_at is null
-		order by f.at desc, f.id desc`, planned([]any{text, before, n})...)
+		order by f.at desc, f.id desc, f."in" desc`, planned([]any{text, before, n})...)
 }
 
 // Side is of which side people are that a search of letters finds.

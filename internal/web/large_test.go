@@ -3,12 +3,16 @@ package web
 import (
 	"fmt"
 	"html"
+	"net/http"
 	"net/http/httptest"
 	"net/url"
 	"regexp"
+	"strconv"
 	"strings"
 	"testing"
+	"time"
 
+	"ombak/internal/core/signal"
 	"ombak/internal/store"
 )
 
@@ -88,5 +92,70 @@ func TestBackgroundWork(t *testing.T) {
 		if !strings.Contains(to.Body.String(), want) {
 			t.Errorf("Prometheus is not told %s", want)
 		}
+	}
+}
+
+// All that happened with somebody can be gone through, part by part, each moment once and the newest first.
+func TestTimelineInParts(t *testing.T) {
+	x := newSite(t)
+	p := x.meet(store.NewPerson{First: "Ana", Last: "Berg", Email: "ana@fjord.example"})
+	const n = 450
+	var list []store.Signal
+	for i := range n { // three at each instant, so that some stand on both sides of a cut
+		list = append(list, store.Signal{Person: p, Signal: signal.Signal{Kind: signal.Download,
+			At: now.Add(-time.Duration(i/3) * time.Hour)}, Detail: fmt.Sprint("file ", i)})
+	}
+	x.must(x.s.InTx(t.Context(), func(tx store.Tx) error { return tx.AddSignals(t.Context(), list) }))
+	m := x.visitor().signIn("rep")
+	told := regexp.MustCompile(`file (\d+)<`)
+	next := regexp.MustCompile(`hx-get="(/people/\d+/timeline[^"]*)"`)
+	seen, last, parts := map[string]bool{}, -1, 0
+	for path := fmt.Sprintf("/people/%d", p); path != ""; parts++ {
+		res, body := m.do("GET", path, nil)
+		if res.StatusCode != http.StatusOK || parts > 20 {
+			t.Fatalf("%s: %s", path, res.Status)
+		}
+		if parts == 0 {
+			body = body[strings.Index(body, `<ol class="times">`):]
+		}
+		for _, f := range told.FindAllStringSubmatch(body, -1) {
+			i, err := strconv.Atoi(f[1])
+			x.must(err)
+			if seen[f[1]] || i/3 < last {
+				t.Fatalf("file %d comes twice, or after an older one", i)
+			}
+			seen[f[1]], last = true, i/3
+		}
+		path = ""
+		if to := next.FindStringSubmatch(body); to != nil {
+			path = html.UnescapeString(to[1])
+		}
+	}
+	if len(seen) != n || parts < 5 {
+		t.Errorf("%d of %d moments are told, in %d parts", len(seen), n, parts)
+	}
+	for _, bad := range []string{"", "x", "99999999999999999999", "-9223372036854775808"} {
+		if res, _ := m.do("GET", fmt.Sprintf("/people/%d/timeline?before=%s", p, bad), nil); res.StatusCode !=
+			http.StatusBadRequest {
+			t.Errorf("%q: %s", bad, res.Status)
+		}
+	}
+}
+
+// A list of more things than anybody reads at once shows the first, and the rest on asking.
+func TestTheRestOfAList(t *testing.T) {
+	x := newSite(t)
+	m := x.visitor().signIn("marketer")
+	x.exec("insert into audience (name, live, rule, changed_at, created_at, swept_at) " +
+		"select 'Group ' || lpad(i::text, 3, '0'), false, '{}', now(), now(), now() from generate_series(1, 130) i")
+	if _, body := m.do("GET", "/people/audiences", nil); strings.Count(body, "<tr data-row") != 100 ||
+		!strings.Contains(body, "Group 100") || strings.Contains(body, "Group 101") ||
+		!strings.Contains(asRead(body), "Show the other 30") {
+		t.Errorf("%d of 130 are shown", strings.Count(body, "<tr data-row"))
+	}
+	_, body := m.do("GET", "/people/audiences?rest=1", nil)
+	if strings.Count(body, "<tr data-row") != 130 || strings.Contains(body, "Show the other") ||
+		!strings.Contains(body, `name="rest" value="1"`) {
+		t.Errorf("%d of 130 are shown", strings.Count(body, "<tr data-row"))
 	}
 }

@@ -8,8 +8,8 @@ import (
 )
 
 // Kept is something that takes a while to count. A small one is counted whenever what it rests on has changed; a large
-// one at most once a minute, in the background, and meanwhile the one from before is answered. The zero Kept knows nothing
-// yet. It is safe for use by several goroutines.
+// one at most once a minute, in the background, and meanwhile the one from before is answered. The zero Kept knows
+// nothing yet. It is safe for use by several goroutines.
 type Kept[T any] struct {
 	sync.Mutex
 	known bool

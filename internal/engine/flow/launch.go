@@ -63,17 +63,18 @@ func (e *Flow) Problems(ctx context.Context, q store.Sequence, p *sequence.Plan)
 	if err != nil {
 		return nil, err
 	}
+	messages, err := e.MessagesOf(ctx, p)
+	if err != nil {
+		return nil, err
+	}
 	for _, part := range p.Parts() {
 		if part.What != sequence.MessagePart || part.ID == 0 {
 			continue
 		}
-		m, err := e.Store.MessageText(ctx, part.ID)
-		if store.IsNotFound(err) {
+		m, ok := messages[part.ID]
+		if !ok {
 			problems = append(problems, sequence.Problem{Step: part.Step, Text: "its message is not there any more"})
 			continue
-		}
-		if err != nil {
-			return nil, err
 		}
 		if m.Version == 0 {
 			problems = append(problems,
@@ -85,6 +86,20 @@ func (e *Flow) Problems(ctx context.Context, q store.Sequence, p *sequence.Plan)
 		}
 	}
 	return problems, nil
+}
+
+// MessagesOf reads the messages that a plan sends, by id; those that are not there any more are left out.
+func (e *Flow) MessagesOf(ctx context.Context, p *sequence.Plan) (map[int64]store.Message, error) {
+	var ids []int64
+	for _, part := range p.Parts() {
+		if part.What == sequence.MessagePart && part.ID != 0 {
+			ids = append(ids, part.ID)
+		}
+	}
+	if len(ids) == 0 {
+		return nil, nil
+	}
+	return e.Store.MessageTexts(ctx, ids)
 }
 
 // ungrounded says why a ground cannot be named here, empty where it can.
@@ -254,16 +269,14 @@ func (e *Flow) Differs(
 		told[d.Step] = true
 		list = append(list, Differing{d, here[d.Step]})
 	}
+	messages, err := e.MessagesOf(ctx, draft)
+	if err != nil {
+		return nil, nil, err
+	}
 	for _, part := range draft.Parts() {
-		if part.What != sequence.MessagePart || told[part.Step] {
-			continue
-		}
-		m, err := e.Store.MessageText(ctx, part.ID)
-		if store.IsNotFound(err) {
+		m, ok := messages[part.ID]
+		if part.What != sequence.MessagePart || told[part.Step] || !ok {
 			continue // what keeps it from being launched is said elsewhere
-		}
-		if err != nil {
-			return nil, nil, err
 		}
 		if was, ok := v.Messages.V[part.ID]; ok && was != m.Version {
 			list = append(list, Differing{sequence.Difference{Step: part.Step,

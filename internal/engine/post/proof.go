@@ -53,47 +53,68 @@ func groupRule(doc *message.Document, readers rule.Rule, group int64) rule.Rule 
 	return r
 }
 
+// surroundings are what a message is held against.
+type surroundings struct {
+	there  map[string]bool // pages, files and events that links can lead to
+	fields []message.Field
+	users  map[int64]store.User
+}
+
+func (e *Post) surroundings(ctx context.Context) (s surroundings, err error) {
+	s.there, s.users = map[string]bool{}, map[int64]store.User{}
+	pages, err := e.Store.PageNames(ctx)
+	if err != nil {
+		return s, err
+	}
+	for _, x := range pages {
+		s.there["/p/"+x.Slug] = x.Published
+		s.there["/g/"+x.Slug] = x.Published && x.FileName != ""
+	}
+	items, err := e.Store.Shelf(ctx, "", e.Now(), false)
+	if err != nil {
+		return s, err
+	}
+	for _, x := range items {
+		at := fmt.Sprintf("/s/%d", x.ID)
+		s.there[at], s.there[at+"/file"] = true, true
+	}
+	events, err := e.Store.EventNames(ctx)
+	if err != nil {
+		return s, err
+	}
+	for _, x := range events {
+		s.there[message.EventLink(x.ID)] = true
+	}
+	if s.fields, err = e.Fields(ctx); err != nil {
+		return s, err
+	}
+	list, err := e.Store.Users(ctx)
+	for _, u := range list {
+		s.users[u.ID] = u
+	}
+	return s, err
+}
+
 // Proof looks for what would go wrong with a document and some readers.
 func (e *Post) Proof(
 	ctx context.Context, doc *message.Document, fromOwner bool, sender *int64, readers rule.Rule,
 ) (Proof, error) {
-	var p Proof
-	pages, err := e.Store.PageNames(ctx)
+	about, err := e.surroundings(ctx)
 	if err != nil {
-		return p, err
+		return Proof{}, err
 	}
-	items, err := e.Store.Shelf(ctx, "", e.Now(), false)
-	if err != nil {
-		return p, err
-	}
-	events, err := e.Store.EventNames(ctx)
-	if err != nil {
-		return p, err
-	}
+	return e.proof(ctx, about, doc, fromOwner, sender, readers)
+}
+
+func (e *Post) proof(
+	ctx context.Context, about surroundings, doc *message.Document, fromOwner bool, sender *int64, readers rule.Rule,
+) (p Proof, err error) {
+	fields, users := about.fields, about.users
 	p.Findings = doc.Proof(func(target string) bool {
 		target, _, _ = strings.Cut(target, "?")
 		target, _, _ = strings.Cut(target, "#")
-		for _, x := range items {
-			if at := fmt.Sprintf("/s/%d", x.ID); target == at || target == at+"/file" {
-				return true
-			}
-		}
-		for _, x := range events {
-			if target == message.EventLink(x.ID) {
-				return true
-			}
-		}
-		for _, x := range pages {
-			if x.Published && (target == "/p/"+x.Slug || target == "/g/"+x.Slug && x.FileName != "") {
-				return true
-			}
-		}
-		return false
+		return about.there[target]
 	})
-	fields, err := e.Fields(ctx)
-	if err != nil {
-		return p, err
-	}
 	if _, err := message.Compile(doc, fields); err != nil {
 		p.Findings = append(p.Findings, message.Finding{Text: base.Told(err), Grave: true})
 	}
@@ -104,14 +125,6 @@ func (e *Post) Proof(
 	now := e.Now()
 	if p.People, err = e.HowMany(ctx, store.PeopleQuery{Rule: readers, Now: now}); err != nil {
 		return p, err
-	}
-	users := map[int64]store.User{}
-	list, err := e.Store.Users(ctx)
-	if err != nil {
-		return p, err
-	}
-	for _, u := range list {
-		users[u.ID] = u
 	}
 	groups := []int64{message.Else}
 	for i := range doc.Groups {

@@ -50,18 +50,20 @@ func (w *Weighed) warn(step sequence.StepID, format string, args ...any) {
 func (e *Post) weighMessages(
 	ctx context.Context, _ store.Sequence, p *sequence.Plan, readers rule.Rule, w *Weighed,
 ) error {
+	messages, err := e.MessagesOf(ctx, p)
+	if err != nil {
+		return err
+	}
+	about, err := e.surroundings(ctx)
+	if err != nil {
+		return err
+	}
 	for _, part := range p.Parts() {
-		if part.What != sequence.MessagePart || part.ID == 0 {
-			continue
-		}
-		m, err := e.Store.MessageText(ctx, part.ID)
-		if store.IsNotFound(err) || err == nil && m.Version == 0 {
+		m, ok := messages[part.ID]
+		if part.What != sequence.MessagePart || !ok || m.Version == 0 {
 			continue // what keeps it from being launched is said elsewhere
 		}
-		if err != nil {
-			return err
-		}
-		proof, err := e.Proof(ctx, &m.Doc.V, m.FromOwner, m.SenderID, readers)
+		proof, err := e.proof(ctx, about, &m.Doc.V, m.FromOwner, m.SenderID, readers)
 		if err != nil {
 			return err
 		}
@@ -157,14 +159,15 @@ func (e *Post) weighLoad(ctx context.Context, q store.Sequence, p *sequence.Plan
 		all = 0
 	}
 	senders := map[sequence.StepID]int64{} // 0: whoever owns them
+	messages, err := e.MessagesOf(ctx, p)
+	if err != nil {
+		return err
+	}
 	for _, part := range p.Parts() {
 		if part.What != sequence.MessagePart || part.ID == 0 {
 			continue
 		}
-		m, err := e.Store.MessageText(ctx, part.ID)
-		if err != nil && !store.IsNotFound(err) {
-			return err
-		}
+		m := messages[part.ID] // one that is not there any more is sent by nobody in particular
 		senders[part.Step] = 0
 		if !m.FromOwner && m.SenderID != nil {
 			senders[part.Step] = *m.SenderID

@@ -26,6 +26,7 @@ func (s *Place) content(c *echo.Context) error {
 		return err
 	}
 	d.Messages = shell.InFolder(d.F, d.Messages, func(m *store.Message) int64 { return m.ID })
+	d.Messages = shell.Firsts(d.F, d.Messages)
 	d.Starters = starters
 	if d.Removed, err = s.Store.RemovedMessages(c.Request().Context(), s.Engine.Now().AddDate(0, 0, -30)); err != nil {
 		return err

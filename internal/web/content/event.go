@@ -73,6 +73,7 @@ func (s *Place) events(c *echo.Context) error {
 			d.Next = append(d.Next, x)
 		}
 	}
+	d.Past = shell.Firsts(d.F, d.Past)
 	return s.Page(c, "events.html", "", "Content", "Events", d)
 }
 

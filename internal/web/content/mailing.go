@@ -55,7 +55,7 @@ func (s *Place) mailings(c *echo.Context) error {
 		return err
 	}
 	list = shell.InFolder(f, list, func(m *store.Mailing) int64 { return m.ID })
-	return s.Page(c, "mailings.html", "", "Content", "One-off emails", mailingsData{list, f})
+	return s.Page(c, "mailings.html", "", "Content", "One-off emails", mailingsData{shell.Firsts(f, list), f})
 }
 
 func (s *Place) newMailing(c *echo.Context) error {

@@ -54,7 +54,7 @@ func (s *Place) pages(c *echo.Context) error {
 	if d.F, err = s.Folders(c, folder.Page, "/content/pages"); err != nil {
 		return err
 	}
-	d.Pages = shell.InFolder(d.F, d.Pages, func(p *store.Page) int64 { return p.ID })
+	d.Pages = shell.Firsts(d.F, shell.InFolder(d.F, d.Pages, func(p *store.Page) int64 { return p.ID }))
 	if d.Removed, err = s.Store.RemovedPages(c.Request().Context(), s.Engine.Now().AddDate(0, 0, -30)); err != nil {
 		return err
 	}

@@ -47,7 +47,7 @@ type previewData struct {
 }
 
 // maxStepped is how many readers a preview steps through.
-const maxStepped = 500
+const maxStepped = 100
 
 // previewMessage shows the draft as one person would get it.
 func (s *Place) previewMessage(c *echo.Context) error {

@@ -47,7 +47,7 @@ func (s *Place) shelf(c *echo.Context) error {
 	if d.F, err = s.Folders(c, folder.Shelf, "/content/shelf"); err != nil {
 		return err
 	}
-	d.List = shell.InFolder(d.F, d.List, func(i *store.ShelfItem) int64 { return i.ID })
+	d.List = shell.Firsts(d.F, shell.InFolder(d.F, d.List, func(i *store.ShelfItem) int64 { return i.ID }))
 	return s.Page(c, "shelf.html", "list", "Content", "Shelf", d)
 }
 

@@ -194,7 +194,8 @@ func (s *Place) showAudienceForm(c *echo.Context, code int, d audienceForm) erro
 				return err
 			}
 			if n.About {
-				d.Who = whoNow{Count: n.N, Later: "/people/audiences/who?" + shell.ListQuery{Rule: whole}.Values().Encode()}
+				d.Who = whoNow{Count: n.N,
+					Later: "/people/audiences/who?" + shell.ListQuery{Rule: whole}.Values().Encode()}
 			} else if d.Who, err = s.whoNow(ctx, whole); err != nil {
 				return err
 			}

@@ -151,7 +151,7 @@ func (s *Place) audiences(c *echo.Context) error {
 	if d.F, err = s.Folders(c, folder.Audience, "/people/audiences"); err != nil {
 		return err
 	}
-	d.Rows = shell.InFolder(d.F, d.Rows, func(a *audienceLine) int64 { return a.ID })
+	d.Rows = shell.Firsts(d.F, shell.InFolder(d.F, d.Rows, func(a *audienceLine) int64 { return a.ID }))
 	for i := range d.Rows {
 		d.Rows[i].Cells = s.audienceCells(&d.Rows[i], l.Columns)
 	}

@@ -22,7 +22,7 @@ type personData struct {
 	P        store.Person
 	Score    ledgerData
 	Fit      fitOf
-	Times    []moment
+	Times    timeline
 	Ways     []wayLine
 	Running  []store.SequenceName
 	Handoffs []store.Handoff
@@ -135,7 +135,7 @@ func (s *Place) showPerson(c *echo.Context, code int, id int64, wrong *wrongFiel
 	if d.Running, err = s.Store.RunningNames(ctx); err != nil {
 		return err
 	}
-	if d.Times, d.Ways, err = s.history(ctx, &d.P, d.Handoffs); err != nil {
+	if d.Times, d.Ways, err = s.history(ctx, &d.P, d.Handoffs, nil); err != nil {
 		return err
 	}
 	if err := s.record(c, &d); err != nil {

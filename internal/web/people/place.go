@@ -39,6 +39,7 @@ func (s *Place) Routes(in *echo.Group) {
 	in.GET("/people/:id", s.person)
 	in.POST("/people/:id/hand-over", s.handOver, writes)
 	in.GET("/people/:id/hand-over", s.whoGets)
+	in.GET("/people/:id/timeline", s.earlier)
 	in.POST("/people/:id/ask", s.askFor, shell.Allow(right.Rep))
 	in.GET("/sequences/:id/people", s.stepPeople)
 	in.GET("/content/emails/:id/people", s.mailingPeople)

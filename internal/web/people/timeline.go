@@ -9,6 +9,9 @@ import (
 	"strings"
 	"time"
 
+	"github.com/labstack/echo/v5"
+
+	"ombak/internal/core/person"
 	"ombak/internal/core/sequence"
 	"ombak/internal/core/signal"
 	"ombak/internal/core/touch"
@@ -34,18 +37,77 @@ type wayLine struct {
 	Next      []*sequence.Email
 }
 
-// history is all that happened with a person, told on one line of time, the newest
+// timeline is a part of what happened with a person, the newest first.
+type timeline struct {
+	Person  *store.Person
+	Moments []moment
+	Earlier string // where there is more of it; empty: there is none
+}
+
+// How much of a timeline is shown at once, and of how much of each kind that is made.
+const (
+	momentsShown  = 80
+	momentsOfKind = 200
+)
+
+// history is what happened with a person before an instant (nil: until now), told on one line of time, the newest
 // first, and where they stand in each sequence.
-func (s *Place) history(ctx context.Context, p *store.Person, handoffs []store.Handoff) ([]moment, []wayLine, error) {
-	t := telling{s: s, ctx: ctx, person: p.ID, of: store.Of(p.ID), given: handoffs}
+func (s *Place) history(ctx context.Context, p *store.Person, handoffs []store.Handoff, before *time.Time) (
+	timeline, []wayLine, error) {
+	t := telling{s: s, ctx: ctx, person: p.ID, given: handoffs,
+		of: store.Last{People: []int64{p.ID}, Most: momentsOfKind, Before: before}}
 	for _, tell := range []func() error{t.signals, t.mail, t.touches, t.handoffs, t.tasks, t.consents, t.deals,
 		t.sequences} {
 		if err := tell(); err != nil {
-			return nil, nil, fmt.Errorf("telling the history of person %d: %w", p.ID, err)
+			return timeline{}, nil, fmt.Errorf("telling the history of person %d: %w", p.ID, err)
 		}
 	}
 	t.add(p.Created, "user", "First met, from "+cmp.Or(p.Source, "an unknown source"))
-	return t.told(), t.ways, nil
+	line := t.told()
+	if before != nil {
+		line = line[sort.Search(len(line), func(i int) bool { return line[i].At.Before(*before) }):]
+	}
+	told := timeline{Person: p, Moments: line}
+	if n := momentsShown; len(line) > n {
+		for n < len(line) && line[n].At.Equal(line[n-1].At) {
+			n++ // what happened at once stands together
+		}
+		if n < len(line) {
+			told.Moments = line[:n]
+			told.Earlier = fmt.Sprintf("/people/%d/timeline?before=%d", p.ID, line[n-1].At.UnixMicro())
+		}
+	}
+	return told, t.ways, nil
+}
+
+// earlier answers more of a timeline, for where the page left off.
+func (s *Place) earlier(c *echo.Context) error {
+	ctx := c.Request().Context()
+	id, err := shell.IDOf(c, "id")
+	if err != nil {
+		return err
+	}
+	micro, err := strconv.ParseInt(c.QueryParam("before"), 10, 64)
+	if err != nil {
+		return echo.ErrBadRequest
+	}
+	before := time.UnixMicro(micro).UTC()
+	if y := before.Year(); y < 1900 || y > 9999 {
+		return echo.ErrBadRequest
+	}
+	p, err := s.Store.Person(ctx, id)
+	if err != nil {
+		return err
+	}
+	given, err := s.Store.HandoffsOf(ctx, store.Of(id))
+	if err != nil {
+		return err
+	}
+	told, _, err := s.history(ctx, &p, given, &before)
+	if err != nil {
+		return err
+	}
+	return s.Page(c, "timeline.html", "moments", "People", person.Full(p.First, p.Last, p.Email), told)
 }
 
 // doings is what happened of late with several people: what they did, what they were sent and said, to whom they were

@@ -42,7 +42,7 @@ func (s *Place) sequences(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	list = shell.InFolder(f, list, func(q *store.Sequence) int64 { return q.ID })
+	list = shell.Firsts(f, shell.InFolder(f, list, func(q *store.Sequence) int64 { return q.ID }))
 	return s.Page(c, "sequences.html", "list", "Sequences", "Sequences", sequencesData{list, c.QueryParam("new") != "",
 		sequence.Starters(), f})
 }

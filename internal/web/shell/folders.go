@@ -2,6 +2,7 @@ package shell
 
 import (
 	"fmt"
+	"maps"
 	"net/url"
 	"slices"
 	"strconv"
@@ -35,6 +36,9 @@ type Folders struct {
 	Way    []folder.Folder
 	Within []FolderCount
 	All    int
+	Rest   int    // how many more there are than are shown
+	Whole  string // where all are shown
+	Entire bool   // all are asked for
 
 	tree folder.Tree
 	lie  map[int64]int64
@@ -49,7 +53,11 @@ type FolderCount struct {
 // Folders reads where the things of a list lie, which are all of a kind at an address.
 func (s *Shell) Folders(c *echo.Context, kind folder.Kind, base string) (*Folders, error) {
 	ctx := c.Request().Context()
-	f := &Folders{Kind: kind, Base: base}
+	q := c.QueryParams()
+	f := &Folders{Kind: kind, Base: base, Entire: q.Get("rest") != ""}
+	whole := maps.Clone(q)
+	whole.Set("rest", "1")
+	f.Whole = base + "?" + whole.Encode()
 	var err error
 	if f.tree, err = s.Store.Folders(ctx); err != nil {
 		return nil, err
@@ -86,6 +94,33 @@ func InFolder[T any](f *Folders, list []T, id func(*T) int64) []T {
 		}
 		return !in
 	})
+}
+
+// firstShown is how many things a list shows until the rest is asked for.
+const firstShown = 100
+
+// Firsts are those of a list that are shown until the rest is asked for.
+func Firsts[T any](f *Folders, list []T) []T {
+	if f.Entire || len(list) <= firstShown {
+		return list
+	}
+	f.Rest = len(list) - firstShown
+	return list[:firstShown]
+}
+
+// Again is the address of the same list, as it is shown.
+func (f *Folders) Again() string {
+	v := url.Values{}
+	if f.Here != 0 {
+		v.Set("folder", strconv.FormatInt(f.Here, 10))
+	}
+	if f.Entire {
+		v.Set("rest", "1")
+	}
+	if len(v) == 0 {
+		return f.Base
+	}
+	return f.Base + "?" + v.Encode()
 }
 
 // Any reports whether there is any folder.
