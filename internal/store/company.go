@@ -100,6 +100,20 @@ func (db Queries) Companies(ctx context.Context, q CompanyQuery) ([]Company, Key
 	return out, key, err
 }
 
+// FoundCompany is one that words were found in the name of.
+type FoundCompany struct {
+	ID   int64
+	Name string
+}
+
+// FindCompanies finds the n largest companies that words are in.
+func (db Queries) FindCompanies(ctx context.Context, text string, n int) ([]FoundCompany, error) {
+	c := compiler{}
+	where := c.companies(CompanyQuery{Text: text})
+	return all[FoundCompany](ctx, db, "select c.id, c.name from company c where "+where+
+		" order by c.size desc, c.id desc limit "+c.arg(n), planned(c.args)...)
+}
+
 // CountCompanies counts whom a query would list.
 func (db Queries) CountCompanies(ctx context.Context, q CompanyQuery) (int64, error) {
 	c := compiler{}

@@ -359,6 +359,7 @@ type companyDeal struct {
 // What a company’s page looks at: people, by their scores, and what happened with them of late.
 const (
 	companyPeople = 200
+	companyLarge  = 1000 // people from which on they are put into their order once a minute
 	companyShown  = 40
 	companyDoings = 60
 	companyDeals  = 20
@@ -414,6 +415,37 @@ func (s *Place) company(c *echo.Context) error {
 	return s.showCompany(c, http.StatusOK, id, nil)
 }
 
+// best are the people of a company with the highest scores.
+func (s *Place) best(ctx context.Context, c *store.Company) ([]store.Person, error) {
+	read := func(ctx context.Context) ([]store.Person, error) {
+		list, _, err := s.Store.People(ctx, store.PeopleQuery{Company: c.ID, Order: store.ByScore, Limit: companyPeople,
+			Now: s.Engine.Now()})
+		return list, err
+	}
+	if c.People < companyLarge {
+		return read(ctx)
+	}
+	ids, err := shell.Lately(ctx, s.Shell, &s.first, c.ID, func(ctx context.Context) ([]int64, error) {
+		list, err := read(ctx)
+		ids := make([]int64, len(list))
+		for i := range list {
+			ids[i] = list[i].ID
+		}
+		return ids, err
+	})
+	if err != nil {
+		return nil, err
+	}
+	known, err := s.Store.PeopleByID(ctx, ids)
+	out := make([]store.Person, 0, len(ids))
+	for _, id := range ids {
+		if p := known[id]; p != nil && p.CompanyID != nil && *p.CompanyID == c.ID {
+			out = append(out, *p)
+		}
+	}
+	return out, err
+}
+
 func (s *Place) showCompany(c *echo.Context, code int, id int64, wrong *wrongField) error {
 	ctx := c.Request().Context()
 	d := companyData{Sub: "companies"}
@@ -443,8 +475,7 @@ func (s *Place) showCompany(c *echo.Context, code int, id int64, wrong *wrongFie
 	if d.C.Domain != "" {
 		cond = rule.FieldIs(person.Domain, d.C.Domain)
 	}
-	people, _, err := s.Store.People(ctx,
-		store.PeopleQuery{Company: id, Order: store.ByScore, Limit: companyPeople, Now: s.Engine.Now()})
+	people, err := s.best(ctx, &d.C)
 	if err != nil {
 		return err
 	}

@@ -47,8 +47,11 @@ type finding struct {
 	out   []found
 }
 
-// mostFound is how many of one kind are offered.
-const mostFound = 8
+// How many of one kind are offered.
+const (
+	mostFound     = 8
+	mostCompanies = 5
+)
 
 // add adds what all words are in.
 func (f *finding) add(list ...found) {
@@ -133,7 +136,7 @@ func (s *Shell) findPeople(c *echo.Context, f *finding, text string) error {
 		f.out = append(f.out,
 			found{"user", person.Full(p.First, p.Last, p.Email), p.Company, fmt.Sprintf("/people/%d", p.ID), ""})
 	}
-	companies, _, err := s.Store.Companies(ctx, store.CompanyQuery{Text: text, Order: "size", Limit: 5})
+	companies, err := s.Store.FindCompanies(ctx, text, mostCompanies)
 	if err != nil {
 		return err
 	}
