@@ -28,8 +28,8 @@ func benchSoak(ctx context.Context, address string) error {
 	if err != nil {
 		return err
 	}
-	fmt.Printf("seed %d: %d entered, %d steps, %d letters, %d held, %d kills in %s\n", seed, got.Entered, got.Steps,
-		got.Letters, got.Held, got.Kills, time.Since(began).Round(time.Second))
+	fmt.Printf("seed %d: %d entered, %d steps, %d letters (%d one-off), %d held, %d kills in %s\n", seed, got.Entered,
+		got.Steps, got.Letters, got.Mailed, got.Held, got.Kills, time.Since(began).Round(time.Second))
 	for _, b := range got.Broken {
 		fmt.Println("  BROKEN:", b)
 	}

@@ -12,6 +12,9 @@ import (
 	"ombak/internal/engine/base"
 )
 
+// houseQueue is for what keeps the house in order: lists that take long do not keep it from its turn.
+const houseQueue = "house"
+
 type batchWorker struct {
 	river.WorkerDefaults[base.BatchJob]
 	e *Engine
@@ -31,9 +34,11 @@ func (e *Engine) workJobs(ctx context.Context) (stop func(), err error) {
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &batchWorker{e: e})
 	river.AddWorker(workers, &tidyWorker{e: e})
+	river.AddWorker(workers, &mendWorker{e: e})
 	c, err := river.NewClient(riverpgxv5.New(e.Store.Pool), &river.Config{
-		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 2}}, Workers: workers,
-		PeriodicJobs: []*river.PeriodicJob{tidyInTurn()},
+		Queues:       map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 2}, houseQueue: {MaxWorkers: 1}},
+		Workers:      workers,
+		PeriodicJobs: []*river.PeriodicJob{tidyInTurn(), mendInTurn()},
 		Logger:       base.QuietLog(),
 	})
 	if err != nil {

@@ -20,7 +20,8 @@ type logLine struct {
 // check looks at what came of it.
 func (w *world) check(ctx context.Context) error {
 	w.report.Letters = w.mail.Count()
-	for _, f := range []func(context.Context) error{w.readPlans, w.paths, w.letters, w.waves, w.ends, w.figures} {
+	for _, f := range []func(context.Context) error{w.readPlans, w.paths, w.letters, w.waves, w.ends, w.figures,
+		w.kept} {
 		if err := f(ctx); err != nil {
 			return fmt.Errorf("looking at what came of it: %w", err)
 		}
@@ -96,13 +97,17 @@ func (w *world) letters(ctx context.Context) error {
 			w.broken("the letter %s arrived %d times", l.MessageID, arrived[l.MessageID])
 		}
 	}
-	known := 0
+	known, err := w.mailings(ctx, arrived)
+	w.report.Mailed = known
+	if err != nil {
+		return err
+	}
 	type reached struct {
 		person int64
 		at     time.Time
 	}
 	var last reached
-	err := w.each(ctx, `
+	err = w.each(ctx, `
 		select t.person_id, t.version_id, t.step, t.state, t.done_at, coalesce(lt.mail_id, ''), p.country, e.ended_at,
 			t.id
 		from touch t

@@ -44,6 +44,7 @@ type Options struct {
 // Report is what came of it.
 type Report struct {
 	Steps, Letters, Held, Kills, Entered int
+	Mailed                               int      // one-off emails that arrived
 	Broken                               []string // what did not hold, at most most of it
 }
 
@@ -89,8 +90,11 @@ type world struct {
 	people  []int64
 	user    int64
 	message int64
+	tags    []int64
 	plans   map[int64]*sequence.Plan // by version
-	report  Report
+
+	audience, picked int64 // one that follows a rule, and one by hand
+	report           Report
 }
 
 // worker is one of those that are killed.
@@ -188,6 +192,9 @@ func (w *world) fill(ctx context.Context) (err error) {
 		}
 		return nil
 	})
+	if err == nil {
+		err = w.furnish(ctx)
+	}
 	for i := 0; err == nil && i < w.Sequences; i++ {
 		err = w.launch(ctx, i)
 	}
@@ -354,6 +361,9 @@ func (w *world) look(ctx context.Context, kill bool) error {
 
 // act has people open, click, answer and opt out, and reps do some of their work.
 func (w *world) act(ctx context.Context) error {
+	if err := w.besides(ctx); err != nil {
+		return err
+	}
 	sent, err := w.s.SomeTouches(ctx, 1_000_000)
 	if err != nil {
 		return err
@@ -361,7 +371,7 @@ func (w *world) act(ctx context.Context) error {
 	var list []store.Signal
 	for range len(w.people) / 8 {
 		s := store.Signal{Person: w.people[w.rnd.IntN(len(w.people))], Signal: signal.Signal{At: w.clock.Now(),
-			Kind: signal.PageView}}
+			Kind: signal.PageView}, Why: []string{"", "", "", "a scanner"}[w.rnd.IntN(4)]}
 		if len(sent) > 0 {
 			t, err := w.s.Touch(ctx, sent[w.rnd.IntN(len(sent))])
 			if err != nil {
@@ -369,6 +379,9 @@ func (w *world) act(ctx context.Context) error {
 			}
 			s.Person, s.Touch, s.Sequence, s.Step = t.Person, t.ID, t.Sequence, t.Step
 			s.Kind = []signal.Kind{signal.Open, signal.Open, signal.Click}[w.rnd.IntN(3)]
+			if s.Kind == signal.Click {
+				s.Link = 1 + w.rnd.Int32N(2)
+			}
 			switch w.rnd.IntN(60) {
 			case 0:
 				s.Kind = signal.Reply

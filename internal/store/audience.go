@@ -325,12 +325,22 @@ type DayMoves struct {
 	Joined, Left int64
 }
 
-// MovesByDay counts joining and leaving by day, in a zone, since an instant.
+// MovesByDay counts joining and leaving by day, in a zone, since an instant; also of those of whom only that is left.
 func (db Queries) MovesByDay(ctx context.Context, audience int64, from time.Time, zone string) ([]DayMoves, error) {
 	return all[DayMoves](ctx, db, `
-		select date_trunc('day', at at time zone $3) at time zone $3 as day, count(*) filter (where joined) as joined,
-			count(*) filter (where not joined) as left
-		from audience_move where audience_id = $1 and at >= $2 group by 1 order by 1`, audience, from, zone)
+		select day::timestamp at time zone $3 as day, sum(joined)::bigint as joined, sum("left")::bigint as "left"
+		from (
+			select (at at time zone $3)::date as day, count(*) filter (where joined) as joined,
+				count(*) filter (where not joined) as "left"
+			from audience_move
+			where audience_id = $1 and at >= $2
+			group by 1
+			union all
+			select day, joined, "left"
+			from audience_past
+			where audience_id = $1 and day >= ($2::timestamptz at time zone $3)::date) x
+		group by 1
+		order by 1`, audience, from, zone)
 }
 
 // PersonAudiences lists the audiences that a person is in.

@@ -2,6 +2,7 @@ package store_test
 
 import (
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"slices"
 	"testing"
@@ -68,6 +69,12 @@ func TestFiguresThatAreKept(t *testing.T) {
 		}
 		if round%97 == 96 {
 			k.must(k.FoldCounts(k.ctx, 1))
+		}
+		if round%61 == 60 { // it finds nothing to mend
+			list, err := k.MendFigures(k.ctx, at)
+			if k.must(err); len(list) > 0 {
+				t.Fatalf("after %d is mended: %+v", round, list)
+			}
 		}
 		if round%20 != 19 {
 			continue
@@ -257,4 +264,181 @@ func (k kept) countedOf(id int64) (out []string) {
 		"reason = 'opted out') from mailing_left where mailing_id = $1", id).Scan(&left, &none, &opted))
 	return []string{fmt.Sprintf("%+v", f), fmt.Sprintf("%+v", links), fmt.Sprint(opens, clicks),
 		fmt.Sprint(waiting, sent, left, none, opted)}
+}
+
+// What is kept and is not what counting gives is mended, and told, whatever it is of; what is right stays.
+func TestFiguresAreMended(t *testing.T) {
+	k := open(t)
+	now := time.Date(2026, 4, 14, 9, 0, 0, 0, time.UTC)
+	k.must(k.EnsureMonths(k.ctx, now.AddDate(0, -1, 0), now.AddDate(0, 1, 0)))
+	k.run("insert into message (name, version, updated_at) values ('m', 1, now())")
+	k.run("insert into message_version (message_id, version, subject, saved_at, doc) values (1, 1, '', now(), '{}')")
+	k.run("insert into page (slug, title, updated_at, doc) values ('a', 'a', now(), '{}')")
+	k.run("insert into tag (name, created_at) values ('x', now()), ('y', now())")
+	k.run("insert into mailing (name, state, message_id, plan, made_at, launched_at) values " +
+		"('a', 'sending', 1, '{}', now(), now())")
+	k.run("insert into audience (name, live, created_at, changed_at, swept_at) values ('a', false, now(), now(), now())")
+	k.run("insert into sequence (name, state, created_at, updated_at, entry) values ('s', 'running', now(), now(), '{}')")
+	k.run("insert into sequence_version (sequence_id, number, plan, messages, entry, launched_at) values (1, 1, '{}', '{}', '{}', now())")
+	for i := range 6 {
+		p, _ := k.meet(store.NewPerson{First: "Ana", Email: fmt.Sprintf("ana%d@fjord.example", i)})
+		k.run("insert into person_tag (tag_id, person_id, at) values (1 + $1::int % 2, $1, now())", p)
+		k.run("insert into audience_member (audience_id, person_id, joined_at) values (1, $1, now())", p)
+		k.run("insert into enrolment (sequence_id, version_id, person_id, key, step, phase, entered_at, reached_at) values "+
+			"(1, 1, $1, $1, 2, 1, now(), now())", p)
+		k.run("insert into enrolment_log (enrolment_id, version_id, step, at, exit) values ($1, 1, 1, now(), 'next')", p)
+		k.run("insert into page_visit (page_id, at, started_at) values (1, $1, $1)", now)
+		k.run("insert into touch (mailing_id, person_id, step, kind, state, made_at, done_at, message_id) values "+
+			"(1, $1, 0, 'email', 'ready', $2, null, 1)", p, now)
+		k.run("insert into touch (sequence_id, version_id, enrolment_id, person_id, step, kind, state, made_at, done_at, "+
+			"message_id) values (1, 1, $1, $1, 1, 'email', 'sent', $2, $2, 1)", p, now)
+	}
+	k.run("insert into app_user (name, email, role, password_hash, created_at) values ('U', 'u@k.example', 'rep', 'x', now())")
+	k.run("insert into letter (touch_id, lane, phase, ready_at, mail_id, sender_id, address, subject) select id, 3, 'over', " +
+		"now(), 'm' || id, 1, '', '' from touch where mailing_id is not null")
+	k.run("update touch set state = 'sent', done_at = $1 where mailing_id is not null", now)
+	k.run("insert into signal (person_id, at, kind, touch_id, link, sequence_id) select person_id, $1, x, id, "+
+		"case when x = 5 then 2 end, sequence_id from touch, generate_series(4, 5) x", now.Add(2*time.Hour))
+	k.run("update audience set members = 6")
+	mend := func(want map[string]int64) {
+		t.Helper()
+		list, err := k.MendFigures(k.ctx, now)
+		k.must(err)
+		got := map[string]int64{}
+		for _, m := range list {
+			got[m.Figure] = m.Lines
+		}
+		if !maps.Equal(got, want) {
+			t.Errorf("mended are %v and not %v", got, want)
+		}
+		if again, err := k.MendFigures(k.ctx, now); err != nil || len(again) > 0 {
+			t.Errorf("once more is mended: %+v, %v", again, err)
+		}
+	}
+	mend(map[string]int64{})
+	before := k.keptOf(1)
+	for _, x := range []struct {
+		spoil  string
+		figure string
+		lines  int64
+	}{
+		{"delete from kept where of = 'tag' and id = 2", "tags", 1},
+		{"insert into kept (of, id, n) values ('tag', 77, 3)", "tags", 1},
+		{"update kept set n = n + 1 where of = 'mailing' and what like 'is %'", "one-off emails", 7},
+		{"delete from kept where of = 'mailing' and what like 'press%'", "one-off emails", 2},
+		{"update kept set n = 2 * n where of = 'sender'", "emails by mailbox and day", 1},
+		{"delete from kept where of = 'message'", "messages", 1},
+		{"update kept set n = 0 where of = 'page'", "pages", 2},
+		{"delete from flow_count where what = 'passed'", "sequences", 1},
+		{"update flow_count set n = n + 1 where what = 'here' and ctid = (select min(ctid) from flow_count where what = " +
+			"'here')", "sequences", 1},
+		{"delete from flow_count where what in ('sent', 'clicked')", "sequences", 2},
+		{"update audience set members = 2", "audiences", 1},
+	} {
+		if x.figure == "one-off emails" && x.lines == 7 { // each line of each state counts: how many there are
+			k.must(k.FoldCounts(k.ctx, 0))
+			k.must(k.DB().QueryRow("select count(*) from kept where of = 'mailing' and what like 'is %'").Scan(&x.lines))
+		}
+		if x.figure != "sequences" || x.lines == 2 {
+			k.must(k.FoldCounts(k.ctx, 0))
+		}
+		k.run(x.spoil)
+		mend(map[string]int64{x.figure: x.lines})
+		if after := k.keptOf(1); !slices.Equal(after, before) {
+			t.Errorf("after %s is kept\n%q\nand not\n%q", x.spoil, after, before)
+		}
+	}
+	// What emails keep themselves is counted by others. It was spoilt behind their backs, so they count it twice when it
+	// is mended, and are mended too.
+	k.must(k.FoldCounts(k.ctx, 0))
+	k.run("set session_replication_role = replica; update touch set opened_at = null, people = 0, opened = false; " +
+		"set session_replication_role = default")
+	mend(map[string]int64{"emails": 12, "one-off emails": 3, "sequences": 1})
+	list, err := k.Mendings(k.ctx, 100)
+	k.must(err)
+	first, last := list[2], list[len(list)-1]
+	if len(list) != 14 || first.Figure != "emails" || first.Lines != 12 || len(first.First.V) != 12 ||
+		last.First.V[0] != (store.Mended{Of: 2, Was: 0, Became: 3}) {
+		t.Errorf("told are %d mendings, first %+v, last %+v", len(list), first, last)
+	}
+}
+
+// Records that have had their time go in parts, and how many there were stays: by month and source, by day, and in what
+// is kept of pages.
+func TestWhatIsLeftOfRecords(t *testing.T) {
+	k := open(t)
+	now := time.Date(2026, 4, 14, 9, 0, 0, 0, time.UTC)
+	rnd := rand.New(rand.NewPCG(16, 71))
+	k.run("insert into page (slug, title, updated_at, doc) values ('a', 'a', now(), '{}'), ('b', 'b', now(), '{}')")
+	k.run("insert into audience (name, live, created_at, changed_at, swept_at) values ('a', false, now(), now(), now())")
+	p, _ := k.meet(store.NewPerson{First: "Ana", Email: "ana@fjord.example"})
+	for range 300 {
+		at := now.Add(-time.Duration(rnd.IntN(400*24)) * time.Hour)
+		k.run("insert into page_visit (page_id, at, started_at, finished_at, source) values ($1, $2, $3, $4, $5)",
+			1+rnd.IntN(2), at, []*time.Time{nil, &at}[rnd.IntN(2)], []*time.Time{nil, &at}[rnd.IntN(2)],
+			[]string{"", "fair"}[rnd.IntN(2)])
+		k.run("insert into audience_move (audience_id, person_id, at, joined) values (1, $1, $2, $3)", p, at,
+			rnd.IntN(2) == 0)
+	}
+	sources := func() string {
+		a, err := k.PageSources(k.ctx, 1, 9)
+		k.must(err)
+		b, err := k.PageSources(k.ctx, 2, 9)
+		k.must(err)
+		pages, err := k.Pages(k.ctx)
+		k.must(err)
+		days, err := k.MovesByDay(k.ctx, 1, now.AddDate(-2, 0, 0), "America/Toronto")
+		k.must(err)
+		out := fmt.Sprintln(a, b, days)
+		for _, g := range pages {
+			out += fmt.Sprintln(g.ID, g.Visits, g.Started, g.Finished)
+		}
+		return out
+	}
+	was := sources()
+	before := now.AddDate(0, -6, 0)
+	var old, oldMoves int64
+	k.must(k.DB().QueryRow("select count(*) from page_visit where at < $1", before).Scan(&old))
+	k.must(k.DB().QueryRow("select count(*) from audience_move where at < $1", before).Scan(&oldMoves))
+	{
+		var visits, moves int64
+		for n := int64(7); n == 7; {
+			var err error
+			n, err = k.DropVisits(k.ctx, before, 7)
+			k.must(err)
+			visits += n
+		}
+		for n := int64(7); n == 7; {
+			var err error
+			n, err = k.DropMoves(k.ctx, before, "America/Toronto", 7)
+			k.must(err)
+			moves += n
+		}
+		if visits != old || moves != oldMoves || old < 50 {
+			t.Errorf("%d of %d visits went, %d of %d moves", visits, old, moves, oldMoves)
+		}
+		if is := sources(); is != was {
+			t.Errorf("what is left is\n%s\nand was\n%s", is, was)
+		}
+		if list, err := k.MendFigures(k.ctx, now); err != nil || len(list) > 0 {
+			t.Errorf("it is mended: %+v, %v", list, err)
+		}
+	}
+	var left, moves int
+	k.must(k.DB().QueryRow("select count(*) from page_visit where at < $1", before).Scan(&left))
+	k.must(k.DB().QueryRow("select count(*) from audience_move where at < $1", before).Scan(&moves))
+	if n, err := k.DropVisits(k.ctx, before, 7); left+moves != 0 || n != 0 || err != nil {
+		t.Errorf("%d and %d are left, and %d go again: %v", left, moves, n, err)
+	}
+	// Browsers of people go once they have not come for long; those that came, and those of nobody, stay.
+	k.run("insert into visitor (id, first_at, seen_at, person_id) values ('a', $1, $1, $3), ('b', $2, $2, $3), ('c', $1, $1, "+
+		"null)", before.Add(-time.Hour), before, p)
+	if n, err := k.DropBrowsers(k.ctx, before, 7); n != 1 || err != nil {
+		t.Errorf("%d browsers go, %v", n, err)
+	}
+	k.run("insert into change (person_id, at, before, after, how) select $1, $2::timestamptz + x * interval '1 day', '{}', "+
+		"'{}', '' from generate_series(-9, 3) x", p, before)
+	if n, err := k.DropChanges(k.ctx, before, 50); n != 9 || err != nil {
+		t.Errorf("%d changes go, %v", n, err)
+	}
 }

@@ -239,8 +239,20 @@ type PageSource struct {
 // PageSources lists them, the largest first.
 func (db Queries) PageSources(ctx context.Context, id int64, n int) ([]PageSource, error) {
 	return all[PageSource](ctx, db,
-		`select source, site, count(*) as visits, count(started_at) as started, count(finished_at) as finished
-		from page_visit where page_id = $1 group by 1, 2 order by 3 desc, 1, 2 limit $2`, id, n)
+		`select source, site, sum(visits)::bigint as visits, sum(started)::bigint as started,
+			sum(finished)::bigint as finished
+		from (
+			select source, site, count(*) as visits, count(started_at) as started, count(finished_at) as finished
+			from page_visit
+			where page_id = $1
+			group by 1, 2
+			union all
+			select source, site, seen, begun, finished
+			from page_past
+			where page_id = $1) x
+		group by 1, 2
+		order by 3 desc, 1, 2
+		limit $2`, id, n)
 }
 
 // PageDay is how far those came who saw a page on a day.

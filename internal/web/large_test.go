@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"ombak/internal/core/signal"
+	"ombak/internal/engine/base"
 	"ombak/internal/store"
 )
 
@@ -157,5 +158,62 @@ func TestTheRestOfAList(t *testing.T) {
 	if strings.Count(body, "<tr data-row") != 130 || strings.Contains(body, "Show the other") ||
 		!strings.Contains(body, `name="rest" value="1"`) {
 		t.Errorf("%d of 130 are shown", strings.Count(body, "<tr data-row"))
+	}
+}
+
+// Admins have kept figures held against all they are of, and read what was mended; and set for how long single records
+// are kept, which is a change of the settings like others.
+func TestFiguresAndRecordsByHand(t *testing.T) {
+	x := newSite(t)
+	x.exec("insert into tag (name, created_at) values ('x', now())")
+	x.exec("insert into kept (of, id, n) values ('tag', 1, 5)")
+	admin := x.visitor().signIn("admin")
+	page := func() string {
+		_, body := admin.do("GET", "/settings/work", nil)
+		return asRead(body)
+	}
+	if !strings.Contains(page(), "That was not done yet") {
+		t.Error("it does not say that figures were not held yet")
+	}
+	if res, _ := admin.do("POST", "/settings/work/figures", url.Values{}); res.StatusCode != http.StatusSeeOther {
+		t.Errorf("asking for it answers %s", res.Status)
+	}
+	if !strings.Contains(page(), "being counted anew now") {
+		t.Error("it does not say that figures are being held")
+	}
+	if n, err := x.e.MendFigures(t.Context()); n != 1 || err != nil {
+		t.Errorf("%d lines are mended: %v", n, err)
+	}
+	if body := page(); !strings.Contains(body, "1 figure was not right, and is mended") ||
+		!strings.Contains(body, "number 1: 5 was 0") {
+		t.Errorf("it does not say what was mended: %s", body)
+	}
+	form := url.Values{"visits": {"2"}, "moves": {"0"}, "changes": {"18"}, "browsers": {"0"}}
+	res, body := admin.do("POST", "/settings/work/keep", form)
+	if res.StatusCode != http.StatusUnprocessableEntity || !strings.Contains(body, `value="18" selected`) ||
+		!strings.Contains(asRead(body), "3 to 240 months") {
+		t.Errorf("two months are answered %s", res.Status)
+	}
+	form.Set("visits", "6")
+	if res, _ := admin.do("POST", "/settings/work/keep", form); res.StatusCode != http.StatusSeeOther {
+		t.Errorf("six months are answered %s", res.Status)
+	}
+	if got := x.e.Workspace().Keep; got != (base.Keeping{Visits: 6, Changes: 18}) {
+		t.Errorf("kept is %+v", got)
+	}
+	if res, _ := x.visitor().signIn("lead").do("POST", "/settings/work/keep", form); res.StatusCode != http.StatusForbidden {
+		t.Errorf("a lead is answered %s", res.Status)
+	}
+	x.exec("insert into page (slug, title, updated_at, doc) values ('a', 'a', now(), '{}')")
+	x.exec(fmt.Sprintf("insert into page_visit (page_id, at) select 1, '%s'::timestamptz - m * interval '1 month' from "+
+		"generate_series(1, 12) m", now.Format(time.RFC3339)))
+	x.must(x.e.Tidy(t.Context()))
+	if g, err := x.s.Page(t.Context(), 1); err != nil || g.Visits != 12 {
+		t.Errorf("of 12 visits %d are kept: %v", g.Visits, err)
+	}
+	var left int
+	x.must(x.s.DB().QueryRow("select count(*) from page_visit").Scan(&left))
+	if left != 6 {
+		t.Errorf("%d single visits are left", left)
 	}
 }

@@ -3,6 +3,7 @@ package base
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -41,6 +42,32 @@ type Workspace struct {
 	OfferNext int   `json:"offer_next,omitempty"` // and until it is offered to the next; 0: never
 	PoolFor   int   `json:"pool_for,omitempty"`   // minutes for which what was taken from a pool is kept; 0: 30
 	Rests     int64 `json:"rests,omitempty"`      // goes up whenever holidays change
+
+	Keep Keeping `json:"keep,omitzero"`
+}
+
+// Keeping says for how many months single records are kept; 0: for ever. Sums of them stay.
+type Keeping struct {
+	Visits   int `json:"visits,omitempty"`   // visits of pages
+	Moves    int `json:"moves,omitempty"`    // who joined and left audiences
+	Changes  int `json:"changes,omitempty"`  // changes of records, until when they can be taken back
+	Browsers int `json:"browsers,omitempty"` // browsers that somebody is known by, since they last came
+}
+
+// The bounds of what a Keeping says. What pages show day by day is younger than keptLeast.
+const (
+	keptLeast = 3
+	keptMost  = 240
+)
+
+// Check reports what cannot be.
+func (k Keeping) Check() error {
+	for _, n := range []int{k.Visits, k.Moves, k.Changes, k.Browsers} {
+		if n != 0 && (n < keptLeast || n > keptMost) {
+			return plainly.Errorf("records are kept for %d to %d months, or for ever", keptLeast, keptMost)
+		}
+	}
+	return nil
 }
 
 // usualWorkspace is one that nobody has said anything of. Its hours are common
@@ -134,7 +161,7 @@ func (w *Workspace) Check() error {
 		return plainly.New("a target is an amount of money, not below zero")
 	}
 	clock := w.ResponseClock()
-	if err := clock.Check(); err != nil {
+	if err := errors.Join(clock.Check(), w.Keep.Check()); err != nil {
 		return err
 	}
 	if w.AnswerIn < 0 || w.AnswerIn > 80 || w.PoolFor < 0 || w.PoolFor > 24*60 {

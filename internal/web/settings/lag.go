@@ -2,10 +2,15 @@ package settings
 
 import (
 	"fmt"
+	"net/http"
+	"slices"
+	"strconv"
 	"time"
 
 	"github.com/labstack/echo/v5"
 
+	"ombak/internal/engine"
+	"ombak/internal/engine/base"
 	"ombak/internal/store"
 	"ombak/internal/web/shell"
 )
@@ -27,12 +32,24 @@ type runsData struct {
 	Late    int
 	Workers []time.Time
 	At      time.Time
+
+	Held     engine.FiguresHeld
+	Mendings []store.Mending
+	Keep     base.Keeping
+	Wrong    string
 }
+
+// mendingsShown is how many mendings are shown.
+const mendingsShown = 20
 
 // runs shows what is done in the background, and how far it is behind.
 func (s *Place) runs(c *echo.Context) error {
+	return s.showRuns(c, http.StatusOK, runsData{Keep: s.Engine.Workspace().Keep})
+}
+
+func (s *Place) showRuns(c *echo.Context, code int, d runsData) error {
 	ctx := c.Request().Context()
-	d := runsData{Room: "runs", At: s.Engine.Now()}
+	d.Room, d.At = "runs", s.Engine.Now()
 	list, err := s.Store.Lags(ctx, d.At)
 	if err != nil {
 		return err
@@ -54,5 +71,51 @@ func (s *Place) runs(c *echo.Context) error {
 	if d.Workers, err = s.Store.Workers(ctx); err != nil {
 		return err
 	}
-	return s.Page(c, "runs.html", "runs", "Settings", "Background work", d)
+	if d.Held, err = s.Engine.FiguresHeld(ctx); err != nil {
+		return err
+	}
+	if d.Mendings, err = s.Store.Mendings(ctx, mendingsShown); err != nil {
+		return err
+	}
+	return s.PageCode(c, code, "runs.html", "runs", "Settings", "Background work", d)
+}
+
+// mendFigures has kept figures held against all they are of.
+func (s *Place) mendFigures(c *echo.Context) error {
+	if err := s.Engine.AskToMend(c.Request().Context()); err != nil {
+		return err
+	}
+	return c.Redirect(http.StatusSeeOther, "/settings/work")
+}
+
+// keptFor are the months for which records can be kept, and those for which they are; 0: for ever.
+func keptFor(n int) []int {
+	out := []int{0, 3, 6, 12, 18, 24, 36, 60, 120}
+	if !slices.Contains(out, n) {
+		out = append(out, n)
+	}
+	return out
+}
+
+// saveKeeping sets for how long single records are kept.
+func (s *Place) saveKeeping(c *echo.Context) error {
+	form, err := c.FormValues()
+	if err != nil {
+		return err
+	}
+	w := s.Engine.Workspace()
+	for name, to := range map[string]*int{"visits": &w.Keep.Visits, "moves": &w.Keep.Moves, "changes": &w.Keep.Changes,
+		"browsers": &w.Keep.Browsers} {
+		n, err := strconv.Atoi(form.Get(name))
+		if err != nil {
+			n = -1 // what is no number of months is too few
+		}
+		*to = n
+	}
+	change, err := s.Engine.ChangeWorkspace(c.Request().Context(), w, shell.UserOf(c).ID)
+	if err != nil {
+		return s.showRuns(c, http.StatusUnprocessableEntity,
+			runsData{Keep: w.Keep, Wrong: shell.Sentence(err) + " Nothing was changed."})
+	}
+	return s.saved(c, "/settings/work", change)
 }

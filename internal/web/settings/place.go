@@ -4,6 +4,7 @@ package settings
 
 import (
 	"embed"
+	"text/template"
 
 	"ombak/internal/web/shell"
 )
@@ -11,7 +12,7 @@ import (
 //go:embed templates
 var files embed.FS
 
-func init() { shell.Register(files, nil, "settingrooms.html") }
+func init() { shell.Register(files, template.FuncMap{"keptFor": keptFor}, "settingrooms.html") }
 
 // Place answers its pages.
 type Place struct{ *shell.Shell }

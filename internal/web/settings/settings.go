@@ -47,6 +47,8 @@ func (s *Place) Routes(in *echo.Group) {
 	x.GET("/changes", s.changes)
 	x.POST("/changes/:id/undo", s.undoChange, admin)
 	x.GET("/work", s.runs, admin)
+	x.POST("/work/figures", s.mendFigures, admin)
+	x.POST("/work/keep", s.saveKeeping, admin)
 	x.GET("/stages", s.stages)
 	x.POST("/stages", s.saveStage, leads)
 	x.POST("/stages/usual", s.usualStages, leads)
