@@ -168,7 +168,7 @@ func (tx Tx) Movers(ctx context.Context, a Audience, now time.Time) ([]Stale, er
 		return nil, nil
 	}
 	return all[Stale](ctx, tx,
-		`select person_id as person, least(at, `+c.arg(now)+`) as at from (`+query+`) x order by 1`, c.args...)
+		`select person_id as person, least(at, `+c.arg(now)+`) as at from (`+query+`) x order by 1`, planned(c.args)...)
 }
 
 // Swept notes until when the passing of time is taken into account.
@@ -228,7 +228,7 @@ func (tx Tx) Follow(ctx context.Context, a Audience, who []Stale, all bool, now 
 		kept as (update audience set members = members + (select count(*) from joins) - (select count(*) from leaves),
 			recount = recount and not `+c.arg(all)+`::boolean
 			where id = `+audience+` and (exists (select from joins) or exists (select from leaves) or recount))
-		select count(*) from noted`, c.args...)
+		select count(*) from noted`, planned(c.args)...)
 	if err != nil {
 		return 0, fmt.Errorf("following the audience %q: %w", a.Name, err)
 	}

@@ -222,7 +222,7 @@ func (db Queries) WhoEnters(
 			where `+where+` and p.erased_at is null)
 		select why, count(*) as n, count(*) filter (where why = ''
 			and not exists (select from consent k where k.person_id = x.id and k.current and k.given)) as bare
-		from x group by 1 order by 2 desc, 1`, c.args...)
+		from x group by 1 order by 2 desc, 1`, planned(c.args)...)
 	for _, r := range rows {
 		if r.Why == "" {
 			out.Enter, out.Bare = r.N, r.Bare
@@ -244,7 +244,7 @@ func (db Queries) CountByOwner(ctx context.Context, r rule.Rule, now time.Time) 
 	rows, err := all[struct{ Owner, N int64 }](ctx, db, `
 		select coalesce(p.owner_id, 0) as owner, count(*) as n`+peopleTables+`
 		where `+where+` and p.erased_at is null
-		group by 1`, c.args...)
+		group by 1`, planned(c.args)...)
 	out := make(map[int64]int64, len(rows))
 	for _, x := range rows {
 		out[x.Owner] = x.N

@@ -214,7 +214,7 @@ func (db Queries) Candidates(ctx context.Context, m *Mailing, after int64, now t
 		(select max(t.done_at) from touch t where t.person_id = p.id and t.kind = 'email' and t.state = 'sent'
 			and t.answer_id is null and t.done_at >= `+c.arg(rest)+`) as last_mail`+
 		peopleTables+`where `+where+` and p.erased_at is null and p.id > `+c.arg(after)+` order by p.id limit `+
-		c.arg(n), c.args...)
+		c.arg(n), planned(c.args)...)
 }
 
 // Written is somebody of a mailing as written down: when their email may go

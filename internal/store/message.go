@@ -374,6 +374,6 @@ func (db Queries) WorstReaders(ctx context.Context, r rule.Rule, now time.Time) 
 		peopleTables+`where `+where+` order by p.id desc limit `+c.arg(SampledReaders)+`
 		)
 		select coalesce((select id from p order by long desc, id limit 1), 0) as longest,
-			coalesce((select id from p order by known, id limit 1), 0) as barest`, c.args...)
+			coalesce((select id from p order by known, id limit 1), 0) as barest`, planned(c.args)...)
 	return w, err
 }

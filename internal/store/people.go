@@ -173,7 +173,7 @@ func peopleIn(ctx context.Context, db querier, q PeopleQuery, look search, cat *
 			Person
 			Part       int
 			Key1, Key2 string
-		}](ctx, db, t.page(where, c.arg(q.Limit-len(list))), c.args...)
+		}](ctx, db, t.page(where, c.arg(q.Limit-len(list))), planned(c.args)...)
 		if err != nil {
 			return nil, Key{}, err
 		}
@@ -372,7 +372,7 @@ func (s *Store) CountPeople(ctx context.Context, q PeopleQuery) (int64, error) {
 		if _, err := exec(ctx, tx, "set local statement_timeout = '20s'"); err != nil {
 			return err
 		}
-		n, err = one[int64](ctx, tx, "select count(*)"+peopleTables+"where "+where, c.args...)
+		n, err = one[int64](ctx, tx, "select count(*)"+peopleTables+"where "+where, planned(c.args)...)
 		return err
 	})
 	return n, err
@@ -407,7 +407,7 @@ func (s *Store) Anybody(ctx context.Context, r rule.Rule, now time.Time) (yes bo
 		if _, err := exec(ctx, tx, "set local statement_timeout = '20s'"); err != nil {
 			return err
 		}
-		yes, err = one[bool](ctx, tx, "select exists (select"+peopleTables+"where "+where+")", c.args...)
+		yes, err = one[bool](ctx, tx, "select exists (select"+peopleTables+"where "+where+")", planned(c.args)...)
 		return err
 	})
 	return yes, err
@@ -432,5 +432,5 @@ func (tx Tx) AllIDs(ctx context.Context, q PeopleQuery) ([]int64, error) {
 	}
 	c := compiler{now: q.Now, cat: cat}
 	where := c.people(q)
-	return all[int64](ctx, tx, "select p.id"+peopleTables+"where "+where+" order by p.id", c.args...)
+	return all[int64](ctx, tx, "select p.id"+peopleTables+"where "+where+" order by p.id", planned(c.args)...)
 }
