@@ -2,8 +2,11 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"fmt"
 	"io"
+	"slices"
+	"sync"
 	"time"
 
 	"ombak/internal/core/intake"
@@ -12,12 +15,12 @@ import (
 // ExportedPerson is a person with what an export has beside the record.
 type ExportedPerson struct {
 	Person
-	Tags   JSON[[]string]
-	Emails JSON[[]string]
-	Phones JSON[[]string]
+	Tags   []string
+	Emails []string
+	Phones []string
 
-	Consents JSON[[]intake.Consent]
-	Notes    JSON[[]intake.Noted]
+	Consents []intake.Consent
+	Notes    []intake.Noted
 }
 
 // exportPage is how many people are read at a time.
@@ -25,7 +28,7 @@ const exportPage = 2000
 
 // EachPerson calls f with everybody whom a query is about, in the order of
 // their ids, a page at a time: however many there are, few are in memory. Before
-// each page it tells how many of them there are and how many are done.
+// each page it tells how many of them there are and how many are done. The next page is read while f has one.
 func (s *Store) EachPerson(
 	ctx context.Context, q PeopleQuery, told func(all, done int) error, f func(*ExportedPerson) error,
 ) error {
@@ -38,49 +41,148 @@ func (s *Store) EachPerson(
 	if err != nil {
 		return fmt.Errorf("finding whom to export: %w", err)
 	}
-	for whole := len(ids); len(ids) > 0; {
-		if err := told(whole, whole-len(ids)); err != nil {
+	ctx, cancel := context.WithCancel(ctx)
+	type read struct {
+		page []ExportedPerson
+		err  error
+	}
+	pages := make(chan read)
+	var reading sync.WaitGroup
+	reading.Go(func() {
+		defer close(pages)
+		for part := range slices.Chunk(ids, exportPage) {
+			page, err := s.exportPage(ctx, part)
+			select {
+			case pages <- read{page, err}:
+			case <-ctx.Done():
+				return
+			}
+		}
+	})
+	defer reading.Wait()
+	defer cancel()
+	for done := 0; done < len(ids); done += exportPage {
+		if err := told(len(ids), done); err != nil {
 			return err
 		}
-		n := min(exportPage, len(ids))
-		page, err := all[ExportedPerson](ctx, s.db, personColumns+`
-			, 0 as score, 0 as sequences,
-			(
-				select coalesce(json_agg(t.name order by lower(t.name)), '[]')
-				from person_tag x
-				join tag t on t.id = x.tag_id
-				where x.person_id = p.id) as tags,
-			(
-				select coalesce(json_agg(x.value order by x.value), '[]')
-				from contact_point x
-				where x.person_id = p.id and x.kind = 'email') as emails,
-			(
-				select coalesce(json_agg(x.value order by x.value), '[]')
-				from contact_point x
-				where x.person_id = p.id and x.kind = 'phone') as phones,
-			(
-				select coalesce(json_agg(json_build_object('purpose', x.purpose_id, 'given', x.given, 'at', x.at, 'how',
-					x.how, 'ground', x.ground) order by x.id), '[]')
-				from consent x
-				where x.person_id = p.id and x.current) as consents,
-			(
-				select coalesce(json_agg(json_build_object('at', x.at, 'by', coalesce(u.name, ''), 'text',
-					x.text) order by x.at, x.id), '[]')
-				from note x
-				left join app_user u on u.id = x.user_id
-				where x.person_id = p.id) as notes`+
-			peopleTables+`where p.id = any ($1) and p.erased_at is null order by p.id`, ids[:n])
-		if err != nil {
-			return fmt.Errorf("reading whom to export: %w", err)
+		p, ok := <-pages
+		if !ok {
+			return ctx.Err()
 		}
-		for i := range page {
-			if err := f(&page[i]); err != nil {
+		if p.err != nil {
+			return fmt.Errorf("reading whom to export: %w", p.err)
+		}
+		for i := range p.page {
+			if err := f(&p.page[i]); err != nil {
 				return err
 			}
 		}
-		ids = ids[n:]
 	}
 	return nil
+}
+
+// exportPage reads some people with all that an export has of them, as of one instant.
+func (s *Store) exportPage(ctx context.Context, ids []int64) ([]ExportedPerson, error) {
+	tx, err := s.db.BeginTxx(ctx, &sql.TxOptions{Isolation: sql.LevelRepeatableRead, ReadOnly: true})
+	if err != nil {
+		return nil, err
+	}
+	defer tx.Rollback() // it only reads
+	people, err := all[Person](ctx, tx, personColumns+", 0 as score, 0 as sequences"+peopleTables+
+		"where p.id = any ($1) and p.erased_at is null order by p.id", ids)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]ExportedPerson, len(people))
+	of := make(map[int64]*ExportedPerson, len(people))
+	for i := range people {
+		out[i].Person = people[i]
+		of[people[i].ID] = &out[i]
+	}
+	for _, read := range []func(context.Context, querier, []int64, map[int64]*ExportedPerson) error{
+		exportTags, exportPoints, exportConsents, exportNotes} {
+		if err := read(ctx, tx, ids, of); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+func exportTags(ctx context.Context, q querier, ids []int64, of map[int64]*ExportedPerson) error {
+	rows, err := all[struct {
+		Person int64
+		Name   string
+	}](ctx, q, `
+		select x.person_id as person, t.name
+		from person_tag x
+		join tag t on t.id = x.tag_id
+		where x.person_id = any ($1)
+		order by lower(t.name)`, ids)
+	for _, r := range rows {
+		if p := of[r.Person]; p != nil {
+			p.Tags = append(p.Tags, r.Name)
+		}
+	}
+	return err
+}
+
+func exportPoints(ctx context.Context, q querier, ids []int64, of map[int64]*ExportedPerson) error {
+	rows, err := all[struct {
+		Person int64
+		Kind   string
+		Value  string
+	}](ctx, q, `
+		select person_id as person, kind, value
+		from contact_point
+		where person_id = any ($1) and kind in ('email', 'phone')
+		order by value`, ids)
+	for _, r := range rows {
+		switch p := of[r.Person]; {
+		case p == nil:
+		case r.Kind == "email":
+			p.Emails = append(p.Emails, r.Value)
+		default:
+			p.Phones = append(p.Phones, r.Value)
+		}
+	}
+	return err
+}
+
+func exportConsents(ctx context.Context, q querier, ids []int64, of map[int64]*ExportedPerson) error {
+	rows, err := all[struct {
+		Person int64
+		intake.Consent
+	}](ctx, q, `
+		select person_id as person, purpose_id as purpose, given, at, how, ground
+		from consent
+		where person_id = any ($1) and current
+		order by id`, ids)
+	for _, r := range rows {
+		if p := of[r.Person]; p != nil {
+			r.Consent.At = r.Consent.At.UTC()
+			p.Consents = append(p.Consents, r.Consent)
+		}
+	}
+	return err
+}
+
+func exportNotes(ctx context.Context, q querier, ids []int64, of map[int64]*ExportedPerson) error {
+	rows, err := all[struct {
+		Person int64
+		intake.Noted
+	}](ctx, q, `
+		select x.person_id as person, x.at, coalesce(u.name, '') as by, x.text
+		from note x
+		left join app_user u on u.id = x.user_id
+		where x.person_id = any ($1)
+		order by x.at, x.id`, ids)
+	for _, r := range rows {
+		if p := of[r.Person]; p != nil {
+			r.Noted.At = r.Noted.At.UTC()
+			p.Notes = append(p.Notes, r.Noted)
+		}
+	}
+	return err
 }
 
 // Export is a file that an export has written.

@@ -65,13 +65,13 @@ func (e *People) export(
 		for i, f := range fields {
 			switch f {
 			case intake.FurtherEmail:
-				cells[i] = strings.Join(p.Emails.V, "; ")
+				cells[i] = strings.Join(p.Emails, "; ")
 			case intake.FurtherPhone:
-				cells[i] = strings.Join(p.Phones.V, "; ")
+				cells[i] = strings.Join(p.Phones, "; ")
 			case intake.Tags:
-				cells[i] = strings.Join(p.Tags.V, "; ")
+				cells[i] = strings.Join(p.Tags, "; ")
 			case intake.Note:
-				cells[i] = intake.NotesText(p.Notes.V)
+				cells[i] = intake.NotesText(p.Notes)
 			case person.DoNotContact:
 				cells[i] = ""
 				if p.DoNotContact {
@@ -80,7 +80,7 @@ func (e *People) export(
 			default:
 				if kind, _, id := person.MarkOf(f); kind == person.ConsentMark {
 					cells[i] = ""
-					for _, c := range p.Consents.V {
+					for _, c := range p.Consents {
 						if c.Purpose == id {
 							cells[i] = intake.ConsentText(c)
 						}
