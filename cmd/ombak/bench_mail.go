@@ -36,7 +36,8 @@ const (
 	mailSigned  = 1_200 // and of those that are
 	mailPeople  = (mailRounds + 1) * (mailRound + mailSigned + 4*mailTurn)
 	mailTurn    = 200 // letters claimed at a time, as a worker does
-	mailPresses = 4_000
+	mailPresses = 8_000
+	mailReaders = 16 // who open and click at a time: readers are many, however few processors there are
 )
 
 // benchMail measures writing, sending, and taking in what readers do: each
@@ -200,13 +201,13 @@ func benchMail(ctx context.Context, s *store.Store, _ *engine.Engine, clock *fix
 	clock.set(at.Add(time.Hour))
 	client := &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error {
 		return http.ErrUseLastResponse
-	}, Transport: &http.Transport{MaxIdleConnsPerHost: benchConns}}
+	}, Transport: &http.Transport{MaxIdleConnsPerHost: mailReaders}}
 	hit := func(name string, url func(i int) string) (float64, error) {
 		var next atomic.Int64
 		var wg sync.WaitGroup
 		var failed atomic.Pointer[error]
 		start := time.Now()
-		for range benchConns {
+		for range mailReaders {
 			wg.Go(func() {
 				for i := int(next.Add(1)) - 1; i < mailPresses; i = int(next.Add(1)) - 1 {
 					req, err := http.NewRequestWithContext(ctx, http.MethodGet, url(i), nil)
@@ -250,7 +251,7 @@ func benchMail(ctx context.Context, s *store.Store, _ *engine.Engine, clock *fix
 	var wg sync.WaitGroup
 	start := time.Now()
 	var failed atomic.Pointer[error]
-	for range benchConns {
+	for range mailReaders {
 		wg.Go(func() {
 			for i := next.Add(1); i <= mailPresses; i = next.Add(1) {
 				if err := s.InTx(ctx, func(tx store.Tx) error {
@@ -272,8 +273,8 @@ func benchMail(ctx context.Context, s *store.Store, _ *engine.Engine, clock *fix
 	both := func(f float64) float64 { return (1 / f) / (1/empty + 1/inserts) }
 	fmt.Printf("taken in, over HTTP with %d connections, each signal durable when it is answered\n  %6.0f opens/s, "+
 		"%6.0f clicks/s\n  %6.0f/s by a handler that does nothing; %.0f signals/s by the bare insert, a transaction "+
-		"each\n  %.2f and %.2f times as long as those two together\n", benchConns, opens, clicks, empty, inserts,
-		both(opens), both(clicks))
+		"each\n  %.2f and %.2f of those two together\n", mailReaders, opens, clicks, empty, inserts, 1/both(opens),
+		1/both(clicks))
 	return nil
 }
 

@@ -75,7 +75,7 @@ func TestNothingFillsFromWhatIsNotCounted(t *testing.T) {
 	r := rule.ThingIs(rule.Audience, over)
 	w.must(w.s.SetEntry(w.ctx, w.seq, store.Entry{Rule: &r}, w.clock.Now()))
 	w.launch()
-	entered, err := w.e.EnterByRules(w.ctx)
+	entered, _, err := w.e.EnterByRules(w.ctx)
 	w.must(err)
 	if fill(); readers(id4) != 0 || readers(id5) != 0 || entered != 0 {
 		t.Errorf("%d and %d readers, %d entered, and nobody has counted", readers(id4), readers(id5), entered)

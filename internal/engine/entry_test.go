@@ -133,7 +133,7 @@ func TestWhoMayEnter(t *testing.T) {
 		run("update sequence_version set entry = $2 where sequence_id = $1", q, store.JSON[store.Entry]{V: e})
 		running, err := w.s.RunningSequence(w.ctx, q)
 		w.must(err)
-		list, err := w.s.PeopleFor(w.ctx, &running, now, 1000)
+		list, err := w.s.PeopleFor(w.ctx, &running, now, 0, 1000)
 		w.must(err)
 		got := map[int64]bool{}
 		for _, id := range list {
@@ -203,7 +203,7 @@ func TestWaves(t *testing.T) {
 				w.clock.set(start.Add(c.then[i-1]))
 			}
 			for range 3 {
-				_, err := w.e.EnterByRules(w.ctx)
+				_, _, err := w.e.EnterByRules(w.ctx)
 				w.must(err)
 			}
 			n := w.count("select count(*) from enrolment where sequence_id = $1 and person_id = any ($2)", q, ids)

@@ -189,7 +189,7 @@ func TestTheLastLookAsksTheSameRule(t *testing.T) {
 	w := newWorld(t, mailserver.Options{})
 	w.agrees(w.silent("ana"), true)
 	w.reach(&sequence.Email{Message: w.first}, &sequence.Pause{For: calendar.Span{N: 5, Unit: calendar.Days}})
-	_, err := w.e.EnterByRules(w.ctx)
+	_, _, err := w.e.EnterByRules(w.ctx)
 	w.must(err)
 	_, _, err = w.e.AdvanceBatch(w.ctx, 10)
 	w.must(err)

@@ -35,8 +35,10 @@ func (e *Engine) workJobs(ctx context.Context) (stop func(), err error) {
 	river.AddWorker(workers, &batchWorker{e: e})
 	river.AddWorker(workers, &tidyWorker{e: e})
 	river.AddWorker(workers, &mendWorker{e: e})
+	queues := base.Queues()
+	queues[houseQueue] = river.QueueConfig{MaxWorkers: 1}
 	c, err := river.NewClient(riverpgxv5.New(e.Store.Pool), &river.Config{
-		Queues:       map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 2}, houseQueue: {MaxWorkers: 1}},
+		Queues:       queues,
 		Workers:      workers,
 		PeriodicJobs: []*river.PeriodicJob{tidyInTurn(), mendInTurn()},
 		Logger:       base.QuietLog(),

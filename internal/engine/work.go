@@ -256,11 +256,11 @@ func (e *Engine) walkOn(ctx context.Context) (bool, error) {
 	return counted+lifted+clocks+back+left+recorded+looked > 0 || entered > 0 || filled, err
 }
 
-// enterInTurn looks for people whom rules let in, at most every two seconds:
+// enterInTurn looks for people whom rules let in, where all were asked about at most every two seconds:
 // it asks about everybody.
 func (e *Engine) enterInTurn(ctx context.Context) (int64, error) {
 	e.turn.Lock()
-	due := time.Since(e.entered) >= 2*time.Second
+	due := time.Since(e.entered) >= enterEvery
 	if due {
 		e.entered = time.Now()
 	}
@@ -268,14 +268,24 @@ func (e *Engine) enterInTurn(ctx context.Context) (int64, error) {
 	if !due {
 		return 0, nil
 	}
-	return e.EnterByRules(ctx)
+	n, full, err := e.EnterByRules(ctx)
+	if full {
+		e.turn.Lock()
+		e.entered = time.Time{} // the next of them enter as soon as others had their turn
+		e.turn.Unlock()
+	}
+	return n, err
 }
+
+// enterEvery is how often it is looked whom rules let in.
+const enterEvery = 2 * time.Second
 
 // Settle does all that is due now, and returns when nothing is left. It is for
 // a clock that is moved by hand; the engine must be registered as a worker.
 func (e *Engine) Settle(ctx context.Context) error {
 	for ctx.Err() == nil {
-		if _, err := e.EnterByRules(ctx); err != nil {
+		_, full, err := e.EnterByRules(ctx)
+		if err != nil {
 			return err
 		}
 		some, err := e.Decide(ctx)
@@ -294,7 +304,7 @@ func (e *Engine) Settle(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		if some || met || sent > 0 || found > 0 {
+		if full || some || met || sent > 0 || found > 0 {
 			continue
 		}
 		next, err := e.NextLook(ctx)

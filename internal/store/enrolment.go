@@ -221,7 +221,7 @@ func (tx Tx) Enrol(ctx context.Context, q *RunningEntry, people []int64, at time
 		where p.id = any (`+who+`) and (`+whyNotEnter(plan.Ways())+`) is null
 			and (`+c.mayNot(&q.Entry.V, seq, at, false)+`) is null
 		order by p.id
-		on conflict (sequence_id, person_id) where ended_at is null do nothing`, c.args...)
+		on conflict (sequence_id, person_id) where ended_at is null do nothing`, planned(c.args)...)
 	if err != nil {
 		return 0, fmt.Errorf("entering people into sequence %d: %w", q.Sequence, err)
 	}
@@ -308,7 +308,7 @@ func (db Queries) Bars(
 	}](ctx, db, `
 		select x.id, x.why
 		from (select p.id, `+why+` as why from person p where p.id = any (`+c.arg(people)+`)) x
-		where x.why is not null`, c.args...)
+		where x.why is not null`, planned(c.args)...)
 	if err != nil {
 		return nil, fmt.Errorf("asking who may enter sequence %d: %w", sequenceID, err)
 	}

@@ -182,7 +182,9 @@ func (p *Person) Reach() contact.Facts {
 
 // PeopleFor lists the ids of those who enter a sequence by its rule now, n at most, in
 // the order of their records. Nobody whom no touch of the sequence may reach enters it.
-func (db Queries) PeopleFor(ctx context.Context, e *RunningEntry, now time.Time, n int) ([]int64, error) {
+func (db Queries) PeopleFor(
+	ctx context.Context, e *RunningEntry, now time.Time, after int64, n int,
+) ([]int64, error) {
 	r := e.Entry.V.Rule
 	cat, err := catalogueFor(ctx, db, r)
 	if err != nil {
@@ -191,9 +193,10 @@ func (db Queries) PeopleFor(ctx context.Context, e *RunningEntry, now time.Time,
 	c := compiler{now: now, cat: cat}
 	where := c.rule(r)
 	return all[int64](ctx, db, `select p.id`+peopleTables+`where `+where+` and p.erased_at is null
+		and p.id > `+c.arg(after)+`
 		and (`+whyNotEnter(e.Plan.V.Ways())+`) is null
 		and (`+c.mayNot(&e.Entry.V, c.arg(e.Sequence), now, true)+`) is null
-		order by p.id limit `+c.arg(n), c.args...)
+		order by p.id limit `+c.arg(n), planned(c.args)...)
 }
 
 // NewPerson is what a form or an import knows of somebody.

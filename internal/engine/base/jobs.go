@@ -31,9 +31,26 @@ type BatchJob struct {
 // Kind names the job.
 func (BatchJob) Kind() string { return "batch" }
 
+// queues are those of long work by its kind, beside the default one: what brings a million people in does not keep
+// somebody's export from its turn.
+var queues = map[string]string{"import": "imports", "export": "exports", "recount": "counting", "tally": "counting",
+	"preview": "counting"}
+
+// Queues are the queues that long work stands in, and how many of each a worker does at once.
+func Queues() map[string]river.QueueConfig {
+	out := map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 2}}
+	for _, q := range queues {
+		out[q] = river.QueueConfig{MaxWorkers: 1}
+	}
+	return out
+}
+
 // Ask has some worker run a batch.
 func (e *Base) Ask(ctx context.Context, id int64) error {
-	_, err := e.Jobs.Insert(ctx, BatchJob{id}, &river.InsertOpts{MaxAttempts: 5})
+	b, err := e.Store.Batch(ctx, id)
+	if err == nil {
+		_, err = e.Jobs.Insert(ctx, BatchJob{id}, &river.InsertOpts{MaxAttempts: 5, Queue: queues[b.Kind]})
+	}
 	if err != nil {
 		return fmt.Errorf("asking for batch %d: %w", id, err)
 	}

@@ -29,6 +29,9 @@ type Flow struct {
 	*base.Base
 	programs  sync.Map // version → *program
 	executors map[string]Executor
+	turns     turns
+	entered   entered
+	coming    gatherer
 }
 
 // New readies a flow; the other rooms say with Does what they do.
@@ -82,9 +85,18 @@ func (e *Flow) advance(
 	if err != nil {
 		return nil, 0, err
 	}
-	claimed, err = tx.ClaimDue(ctx, now, n, waiting)
-	if err != nil || len(claimed) == 0 {
-		return nil, 0, err
+	if crowd := e.turns.others(); crowd != 0 {
+		began := time.Now()
+		if claimed, err = tx.ClaimDue(ctx, now, n, append(slices.Clone(waiting), crowd)); err != nil {
+			return nil, 0, err
+		}
+		e.turns.had(time.Since(began))
+	}
+	if len(claimed) == 0 {
+		if claimed, err = tx.ClaimDue(ctx, now, n, waiting); err != nil || len(claimed) == 0 {
+			return nil, 0, err
+		}
+		e.turns.claimed(claimed, n)
 	}
 	w, err := e.walk(ctx, tx, claimed, now, nil)
 	if err != nil {

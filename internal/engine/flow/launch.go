@@ -399,11 +399,11 @@ func (e *Flow) setState(ctx context.Context, id int64, from, to string) error {
 // enterPerTurn bounds how many people one turn enters into one sequence.
 const enterPerTurn = 2000
 
-// EnterByRules enters the people for whom the rule of a running sequence holds
-// and who have not been on it. It answers how many.
-func (e *Flow) EnterByRules(ctx context.Context) (int64, error) {
-	var entered int64
-	err := e.Store.InTx(ctx, func(tx store.Tx) error {
+// EnterByRules enters people for whom the rule of a running sequence holds
+// and who have not been on it. It answers how many, and whether not everybody was asked about yet.
+func (e *Flow) EnterByRules(ctx context.Context) (entered int64, full bool, err error) {
+	err = e.Store.InTx(ctx, func(tx store.Tx) error {
+		entered, full = 0, false
 		ok, err := tx.LockEntry(ctx)
 		if err != nil || !ok {
 			return err
@@ -428,9 +428,17 @@ func (e *Flow) EnterByRules(ctx context.Context) (int64, error) {
 			if room == 0 {
 				continue
 			}
-			people, err := tx.PeopleFor(ctx, &q, now, room)
+			after := int64(0)
+			if q.Entry.V.Wave.N == 0 { // who enters by waves enters in order
+				after = e.entered.after(q.Sequence)
+			}
+			people, err := tx.PeopleFor(ctx, &q, now, after, room)
 			if err != nil {
 				return err
+			}
+			if q.Entry.V.Wave.N == 0 {
+				e.entered.asked(q.Sequence, people, room)
+				full = full || len(people) == room
 			}
 			if len(people) == 0 {
 				continue
@@ -446,7 +454,7 @@ func (e *Flow) EnterByRules(ctx context.Context) (int64, error) {
 		}
 		return nil
 	})
-	return entered, err
+	return entered, full, err
 }
 
 // recordsPerTurn bounds how much of what happened to records one turn looks at.

@@ -126,12 +126,12 @@ func (b Browser) For(address string) Browser {
 
 // View keeps that a known reader looked at a page.
 func (e *Forms) View(ctx context.Context, person int64, p store.Page) error {
-	return e.Record(ctx, pageSignal(person, p, signal.PageView, p.Title, e.Now()))
+	return e.RecordOne(ctx, pageSignal(person, p, signal.PageView, p.Title, e.Now()))
 }
 
 // Download keeps that a known reader took a page's file.
 func (e *Forms) Download(ctx context.Context, person int64, p store.Page) error {
-	return e.Record(ctx, pageSignal(person, p, signal.Download, p.Offer, e.Now()))
+	return e.RecordOne(ctx, pageSignal(person, p, signal.Download, p.Offer, e.Now()))
 }
 
 func pageSignal(person int64, p store.Page, k signal.Kind, detail string, at time.Time) store.Signal {

@@ -49,7 +49,7 @@ func (e *Forms) Click(
 	}
 	s := mailSignal(l, signal.Click, e.Now())
 	s.Link, s.Detail, s.Why, s.Machine = int32(n), link.Target, why, why != ""
-	if err := e.Record(ctx, s); err != nil {
+	if err := e.RecordOne(ctx, s); err != nil {
 		return "", 0, err
 	}
 	if why == "" {
@@ -199,7 +199,7 @@ func (e *Forms) Open(ctx context.Context, touch int64, signature, why string) er
 	}
 	s := mailSignal(l, signal.Open, e.Now())
 	s.Why, s.Machine = why, why != ""
-	return e.Record(ctx, s)
+	return e.RecordOne(ctx, s)
 }
 
 // CanOptOut reports whether an opt-out address is ours, and whose it is.
