@@ -33,10 +33,14 @@ func runBench(ctx context.Context, c config) error {
 		run = kinds[os.Args[2]]
 	}
 	soaks := len(os.Args) > 2 && os.Args[2] == "soak"
-	places := len(os.Args) > 2 && os.Args[2] == "places"
-	if run == nil && !soaks && !places {
-		return errors.New("ombak bench engine, map, desk, pipeline, score, people, import, mail, places, interpret " +
-			"or soak")
+	kept := map[string]func(context.Context, string, []string) error{"places": benchPlaces, "runs": benchRuns}
+	var runKept func(context.Context, string, []string) error // on a workspace that is kept between runs
+	if len(os.Args) > 2 {
+		runKept = kept[os.Args[2]]
+	}
+	if run == nil && !soaks && runKept == nil {
+		return errors.New("ombak bench engine, map, desk, pipeline, score, people, import, mail, places, runs, " +
+			"interpret or soak")
 	}
 	address := c["OMBAK_DATABASE_URL"]
 	if address == "" {
@@ -51,8 +55,8 @@ func runBench(ctx context.Context, c config) error {
 		defer srv.Stop()
 		address = srv.URL
 	}
-	if places {
-		return benchPlaces(ctx, address, os.Args[3:])
+	if runKept != nil {
+		return runKept(ctx, address, os.Args[3:])
 	}
 	scratch, drop, err := store.Scratch(ctx, address, "ombak_bench")
 	if err != nil {

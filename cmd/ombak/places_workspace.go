@@ -132,13 +132,38 @@ func launchOne(ctx context.Context, s *store.Store, e *engine.Engine, i int) err
 	return e.Launch(ctx, id, 1)
 }
 
+// launchFor launches a sequence of an email and a pause for whoever an entry lets in.
+func launchFor(ctx context.Context, s *store.Store, e *engine.Engine, in store.Entry) (id int64, err error) {
+	plan := sequence.NewPlan()
+	plan.LaunchHold, plan.Ground.Purpose = false, 1
+	pause, err := plan.Insert(&sequence.Pause{For: calendar.Span{N: 5, Unit: calendar.Days}}, 0, "")
+	if err == nil {
+		_, err = plan.Insert(&sequence.Email{Message: 1}, pause, sequence.Next)
+	}
+	if err == nil {
+		err = s.InTx(ctx, func(tx store.Tx) (err error) {
+			id, err = tx.AddSequence(ctx, "For many", plan, e.Now())
+			return err
+		})
+	}
+	if err == nil {
+		err = s.SetEntry(ctx, id, in, e.Now())
+	}
+	if err == nil {
+		err = e.Launch(ctx, id, 1)
+	}
+	return id, err
+}
+
+// livePlaces are the countries of people.
+var livePlaces = []string{"NO", "GB", "CA", "US", "CL", "ID", "AE", "SG", "AU", "DE", "VN", "CR"}
+
 // liveAudiences describes those that stay current by themselves, and has them counted.
 func liveAudiences(ctx context.Context, e *engine.Engine) error {
 	is := func(c rule.Condition) rule.Rule { return rule.Rule{If: &c} }
-	places := []string{"NO", "GB", "CA", "US", "CL", "ID", "AE", "SG", "AU", "DE", "VN", "CR"}
 	for i := range placesAudiences {
-		r := rule.Rule{All: []rule.Rule{rule.FieldIs("country", places[i%len(places)])}}
-		switch i / len(places) {
+		r := rule.Rule{All: []rule.Rule{rule.FieldIs("country", livePlaces[i%len(livePlaces)])}}
+		switch i / len(livePlaces) {
 		case 0:
 			r.All = append(r.All, rule.ScoreAtLeast(10))
 		case 1:
