@@ -1,15 +1,19 @@
 package main
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"flag"
 	"fmt"
+	"io"
 	"math"
 	"net/http"
 	"net/http/cookiejar"
 	"net/http/httptest"
 	"net/url"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -33,9 +37,10 @@ func benchPlaces(ctx context.Context, address string, args []string) error {
 		seed   = f.Int("seed", 1, "what the workspace is made from")
 		rounds = f.Int("rounds", 30, "how often each page is asked for")
 		anew   = f.Bool("anew", false, "make the workspace anew")
-		only   = f.String("only", "", "only pages whose address has this in it")
+		only   = f.String("only", "", "only pages whose address has this in it; $ stands at its end")
 		plans  = f.Int("plans", 5, "of how many of the slowest the slowest statement is explained")
 		work   = f.Int("workers", 0, "how many workers run beside it")
+		save   = f.String("save", "", "a folder into which what each page last answered is written")
 	)
 	if err := f.Parse(args); err != nil {
 		return err
@@ -71,7 +76,7 @@ func benchPlaces(ctx context.Context, address string, args []string) error {
 		return err
 	}
 	defer m.server.Close()
-	return m.run(ctx, asked{rounds: *rounds, only: *only, plans: *plans})
+	return m.run(ctx, asked{rounds: *rounds, only: *only, plans: *plans, save: *save})
 }
 
 // madePlaces is the setting that says of a workspace that it is whole.
@@ -217,8 +222,8 @@ func (a *answered) at(share float64) float64 {
 	return a.took[int(math.Ceil(float64(len(a.took))*share))-1]
 }
 
-// get asks for a page once.
-func (m *measure) get(ctx context.Context, a *answered, number string) error {
+// get asks for a page once, and writes what it answered into a folder, where there is one.
+func (m *measure) get(ctx context.Context, a *answered, number, save string) error {
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, m.server.URL+a.path, nil)
 	if err != nil {
 		return err
@@ -231,9 +236,17 @@ func (m *measure) get(ctx context.Context, a *answered, number string) error {
 		return fmt.Errorf("asking for %s: %w", a.path, err)
 	}
 	defer res.Body.Close()
-	size, err := discard(res)
+	var body bytes.Buffer
+	n, err := io.Copy(&body, res.Body)
 	if err != nil {
 		return err
+	}
+	size := int(n)
+	if save != "" {
+		name := url.PathEscape(a.path[1:]) + " " + string(a.role) + ".html"
+		if err := os.WriteFile(filepath.Join(save, name[max(0, len(name)-200):]), body.Bytes(), 0o644); err != nil {
+			return err
+		}
 	}
 	a.took = append(a.took, float64(time.Since(start).Microseconds())/1000)
 	a.code, a.bytes = res.StatusCode, size
@@ -252,7 +265,7 @@ func (m *measure) get(ctx context.Context, a *answered, number string) error {
 // asked is what is measured.
 type asked struct {
 	rounds, plans int
-	only          string
+	only, save    string
 }
 
 // The aims: how long a page takes at the 95th percentile, and how large it is before it is compressed.
@@ -276,7 +289,7 @@ func (m *measure) run(ctx context.Context, x asked) error {
 			missing = append(missing, p)
 		}
 		for _, path := range paths {
-			if !strings.Contains(path, x.only) {
+			if !strings.Contains(path+"$", x.only) {
 				continue
 			}
 			for _, role := range rolesOf(p) {
@@ -293,7 +306,7 @@ func (m *measure) run(ctx context.Context, x asked) error {
 	slow := 0
 	for i, a := range list {
 		for n := range x.rounds {
-			if err := m.get(ctx, a, fmt.Sprintf("%d.%d", i, n)); err != nil {
+			if err := m.get(ctx, a, fmt.Sprintf("%d.%d", i, n), x.save); err != nil {
 				return err
 			}
 			if n == 0 && a.took[0] > 5000 { // once is enough

@@ -495,7 +495,7 @@ var likeOne = `
 		from person p, me
 		where p.email <> '' and me.email <> '' and p.id <> me.id
 			and ` + mailKey("p") + ` = ` + mailKey("me") + `
-			and (p.company_id = me.company_id or p.company_id is null and me.company_id is null)
+			and p.company_id is not distinct from me.company_id -- the key finds them, not who all works there
 		union select p.id from person p, me where p.phone <> '' and p.phone = me.phone and p.id <> me.id
 		union select p.id
 		from person p, me

@@ -290,16 +290,19 @@ func (db Queries) ScoredFrom(ctx context.Context, model int64, least int) (int64
 	return one[int64](ctx, db, "select count(*) from standing where model_id = $1 and score >= $2", model, least)
 }
 
-// Rank is how many have a higher score than some, and one, and how many have points; 0 where it is more than most.
-func (db Queries) Rank(ctx context.Context, model int64, v float64, most int) (rank, of int64, err error) {
-	r, err := one[struct{ Rank, Of int64 }](ctx, db, `
-		select (select count(*) from (select from standing where model_id = $1 and score > $2 limit $3) a) as rank,
-			(select count(*) from (select from standing where model_id = $1 and score > 0 limit $3) b) as of`, model, v,
-		most+1)
-	if r.Rank > int64(most) || r.Of > int64(most) {
-		return 0, 0, err
+// Rank is how many have a higher score by a model than v, and one; 0: more than most have.
+func (db Queries) Rank(ctx context.Context, model int64, v float64, most int) (int64, error) {
+	n, err := one[int64](ctx, db,
+		"select count(*) from (select from standing where model_id = $1 and score > $2 limit $3) a", model, v, most+1)
+	if n > int64(most) {
+		return 0, err
 	}
-	return r.Rank + 1, r.Of, err
+	return n + 1, err
+}
+
+// Scored counts who has points by a model.
+func (db Queries) Scored(ctx context.Context, model int64) (int64, error) {
+	return one[int64](ctx, db, "select count(*) from standing where model_id = $1 and score > 0", model)
 }
 
 // FitSpread counts people by what a fit would be, in steps of ten; the last of

@@ -483,3 +483,34 @@ func TestTallyAgainstThePlainWay(t *testing.T) {
 		}
 	}
 }
+
+// The steps of a score are those that asking at each instant finds: each where something begins or ends, with the
+// figure from then on; and the first other figure is the first of them that differs.
+func TestTidesAgainstThePlainWay(t *testing.T) {
+	rnd := rand.New(rand.NewPCG(16, 3))
+	steps := 0
+	for range 1500 {
+		m, w := anyModel(rnd, true), anybody(rnd)
+		from := day0.Add(time.Duration(rnd.IntN(100)) * time.Hour)
+		to := from.AddDate(0, 0, 1+rnd.IntN(10))
+		ledger := m.Ledger(nil, w.signals, w, to)
+		want := []Tide{{from, m.Shown(Sum(ledger, from))}}
+		var turn Tide
+		for at := next(ledger, from); !at.IsZero() && !at.After(to); at = next(ledger, at) {
+			want = append(want, Tide{at, m.Shown(Sum(ledger, at))})
+			if turn.At.IsZero() && want[len(want)-1].Value != want[0].Value {
+				turn = want[len(want)-1]
+			}
+		}
+		steps += len(want)
+		if got := m.Tides(ledger, from, to); !slices.Equal(got, want) {
+			t.Fatalf("the steps are\n%v\nplainly\n%v\nof\n%+v", got, want, ledger)
+		}
+		if got := m.Turns(ledger, from, to); got != turn {
+			t.Fatalf("it turns %v, plainly %v", got, turn)
+		}
+	}
+	if steps < 3500 {
+		t.Errorf("only %d steps", steps)
+	}
+}

@@ -508,11 +508,48 @@ type Tide struct {
 // the first at from, then one for each instant at which something begins or
 // ends.
 func (m *Model) Tides(ledger []Entry, from, to time.Time) []Tide {
-	out := []Tide{{from, m.Shown(Sum(ledger, from))}}
-	for t := next(ledger, from); !t.IsZero() && !t.After(to); t = next(ledger, t) {
-		out = append(out, Tide{t, m.Shown(Sum(ledger, t))})
+	type step struct {
+		at time.Time
+		by int
+	}
+	var steps []step
+	var halving []Entry
+	whole := 0
+	for i := range ledger {
+		e := &ledger[i]
+		by := e.Points
+		if e.Half > 0 {
+			halving = append(halving, *e)
+			by = 0
+		} else if whole += int(e.Worth(from)); !e.Until.IsZero() && !e.Until.After(e.At) {
+			by = 0 // it never counts
+		}
+		if e.At.After(from) && !e.At.After(to) {
+			steps = append(steps, step{e.At, by})
+		}
+		if e.Until.After(from) && !e.Until.After(to) {
+			steps = append(steps, step{e.Until, -by})
+		}
+	}
+	slices.SortFunc(steps, func(a, b step) int { return a.at.Compare(b.at) })
+	out := []Tide{{from, m.Shown(float64(whole) + Sum(halving, from))}}
+	for i, s := range steps {
+		if whole += s.by; i+1 == len(steps) || steps[i+1].at.After(s.at) {
+			out = append(out, Tide{s.at, m.Shown(float64(whole) + Sum(halving, s.at))})
+		}
 	}
 	return out
+}
+
+// Turns is the first of the Tides after t, and not after until, whose figure is not that of t; zero: there is none.
+func (m *Model) Turns(ledger []Entry, t, until time.Time) Tide {
+	was := m.Shown(Sum(ledger, t))
+	for t = next(ledger, t); !t.IsZero() && !t.After(until); t = next(ledger, t) {
+		if v := m.Shown(Sum(ledger, t)); v != was {
+			return Tide{t, v}
+		}
+	}
+	return Tide{}
 }
 
 // Falls is the first instant after t, and not after until, at which the figure is below the ready line, where nothing
@@ -520,6 +557,14 @@ func (m *Model) Tides(ledger []Entry, from, to time.Time) []Tide {
 func (m *Model) Falls(ledger []Entry, t, until time.Time) time.Time {
 	below := func(x time.Time) bool { return m.Shown(Sum(ledger, x)) < float64(m.Line) }
 	if m.Line == 0 || below(t) {
+		return time.Time{}
+	}
+	if !slices.ContainsFunc(ledger, func(e Entry) bool { return e.Half > 0 }) {
+		for _, x := range m.Tides(ledger, t, until) {
+			if x.Value < float64(m.Line) {
+				return x.At
+			}
+		}
 		return time.Time{}
 	}
 	for from := t; !from.After(until); {

@@ -7,6 +7,7 @@ import (
 	"ombak/internal/core/rule"
 	"ombak/internal/core/score"
 	"ombak/internal/core/signal"
+	"ombak/internal/engine/base"
 	"ombak/internal/engine/flow"
 	"ombak/internal/store"
 )
@@ -35,7 +36,7 @@ type LedgerLine struct {
 // far is how far ahead it is said what comes by itself, and deep how many are counted for a rank.
 const (
 	far  = 400 * 24 * time.Hour
-	deep = 100_000
+	deep = 10_000
 )
 
 // Explain is how somebody's score at an instant came about, by a model (0: by the first) as it counts now and the
@@ -58,21 +59,22 @@ func (e *People) Explain(ctx context.Context, person, model int64, at time.Time)
 	ledger := m.Ledger(nil, did, facts, at)
 	x = Explained{Model: m.Model, At: at, Sum: score.Sum(ledger, at), Falls: m.Falls(ledger, at, at.Add(far)),
 		Tides: m.Tides(ledger, at.AddDate(0, 0, -90), at.AddDate(0, 0, 30))}
-	x.Shown = m.Shown(x.Sum)
-	for _, t := range m.Tides(ledger, at, at.Add(far)) {
-		if t.Value != x.Shown {
-			x.Next = t
-			break
-		}
-	}
+	x.Shown, x.Next = m.Shown(x.Sum), m.Turns(ledger, at, at.Add(far))
 	for i := len(ledger) - 1; i >= 0; i-- {
 		l := ledger[i]
 		x.Lines = append(x.Lines, LedgerLine{l, m.Rules[l.Rule].For(cat), l.Worth(at)})
 	}
 	if now := e.Now(); !at.Before(now.Add(-time.Minute)) && !at.After(now) && x.Shown > 0 {
-		if x.Rank, x.Of, err = e.Store.Rank(ctx, m.ID, x.Shown, deep); err != nil {
+		if x.Rank, err = e.Store.Rank(ctx, m.ID, x.Shown, deep); err != nil {
 			return x, err
 		}
+		x.Of, err = base.Lately(ctx, e.Base, &e.scored, m.ID, func(ctx context.Context) (int64, error) {
+			return e.Store.Scored(ctx, m.ID)
+		})
+		if err != nil {
+			return x, err
+		}
+		x.Of = max(x.Of, x.Rank)
 	}
 	return x, nil
 }

@@ -27,6 +27,7 @@ type People struct {
 	BigExport int
 
 	counts base.KeptBy[string, int64]     // of people, by what is asked
+	scored base.KeptBy[int64, int64]      // who has points, by the model
 	pairs  base.KeptBy[int, []store.Pair] // of records that may be one person, by how many are asked for
 }
 

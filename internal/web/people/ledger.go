@@ -9,6 +9,7 @@ import (
 
 	"github.com/labstack/echo/v5"
 
+	"ombak/internal/core/calendar"
 	"ombak/internal/core/score"
 	"ombak/internal/engine/people"
 	"ombak/internal/store"
@@ -99,6 +100,21 @@ func (s *Place) standsBy(ctx context.Context, person int64, models []store.Model
 	return out, nil
 }
 
+// mostTides is how many changes of a score are drawn one by one.
+const mostTides = 150
+
+// byDay are the first, and the last of each day of a zone.
+func byDay(list []score.Tide, zone *time.Location) []score.Tide {
+	out := list[:1:1]
+	for i, t := range list[1:] {
+		if next := i + 2; next == len(list) ||
+			calendar.DateOf(list[next].At, zone) != calendar.DateOf(t.At, zone) {
+			out = append(out, t)
+		}
+	}
+	return out
+}
+
 func scoreTide(x *people.Explained, zone *time.Location) shell.Tide {
 	from, to := x.At.AddDate(0, 0, -90), x.At.AddDate(0, 0, 30)
 	whole := to.Sub(from).Seconds()
@@ -112,8 +128,13 @@ func scoreTide(x *people.Explained, zone *time.Location) shell.Tide {
 			shell.TidePoint{X: at.Sub(from).Seconds() / whole, Value: v, Row: at.In(zone).Format(shell.LongForm),
 				Title: at.In(zone).Format(shell.LongForm) + fmt.Sprintf(": %g", v)})
 	}
+	tides := x.Tides
+	if len(tides) > mostTides {
+		t.Name, t.Each = "Score at the end of each of 90 days, and of the next 30", "After"
+		tides = byDay(tides, zone)
+	}
 	past, last := true, 0.0
-	for _, p := range x.Tides {
+	for _, p := range tides {
 		if past && p.At.After(x.At) {
 			add(x.At, x.Shown)
 			t.Now, past = len(t.Points)-1, false
