@@ -105,7 +105,7 @@ func (h *house) furnish() {
 	}
 	h.must(e.HandOver(ctx, people[0]))
 	h.must(e.HandOver(ctx, people[1]))
-	list, err := h.s.OpenHandoffs(ctx, 0)
+	list, err := h.s.OpenHandoffs(ctx, 0, 9)
 	h.must(err)
 	_, err = e.Accept(ctx, list[0].ID, *list[0].Rep)
 	h.must(err)

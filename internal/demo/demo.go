@@ -308,7 +308,7 @@ func (d *Demo) reps(ctx context.Context) (out []int64, err error) {
 // repsWork has the reps do a day's work: nearly all handoffs and calls, and
 // some of their deals move on.
 func (d *Demo) repsWork(ctx context.Context, s *scenario) error {
-	handoffs, err := d.Store.OpenHandoffs(ctx, 0)
+	handoffs, err := d.Store.OpenHandoffs(ctx, 0, store.MostHandoffs)
 	if err != nil {
 		return err
 	}

@@ -51,7 +51,7 @@ func TestFromFormToDeal(t *testing.T) {
 	if way := w.way(p); way.Reason != "handed over" {
 		t.Errorf("way %+v", way)
 	}
-	list, err := w.s.OpenHandoffs(w.ctx, w.rep1)
+	list, err := w.s.OpenHandoffs(w.ctx, w.rep1, store.MostHandoffs)
 	w.must(err)
 	if len(list) != 1 || list[0].MadeBy != "crossing" || list[0].Brief.V.Reasons[0].Points != 10 {
 		t.Fatalf("one handoff, by the crossing, though the step asks for one too: %+v", list)

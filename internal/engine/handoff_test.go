@@ -23,7 +23,7 @@ func TestAcceptingIsTakenBack(t *testing.T) {
 	w.press("ana@", 1) // the sequence asks for a call, which waits on the desk
 	before := w.way(ana)
 	w.must(w.e.HandOver(w.ctx, ana))
-	list, err := w.s.OpenHandoffs(w.ctx, 0)
+	list, err := w.s.OpenHandoffs(w.ctx, 0, store.MostHandoffs)
 	w.must(err)
 	id, rep := list[0].ID, *list[0].Rep
 	_, err = w.e.Accept(w.ctx, id, rep)
@@ -62,7 +62,7 @@ func TestWhatHasGoneOnIsNotTakenBack(t *testing.T) {
 	accepted := func(first string) (handoff, deal int64) {
 		id := w.meet(store.NewPerson{First: first, Email: first + "@n.example"})
 		w.must(w.e.HandOver(w.ctx, id))
-		list, err := w.s.OpenHandoffs(w.ctx, 0)
+		list, err := w.s.OpenHandoffs(w.ctx, 0, store.MostHandoffs)
 		w.must(err)
 		deal, err = w.e.Accept(w.ctx, list[0].ID, *list[0].Rep)
 		w.must(err)

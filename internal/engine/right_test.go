@@ -23,7 +23,7 @@ func TestAnothersWork(t *testing.T) {
 		w.must(err)
 		w.must(w.e.HandOver(w.ctx, p))
 	}
-	open, err := w.s.OpenHandoffs(w.ctx, 0)
+	open, err := w.s.OpenHandoffs(w.ctx, 0, store.MostHandoffs)
 	w.must(err)
 	if len(open) != 3 {
 		t.Fatalf("%d handoffs", len(open))

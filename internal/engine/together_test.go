@@ -134,7 +134,7 @@ func TestOneCrossingOneHandoff(t *testing.T) {
 		t.Fatalf("20 points made %d handoffs", handoffs())
 	}
 	view()
-	list, err := w.s.OpenHandoffs(w.ctx, 0)
+	list, err := w.s.OpenHandoffs(w.ctx, 0, store.MostHandoffs)
 	w.must(err)
 	w.must(w.e.SendBack(w.ctx, list[0].ID, *list[0].Rep, sales.Back{Reason: "not now"}))
 	view()
@@ -184,7 +184,7 @@ func TestNobodyHasRoom(t *testing.T) {
 	w.must(err)
 	p := w.fill("Ana", "ana@fjord.example")
 	w.must(w.e.HandOver(w.ctx, p))
-	list, err := w.s.OpenHandoffs(w.ctx, w.rep1)
+	list, err := w.s.OpenHandoffs(w.ctx, w.rep1, store.MostHandoffs)
 	w.must(err)
 	if len(list) != 1 || list[0].Rep != nil || list[0].How != "waiting in the pool" {
 		t.Fatalf("%+v", list)

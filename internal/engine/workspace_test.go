@@ -121,7 +121,7 @@ func TestAColleagueLeaves(t *testing.T) {
 	w.must(w.e.UserLeaves(w.ctx, w.rep1, w.rep2))
 	calls, err := w.s.DeskWork(w.ctx, w.rep2)
 	w.must(err)
-	handoffs, err := w.s.OpenHandoffs(w.ctx, w.rep2)
+	handoffs, err := w.s.OpenHandoffs(w.ctx, w.rep2, store.MostHandoffs)
 	w.must(err)
 	if len(calls) != 1 || len(handoffs) != 1 ||
 		w.count("select count(*) from person where owner_id = $1", w.rep2) != 1 {
@@ -174,7 +174,7 @@ func TestStages(t *testing.T) {
 	id := w.meet(store.NewPerson{First: "Ana", Email: "ana@n.example"})
 	w.must(w.e.UsualModel(w.ctx))
 	w.must(w.e.HandOver(w.ctx, id))
-	open, err := w.s.OpenHandoffs(w.ctx, rep)
+	open, err := w.s.OpenHandoffs(w.ctx, rep, store.MostHandoffs)
 	w.must(err)
 	_, err = w.e.Accept(w.ctx, open[0].ID, rep)
 	w.must(err)
@@ -190,7 +190,7 @@ func TestAcceptingWithoutStages(t *testing.T) {
 	w.must(err)
 	id := w.meet(store.NewPerson{First: "Ana", Email: "ana@n.example"})
 	w.must(w.e.HandOver(w.ctx, id))
-	open, err := w.s.OpenHandoffs(w.ctx, 0)
+	open, err := w.s.OpenHandoffs(w.ctx, 0, store.MostHandoffs)
 	w.must(err)
 	if _, err := w.e.Accept(w.ctx, open[0].ID, *open[0].Rep); !errors.Is(err, sales.ErrNoStage) {
 		t.Errorf("accepted into no stage: %v", err)

@@ -27,13 +27,34 @@ type Company struct {
 	Created  time.Time `db:"created_at"`
 }
 
+// companyColumns are of companies c. Whoever was erased is at none. The highest score of a company with many people is
+// found among the highest of all, where it is soon met; that of one with few, among its people.
 const companyColumns = `
 	select c.id, c.name, coalesce(c.domain, '') as domain, c.country, c.industry, c.size, c.revenue, c.own,
-		c.created_at,
-	(select count(*) from person p where p.company_id = c.id and p.erased_at is null) as people,
-	(select count(*) from deal d where d.company_id = c.id and d.closed_at is null) as open,
-	coalesce((select max(s.score) from person p join standing s on s.person_id = p.id and s.model_id = ` + theModel +
-	` where p.company_id = c.id), 0) as best `
+		c.created_at, n.people,
+		(select count(*) from deal d where d.company_id = c.id and d.closed_at is null) as open,
+		coalesce(case
+			when n.people > 1000 then (
+				select s.score
+				from (
+					select person_id, score
+					from standing
+					where model_id = ` + theModel + `
+					order by score desc, person_id desc
+					offset 0) s
+				join lateral (select from person p where p.id = s.person_id and p.company_id = c.id offset 0) p on true
+				limit 1)
+			else (
+				select max(s.score)
+				from person p
+				join standing s on s.person_id = p.id and s.model_id = ` + theModel + `
+				where p.company_id = c.id)
+			end, 0) as best `
+
+// peopleThere is joined to companies c: how many people are there.
+const peopleThere = " cross join lateral (select count(*) as people from person p where p.company_id = c.id) n "
+
+const companyFrom = "from company c" + peopleThere
 
 // CompanyQuery asks for a page of companies.
 type CompanyQuery struct {
@@ -90,8 +111,8 @@ func (db Queries) Companies(ctx context.Context, q CompanyQuery) ([]Company, Key
 	rows, err := all[struct {
 		Company
 		Key string
-	}](ctx, db, companyColumns+", "+key1+" as key from company c where "+where+" order by "+order+" limit "+
-		c.arg(q.Limit), planned(c.args)...)
+	}](ctx, db, companyColumns+", "+key1+" as key from (select * from company c where "+where+" order by "+order+
+		" limit "+c.arg(q.Limit)+") c"+peopleThere+"order by "+order, planned(c.args)...)
 	var out []Company
 	var key Key
 	for _, r := range rows {
@@ -123,7 +144,7 @@ func (db Queries) CountCompanies(ctx context.Context, q CompanyQuery) (int64, er
 
 // Company reads one.
 func (db Queries) Company(ctx context.Context, id int64) (Company, error) {
-	return one[Company](ctx, db, companyColumns+"from company c where c.id = $1", id)
+	return one[Company](ctx, db, companyColumns+companyFrom+"where c.id = $1", id)
 }
 
 // CompanyByDomain finds the company that a domain belongs to.
@@ -133,7 +154,7 @@ func (db Queries) CompanyByDomain(ctx context.Context, domain string) (int64, er
 
 // CompaniesByID reads several, by name.
 func (db Queries) CompaniesByID(ctx context.Context, ids []int64) ([]Company, error) {
-	return all[Company](ctx, db, companyColumns+"from company c where c.id = any ($1) order by lower(c.name), c.id",
+	return all[Company](ctx, db, companyColumns+companyFrom+"where c.id = any ($1) order by lower(c.name), c.id",
 		ids)
 }
 
@@ -159,7 +180,7 @@ func (c *Company) Values() person.Values {
 
 // SetCompany changes a company's record and keeps what changed.
 func (tx Tx) SetCompany(ctx context.Context, id int64, set person.Values, a Author) error {
-	c, err := one[Company](ctx, tx, companyColumns+"from company c where c.id = $1 for update of c", id)
+	c, err := one[Company](ctx, tx, companyColumns+companyFrom+"where c.id = $1 for update of c", id)
 	if err != nil {
 		return err
 	}

@@ -89,7 +89,7 @@ func (db Queries) DeskRows(ctx context.Context, q DeskQuery) ([]DeskRow, error) 
 			and e.ended_at is null
 		join person p on p.id = coalesce(x.person_id, t.person_id) and p.erased_at is null
 		left join standing s on s.person_id = p.id and s.model_id = `+theModel),
-		q.User, q.Pool, q.Now, q.N, q.Kind)
+		planned([]any{q.User, q.Pool, q.Now, q.N, q.Kind})...)
 	if err != nil {
 		return nil, fmt.Errorf("reading a desk: %w", err)
 	}
@@ -111,7 +111,8 @@ func (db Queries) DeskCounts(ctx context.Context, q DeskQuery) (map[desk.Kind]in
 	rows, err := all[struct {
 		Kind desk.Kind
 		N    int
-	}](ctx, db, spelt(onDesk()+"\n\t\tselect kind, count(*) as n from there group by kind"), q.User, q.Pool, q.Now)
+	}](ctx, db, spelt(onDesk()+"\n\t\tselect kind, count(*) as n from there group by kind"),
+		planned([]any{q.User, q.Pool, q.Now})...)
 	of := map[desk.Kind]int{}
 	for _, r := range rows {
 		of[r.Kind] = r.N

@@ -168,11 +168,14 @@ func (db Queries) Attendances(
 ) ([]Attendance, error) {
 	return all[Attendance](ctx, db, `
 		select a.id, a.person_id, p.first_name as first, p.last_name as last, p.email, a.state, a.at, a.how
-		from attendance a
+		from (
+			select *
+			from attendance
+			where event_id = $1 and current and ($2 = '' or state = $2) and ($3::bigint = 0 or id < $3)
+			order by id desc
+			limit $4) a
 		join person p on p.id = a.person_id
-		where a.event_id = $1 and a.current and ($2 = '' or a.state = $2) and ($3::bigint = 0 or a.id < $3)
-		order by a.id desc
-		limit $4`, id, string(state), before, n)
+		order by a.id desc`, planned([]any{id, string(state), before, n})...)
 }
 
 // PersonAttendance is how a person stands to one event.

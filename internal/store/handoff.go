@@ -123,13 +123,20 @@ func (tx Tx) AddHandoffs(ctx context.Context, list []NewHandoff) ([]int64, error
 	return made, nil
 }
 
-// OpenHandoffs lists those waiting for a rep, and those in the pool, the
+// MostHandoffs is how many open handoffs are listed at most.
+const MostHandoffs = 200
+
+// OpenHandoffs lists the n oldest of those waiting for a rep, and those in the pool, the
 // oldest first; rep 0 stands for everybody's.
-func (db Queries) OpenHandoffs(ctx context.Context, rep int64) ([]Handoff, error) {
-	return all[Handoff](ctx, db,
-		handoffFields+
-			"where h.state = 'open' and ($1 = 0 or h.rep_id = $1 or h.rep_id is null) order by h.made_at, h.id limit "+
-			"200", rep)
+func (db Queries) OpenHandoffs(ctx context.Context, rep int64, n int) ([]Handoff, error) {
+	return all[Handoff](ctx, db, handoffFields+`
+		where h.id in (
+			select id
+			from handoff
+			where state = 'open' and ($1 = 0 or rep_id = $1 or rep_id is null)
+			order by made_at, id
+			limit $2)
+		order by h.made_at, h.id`, planned([]any{rep, n})...)
 }
 
 // Handoff reads one.

@@ -231,7 +231,7 @@ func TestDealsKeepTheOrderTheyAreDraggedInto(t *testing.T) {
 			}
 			return nil
 		})
-		open, err := k.OpenHandoffs(k.ctx, rep)
+		open, err := k.OpenHandoffs(k.ctx, rep, store.MostHandoffs)
 		k.must(err)
 		k.tx(func(tx store.Tx) error {
 			h, err := tx.DecideHandoff(k.ctx, open[0].ID, rep, "accepted", "", at)
@@ -306,9 +306,9 @@ func TestOneOpenHandoffEach(t *testing.T) {
 	if len(hand(2)) != 1 || len(hand(1)) != 0 {
 		t.Error("two open handoffs for one person")
 	}
-	list, err := k.OpenHandoffs(k.ctx, rep)
+	list, err := k.OpenHandoffs(k.ctx, rep, store.MostHandoffs)
 	k.must(err)
-	if n, err := k.OpenHandoffs(k.ctx, other); err != nil || len(n) != 0 {
+	if n, err := k.OpenHandoffs(k.ctx, other, store.MostHandoffs); err != nil || len(n) != 0 {
 		t.Errorf("another rep sees %d, %v", len(n), err)
 	}
 	if of, err := workOwner(k, list[0].ID); err != nil || of.User == nil || *of.User != rep {

@@ -96,9 +96,15 @@ const taskFields = `
 // instead.
 func (db Queries) OpenTasks(ctx context.Context, user int64, alerts bool, now time.Time) ([]Task, error) {
 	return all[Task](ctx, db,
-		taskFields+"where t.done_at is null and t.alert = $2 and p.erased_at is null and ($1 = 0 or t.user_id = $1 "+
-			"or t.user_id is null and "+ofTeam("t", "$1")+") and t.shown_at <= $3 "+
-			"order by t.made_at, t.id limit 500", user, alerts, now)
+		taskFields+`
+			where t.id in (
+				select t.id
+				from task t
+				where t.done_at is null and t.alert = $2 and t.shown_at <= $3
+					and ($1 = 0 or t.user_id = $1 or t.user_id is null and `+ofTeam("t", "$1")+`)
+				order by t.made_at, t.id
+				limit 500) and p.erased_at is null
+			order by t.made_at, t.id`, planned([]any{user, alerts, now})...)
 }
 
 // AlertsTo is how a user takes alerts.

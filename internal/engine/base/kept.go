@@ -84,6 +84,13 @@ type KeptBy[K comparable, T any] struct {
 // mostKept bounds of how many it is kept: of one more, all are forgotten.
 const mostKept = 200
 
+// Forget forgets all of it: somebody has changed what it is counted from, and wants to see that.
+func (k *KeptBy[K, T]) Forget() {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	k.of = nil
+}
+
 // Of is where it is kept of one.
 func (k *KeptBy[K, T]) Of(key K) *Kept[T] {
 	k.mu.Lock()

@@ -55,7 +55,8 @@ func (s *Place) load(c *echo.Context) error { return s.showLoad(c, http.StatusOK
 func (s *Place) showLoad(c *echo.Context, code int, d loadData) error {
 	d.Room = "load"
 	var err error
-	if d.Load, err = s.Engine.LoadOf(c.Request().Context()); err != nil {
+	d.Load, err = shell.Lately(c.Request().Context(), s.Shell, &s.loads, "", s.Engine.LoadOf)
+	if err != nil {
 		return err
 	}
 	if d.Moves == (sales.MoveWork{}) { // from where most cannot be done, to where least waits
@@ -79,6 +80,7 @@ func (s *Place) moveWork(c *echo.Context) error {
 		Kind: desk.Kind(c.FormValue("kind")), Which: sales.Which(c.FormValue("which")),
 		N: int(min(shell.Number(c.FormValue("n")), sales.MaxDesk)), User: shell.UserOf(c).ID}
 	n, id, err := s.Engine.MoveBetween(c.Request().Context(), m)
+	s.loads.Forget()
 	if errors.Is(err, base.ErrNotYours) {
 		return shell.NotYours(err)
 	}
@@ -100,6 +102,7 @@ func (s *Place) moveBack(c *echo.Context) error {
 		return err
 	}
 	n, err := s.Engine.MoveBack(c.Request().Context(), id, shell.UserOf(c).ID)
+	s.loads.Forget()
 	if errors.Is(err, sales.ErrMovedOn) {
 		return s.NotDone(c, "/desk/load", shell.Sentence(err))
 	}

@@ -6,6 +6,8 @@ import (
 	"text/template"
 
 	"ombak/internal/core/desk"
+	"ombak/internal/engine/base"
+	"ombak/internal/engine/sales"
 	"ombak/internal/web/shell"
 )
 
@@ -27,4 +29,8 @@ var plural = map[desk.Kind]string{desk.Handoff: "Handoffs", desk.Answer: "Answer
 	desk.Social: "Social touches", desk.Task: "Tasks", desk.Meeting: "Meetings"}
 
 // Place answers its pages.
-type Place struct{ *shell.Shell }
+type Place struct {
+	*shell.Shell
+
+	loads base.KeptBy[string, *sales.Load] // that of everybody
+}

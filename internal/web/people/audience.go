@@ -60,7 +60,9 @@ func (s *Place) audience(c *echo.Context) error {
 		return err
 	}
 	from := now.AddDate(0, 0, -30)
-	days, err := s.Store.MovesByDay(ctx, id, from, s.Engine.Zone().String())
+	days, err := shell.Lately(ctx, s.Shell, &s.moves, id, func(ctx context.Context) ([]store.DayMoves, error) {
+		return s.Store.MovesByDay(ctx, id, from, s.Engine.Zone().String())
+	})
 	if err != nil {
 		return err
 	}

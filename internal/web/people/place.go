@@ -26,6 +26,7 @@ type Place struct {
 	counts  base.KeptBy[store.CompanyQuery, int64] // how many, by what is asked
 	words   base.KeptBy[string, []string]          // countries and industries of companies
 	figures base.KeptBy[string, map[int64]store.AudienceFigures]
+	moves   base.KeptBy[int64, []store.DayMoves]
 	first   base.KeptBy[int64, []int64] // of a company with many people those with the highest scores
 }
 

@@ -31,7 +31,9 @@ func (s *Place) ahead(c *echo.Context) error {
 		return err
 	}
 	now := s.Engine.Now().In(s.Engine.Zone())
-	due, err := s.Store.DueByDay(c.Request().Context(), id, now.AddDate(0, 0, daysAhead), s.Engine.Zone().String())
+	due, err := shell.Lately(c.Request().Context(), s.Shell, &s.due, id, func(ctx context.Context) ([]store.DueDay, error) {
+		return s.Store.DueByDay(ctx, id, now.AddDate(0, 0, daysAhead), s.Engine.Zone().String())
+	})
 	if err != nil {
 		return err
 	}

@@ -20,4 +20,5 @@ type Place struct {
 	*shell.Shell
 
 	ends base.KeptBy[afterKey, []store.AfterExit]
+	due  base.KeptBy[int64, []store.DueDay] // of a sequence
 }

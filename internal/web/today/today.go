@@ -22,6 +22,9 @@ func (s *Place) home(c *echo.Context) error {
 	return c.Redirect(http.StatusSeeOther, "/today")
 }
 
+// handoffsShown is how many of the handoffs that wait are shown.
+const handoffsShown = 6
+
 type todayData struct {
 	Figures   store.Figures
 	Trouble   []store.Touch
@@ -62,11 +65,8 @@ func (s *Place) today(c *echo.Context) error {
 	if d.Alerts, err = s.Bundles(ctx, shell.UserOf(c).ID); err != nil {
 		return err
 	}
-	if d.Handoffs, err = s.Store.OpenHandoffs(ctx, 0); err != nil {
+	if d.Handoffs, err = s.Store.OpenHandoffs(ctx, 0, handoffsShown); err != nil {
 		return err
-	}
-	if len(d.Handoffs) > 6 {
-		d.Handoffs = d.Handoffs[:6]
 	}
 	if d.Replies, err = s.Store.LastReplies(ctx, 5); err != nil {
 		return err
