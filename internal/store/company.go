@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"strconv"
 	"time"
 
 	"ombak/internal/core/person"
@@ -23,28 +24,19 @@ type Company struct {
 	Own      JSON[map[string]any]
 	People   int64
 	Open     int64     // open deals
-	Best     float64   // the highest score among its people
+	Best     float64   // the highest score among its people; of one that is read alone 0 where they are many
 	Created  time.Time `db:"created_at"`
 }
 
-// companyColumns are of companies c. Whoever was erased is at none. The highest score of a company with many people is
-// found among the highest of all, where it is soon met; that of one with few, among its people.
-const companyColumns = `
+// companyLarge is how many people are so many that the highest score among them is not looked for here.
+const companyLarge = 1000
+
+// companyColumns are of companies c. Whoever was erased is at none.
+var companyColumns = `
 	select c.id, c.name, coalesce(c.domain, '') as domain, c.country, c.industry, c.size, c.revenue, c.own,
 		c.created_at, n.people,
 		(select count(*) from deal d where d.company_id = c.id and d.closed_at is null) as open,
-		coalesce(case
-			when n.people > 1000 then (
-				select s.score
-				from (
-					select person_id, score
-					from standing
-					where model_id = ` + theModel + `
-					order by score desc, person_id desc
-					offset 0) s
-				join lateral (select from person p where p.id = s.person_id and p.company_id = c.id offset 0) p on true
-				limit 1)
-			else (
+		coalesce(case when n.people <= ` + strconv.Itoa(companyLarge) + ` then (
 				select max(s.score)
 				from person p
 				join standing s on s.person_id = p.id and s.model_id = ` + theModel + `
@@ -113,12 +105,52 @@ func (db Queries) Companies(ctx context.Context, q CompanyQuery) ([]Company, Key
 		Key string
 	}](ctx, db, companyColumns+", "+key1+" as key from (select * from company c where "+where+" order by "+order+
 		" limit "+c.arg(q.Limit)+") c"+peopleThere+"order by "+order, planned(c.args)...)
+	if err != nil {
+		return nil, Key{}, err
+	}
 	var out []Company
 	var key Key
 	for _, r := range rows {
 		out, key = append(out, r.Company), Key{Sort: r.Key, ID: r.ID}
 	}
-	return out, key, err
+	return out, key, db.bestOf(ctx, out)
+}
+
+// bestOf finds the highest scores at companies with many people.
+func (db Queries) bestOf(ctx context.Context, list []Company) error {
+	for i := range list {
+		if list[i].People <= companyLarge {
+			continue
+		}
+		var err error
+		if list[i].Best, err = db.HighestAt(ctx, list[i].ID); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// HighestAt is the highest score at a company with many people: it is met soon among the highest of all, or else looked
+// for among its people.
+func (db Queries) HighestAt(ctx context.Context, company int64) (float64, error) {
+	v, err := one[float64](ctx, db, `
+		select s.score
+		from (
+			select person_id, score
+			from standing
+			where model_id = `+theModel+`
+			order by score desc, person_id desc
+			limit 20000) s
+		where exists (select from person p where p.id = s.person_id and p.company_id = $1 offset 0)
+		limit 1`, company)
+	if IsNotFound(err) {
+		v, err = one[float64](ctx, db, `
+			select coalesce(max(s.score), 0)
+			from person p
+			join standing s on s.person_id = p.id and s.model_id = `+theModel+`
+			where p.company_id = $1`, company)
+	}
+	return v, err
 }
 
 // FoundCompany is one that words were found in the name of.

@@ -479,6 +479,9 @@ func (s *Place) showCompany(c *echo.Context, code int, id int64, wrong *wrongFie
 	if err != nil {
 		return err
 	}
+	if len(people) > 0 {
+		d.C.Best = people[0].Score
+	}
 	if m, err := s.Store.Model(ctx); err == nil {
 		d.Line = m.Line
 	} else if !store.IsNotFound(err) {
