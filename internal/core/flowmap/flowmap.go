@@ -172,7 +172,9 @@ func Layout(in Input) Map {
 	l.streams()
 	l.lanes()
 	l.place()
-	return l.draw()
+	m := l.draw()
+	m.round()
+	return m
 }
 
 type layout struct {
