@@ -383,7 +383,13 @@ func runServe(ctx context.Context, c config) error {
 	if err != nil {
 		return err
 	}
-	return serve(ctx, tl, x.Handler())
+	h := x.Handler()
+	go func() {
+		if err := x.Warm(ctx); err != nil && ctx.Err() == nil {
+			slog.Warn("whoever asks first waits for what is counted over everybody", "error", err)
+		}
+	}()
+	return serve(ctx, tl, h)
 }
 
 func runWork(ctx context.Context, c config) error {

@@ -152,14 +152,6 @@ func (tx Tx) Stop(ctx context.Context, person int64, k signal.Kind, at time.Time
 // TrapLink is the number of the link that no reader sees.
 const TrapLink = -1
 
-// TrappedSince reports whether a program gave itself away in an email.
-func (db Queries) TrappedSince(ctx context.Context, person, touch int64, since time.Time) (bool, error) {
-	return one[bool](ctx, db, `
-		select exists (
-			select from signal where person_id = $1 and at > $2 and touch_id = $3 and kind = {click} and link = $4)`,
-		person, since, touch, TrapLink)
-}
-
 // MarkTrapped marks what was opened and pressed in an email since an instant as
 // a program's.
 func (tx Tx) MarkTrapped(ctx context.Context, person, touch int64, since time.Time, why string) error {

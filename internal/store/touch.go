@@ -362,18 +362,31 @@ type SentLink struct {
 	Answer   int64 `db:"answer_id"` // the form that asked for it
 	Edit     JSON[*message.Edit]
 	Sent     *time.Time `db:"done_at"`
+	Trapped  bool       // the link that nobody sees was followed of late; told by PressedLink
 }
 
 // SentLink reads the email that a touch sent.
 func (db Queries) SentLink(ctx context.Context, id int64) (SentLink, error) {
-	return one[SentLink](ctx, db, `
-		select t.id as touch, t.person_id, coalesce(t.sequence_id, 0) as sequence_id,
-			coalesce(t.mailing_id, 0) as mailing_id,
-			coalesce(t.answer_id, 0) as answer_id, t.step, t.message_id, t.message_version, l.edit, t.done_at
-		from touch t
-		join letter l on l.touch_id = t.id
-		where t.id = $1 and (t.state in ('sent', 'held') or l.phase = 'sending')`, id)
+	return one[SentLink](ctx, db, sentLink+sentTouch, id)
 }
+
+// PressedLink is SentLink, and whether somebody followed since an instant the link of it that no reader sees.
+func (db Queries) PressedLink(ctx context.Context, id int64, since time.Time) (SentLink, error) {
+	return one[SentLink](ctx, db, sentLink+`, exists (
+			select
+			from signal s
+			where s.person_id = t.person_id and s.at > $2 and s.touch_id = t.id and s.kind = {click}
+				and s.link = $3) as trapped`+sentTouch, id, since, TrapLink)
+}
+
+const sentLink = `
+	select t.id as touch, t.person_id, coalesce(t.sequence_id, 0) as sequence_id, coalesce(t.mailing_id, 0) as mailing_id,
+		coalesce(t.answer_id, 0) as answer_id, t.step, t.message_id, t.message_version, l.edit, t.done_at`
+
+const sentTouch = `
+	from touch t
+	join letter l on l.touch_id = t.id
+	where t.id = $1 and (t.state in ('sent', 'held') or l.phase = 'sending')`
 
 // Sending reports whether some worker has claimed emails that it has not done
 // with.

@@ -8,6 +8,7 @@ package web
 
 import (
 	"context"
+	"fmt"
 	"net/http"
 	"slices"
 
@@ -29,7 +30,11 @@ import (
 type Server struct {
 	*shell.Shell
 	routes *echo.Echo // as the last call of Handler made them
+	places []place    // and these
 }
+
+// place is one of the places of the interface.
+type place interface{ Routes(in *echo.Group) }
 
 // New makes the server; ctx ends its background work.
 func New(ctx context.Context, c shell.Config) *Server { return &Server{Shell: shell.New(ctx, c)} }
@@ -40,15 +45,33 @@ func (s *Server) Handler() http.Handler {
 	settled := settings.Place{Shell: s.Shell}
 	settled.JoinRoutes(open)
 	(&public.Place{Shell: s.Shell}).Routes(e, in)
-	for _, place := range []interface{ Routes(in *echo.Group) }{
+	s.places = []place{
 		&today.Place{Shell: s.Shell}, &people.Place{Shell: s.Shell}, &content.Place{Shell: s.Shell},
 		&sequences.Place{Shell: s.Shell}, &scoring.Place{Shell: s.Shell}, &desk.Place{Shell: s.Shell},
 		&pipeline.Place{Shell: s.Shell}, &settled,
-	} {
-		place.Routes(in)
+	}
+	for _, p := range s.places {
+		p.Routes(in)
 	}
 	s.routes = e
 	return e
+}
+
+// Warm counts, where there are many people, what pages show that is counted over everybody, so that nobody who is the
+// first to ask for one of them waits for that. Handler has been called before.
+func (s *Server) Warm(ctx context.Context) error {
+	large, err := s.Engine.Large(ctx)
+	if err != nil || !large {
+		return err
+	}
+	for _, p := range s.places {
+		if p, ok := p.(interface{ Warm(context.Context) error }); ok {
+			if err := p.Warm(ctx); err != nil {
+				return fmt.Errorf("counting over everybody: %w", err)
+			}
+		}
+	}
+	return nil
 }
 
 // Pages lists the patterns of what can be asked for, as the last call of Handler made them.

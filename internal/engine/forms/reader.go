@@ -26,7 +26,7 @@ func (e *Forms) Click(
 	if !e.SignedTouch("link", touch, int64(n), signature) {
 		return "", 0, store.ErrNotFound
 	}
-	l, err := e.Store.SentLink(ctx, touch)
+	l, err := e.Store.PressedLink(ctx, touch, e.Now().Add(-trapFor))
 	if err != nil {
 		return "", 0, err
 	}
@@ -38,14 +38,8 @@ func (e *Forms) Click(
 	if why == "" {
 		why = e.tooSoon(l)
 	}
-	if why == "" {
-		trapped, err := e.Store.TrappedSince(ctx, l.Person, touch, e.Now().Add(-trapFor))
-		if err != nil {
-			return "", 0, err
-		}
-		if trapped {
-			why = FollowedTrap
-		}
+	if why == "" && l.Trapped {
+		why = FollowedTrap
 	}
 	s := mailSignal(l, signal.Click, e.Now())
 	s.Link, s.Detail, s.Why, s.Machine = int32(n), link.Target, why, why != ""

@@ -1,7 +1,6 @@
 package people
 
 import (
-	"context"
 	"errors"
 	"fmt"
 	"net/http"
@@ -104,10 +103,7 @@ func (s *Place) audienceLines(c *echo.Context, l audienceList) (out []audienceLi
 	if err != nil {
 		return nil, 0, err
 	}
-	figures, err := shell.Lately(ctx, s.Shell, &s.figures, "", func(ctx context.Context) (
-		map[int64]store.AudienceFigures, error) {
-		return s.Store.AudienceFigures(ctx, s.Engine.Now().AddDate(0, 0, -30))
-	})
+	figures, err := s.audienceFigures(ctx)
 	if err != nil {
 		return nil, 0, err
 	}

@@ -2,6 +2,7 @@
 package people
 
 import (
+	"context"
 	"embed"
 	"text/template"
 
@@ -111,4 +112,30 @@ func (s *Place) Routes(in *echo.Group) {
 	p.GET("/merge", s.mergePage, writes)
 	p.POST("/merge", s.merge, writes)
 	p.POST("/not-double", s.notDouble, writes)
+}
+
+// doublesShown is how many pairs of likely duplicates are shown.
+const doublesShown = 50
+
+// Warm counts what is counted over everybody before anybody asks.
+func (s *Place) Warm(ctx context.Context) error {
+	if _, err := s.Engine.Doubles(ctx, doublesShown); err != nil {
+		return err
+	}
+	if _, err := s.audienceFigures(ctx); err != nil {
+		return err
+	}
+	if _, err := shell.Lately(ctx, s.Shell, &s.words, "countries", s.Store.CompanyCountries); err != nil {
+		return err
+	}
+	_, err := shell.Lately(ctx, s.Shell, &s.words, "industries", s.Store.Industries)
+	return err
+}
+
+// audienceFigures are those that a list of audiences shows.
+func (s *Place) audienceFigures(ctx context.Context) (map[int64]store.AudienceFigures, error) {
+	count := func(ctx context.Context) (map[int64]store.AudienceFigures, error) {
+		return s.Store.AudienceFigures(ctx, s.Engine.Now().AddDate(0, 0, -30))
+	}
+	return shell.Lately(ctx, s.Shell, &s.figures, "", count)
 }

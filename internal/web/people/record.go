@@ -338,7 +338,7 @@ type doublesData struct {
 }
 
 func (s *Place) doubles(c *echo.Context) error {
-	list, err := s.Engine.Doubles(c.Request().Context(), 50)
+	list, err := s.Engine.Doubles(c.Request().Context(), doublesShown)
 	if err != nil {
 		return err
 	}

@@ -31,9 +31,10 @@ func (s *Place) ahead(c *echo.Context) error {
 		return err
 	}
 	now := s.Engine.Now().In(s.Engine.Zone())
-	due, err := shell.Lately(c.Request().Context(), s.Shell, &s.due, id, func(ctx context.Context) ([]store.DueDay, error) {
+	count := func(ctx context.Context) ([]store.DueDay, error) {
 		return s.Store.DueByDay(ctx, id, now.AddDate(0, 0, daysAhead), s.Engine.Zone().String())
-	})
+	}
+	due, err := shell.Lately(c.Request().Context(), s.Shell, &s.due, id, count)
 	if err != nil {
 		return err
 	}

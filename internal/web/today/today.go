@@ -42,15 +42,26 @@ type todayData struct {
 	BeginDone int
 }
 
+// countedLately is what is counted over everybody.
+func (s *Place) countedLately(ctx context.Context, now time.Time) (counted, error) {
+	return shell.Lately(ctx, s.Shell, &s.counted, "", func(ctx context.Context) (counted, error) {
+		return s.countAll(ctx, now, now.In(s.Engine.Zone()).AddDate(0, 0, 1-daysShown))
+	})
+}
+
+// Warm counts it before anybody asks.
+func (s *Place) Warm(ctx context.Context) error {
+	_, err := s.countedLately(ctx, s.Engine.Now())
+	return err
+}
+
 func (s *Place) today(c *echo.Context) error {
 	ctx := c.Request().Context()
 	now := s.Engine.Now()
 	var d todayData
 	var err error
 	from := now.In(s.Engine.Zone()).AddDate(0, 0, 1-daysShown)
-	all, err := shell.Lately(ctx, s.Shell, &s.counted, "", func(ctx context.Context) (counted, error) {
-		return s.countAll(ctx, now, from)
-	})
+	all, err := s.countedLately(ctx, now)
 	if err != nil {
 		return err
 	}
