@@ -13,8 +13,10 @@ import (
 	"time"
 
 	"ombak/internal/core/signal"
+	"ombak/internal/engine"
 	"ombak/internal/engine/base"
 	"ombak/internal/store"
+	"ombak/internal/web/shell"
 )
 
 // Where there are many people, the editors of rules answer with what can be reckoned, and fetch the count.
@@ -215,5 +217,30 @@ func TestFiguresAndRecordsByHand(t *testing.T) {
 	x.must(x.s.DB().QueryRow("select count(*) from page_visit").Scan(&left))
 	if left != 6 {
 		t.Errorf("%d single visits are left", left)
+	}
+}
+
+// What is counted over everybody is counted at the start, where there are many people; where there are few, nothing is.
+func TestCountedAtTheStart(t *testing.T) {
+	x := newSite(t)
+	x.meet(store.NewPerson{First: "Ana", Last: "Berg", Email: "ana@fjord.example"})
+	s := New(t.Context(), shell.Config{Store: x.s, Engine: x.e})
+	s.Handler()
+	asked := func() int {
+		ctx, w := store.Watch(t.Context())
+		x.must(s.Warm(ctx))
+		n, _ := w.Asked()
+		return n
+	}
+	if n := asked(); n > 1 {
+		t.Errorf("of few people %d statements are asked", n)
+	}
+	x.exec("update pg_class set reltuples = 50000 where oid = 'person'::regclass")
+	e, err := engine.New(t.Context(), base.Config{Store: x.s, Clock: x.e.Clock, URL: "http://x.example", Domain: "x.example"})
+	x.must(err)
+	s = New(t.Context(), shell.Config{Store: x.s, Engine: e})
+	s.Handler()
+	if first, again := asked(), asked(); first < 10 || again > first/2 {
+		t.Errorf("of many people %d statements are asked, and then %d", first, again)
 	}
 }

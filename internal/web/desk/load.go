@@ -1,6 +1,7 @@
 package desk
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"net/http"
@@ -52,10 +53,21 @@ func (loadData) To(d sales.DeskLoad, k desk.Kind) string {
 
 func (s *Place) load(c *echo.Context) error { return s.showLoad(c, http.StatusOK, loadData{}) }
 
+// loadLately is what waits on all desks.
+func (s *Place) loadLately(ctx context.Context) (*sales.Load, error) {
+	return shell.Lately(ctx, s.Shell, &s.loads, "", s.Engine.LoadOf)
+}
+
+// Warm counts it before anybody asks.
+func (s *Place) Warm(ctx context.Context) error {
+	_, err := s.loadLately(ctx)
+	return err
+}
+
 func (s *Place) showLoad(c *echo.Context, code int, d loadData) error {
 	d.Room = "load"
 	var err error
-	d.Load, err = shell.Lately(c.Request().Context(), s.Shell, &s.loads, "", s.Engine.LoadOf)
+	d.Load, err = s.loadLately(c.Request().Context())
 	if err != nil {
 		return err
 	}

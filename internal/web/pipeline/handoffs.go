@@ -2,6 +2,7 @@ package pipeline
 
 import (
 	"cmp"
+	"context"
 	"net/http"
 	"net/url"
 	"strconv"
@@ -47,8 +48,22 @@ func (d handoffsData) Name(of string) string {
 		sales.BySequence: "no sequence"}[d.By])
 }
 
+// handoffDays is over how many days handoffs are counted where nobody says.
+const handoffDays = 90
+
+// Warm counts what is counted over all handoffs and deals before anybody asks.
+func (s *Place) Warm(ctx context.Context) error {
+	for _, by := range sales.Bys() {
+		if _, err := s.Engine.HandoffFigures(ctx, by, handoffDays); err != nil {
+			return err
+		}
+	}
+	_, err := s.Engine.StageFigures(ctx)
+	return err
+}
+
 func (s *Place) handoffs(c *echo.Context) error {
-	d := handoffsData{By: sales.By(cmp.Or(c.QueryParam("by"), string(sales.ByRep))), Bys: sales.Bys(), Days: 90,
+	d := handoffsData{By: sales.By(cmp.Or(c.QueryParam("by"), string(sales.ByRep))), Bys: sales.Bys(), Days: handoffDays,
 		Of: c.QueryParam("of"), Is: handoff.State(c.QueryParam("is")), All: c.QueryParam("all") != ""}
 	if n := shell.Number(c.QueryParam("days")); n > 0 {
 		d.Days = int(n)

@@ -495,11 +495,28 @@ func (s *Place) linksOf(ctx context.Context, f *ruleForm) error {
 	return nil
 }
 
+// bandsLately counts the people in each step of the scores of a model.
+func (s *Place) bandsLately(ctx context.Context, model int64) ([]int64, error) {
+	return shell.Lately(ctx, s.Shell, &s.bands, model, func(ctx context.Context) ([]int64, error) {
+		return s.Store.ScoreBands(ctx, model, bandStep, bands)
+	})
+}
+
+// Warm counts them, of the first model, before anybody asks.
+func (s *Place) Warm(ctx context.Context) error {
+	m, err := s.Store.Model(ctx)
+	if store.IsNotFound(err) { // there is none yet
+		return nil
+	}
+	if err == nil {
+		_, err = s.bandsLately(ctx, m.ID)
+	}
+	return err
+}
+
 // standing reads where people stand by the model that counts.
 func (s *Place) standing(ctx context.Context, d *pointsData) error {
-	counts, err := shell.Lately(ctx, s.Shell, &s.bands, d.Model.ID, func(ctx context.Context) ([]int64, error) {
-		return s.Store.ScoreBands(ctx, d.Model.ID, bandStep, bands)
-	})
+	counts, err := s.bandsLately(ctx, d.Model.ID)
 	if err != nil {
 		return err
 	}
