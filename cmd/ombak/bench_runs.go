@@ -103,6 +103,7 @@ func benchRuns(ctx context.Context, address string, args []string) error {
 			}
 		}
 	}
+	fmt.Printf("the worker, and what measured it, had %d MB at most\n", mostMemory()>>20)
 	return nil
 }
 
