@@ -6,8 +6,6 @@ import (
 	"flag"
 	"fmt"
 	"io"
-	"runtime"
-	"sync/atomic"
 	"time"
 
 	"ombak/internal/core/mailing"
@@ -194,27 +192,11 @@ var handRules = []string{
 
 // export writes everybody as CSV.
 func (b *runsBench) export() error {
-	var peak atomic.Uint64
-	stop, done := make(chan struct{}), make(chan struct{})
-	runtime.GC()
-	go func() {
-		defer close(done)
-		var m runtime.MemStats
-		for {
-			runtime.ReadMemStats(&m)
-			peak.Store(max(peak.Load(), m.Sys-m.HeapReleased))
-			select {
-			case <-stop:
-				return
-			case <-time.After(20 * time.Millisecond):
-			}
-		}
-	}()
+	most := memory()
 	start := time.Now()
 	n, err := b.e.Export(b.ctx, store.PeopleQuery{Now: b.e.Now()}, roster.CSV, io.Discard)
 	took := time.Since(start)
-	close(stop)
-	<-done
+	peak := most()
 	if err != nil {
 		return err
 	}
@@ -224,7 +206,7 @@ func (b *runsBench) export() error {
 	}
 	floor := time.Since(start)
 	fmt.Printf("export: %d people as CSV at %.0f rows/s, %.0f MB at most; COPY of their plain rows %.0f rows/s\n", n,
-		float64(n)/took.Seconds(), float64(peak.Load())/1e6, float64(n)/floor.Seconds())
+		float64(n)/took.Seconds(), float64(peak)/1e6, float64(n)/floor.Seconds())
 	return nil
 }
 
