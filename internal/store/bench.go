@@ -274,8 +274,8 @@ func (s *Store) CopyPlain(ctx context.Context, head []string, csv []byte) (time.
 	return time.Since(start), err
 }
 
-// PutPlain has PostgreSQL put the rows that CopyPlain has copied into the table of people, with its indexes and all that
-// follows them, and answers how long that took; it keeps none of them.
+// PutPlain has PostgreSQL put the rows that CopyPlain has copied into the table of people, with its indexes and all
+// that follows them, and answers how long that took; it keeps none of them.
 func (s *Store) PutPlain(ctx context.Context) (took time.Duration, err error) {
 	undone := errors.New("undone")
 	err = s.InTx(ctx, func(tx Tx) error {

@@ -90,9 +90,10 @@ func (db Queries) MakeDue(ctx context.Context, n int, at time.Time) (int64, erro
 		where e.id = x.id`, n, at)
 }
 
-// OldestDue is since when the longest waiting of the ways that are due waits.
-func (db Queries) OldestDue(ctx context.Context, now time.Time) (*time.Time, error) {
-	return one[*time.Time](ctx, db, "select min(look) from enrolment where ended_at is null and look <= $1", now)
+// OldestDue is since when the longest waiting of the ways that are due waits, of one sequence left out.
+func (db Queries) OldestDue(ctx context.Context, now time.Time, but int64) (*time.Time, error) {
+	return one[*time.Time](ctx, db,
+		"select min(look) from enrolment where ended_at is null and look <= $1 and sequence_id <> $2", now, but)
 }
 
 // CopyOut copies the rows of people out, as PostgreSQL does it.

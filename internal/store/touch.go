@@ -380,8 +380,9 @@ func (db Queries) PressedLink(ctx context.Context, id int64, since time.Time) (S
 }
 
 const sentLink = `
-	select t.id as touch, t.person_id, coalesce(t.sequence_id, 0) as sequence_id, coalesce(t.mailing_id, 0) as mailing_id,
-		coalesce(t.answer_id, 0) as answer_id, t.step, t.message_id, t.message_version, l.edit, t.done_at`
+	select t.id as touch, t.person_id, coalesce(t.sequence_id, 0) as sequence_id,
+		coalesce(t.mailing_id, 0) as mailing_id, coalesce(t.answer_id, 0) as answer_id, t.step,
+		t.message_id, t.message_version, l.edit, t.done_at`
 
 const sentTouch = `
 	from touch t
