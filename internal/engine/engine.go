@@ -40,8 +40,8 @@ type Engine struct {
 	*setup.Setup
 	*social.Social
 
-	turn    sync.Mutex
-	entered time.Time // when rules were last asked whom they let in
+	turn  sync.Mutex
+	enter time.Time // when rules are next asked whom they let in
 }
 
 // New readies an engine.

@@ -33,7 +33,7 @@ func (e *Engine) Work(ctx context.Context) error {
 	}
 	defer stop()
 	var wg, rounds sync.WaitGroup
-	wg.Add(7)
+	wg.Add(9)
 	sendNow := make(chan struct{}, 1)
 	go func() {
 		defer wg.Done()
@@ -95,7 +95,21 @@ func (e *Engine) Work(ctx context.Context) error {
 			})
 		}
 	}()
-	// Apart from walking people on: a new rule is asked about everybody, and nobody waits for that.
+	// Apart from walking people on: nobody who is due waits for what is asked about everybody.
+	go func() {
+		defer wg.Done()
+		e.loop(ctx, "entering by rules", nil, func(ctx context.Context) (bool, error) {
+			n, err := e.enterInTurn(ctx)
+			if n > 0 {
+				e.Nudge()
+			}
+			return n > 0, err
+		})
+	}()
+	go func() {
+		defer wg.Done()
+		e.loop(ctx, "writing one-off emails", nil, e.FillMailings)
+	}()
 	go func() {
 		defer wg.Done()
 		e.loop(ctx, "following audiences", nil, func(ctx context.Context) (bool, error) {
@@ -201,11 +215,20 @@ func (e *Engine) Decide(ctx context.Context) (bool, error) {
 	if err != nil {
 		return some, err
 	}
+	entered, err := e.enterInTurn(ctx)
+	if err != nil {
+		return some, err
+	}
+	filled, err := e.FillMailings(ctx)
+	if err != nil {
+		return some, err
+	}
 	followed, err := e.FollowAudiences(ctx)
-	return some || followed > 0, err
+	return some || filled || entered > 0 || followed > 0, err
 }
 
-// walkOn is Decide without following audiences.
+// walkOn is Decide without what asks about everybody or many: following audiences, entering by rules and writing one-off
+// emails down.
 func (e *Engine) walkOn(ctx context.Context) (bool, error) {
 	if c, ok := e.Clock.(interface{ Refresh(context.Context) error }); ok {
 		if err := c.Refresh(ctx); err != nil {
@@ -232,10 +255,6 @@ func (e *Engine) walkOn(ctx context.Context) (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	entered, err := e.enterInTurn(ctx)
-	if err != nil {
-		return false, err
-	}
 	recorded, err := e.EnterByRecords(ctx)
 	if err != nil {
 		return false, err
@@ -249,36 +268,36 @@ func (e *Engine) walkOn(ctx context.Context) (bool, error) {
 		return false, err
 	}
 	looked, _, err := e.AdvanceBatch(ctx, flow.BatchSize)
-	if err != nil {
-		return false, err
-	}
-	filled, err := e.FillMailings(ctx)
-	return counted+lifted+clocks+back+left+recorded+looked > 0 || entered > 0 || filled, err
+	return counted+lifted+clocks+back+left+recorded+looked > 0, err
 }
 
 // enterInTurn looks for people whom rules let in, where all were asked about at most every two seconds:
 // it asks about everybody.
 func (e *Engine) enterInTurn(ctx context.Context) (int64, error) {
 	e.turn.Lock()
-	due := time.Since(e.entered) >= enterEvery
+	began := time.Now()
+	due := !began.Before(e.enter)
 	if due {
-		e.entered = time.Now()
+		e.enter = began.Add(enterEvery)
 	}
 	e.turn.Unlock()
 	if !due {
 		return 0, nil
 	}
 	n, full, err := e.EnterByRules(ctx)
-	if full {
-		e.turn.Lock()
-		e.entered = time.Time{} // the next of them enter as soon as others had their turn
-		e.turn.Unlock()
+	e.turn.Lock()
+	defer e.turn.Unlock()
+	if e.enter = time.Now().Add(max(enterEvery, enterShare*time.Since(began))); full {
+		e.enter = time.Time{} // the next of them enter as soon as others had their turn
 	}
 	return n, err
 }
 
-// enterEvery is how often it is looked whom rules let in.
-const enterEvery = 2 * time.Second
+// How often it is looked whom rules let in; and not so often that it takes more than a fourth of the time.
+const (
+	enterEvery = 2 * time.Second
+	enterShare = 3
+)
 
 // Settle does all that is due now, and returns when nothing is left. It is for
 // a clock that is moved by hand; the engine must be registered as a worker.

@@ -64,7 +64,8 @@ func (s *Place) Warm(ctx context.Context) error {
 
 func (s *Place) handoffs(c *echo.Context) error {
 	d := handoffsData{By: sales.By(cmp.Or(c.QueryParam("by"), string(sales.ByRep))), Bys: sales.Bys(),
-		Days: handoffDays, Of: c.QueryParam("of"), Is: handoff.State(c.QueryParam("is")), All: c.QueryParam("all") != ""}
+		Days: handoffDays, Of: c.QueryParam("of"),
+		Is: handoff.State(c.QueryParam("is")), All: c.QueryParam("all") != ""}
 	if n := shell.Number(c.QueryParam("days")); n > 0 {
 		d.Days = int(n)
 	}
