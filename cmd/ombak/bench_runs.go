@@ -40,7 +40,7 @@ func benchRuns(ctx context.Context, address string, args []string) error {
 		n     = f.Int("people", 1_000_000, "how many people")
 		seed  = f.Int("seed", 1, "what the workspace is made from")
 		spend = f.Bool("spend", false, "use the kept workspace itself up and copy none: the next run makes it anew")
-		only  = f.String("only", "", "only some of audiences, export, entering and mailing")
+		only  = f.String("only", "", "only some of figures, audiences, export, entering and mailing")
 	)
 	if err := f.Parse(args); err != nil {
 		return err
@@ -95,7 +95,7 @@ func benchRuns(ctx context.Context, address string, args []string) error {
 	for _, x := range []struct {
 		name string
 		do   func() error
-	}{{"audiences", b.audiences}, {"export", b.export}, {"entering", b.entering}, {"mailing", b.mailing}} {
+	}{{"figures", b.figures}, {"audiences", b.audiences}, {"export", b.export}, {"entering", b.entering}, {"mailing", b.mailing}} {
 		if *only == "" || strings.Contains(*only, x.name) {
 			if err := x.do(); err != nil {
 				return err
@@ -110,6 +110,30 @@ func benchRuns(ctx context.Context, address string, args []string) error {
 type everybodys struct{}
 
 func (everybodys) Send(context.Context, mail.Letter) (mail.Fate, error) { return mail.Taken, nil }
+
+// figures holds all kept figures against all they are of: what the workspace was filled with by hand is mended, and then
+// all of it is right.
+func (b *runsBench) figures() error {
+	var took [2]time.Duration
+	var lines [2]int64
+	for i := range took {
+		start := time.Now()
+		list, err := b.s.MendFigures(b.ctx, b.e.Now())
+		if err != nil {
+			return err
+		}
+		took[i] = time.Since(start)
+		for _, m := range list {
+			lines[i] += m.Lines
+		}
+	}
+	fmt.Printf("figures: all of them counted anew in %.1f s, with %d lines mended; and again in %.1f s, with %d\n",
+		took[0].Seconds(), lines[0], took[1].Seconds(), lines[1])
+	if lines[1] > 0 {
+		return fmt.Errorf("%d lines of figures are not right once they are mended", lines[1])
+	}
+	return nil
+}
 
 // audiences has the live audiences follow a day's signals, and does the same by hand for each.
 func (b *runsBench) audiences() error {
