@@ -7,6 +7,7 @@ import (
 	"ombak/internal/core/person"
 	"ombak/internal/core/rule"
 	"ombak/internal/core/sequence"
+	"ombak/internal/core/signal"
 	"ombak/internal/standin/mailserver"
 	"ombak/internal/store"
 )
@@ -83,5 +84,25 @@ func TestManyEnterInTurns(t *testing.T) {
 		if i == 0 {
 			w.must(w.e.ChangePerson(w.ctx, late, person.Values{person.Country: "NO"}, w.marketer))
 		}
+	}
+}
+
+// Whoever enters at the very instant at which something stopped them before gets what they entered for: it is older.
+func TestStoppedAsTheyEnter(t *testing.T) {
+	w := newWorld(t, mailserver.Options{})
+	ana := w.norwegian("Ana")
+	q := w.running("After it", w.plan(&sequence.Email{Common: sequence.Common{Title: "E"}, Message: w.first}))
+	w.clock.set(time.Date(2026, 4, 15, 9, 0, 0, 0, time.UTC)) // in its hours
+	w.must(w.e.Record(w.ctx, store.Signal{Person: ana, Signal: signal.Signal{At: w.clock.Now(), Kind: signal.Reply}}))
+	w.must(w.s.InTx(w.ctx, func(tx store.Tx) error {
+		running, err := tx.RunningSequence(w.ctx, q)
+		if err == nil {
+			err = w.e.Enter(w.ctx, tx, running, ana)
+		}
+		return err
+	}))
+	w.settle()
+	if n := w.count("select count(*) from touch where sequence_id = $1 and state = 'sent'", q); n != 1 {
+		t.Errorf("%d emails went out", n)
 	}
 }

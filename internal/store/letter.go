@@ -151,7 +151,7 @@ var lanes = map[touch.Lane]lane{
 	touch.OfWay: {joins: "join enrolment e on e.id = t.enrolment_id join sequence q on q.id = t.sequence_id",
 		why:  whyNot(contact.Email, touchGround),
 		runs: "e.ended_at is null and q.state = 'running' and p.held_at is null",
-		may: "(p.stopped_at is null or p.stopped_at < e.entered_at or exists (select from sequence_version w where " +
+		may: "(p.stopped_at is null or p.stopped_at <= e.entered_at or exists (select from sequence_version w where " +
 			"w.id = e.version_id and w.plan->'stay' @> " + stoppedBy + ")) and (coalesce(" +
 			"q.entry->'not_in', " +
 			"q.entry->'not_on') is null or " + excludedAt + " is null or exists (select from sequence_version w " +
