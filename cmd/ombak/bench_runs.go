@@ -95,7 +95,8 @@ func benchRuns(ctx context.Context, address string, args []string) error {
 	for _, x := range []struct {
 		name string
 		do   func() error
-	}{{"figures", b.figures}, {"audiences", b.audiences}, {"export", b.export}, {"entering", b.entering}, {"mailing", b.mailing}} {
+	}{{"figures", b.figures}, {"audiences", b.audiences}, {"export", b.export}, {"entering", b.entering},
+		{"mailing", b.mailing}} {
 		if *only == "" || strings.Contains(*only, x.name) {
 			if err := x.do(); err != nil {
 				return err
@@ -111,8 +112,8 @@ type everybodys struct{}
 
 func (everybodys) Send(context.Context, mail.Letter) (mail.Fate, error) { return mail.Taken, nil }
 
-// figures holds all kept figures against all they are of: what the workspace was filled with by hand is mended, and then
-// all of it is right.
+// figures holds all kept figures against all they are of: what the workspace was filled with by hand is mended, and
+// then all of it is right.
 func (b *runsBench) figures() error {
 	var took [2]time.Duration
 	var lines [2]int64

@@ -211,11 +211,14 @@ func (e *Engine) loop(ctx context.Context, what string, nudge <-chan struct{}, f
 // Decide does one turn of everything but sending, and reports whether there
 // was something to do.
 func (e *Engine) Decide(ctx context.Context) (bool, error) {
-	some, err := e.walkOn(ctx)
-	if err != nil {
-		return some, err
+	if err := e.refresh(ctx); err != nil {
+		return false, err
 	}
 	entered, err := e.enterInTurn(ctx)
+	if err != nil {
+		return false, err
+	}
+	some, err := e.walkOn(ctx)
 	if err != nil {
 		return some, err
 	}
@@ -227,15 +230,20 @@ func (e *Engine) Decide(ctx context.Context) (bool, error) {
 	return some || filled || entered > 0 || followed > 0, err
 }
 
-// walkOn is Decide without what asks about everybody or many: following audiences, entering by rules and writing one-off
-// emails down.
-func (e *Engine) walkOn(ctx context.Context) (bool, error) {
+// refresh reads where the clock stands and what holds in the workspace, where another process may have changed it.
+func (e *Engine) refresh(ctx context.Context) error {
 	if c, ok := e.Clock.(interface{ Refresh(context.Context) error }); ok {
 		if err := c.Refresh(ctx); err != nil {
-			return false, err
+			return err
 		}
 	}
-	if err := e.RefreshWorkspace(ctx); err != nil {
+	return e.RefreshWorkspace(ctx)
+}
+
+// walkOn is Decide without what asks about everybody or many: following audiences, entering by rules and writing
+// one-off emails down.
+func (e *Engine) walkOn(ctx context.Context) (bool, error) {
+	if err := e.refresh(ctx); err != nil {
 		return false, err
 	}
 	if held, err := e.Store.HoldOrphans(ctx, post.NobodyKnows); err != nil {
