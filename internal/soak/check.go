@@ -81,7 +81,12 @@ func (w *world) paths(ctx context.Context) error {
 				}
 			}
 			if sequence.StepID(l.step) != want {
-				w.broken("enrolment %d comes to step %d and not to %d", l.enrolment, l.step, want)
+				before := "at its beginning"
+				if last.enrolment == l.enrolment {
+					before = fmt.Sprintf("from step %d by %q", last.step, last.exit)
+				}
+				w.broken("enrolment %d comes to step %d, which it left by %q, and not to %d, %s", l.enrolment, l.step, l.exit,
+					want, before)
 			}
 			last = l
 			return nil

@@ -161,8 +161,7 @@ func (db Queries) LastTouches(ctx context.Context, people []int64) (map[int64]La
 	return out, nil
 }
 
-// LockRests has whoever walks some people on by a plan that leaves them in peace do so one
-// after the other, until the transaction ends.
+// LockRests has whoever walks some people on do so one after the other, until the transaction ends.
 func (tx Tx) LockRests(ctx context.Context, people []int64) error {
 	_, err := exec(ctx, tx, `
 		select pg_advisory_xact_lock($2, id::int) from (

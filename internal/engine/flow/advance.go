@@ -296,11 +296,16 @@ func (e *Flow) gather(
 			}
 		}
 	}
+	// Whoever else looks at one of them waits, and sees what is made here: also of plans that leave nobody in peace
+	// themselves, for others do.
+	people := make([]int64, len(claimed))
+	for i := range claimed {
+		people[i] = claimed[i].Person
+	}
+	if err := tx.LockRests(ctx, people); err != nil {
+		return nil, err
+	}
 	if len(rests) > 0 {
-		// Whoever else looks at one of them waits, and sees what is made here.
-		if err := tx.LockRests(ctx, rests); err != nil {
-			return nil, err
-		}
 		if b.rested, err = tx.LastTouches(ctx, rests); err != nil {
 			return nil, err
 		}
