@@ -85,8 +85,8 @@ func (w *world) paths(ctx context.Context) error {
 				if last.enrolment == l.enrolment {
 					before = fmt.Sprintf("from step %d by %q", last.step, last.exit)
 				}
-				w.broken("enrolment %d comes to step %d, which it left by %q, and not to %d, %s", l.enrolment, l.step, l.exit,
-					want, before)
+				w.broken("enrolment %d comes to step %d, which it left by %q, and not to %d, %s", l.enrolment, l.step,
+					l.exit, want, before)
 			}
 			last = l
 			return nil
