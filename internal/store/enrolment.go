@@ -31,24 +31,27 @@ const claimedFields = `
 			p.erased_at is not null, p.email <> '', p.phone <> '', p.profile <> '', p.street <> '' and p.city <> '',
 			p.do_not_contact,
 			p.opted_out_at is not null, p.no_calls_at is not null, p.bounced_at is not null, k.purpose_id, k.given, k.at
-		from due join enrolment e using (id)
+		from enrolment e
 		join person p on p.id = e.person_id
 		join sequence_version v on v.id = e.version_id
-		left join consent k on k.person_id = e.person_id and k.purpose_id = v.purpose_id and k.current`
+		left join consent k on k.person_id = e.person_id and k.purpose_id = v.purpose_id and k.current
+		where e.id = any ($1)
+		order by e.id`
 
 // ClaimDue takes up to n enrolments that have to be looked at by now, passing
 // over those another worker has, those of held sequences and those of people who
 // may have answered. They stay locked until the transaction ends.
 func (tx Tx) ClaimDue(ctx context.Context, now time.Time, n int, not []int64) ([]Claimed, error) {
 	list, err := claimed(ctx, tx, `
-		with due as (
-			select id from enrolment
-			where ended_at is null and look is not null and look <= $1 and not held
-				and sequence_id <> all (array(select id from sequence where state <> 'running'))
-				and sequence_id <> all ($3)
-				and person_id <> all (array(select id from person where held_at is not null))
-			order by look limit $2 for update skip locked)
-		`+claimedFields, now, n, append([]int64{}, not...))
+		select id
+		from enrolment
+		where ended_at is null and look is not null and look <= $1 and not held
+			and sequence_id <> all (array(select id from sequence where state <> 'running'))
+			and sequence_id <> all ($3)
+			and person_id <> all (array(select id from person where held_at is not null))
+		order by look
+		limit $2
+		for update skip locked`, now, n, append([]int64{}, not...))
 	if err != nil {
 		return nil, fmt.Errorf("claiming enrolments: %w", err)
 	}
@@ -59,17 +62,25 @@ func (tx Tx) ClaimDue(ctx context.Context, now time.Time, n int, not []int64) ([
 // instant, waiting for those another worker has.
 func (tx Tx) ClaimOpen(ctx context.Context, person int64, at time.Time) ([]Claimed, error) {
 	list, err := claimed(ctx, tx, `
-		with due as (select id from enrolment
-			where person_id = $1 and ended_at is null and entered_at <= $2 order by id for update)
-		`+claimedFields+" order by e.id", person, at)
+		select id
+		from enrolment
+		where person_id = $1 and ended_at is null and entered_at <= $2
+		order by id
+		for update`, person, at)
 	if err != nil {
 		return nil, fmt.Errorf("claiming the enrolments of person %d: %w", person, err)
 	}
 	return list, nil
 }
 
-func claimed(ctx context.Context, tx Tx, query string, args ...any) ([]Claimed, error) {
-	rows, err := tx.QueryContext(ctx, query, args...)
+// claimed reads the enrolments that a statement locks. It reads them by a statement of its own, once they are locked:
+// the one that locks sees how they were when it began, and whoever had them meanwhile may have walked them on.
+func claimed(ctx context.Context, tx Tx, lock string, args ...any) ([]Claimed, error) {
+	ids, err := all[int64](ctx, tx, lock, args...)
+	if err != nil || len(ids) == 0 {
+		return nil, err
+	}
+	rows, err := tx.QueryContext(ctx, claimedFields, ids)
 	if err != nil {
 		return nil, err
 	}
