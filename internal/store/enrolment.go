@@ -31,12 +31,12 @@ const claimedFields = `
 			p.erased_at is not null, p.email <> '', p.phone <> '', p.profile <> '', p.street <> '' and p.city <> '',
 			p.do_not_contact,
 			p.opted_out_at is not null, p.no_calls_at is not null, p.bounced_at is not null, k.purpose_id, k.given, k.at
-		from enrolment e
+		from unnest($1::bigint[]) with ordinality as locked(id, place)
+		join enrolment e on e.id = locked.id
 		join person p on p.id = e.person_id
 		join sequence_version v on v.id = e.version_id
 		left join consent k on k.person_id = e.person_id and k.purpose_id = v.purpose_id and k.current
-		where e.id = any ($1)
-		order by e.id`
+		order by locked.place`
 
 // ClaimDue takes up to n enrolments that have to be looked at by now, passing
 // over those another worker has, those of held sequences and those of people who
@@ -74,7 +74,8 @@ func (tx Tx) ClaimOpen(ctx context.Context, person int64, at time.Time) ([]Claim
 }
 
 // claimed reads the enrolments that a statement locks. It reads them by a statement of its own, once they are locked:
-// the one that locks sees how they were when it began, and whoever had them meanwhile may have walked them on.
+// the one that locks sees how they were when it began, and whoever had them meanwhile may have walked them on. They
+// come in the order in which they were locked: who has waited longest first.
 func claimed(ctx context.Context, tx Tx, lock string, args ...any) ([]Claimed, error) {
 	ids, err := all[int64](ctx, tx, lock, args...)
 	if err != nil || len(ids) == 0 {
