@@ -27,6 +27,9 @@ func rolesOf(pattern string) []right.Role {
 // oftenClicked is a rule that asks for what people did.
 const oftenClicked = `{"if":{"signal":{"kind":5},"op":"at least","n":3,"days":180}}`
 
+// hardlyEver is one that is true of nobody, or nearly so: all are asked.
+const hardlyEver = `{"if":{"signal":{"kind":5},"op":"at least","n":40,"days":30}}`
+
 // pathsOf is what is asked of each pattern, with what hurts most. A pattern that nothing is asked of is one that ends a
 // sign-in, never ends, or is answered with a file of all there is.
 func pathsOf(h store.Hurts) map[string][]string {
@@ -103,15 +106,31 @@ func pathsOf(h store.Hurts) map[string][]string {
 		"/p/:slug/form":           {"/p/page-1/form"},
 		"/people": {"/people", "/people?order=name", "/people?order=newest", "/people?text=last12",
 			rule(`{"if":{"field":"country","op":"is","value":"NO"}}`),
-			rule(oftenClicked),
+			rule(oftenClicked), rule(hardlyEver),
+			rule(`{"all":[{"if":{"field":"country","op":"is","value":"NO"}},{"if":{"signal":{"kind":6},"op":"at least",` +
+				`"n":30,"days":365}}]}`),
+			rule(`{"none":[{"if":{"signal":{"kind":4},"op":"at least","n":1,"days":365}}]}`),
+			rule(`{"if":{"field":"title","op":"contains","value":"zzz"}}`),
+			rule(`{"if":{"field":"industry","op":"is","value":"nothing"}}`),
+			rule(`{"if":{"field":"language","op":"is","value":"xx"}}`),
+			rule(`{"if":{"field":"created","op":"within","days":1}}`),
+			rule(`{"if":{"about":"audience","id":3,"op":"is"}}`),
+			rule(`{"if":{"about":"sequence","id":2,"op":"is"}}`),
+			rule(`{"if":{"about":"open deal","op":"is"}}`),
+			rule(`{"if":{"about":"lost deal","op":"within","days":10}}`),
+			rule(`{"if":{"about":"consent","id":2,"op":"is"}}`),
+			rule(`{"if":{"about":"tag","id":77,"op":"is"}}`),
+			rule(`{"if":{"about":"tag","id":1,"op":"is not"}}`),
 			rule(`{"if":{"about":"tag","id":1,"op":"is"}}`), rule(`{"if":{"score":true,"op":"at least","n":38}}`)},
+		"/people/found": {strings.Replace(rule(oftenClicked), "?", "/found?", 1),
+			strings.Replace(rule(hardlyEver), "?", "/found?", 1)},
 		"/people/:id":                     with("/people/%d", h.Person),
 		"/people/:id/everything":          nil,
 		"/people/:id/hand-over":           with("/people/%d/hand-over", h.Person),
 		"/people/:id/timeline":            with("/people/%d/timeline?before=1776157200000000", h.Person),
 		"/people/:id/letter":              with("/people/%d/letter", h.Person),
 		"/people/audiences":               {"/people/audiences"},
-		"/people/audiences/:id":           with("/people/audiences/%d", h.Audience),
+		"/people/audiences/:id":           append(with("/people/audiences/%d", h.Audience), "/people/audiences/3"),
 		"/people/audiences/:id/edit":      with("/people/audiences/%d/edit", h.Audience),
 		"/people/audiences/export":        {"/people/audiences/export"},
 		"/people/audiences/new":           {"/people/audiences/new"},

@@ -205,6 +205,11 @@ func TestWhatCameAfterEachExit(t *testing.T) {
 	for _, in := range []store.Between{{}, store.BetweenTimes(day0, day0.Add(time.Hour))} {
 		got, err := w.s.AfterExits(w.ctx, q, int32(watch), in)
 		w.must(err)
+		// Of so few, a sample has everybody, and nobody twice.
+		if some, err := w.s.AfterSomeExits(w.ctx, q, int32(watch)); err != nil ||
+			in == (store.Between{}) && !slices.Equal(some, got) {
+			t.Errorf("in a sample of all %v, in all %v: %v", some, got, err)
+		}
 		figures := map[string][5]int64{}
 		for _, x := range got {
 			figures[x.Exit] = [5]int64{x.Sent, x.Opened, x.Clicked, x.Answered, x.Handed}

@@ -121,10 +121,40 @@ type AfterExit struct {
 
 // AfterExits counts what became of those who took the exits of a step in a while, by exit.
 func (db Queries) AfterExits(ctx context.Context, sequenceID int64, step int32, in Between) ([]AfterExit, error) {
-	return all[AfterExit](ctx, db, `
+	return db.afterExits(ctx, "enrolment_log", sequenceID, step, in)
+}
+
+// AfterSomeExits is AfterExits of a sample, which takes no longer where there are many: some hundreds of those who took
+// them, from lines of the log that stand beside each other at places spread over all of it.
+func (db Queries) AfterSomeExits(ctx context.Context, sequenceID int64, step int32) ([]AfterExit, error) {
+	return db.afterExits(ctx, `(
+		with v as materialized (
+			select s.id, a.low, a.high
+			from sequence_version s
+			cross join lateral (
+				select min(x.id) as low, max(x.id) as high from enrolment_log x where x.version_id = s.id) a
+			where s.sequence_id = $1 and a.low is not null),
+		place as (
+			select v.id, p.at
+			from v
+			cross join lateral generate_series(v.low, v.high,
+				greatest(1, (select sum(high - low) from v) / 24)::bigint) p (at))
+		select distinct x.*
+		from place
+		cross join lateral (
+			select x.*
+			from enrolment_log x
+			where x.version_id = place.id and x.id >= place.at
+			order by x.id
+			limit 800) x)`, sequenceID, step, Between{})
+}
+
+func (db Queries) afterExits(ctx context.Context, log string, sequenceID int64, step int32, in Between) (
+	[]AfterExit, error) {
+	list, err := all[AfterExit](ctx, db, `
 		with took as (
 			select l.exit, e.id, e.person_id, e.reason, min(l.at) as at
-			from enrolment_log l
+			from `+log+` l
 			join enrolment e on e.id = l.enrolment_id
 			where l.version_id in (select id from sequence_version where sequence_id = $1) and l.step = $2
 				and l.exit <> '' and `+in.holds("l.at")+`
@@ -143,6 +173,10 @@ func (db Queries) AfterExits(ctx context.Context, sequenceID int64, step int32, 
 			where t.enrolment_id = took.id and t.state = 'sent' and t.kind = 'email' and t.done_at >= took.at) x
 		group by 1
 		order by 1`, sequenceID, step)
+	if err != nil {
+		return nil, fmt.Errorf("counting what came after step %d of sequence %d: %w", step, sequenceID, err)
+	}
+	return list, nil
 }
 
 // add adds touches in a state, or of which something is so.

@@ -8,5 +8,13 @@ func AskRows(walk float64) (back func()) {
 	return func() { fewHave, walkAtMost, walkTimes = few, most, times }
 }
 
+// AskFirst has a description asked of so many of an order's first, one by one; to look for all of whom it is true is at
+// no cost the work of a moment, or at any.
+func AskFirst(n int, moment float64) (back func()) {
+	one, signals, most, cost := askAtOnce, askSignalsAtOnce, askAtMost, momentCost
+	askAtOnce, askSignalsAtOnce, askAtMost, momentCost = n, n, n, moment
+	return func() { askAtOnce, askSignalsAtOnce, askAtMost, momentCost = one, signals, most, cost }
+}
+
 // LikeOne is what PairsOf asks, for a test of how it is answered.
 var LikeOne = likeOne

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strconv"
@@ -38,8 +39,17 @@ type PeopleQuery struct {
 	After   Key // where the page before ended; zero: the first page
 	Limit   int
 	Now     time.Time
+	AtOnce  bool // nobody may be kept waiting: a page that takes longer is not read, and ErrLonger says so
 
 	search search // of Text; whoever reads a page puts it into its order
+}
+
+// ErrLonger says that a page of people is not found at once.
+var ErrLonger = errors.New("it takes longer to find them")
+
+// described reports whether more is asked than words: whom it is true of may stand anywhere in an order, or be nobody.
+func (q *PeopleQuery) described() bool {
+	return q.Text == "" && q.Only == nil && q.Company == 0 && (q.Rule.Asks() || q.Behind != Behind{} || q.Batch != 0)
 }
 
 // Key is the place of a row in an order: what it is sorted by, and who it is.
@@ -131,6 +141,9 @@ func people(ctx context.Context, db querier, q PeopleQuery) ([]Person, Key, erro
 	if err != nil {
 		return nil, Key{}, err
 	}
+	if q.described() {
+		return describedPeople(ctx, db, q, cat)
+	}
 	list, key, err := peopleIn(ctx, db, q, look, cat)
 	if err == nil && look.walk > 0 && len(list) < q.Limit {
 		// They are many and the order does not come to them: the index finds them after all.
@@ -141,6 +154,47 @@ func people(ctx context.Context, db querier, q PeopleQuery) ([]Person, Key, erro
 		return nil, Key{}, fmt.Errorf("listing people: %w", err)
 	}
 	return list, key, nil
+}
+
+// How many of the first of an order are asked whether a description is true of them, before all are looked for of whom
+// it is: so many at once, as many of them as take about as long where each one's signals are counted; and so many where
+// somebody waits anyway, and to look for all is no work of a moment.
+var askAtOnce, askSignalsAtOnce, askAtMost = 2000, 500, 10000
+
+// momentCost is, in the planner's units, what is done at once.
+var momentCost = 4000.0
+
+// describedPeople reads a page of those of whom a description is true. Each of the first of the order is asked; where
+// that does not fill the page they are few, or stand elsewhere in the order, and all of them are looked for.
+func describedPeople(ctx context.Context, db querier, q PeopleQuery, cat *rule.Catalogue) ([]Person, Key, error) {
+	first := askAtOnce
+	if q.Rule.CountsSignals() {
+		first = askSignalsAtOnce
+	}
+	list, key, err := peopleIn(ctx, db, q, search{walk: first}, cat)
+	if err != nil || len(list) >= q.Limit {
+		return list, key, err
+	}
+	c := compiler{now: q.Now, cat: cat}
+	t, err := c.describedTurn(q)
+	if err != nil {
+		return nil, Key{}, err
+	}
+	page := t.page("true", c.arg(q.Limit))
+	cost, err := costOf(ctx, db, page, c.args)
+	if err != nil {
+		return nil, Key{}, err
+	}
+	if cost > momentCost {
+		if q.AtOnce {
+			return nil, Key{}, ErrLonger
+		}
+		list, key, err = peopleIn(ctx, db, q, search{walk: askAtMost}, cat)
+		if err != nil || len(list) >= q.Limit {
+			return list, key, err
+		}
+	}
+	return c.read(ctx, db, page)
 }
 
 // peopleIn reads a page, or what of it the first rows of the order have where
@@ -165,26 +219,38 @@ func peopleIn(ctx context.Context, db querier, q PeopleQuery, look search, cat *
 			t, err = c.foundTurn(q, look, where)
 		} else if t, err = c.turn(q, part); err == nil && look.walk > 0 {
 			t = c.walked(t, look)
+			// Each one is asked in turn: the planner may not look for all of whom it is true and keep those who are
+			// among them.
+			where = "case when " + where + " then true end"
 		}
 		if err != nil {
 			return nil, Key{}, err
 		}
-		rows, err := all[struct {
-			Person
-			Part       int
-			Key1, Key2 string
-		}](ctx, db, t.page(where, c.arg(q.Limit-len(list))), planned(c.args)...)
+		some, last, err := c.read(ctx, db, t.page(where, c.arg(q.Limit-len(list))))
 		if err != nil {
 			return nil, Key{}, err
 		}
-		for _, r := range rows {
-			list, key = append(list, r.Person), Key{r.Part, r.Key1, r.Key2, r.ID}
+		if len(some) > 0 {
+			list, key = append(list, some...), last
 		}
 		if look.walk > 0 && len(list) < q.Limit {
 			break // what follows may be further down
 		}
 	}
 	return list, key, nil
+}
+
+// read reads a page of a way, and the key of its last row.
+func (c *compiler) read(ctx context.Context, db querier, page string) (list []Person, key Key, err error) {
+	rows, err := all[struct {
+		Person
+		Part       int
+		Key1, Key2 string
+	}](ctx, db, page, planned(c.args)...)
+	for _, r := range rows {
+		list, key = append(list, r.Person), Key{r.Part, r.Key1, r.Key2, r.ID}
+	}
+	return list, key, err
 }
 
 // turn is the way through the people in one order, from where a page begins.
@@ -265,9 +331,24 @@ func (c *compiler) turn(q PeopleQuery, part int) (turn, error) {
 }
 
 // foundTurn is the way of those alone who are looked for, as the index of
-// trigrams finds them: what every order needs stands beside the words. Where
-// nothing else is asked of them, no more are put in order than a page shows.
+// trigrams finds them. Where nothing else is asked of them, no more are put in
+// order than a page shows.
 func (c *compiler) foundTurn(q PeopleQuery, look search, where string) (turn, error) {
+	end := "offset 0"
+	if where == anybody {
+		end = "limit " + c.arg(q.Limit)
+	}
+	return c.keptTurn(q, "person_search x where "+c.hasByIndex(look), end)
+}
+
+// describedTurn is the way of those alone of whom a description is true: all of them are looked for first.
+func (c *compiler) describedTurn(q PeopleQuery) (turn, error) {
+	return c.keptTurn(q, "person_search x join person p on p.id = x.person_id left join company c on c.id = p.company_id "+
+		"left join app_user o on o.id = p.owner_id where "+c.people(q), "limit "+c.arg(q.Limit))
+}
+
+// keptTurn is a way through some rows of person_search x, which keeps of each what every order needs.
+func (c *compiler) keptTurn(q PeopleQuery, from, end string) (turn, error) {
 	part, key1, key2, tie := "0", "''::text", "''::text", "x.person_id"
 	// types of a Key's parts, and those of the rest
 	after1, after2, rest1, rest2 := "::text", "::text", "''::text", "''::text"
@@ -293,7 +374,7 @@ func (c *compiler) foundTurn(q PeopleQuery, look search, where string) (turn, er
 		tie = "case " + part + " when 1 then -x.person_id else x.person_id end" // the rest, the newest first
 	}
 	found := "select x.person_id as id, " + part + " as part, " + key1 + " as key1, " + key2 + " as key2, " + tie +
-		" as tie from person_search x where " + c.hasByIndex(look)
+		" as tie from " + from
 	if k := q.After; k != (Key{}) {
 		n := k.ID
 		if k.Part == 1 || strings.HasPrefix(tie, "-") {
@@ -305,10 +386,6 @@ func (c *compiler) foundTurn(q PeopleQuery, look search, where string) (turn, er
 		}
 		found += fmt.Sprintf(" and (%s, %s, %s, %s) > (%s::int, %s, %s, %s::bigint)", part, key1, key2, tie,
 			c.arg(k.Part), one, two, c.arg(n))
-	}
-	end := "offset 0"
-	if where == anybody {
-		end = "limit " + c.arg(q.Limit)
 	}
 	t.from = "(" + found + " order by 2, 3, 4, 5 " + end + ") w join person p on p.id = w.id"
 	return t, nil
@@ -335,7 +412,10 @@ func (c *compiler) walked(t turn, q search) turn {
 	for i := range cols {
 		cols[i] += " as c" + strconv.Itoa(i)
 	}
-	w.where = c.soughtInOrder(q, "w.c0")
+	w.where = "true"
+	if len(q.like) > 0 {
+		w.where = c.soughtInOrder(q, "w.c0")
+	}
 	w.from = "(select " + strings.Join(cols, ", ") + " from " + from + " where " + t.where +
 		" order by " + t.order() + " limit " + c.arg(q.walk) + ") w join person p on p.id = w.c0"
 	return w

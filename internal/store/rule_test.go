@@ -2,7 +2,9 @@ package store_test
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"math"
 	"math/rand/v2"
 	"slices"
 	"testing"
@@ -450,11 +452,19 @@ func TestRulesMeanTheSameInSQL(t *testing.T) {
 			}
 		}
 		slices.Sort(memory)
-		q := store.PeopleQuery{Rule: r, Order: store.Newest, Limit: 1000, Now: ruleNow}
+		q := store.PeopleQuery{Rule: r, Order: store.Newest, Limit: len(memory) + 1, Now: ruleNow}
+		back := store.AskFirst(1000, 0)
+		q.AtOnce = true
+		_, _, err := w.People(w.ctx, q)
+		if !errors.Is(err, store.ErrLonger) {
+			t.Errorf("%s: more than the %d of whom it is true are found at once (%v)", words, len(memory), err)
+		}
+		q.Limit, q.AtOnce = max(1, len(memory)), len(memory) > 0
 		list, _, err := w.People(w.ctx, q)
 		if err != nil {
-			t.Fatalf("%s: %v", words, err)
+			t.Fatalf("%s, of %d: %v", words, len(memory), err)
 		}
+		back()
 		var few []int64
 		for _, p := range list {
 			few = append(few, p.ID)
@@ -484,6 +494,59 @@ func TestRulesMeanTheSameInSQL(t *testing.T) {
 				t.Errorf("nothing was asked of %s with %q", s.Key, op)
 			}
 		}
+	}
+}
+
+// TestPagesOfADescription pages through whom rules are true of, in every order: each is met once and in the order's
+// place, whether the first of an order are asked one by one, or all are looked for, or now one and now the other.
+func TestPagesOfADescription(t *testing.T) {
+	w := newRuleWorld(t, 90)
+	pages := func(q store.PeopleQuery, first int) (ids []int64) {
+		defer store.AskFirst(first, math.MaxFloat64)()
+		for range 100 {
+			list, key, err := w.People(w.ctx, q)
+			if err != nil {
+				t.Fatal(err)
+			}
+			for _, p := range list {
+				ids = append(ids, p.ID)
+			}
+			if len(list) < q.Limit {
+				return ids
+			}
+			q.After = store.ParseKey(key.String())
+		}
+		t.Fatal("the pages never end")
+		return nil
+	}
+	found := 0
+	for n := range 120 {
+		r := w.grow(2)
+		if err := r.Check(w.cat); err != nil || !r.Asks() {
+			continue
+		}
+		q := store.PeopleQuery{Rule: r, Order: store.Orders()[n%len(store.Orders())], Limit: 1 + n%9, Now: ruleNow}
+		one, all, both := pages(q, 1000), pages(q, 0), pages(q, 12)
+		if !slices.Equal(one, all) || !slices.Equal(one, both) {
+			t.Fatalf("%s, by %s, %d a page:\none by one %v\nall at once %v\nboth %v", r.Words(w.cat), q.Order, q.Limit,
+				one, all, both)
+		}
+		met := map[int64]bool{}
+		for _, id := range one {
+			met[id] = true
+		}
+		for id, p := range w.people {
+			if r.Holds(p, ruleNow) != met[id] {
+				t.Fatalf("%s, by %s: person %d", r.Words(w.cat), q.Order, id)
+			}
+		}
+		if len(met) != len(one) {
+			t.Fatalf("%s, by %s: somebody stands on two pages", r.Words(w.cat), q.Order)
+		}
+		found += len(one)
+	}
+	if found < 1000 {
+		t.Errorf("%d people in all: the test proves little", found)
 	}
 }
 

@@ -170,6 +170,23 @@ func estimate(ctx context.Context, q querier, query string, args ...any) ([]floa
 	return []float64{plan[0].Plan.Rows}, nil
 }
 
+// costOf is what the planner reckons a query costs, in its own units.
+func costOf(ctx context.Context, q querier, query string, args []any) (float64, error) {
+	raw, err := one[string](ctx, q, "explain (format json) "+query, args...)
+	if err != nil {
+		return 0, err
+	}
+	var plan []struct {
+		Plan struct {
+			Cost float64 `json:"Total Cost"`
+		}
+	}
+	if err := json.Unmarshal([]byte(raw), &plan); err != nil || len(plan) == 0 {
+		return 0, fmt.Errorf("reading a plan: %w", err)
+	}
+	return plan[0].Plan.Cost, nil
+}
+
 // has is the condition that words hold all patterns.
 func (c *compiler) has(like []string, words string) string {
 	all := ""

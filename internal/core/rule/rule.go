@@ -213,6 +213,12 @@ func (r *Rule) Each(f func(*Condition)) {
 	}
 }
 
+// CountsSignals reports whether it asks what somebody did.
+func (r *Rule) CountsSignals() (yes bool) {
+	r.Each(func(c *Condition) { yes = yes || c.Signal != nil })
+	return yes
+}
+
 // Names reports whether the rule asks about a thing, by its number.
 func (r *Rule) Names(t Thing, id int64) (yes bool) {
 	r.Each(func(c *Condition) { yes = yes || c.About == t && c.ID == id })

@@ -24,6 +24,7 @@ type audienceData struct {
 	Moves   []store.Move
 	Tide    shell.Tide
 	Members []personRow
+	Later   string // where they are found, until they are
 	Heads   []string
 	More    string
 	Line    int
@@ -73,11 +74,14 @@ func (s *Place) audience(c *echo.Context) error {
 	in := rule.ThingIs(rule.Audience, id)
 	list := shell.ListQuery{Rule: rule.Rule{All: []rule.Rule{in}}, Order: store.ByScore, Columns: shell.UsualColumns}
 	d.Address = list.Values().Encode()
-	members, key,
-		err := s.Store.People(ctx,
-		store.PeopleQuery{Rule: in, Order: store.ByScore, Limit: 25, Now: now,
-			After: store.ParseKey(c.QueryParam("after"))})
-	if err != nil {
+	all := shell.IsHTMX(c) && c.QueryParam("members") != ""
+	q := store.PeopleQuery{Rule: in, Order: store.ByScore, Limit: 25, Now: now,
+		After: store.ParseKey(c.QueryParam("after"))}
+	q.AtOnce = !all && q.After == store.Key{}
+	members, key, err := s.Store.People(ctx, q)
+	if errors.Is(err, store.ErrLonger) {
+		d.Later = fmt.Sprintf("/people/audiences/%d?members=all", id)
+	} else if err != nil {
 		return err
 	}
 	if m, err := s.Store.Model(ctx); err == nil {
@@ -93,6 +97,9 @@ func (s *Place) audience(c *echo.Context) error {
 	}
 	if c.QueryParam("after") != "" && shell.IsHTMX(c) {
 		return s.Page(c, "audience.html", "rows", "People", d.A.Name, d)
+	}
+	if all {
+		return s.Page(c, "audience.html", "members", "People", d.A.Name, d)
 	}
 	if d.Users, err = s.Store.Users(ctx); err != nil {
 		return err

@@ -71,7 +71,8 @@ type peopleData struct {
 	Words   string
 	Pending bool // a condition is still being made
 	Rows    []personRow
-	Finder  bool // addresses can be looked for
+	Later   string // where they are looked for, until they are found
+	Finder  bool   // addresses can be looked for
 	Heads   []head
 	More    string
 	Line    int
@@ -118,28 +119,18 @@ func (s *Place) people(c *echo.Context) error {
 	}
 	pq := q.People(cat, s.Engine.Now())
 	pq.After = store.ParseKey(c.QueryParam("after"))
-	list, key, err := s.Store.People(ctx, pq)
-	if err != nil {
-		return err
-	}
-	if m, err := s.Store.Model(ctx); err == nil {
-		d.Line = m.Line
-	} else if !store.IsNotFound(err) {
-		return err
-	}
-	d.Rows, err = s.rows(c, list, q.Columns, d.Line)
-	if err != nil {
-		return err
-	}
-	if len(list) == shell.PageOfPeople {
+	more := pq.After != (store.Key{}) && shell.IsHTMX(c)
+	pq.AtOnce = !more
+	if err := s.findPeople(c, pq, cat, &d); errors.Is(err, store.ErrLonger) {
 		v := q.Values()
-		v.Set("after", key.String())
-		d.More = "/people?" + v.Encode()
+		if pq.After != (store.Key{}) {
+			v.Set("after", pq.After.String())
+		}
+		d.Later = "/people/found?" + v.Encode()
+	} else if err != nil {
+		return err
 	}
-	for _, k := range q.Columns {
-		d.Heads = append(d.Heads, s.headOf(k, q, cat))
-	}
-	if pq.After != (store.Key{}) && shell.IsHTMX(c) {
+	if more {
 		return s.Page(c, "people.html", "rows", "People", "People", d)
 	}
 	d.Editor = shell.ViewRule(q.Rule, cat)
@@ -198,6 +189,47 @@ func (s *Place) people(c *echo.Context) error {
 		c.Response().Header().Set("HX-Push-Url", "/people?"+d.Address)
 	}
 	return s.Page(c, "people.html", "list", "People", "People", d)
+}
+
+// findPeople reads a page of people, with the columns that are shown of them.
+func (s *Place) findPeople(c *echo.Context, pq store.PeopleQuery, cat *rule.Catalogue, d *peopleData) error {
+	ctx, q := c.Request().Context(), d.Query
+	list, key, err := s.Store.People(ctx, pq)
+	if err != nil {
+		return err
+	}
+	if m, err := s.Store.Model(ctx); err == nil {
+		d.Line = m.Line
+	} else if !store.IsNotFound(err) {
+		return err
+	}
+	if d.Rows, err = s.rows(c, list, q.Columns, d.Line); err != nil {
+		return err
+	}
+	if len(list) == shell.PageOfPeople {
+		v := q.Values()
+		v.Set("after", key.String())
+		d.More = "/people?" + v.Encode()
+	}
+	for _, k := range q.Columns {
+		d.Heads = append(d.Heads, s.headOf(k, q, cat))
+	}
+	return nil
+}
+
+// found answers whom a list is about, where they are not found at once; the page is there already.
+func (s *Place) found(c *echo.Context) error {
+	q, cat, err := s.listOf(c, c.QueryParams())
+	if err != nil {
+		return err
+	}
+	d := peopleData{Query: q}
+	pq := q.People(cat, s.Engine.Now())
+	pq.After = store.ParseKey(c.QueryParam("after"))
+	if err := s.findPeople(c, pq, cat, &d); err != nil {
+		return err
+	}
+	return s.Page(c, "people.html", "found", "People", "People", d)
 }
 
 func (s *Place) headOf(k string, q shell.ListQuery, cat *rule.Catalogue) head {

@@ -39,6 +39,7 @@ func (s *Place) Routes(in *echo.Group) {
 	keeps := shell.Allow(right.Marketer, right.Rep, right.Lead, right.Admin)
 	p := in.Group("/people")
 	in.GET("/people", s.people)
+	in.GET("/people/found", s.found)
 	in.GET("/people/:id", s.person)
 	in.POST("/people/:id/hand-over", s.handOver, writes)
 	in.GET("/people/:id/hand-over", s.whoGets)

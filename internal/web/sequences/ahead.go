@@ -107,7 +107,11 @@ type afterData struct {
 	Step  int64
 	Span  span
 	Exits []afterExit
+	Later string // where they are counted, until they are: what is shown meanwhile is of a sample
 }
+
+// countedAtOnce is of how many at most it is counted what became of them while somebody waits.
+const countedAtOnce = 2000
 
 // afterKey is of what it is counted what became of people.
 type afterKey struct {
@@ -118,7 +122,8 @@ type afterKey struct {
 
 type afterExit struct {
 	Exit, Words string
-	N           int64
+	N           int64 // who took it
+	Some        int64 // how many of them are in a sample, where it is one
 	Figures     []afterFigure
 }
 
@@ -126,6 +131,43 @@ type afterExit struct {
 type afterFigure struct {
 	Which, Words string
 	N, Of        int64
+}
+
+// tookExits is how many took each exit of a step, where they are so many that what became of them is counted while a
+// sample is shown; else nil.
+func (s *Place) tookExits(c *echo.Context, key afterKey) (map[string]int64, error) {
+	if _, _, known := s.ends.Of(key).Peek(); known || c.QueryParam("count") != "" {
+		return nil, nil
+	}
+	f, err := s.Store.StepFigures(c.Request().Context(), key.sequence)
+	if err != nil {
+		return nil, err
+	}
+	all, took := int64(0), map[string]int64{}
+	for _, p := range f.Passed {
+		if p.Step == key.step && p.Exit != "" {
+			took[p.Exit] += p.N
+			all += p.N
+		}
+	}
+	if all <= countedAtOnce {
+		return nil, nil
+	}
+	return took, nil
+}
+
+// afterExits is what became of those who took each exit of a step, or of some of them; of some it is known of no while.
+func (s *Place) afterExits(c *echo.Context, key afterKey, some bool) ([]store.AfterExit, error) {
+	ctx := c.Request().Context()
+	if some && key.in != (store.Between{}) {
+		return nil, nil
+	}
+	if some {
+		return s.Store.AfterSomeExits(ctx, key.sequence, key.step)
+	}
+	return shell.Lately(ctx, s.Shell, &s.ends, key, func(ctx context.Context) ([]store.AfterExit, error) {
+		return s.Store.AfterExits(ctx, key.sequence, key.step, key.in)
+	})
 }
 
 // after counts what became of those who took each exit of a step of the version that runs.
@@ -152,17 +194,24 @@ func (s *Place) after(c *echo.Context) error {
 	}
 	d := afterData{Q: id, Step: int64(step.About().ID), Span: spanOf(c, s.Engine.Now().In(s.Engine.Zone()))}
 	key := afterKey{id, int32(step.About().ID), d.Span.In}
-	list, err := shell.Lately(ctx, s.Shell, &s.ends, key, func(ctx context.Context) ([]store.AfterExit, error) {
-		return s.Store.AfterExits(ctx, key.sequence, key.step, key.in)
-	})
+	took, err := s.tookExits(c, key)
+	if err != nil {
+		return err
+	}
+	if took != nil {
+		d.Later = fmt.Sprintf("/sequences/%d/after?%sstep=%d&count=all", id, d.Span.Query(), d.Step)
+	}
+	list, err := s.afterExits(c, key, took != nil)
 	if err != nil {
 		return err
 	}
 	for _, e := range step.Exits() {
-		x := afterExit{Exit: string(e), Words: step.Answer(e)}
+		x := afterExit{Exit: string(e), Words: step.Answer(e), N: took[string(e)]}
 		for _, f := range list {
 			if f.Exit == string(e) {
-				x.N = f.N
+				if x.Some = f.N; took == nil {
+					x.N, x.Some = f.N, 0
+				}
 				x.Figures = []afterFigure{{"sent", "got an email", f.Sent, f.N}, {"opened", "opened", f.Opened, f.Sent},
 					{"clicked", "clicked", f.Clicked, f.Sent}, {"answered", "answered", f.Answered, f.Sent},
 					{"handed", "were handed over", f.Handed, f.N}}

@@ -294,6 +294,7 @@ var funcs = template.FuncMap{
 		}
 		return fmt.Sprintf("%.0f %% of %s", float64(part)/float64(of)*100, Thousands(of))
 	},
+	"percent": func(part, of int64) string { return fmt.Sprintf("%.0f %%", float64(part)/float64(max(of, 1))*100) },
 	"plural": func(n any, one, many string) string {
 		if Thousands(n) == "1" {
 			return one
