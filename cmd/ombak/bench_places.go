@@ -331,6 +331,9 @@ func (m *measure) run(ctx context.Context, x asked) error {
 		fmt.Printf("  %8.1f %8.1f %8d %5d %4d  %-10s %s\n", a.at(0.5), a.at(0.95), a.bytes, a.asked, a.code, a.role,
 			a.path)
 	}
+	if err := m.countsBeside(ctx, x.only); err != nil {
+		return err
+	}
 	fmt.Printf("the server, and who asked it, had %d MB at most\n", mostMemory()>>20)
 	return m.explain(ctx, list, x.plans)
 }

@@ -122,3 +122,16 @@ func (db Queries) NotWhole(ctx context.Context, setting string) error {
 	_, err := exec(ctx, db, "delete from setting where name = $1", setting)
 	return err
 }
+
+// ByHand runs what somebody wrote by hand, reads what it answers, and says how many rows that is.
+func (s *Store) ByHand(ctx context.Context, query string) (n int, err error) {
+	rows, err := s.db.QueryContext(ctx, query)
+	if err != nil {
+		return 0, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		n++
+	}
+	return n, rows.Err()
+}

@@ -3,6 +3,8 @@ package store
 import (
 	"context"
 	"fmt"
+	"strconv"
+	"strings"
 	"time"
 
 	"ombak/internal/core/desk"
@@ -29,57 +31,89 @@ type DeskRow struct {
 	Rep     *int64     `db:"rep_id"`
 }
 
-// onDesk is what there is on a desk: what is a user's and what they can take, which is nobody's
-// or their team's, unless somebody else has taken it.
-func onDesk() string {
-	mine := func(rep, team string) string {
-		return `($1 = 0 or ` + rep + ` = $1 and not $2 or ` + rep + ` is null
-				and (` + team + ` is null or ` + team + ` = (select team_id from app_user where id = $1)))
-			and (not $2 or ` + rep + ` is null)`
-	}
-	return `
-		with items as (
-			select 2 as of, h.id, 'handoff' as kind, h.person_id, h.clock_from as made_at,
-				null::timestamptz as limit_at,
-				h.clock_from + interval '4 hours' as due, null::timestamptz as tried_at, h.rep_id
-			from handoff h
-			where h.state = 'open' and ` + mine("h.rep_id", "null::bigint") + `
-			union all
-			select 0, w.touch_id, case w.kind when 'call' then 'call' when 'social' then 'social touch' else 'task' end,
-				null, w.ready_at, null, w.due_at, w.tried_at, w.rep_id
-			from work w
-			where w.open and w.kind <> 'post' and ` + mine("w.rep_id", "w.team_id") + `
-			union all
-			select 1, k.id, 'task', k.person_id, k.made_at, null, k.made_at + interval '7 days', null, k.user_id
-			from task k
-			where k.done_at is null and not k.alert and k.shown_at <= $3 and ` + mine("k.user_id", "k.team_id") + `
-			union all
-			select 3, i.id, 'answer', i.person_id, i.at, i.due_at, coalesce(i.due_at, i.at), null, i.rep_id
-			from incoming i
-			where i.answer = '' and i.kind in ({reply}, {social answer}) and i.person_id is not null
-				and ` + mine("i.rep_id", "null::bigint") + `
-			union all
-			select 4, b.id, 'meeting', b.person_id, b.starts_at, b.ends_at, b.starts_at, null, b.user_id
-			from booking b
-			where b.state = 'booked' and b.starts_at < $3::timestamptz + interval '7 days'
-				and ` + mine("b.user_id", "null::bigint") + `),
-		there as (
-			select x.*, d.later_at, coalesce(d.back, false) as back
-			from items x
-			left join desk_item d on d.kind = x.of and d.item_id = x.id
-			where $1 = 0 or d.taken_by is null or d.taken_by = $1 or d.taken_until <= $3)`
+// deskPart is a kind of what is on desks, as expressions over the rows it is read from.
+type deskPart struct {
+	of                            WorkKind
+	id, kind, person, made, limit string
+	due                           string // when it is due, near enough to say which come first
+	sort                          string // what an index has that due follows
+	tried, rep, team, from        string
 }
+
+var deskParts = []deskPart{
+	{of: HandoffWork, id: "h.id", kind: "'handoff'", person: "h.person_id", made: "h.clock_from",
+		due: "h.clock_from + interval '4 hours'", sort: "h.clock_from", rep: "h.rep_id",
+		from: "handoff h where h.state = 'open'"},
+	{of: CallWork, id: "w.touch_id",
+		kind:   "case w.kind when 'call' then 'call' when 'social' then 'social touch' else 'task' end",
+		person: "null::bigint", made: "w.ready_at", due: "w.due_at", sort: "w.due_at", tried: "w.tried_at",
+		rep: "w.rep_id", team: "w.team_id", from: "work w where w.open and w.kind <> 'post'"},
+	{of: TaskWork, id: "k.id", kind: "'task'", person: "k.person_id", made: "k.made_at",
+		due: "k.made_at + interval '7 days'", sort: "k.made_at", rep: "k.user_id", team: "k.team_id",
+		from: "task k where k.done_at is null and not k.alert and k.shown_at <= $3"},
+	{of: AnswerWork, id: "i.id", kind: "'answer'", person: "i.person_id", made: "i.at", limit: "i.due_at",
+		due: "coalesce(i.due_at, i.at)", sort: "coalesce(i.due_at, i.at)", rep: "i.rep_id",
+		from: "incoming i where i.answer = '' and i.kind in ({reply}, {social answer}) and i.person_id is not null"},
+	{of: MeetingWork, id: "b.id", kind: "'meeting'", person: "b.person_id", made: "b.starts_at", limit: "b.ends_at",
+		due: "b.starts_at", sort: "b.starts_at", rep: "b.user_id",
+		from: "booking b where b.state = 'booked' and b.starts_at < $3::timestamptz + interval '7 days'"},
+}
+
+// rows is a query of what of a part is on a desk: what is a user's ($1; 0 is everybody), and what they can take, which
+// is nobody's or their team's, unless somebody else has taken it; where $2 holds, that alone.
+func (x *deskPart) rows(columns string) string {
+	or := func(expr, none string) string {
+		if expr == "" {
+			return none
+		}
+		return expr
+	}
+	from, where, _ := strings.Cut(x.from, " where ")
+	return strings.NewReplacer("@from", from, "@where", where, "@of", strconv.Itoa(int(x.of)),
+		"@id", x.id, "@kind", x.kind, "@person", x.person, "@made", x.made, "@limit", or(x.limit, "null::timestamptz"),
+		"@due", x.due, "@tried", or(x.tried, "null::timestamptz"), "@rep", x.rep,
+		"@team", or(x.team, "null::bigint")).Replace(`
+			select ` + columns + `
+			from @from
+			left join desk_item d on d.kind = @of and d.item_id = @id
+			where @where
+				and ($1 = 0 or @rep = $1 and not $2 or @rep is null
+					and (@team is null or @team = (select team_id from app_user where id = $1)))
+				and (not $2 or @rep is null)
+				and ($1 = 0 or d.taken_by is null or d.taken_by = $1 or d.taken_until <= $3)`)
+}
+
+// deskColumns are those of a row.
+const deskColumns = `@of as of, @id as id, @kind as kind, @person as person_id, @made as made_at, @limit as limit_at,
+				@due as due, @tried as tried_at, @rep as rep_id, d.later_at, coalesce(d.back, false) as back`
 
 // DeskRows lists what a user has to do and what they can take. User 0 stands for everybody; pool
 // for what can be taken alone; kind empty for every kind. The n that are due first are answered:
 // what is due when is near enough here for that, and no more.
 func (db Queries) DeskRows(ctx context.Context, q DeskQuery) ([]DeskRow, error) {
-	rows, err := db.QueryContext(ctx, spelt(onDesk()+`,
+	// Of each part its first, which an index has in order; and what comes back at an instant of its own. How many is
+	// written down, so that the statement is planned once for all who ask.
+	var parts []string
+	limit := strconv.Itoa(q.N)
+	for i := range deskParts {
+		x := &deskParts[i]
+		part := x.rows(deskColumns) + `
+				and ($4 = '' or ` + x.kind + ` = $4)`
+		parts = append(parts, "("+part+`
+				and not coalesce(d.back, false)
+			order by `+x.sort+", "+x.id+`
+			limit `+limit+`)`, "("+part+`
+				and d.back
+			order by d.later_at, `+x.id+`
+			limit `+limit+`)`)
+	}
+	rows, err := db.QueryContext(ctx, spelt(`
+		with there as (`+strings.Join(parts, "\n\t\t\tunion all\n\t\t\t")+`),
 		first as (
-			select * from there
-			where $5 = '' or kind = $5
+			select *
+			from there
 			order by case when back then later_at else due end, of, id
-			limit $4)
+			limit `+limit+`)
 		select x.of, x.id, x.kind, p.id, x.made_at, coalesce(x.limit_at, e.due), x.later_at, x.back,
 			coalesce(s.score, 0), p.zone, p.country, p.city, coalesce(t.version_id, 0), coalesce(t.step, 0), x.tried_at,
 			x.rep_id
@@ -89,7 +123,7 @@ func (db Queries) DeskRows(ctx context.Context, q DeskQuery) ([]DeskRow, error) 
 			and e.ended_at is null
 		join person p on p.id = coalesce(x.person_id, t.person_id) and p.erased_at is null
 		left join standing s on s.person_id = p.id and s.model_id = `+theModel),
-		planned([]any{q.User, q.Pool, q.Now, q.N, q.Kind})...)
+		q.User, q.Pool, q.Now, q.Kind)
 	if err != nil {
 		return nil, fmt.Errorf("reading a desk: %w", err)
 	}
@@ -108,11 +142,16 @@ func (db Queries) DeskRows(ctx context.Context, q DeskQuery) ([]DeskRow, error) 
 
 // DeskCounts is how many items of each kind there are on a desk, whatever kind is asked for.
 func (db Queries) DeskCounts(ctx context.Context, q DeskQuery) (map[desk.Kind]int, error) {
+	var parts []string
+	for i := range deskParts {
+		parts = append(parts, deskParts[i].rows("@kind as kind, count(*) as n")+`
+			group by 1`)
+	}
 	rows, err := all[struct {
 		Kind desk.Kind
 		N    int
-	}](ctx, db, spelt(onDesk()+"\n\t\tselect kind, count(*) as n from there group by kind"),
-		planned([]any{q.User, q.Pool, q.Now})...)
+	}](ctx, db, spelt("select kind, sum(n)::bigint as n from ("+strings.Join(parts, "\n\t\t\tunion all")+
+		") x group by kind"), q.User, q.Pool, q.Now)
 	of := map[desk.Kind]int{}
 	for _, r := range rows {
 		of[r.Kind] = r.N

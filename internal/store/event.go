@@ -48,12 +48,15 @@ func (e *Event) Core() event.Event {
 	return out
 }
 
-const eventFields = `
+const eventAlone = `
 	select e.id, e.name, e.note, e.starts_at, e.ends_at, e.zone, e.place, e.link, e.page_id, e.seats, e.revision,
 		e.moved_at, e.cancelled_at, coalesce(g.title, '') as page_title, coalesce(g.slug, '') as page_slug,
 		a.registered, a.came, a.away, a.withdrew
 	from event e
-	left join page g on g.id = e.page_id
+	left join page g on g.id = e.page_id `
+
+// eventFields counts how many stand to an event how: whether there is a seat left rests on it.
+const eventFields = eventAlone + `
 	cross join lateral (
 		select count(*) filter (where x.state <> 'cancelled') as registered,
 			count(*) filter (where x.state = 'came') as came,
@@ -62,9 +65,19 @@ const eventFields = `
 		from attendance x
 		where x.event_id = e.id and x.current) a `
 
+// eventKept reads what is kept of it.
+const eventKept = eventAlone + `
+	cross join lateral (
+		select coalesce(sum(k.n) filter (where k.what <> 'cancelled'), 0)::bigint as registered,
+			coalesce(sum(k.n) filter (where k.what = 'came'), 0)::bigint as came,
+			coalesce(sum(k.n) filter (where k.what = 'stayed away'), 0)::bigint as away,
+			coalesce(sum(k.n) filter (where k.what = 'cancelled'), 0)::bigint as withdrew
+		from kept k
+		where k.of = 'event' and k.id = e.id) a `
+
 // Events lists the events, those to come first, the nearest first of both.
 func (db Queries) Events(ctx context.Context, now time.Time) ([]Event, error) {
-	return all[Event](ctx, db, eventFields+`
+	return all[Event](ctx, db, eventKept+`
 		order by e.ends_at < $1, case when e.ends_at >= $1 then e.starts_at end, e.starts_at desc, e.id
 		limit 500`, now)
 }
@@ -101,7 +114,7 @@ func (db Queries) EventNames(ctx context.Context) ([]EventName, error) {
 
 // EventsOfPage lists the events that a page's form registers for, the next first.
 func (db Queries) EventsOfPage(ctx context.Context, page int64) ([]Event, error) {
-	return all[Event](ctx, db, eventFields+"where e.page_id = $1 order by e.starts_at, e.id limit 50", page)
+	return all[Event](ctx, db, eventKept+"where e.page_id = $1 order by e.starts_at, e.id limit 50", page)
 }
 
 // LockEvent reads one and keeps others from changing who is coming meanwhile.

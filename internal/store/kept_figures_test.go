@@ -29,11 +29,23 @@ func TestFiguresThatAreKept(t *testing.T) {
 	k.run("insert into tag (name, created_at) values ('x', now()), ('y', now())")
 	k.run("insert into message_version (message_id, version, subject, saved_at, doc) values (1, 1, '', now(), '{}')")
 	k.run("insert into page (slug, title, updated_at, doc) values ('a', 'a', now(), '{}'), ('b', 'b', now(), '{}')")
+	k.run("insert into event (name, starts_at, ends_at, zone, made_at) values ('a', now(), now() + interval '1 h', 'UTC', " +
+		"now()), ('b', now(), now() + interval '1 h', 'UTC', now())")
+	states := []string{"registered", "cancelled", "came", "stayed away"}
 	kinds := []signal.Kind{signal.Open, signal.Click, signal.Click, signal.Reply, signal.AutomaticReply, signal.OptOut,
 		signal.Bounce, signal.Complaint, signal.PageView}
+	var most store.MailingFigures
 	for round := range 400 {
 		then := at.Add(time.Duration(rnd.IntN(200)) * 37 * time.Minute)
-		switch rnd.IntN(12) {
+		switch rnd.IntN(15) {
+		case 9:
+			k.run("insert into attendance (event_id, person_id, state, at, how) values ($1, $2, $3, now(), '') on conflict "+
+				"do nothing", 1+rnd.IntN(2), 1+rnd.IntN(9), states[rnd.IntN(4)])
+		case 10:
+			k.run("update attendance set state = $1, current = $2 where id % 3 = $3 and current", states[rnd.IntN(4)],
+				rnd.IntN(3) > 0, rnd.IntN(3))
+		case 11:
+			k.run("delete from attendance where id % 7 = $1", rnd.IntN(7))
 		case 6:
 			k.run("insert into page_visit (page_id, at, started_at) values ($1, $2, $3), (1, $2, null)", 1+rnd.IntN(2), at,
 				[]*time.Time{nil, &at}[rnd.IntN(2)])
@@ -84,10 +96,10 @@ func TestFiguresThatAreKept(t *testing.T) {
 				t.Fatalf("after %d, of mailing %d is kept\n%q\ncounted\n%q", round, id, kept, anew)
 			}
 		}
-		if f, err := k.MailingFigures(k.ctx, 1); err != nil || round > 200 && (f.Readers == 0 || f.Opened == 0 ||
-			f.Clicked == 0) {
-			t.Errorf("after %d there is too little to hold: %+v, %v", round, f, err)
-		}
+		f, err := k.MailingFigures(k.ctx, 1)
+		k.must(err)
+		most.Readers, most.Opened, most.Clicked = max(most.Readers, f.Readers), max(most.Opened, f.Opened),
+			max(most.Clicked, f.Clicked)
 		m, err := k.Message(k.ctx, 1)
 		k.must(err)
 		pages, err := k.Pages(k.ctx)
@@ -106,6 +118,13 @@ func TestFiguresThatAreKept(t *testing.T) {
 					p.Started, p.Finished)
 			}
 		}
+		events, err := k.Events(k.ctx, at)
+		k.must(err)
+		for _, x := range events {
+			if counted, err := k.Event(k.ctx, x.ID); err != nil || x != counted {
+				t.Fatalf("of an event is kept %+v, counted %+v, %v", x, counted, err)
+			}
+		}
 		tags, err := k.Tags(k.ctx)
 		k.must(err)
 		for _, x := range tags {
@@ -115,6 +134,9 @@ func TestFiguresThatAreKept(t *testing.T) {
 				t.Fatalf("tag %d is on %d, kept are %d", x.ID, n, x.Used)
 			}
 		}
+	}
+	if most.Readers < 5 || most.Opened == 0 || most.Clicked == 0 {
+		t.Errorf("there is too little to hold: at most %+v", most)
 	}
 }
 
@@ -147,6 +169,25 @@ func TestFiguresOfBefore(t *testing.T) {
 	k.must(err)
 	if f.Sent != 5 || f.Opened != 3 || f.Clicked != 3 || len(tags) != 1 || tags[0].Used != 5 || tags[0].Last == nil {
 		t.Errorf("the figures are %+v, the tags %+v", f, tags)
+	}
+}
+
+// Who stood to events before is counted once.
+func TestAttendanceOfBefore(t *testing.T) {
+	k := open(t)
+	forward := k.before(73)
+	k.run("insert into event (name, starts_at, ends_at, zone, made_at) values ('a', now(), now() + interval '1 h', 'UTC', " +
+		"now()), ('b', now(), now() + interval '1 h', 'UTC', now())")
+	for i, state := range []string{"registered", "came", "came", "stayed away", "cancelled"} {
+		p, _ := k.meet(store.NewPerson{First: "Ana", Email: fmt.Sprintf("ana%d@fjord.example", i)})
+		k.run("insert into attendance (event_id, person_id, state, at, how, current) values (1, $1, 'registered', now(), '', "+
+			"false), (1, $1, $2, now(), '', true)", p, state)
+	}
+	forward()
+	list, err := k.Events(k.ctx, time.Now())
+	if k.must(err); len(list) != 2 || list[0].Registered != 4 || list[0].Came != 2 || list[0].Away != 1 ||
+		list[0].Withdrew != 1 || list[1].Registered != 0 {
+		t.Errorf("the events are %+v", list)
 	}
 }
 
@@ -274,6 +315,8 @@ func TestFiguresAreMended(t *testing.T) {
 	k.run("insert into message (name, version, updated_at) values ('m', 1, now())")
 	k.run("insert into message_version (message_id, version, subject, saved_at, doc) values (1, 1, '', now(), '{}')")
 	k.run("insert into page (slug, title, updated_at, doc) values ('a', 'a', now(), '{}')")
+	k.run("insert into event (name, starts_at, ends_at, zone, made_at) values ('a', now(), now() + interval '1 h', 'UTC', " +
+		"now())")
 	k.run("insert into tag (name, created_at) values ('x', now()), ('y', now())")
 	k.run("insert into mailing (name, state, message_id, plan, made_at, launched_at) values " +
 		"('a', 'sending', 1, '{}', now(), now())")
@@ -288,6 +331,7 @@ func TestFiguresAreMended(t *testing.T) {
 			"(1, 1, $1, $1, 2, 1, now(), now())", p)
 		k.run("insert into enrolment_log (enrolment_id, version_id, step, at, exit) values ($1, 1, 1, now(), 'next')", p)
 		k.run("insert into page_visit (page_id, at, started_at) values (1, $1, $1)", now)
+		k.run("insert into attendance (event_id, person_id, state, at, how) values (1, $1, 'came', now(), '')", p)
 		k.run("insert into touch (mailing_id, person_id, step, kind, state, made_at, done_at, message_id) values "+
 			"(1, $1, 0, 'email', 'ready', $2, null, 1)", p, now)
 		k.run("insert into touch (sequence_id, version_id, enrolment_id, person_id, step, kind, state, made_at, done_at, "+
@@ -329,6 +373,7 @@ func TestFiguresAreMended(t *testing.T) {
 		{"update kept set n = 2 * n where of = 'sender'", "emails by mailbox and day", 1},
 		{"delete from kept where of = 'message'", "messages", 1},
 		{"update kept set n = 0 where of = 'page'", "pages", 2},
+		{"delete from kept where of = 'event'", "events", 1},
 		{"delete from flow_count where what = 'passed'", "sequences", 1},
 		{"update flow_count set n = n + 1 where what = 'here' and ctid = (select min(ctid) from flow_count where what = " +
 			"'here')", "sequences", 1},
@@ -357,7 +402,7 @@ func TestFiguresAreMended(t *testing.T) {
 	list, err := k.Mendings(k.ctx, 100)
 	k.must(err)
 	first, last := list[2], list[len(list)-1]
-	if len(list) != 14 || first.Figure != "emails" || first.Lines != 12 || len(first.First.V) != 12 ||
+	if len(list) != 15 || first.Figure != "emails" || first.Lines != 12 || len(first.First.V) != 12 ||
 		last.First.V[0] != (store.Mended{Of: 2, Was: 0, Became: 3}) {
 		t.Errorf("told are %d mendings, first %+v, last %+v", len(list), first, last)
 	}

@@ -67,6 +67,11 @@ var countings = []counting{
 		from touch
 		where state = 'sent' and message_id is not null
 		group by 1`},
+	{"event", "events", `
+		select event_id as id, state as what, count(*) as n
+		from attendance
+		where current
+		group by 1, 2`},
 	{"page", "pages", `
 		select id, what, sum(n)::bigint as n
 		from (

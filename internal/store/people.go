@@ -167,13 +167,15 @@ var momentCost = 4000.0
 // describedPeople reads a page of those of whom a description is true. Each of the first of the order is asked; where
 // that does not fill the page they are few, or stand elsewhere in the order, and all of them are looked for.
 func describedPeople(ctx context.Context, db querier, q PeopleQuery, cat *rule.Catalogue) ([]Person, Key, error) {
-	first := askAtOnce
-	if q.Rule.CountsSignals() {
-		first = askSignalsAtOnce
-	}
-	list, key, err := peopleIn(ctx, db, q, search{walk: first}, cat)
-	if err != nil || len(list) >= q.Limit {
-		return list, key, err
+	first := askAtMost
+	if q.AtOnce {
+		if first = askAtOnce; q.Rule.CountsSignals() {
+			first = askSignalsAtOnce
+		}
+		list, key, err := peopleIn(ctx, db, q, search{walk: first}, cat)
+		if err != nil || len(list) >= q.Limit {
+			return list, key, err
+		}
 	}
 	c := compiler{now: q.Now, cat: cat}
 	t, err := c.describedTurn(q)
@@ -185,11 +187,11 @@ func describedPeople(ctx context.Context, db querier, q PeopleQuery, cat *rule.C
 	if err != nil {
 		return nil, Key{}, err
 	}
-	if cost > momentCost {
-		if q.AtOnce {
-			return nil, Key{}, ErrLonger
-		}
-		list, key, err = peopleIn(ctx, db, q, search{walk: askAtMost}, cat)
+	switch {
+	case cost > momentCost && q.AtOnce:
+		return nil, Key{}, ErrLonger
+	case cost > momentCost:
+		list, key, err := peopleIn(ctx, db, q, search{walk: first}, cat)
 		if err != nil || len(list) >= q.Limit {
 			return list, key, err
 		}

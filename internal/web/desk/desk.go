@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"github.com/labstack/echo/v5"
+	"golang.org/x/sync/errgroup"
 
 	"ombak/internal/core/desk"
 	"ombak/internal/core/plainly"
@@ -154,19 +155,7 @@ func (s *Place) showDesk(c *echo.Context, code int, d deskData) error {
 			return err
 		}
 	}
-	if d.Day, err = s.Engine.Day(ctx, d.Ask); err != nil {
-		return err
-	}
-	if d.Alerts, err = s.Bundles(ctx, u.ID); err != nil {
-		return err
-	}
-	if d.Unsure, err = s.Store.UnsureIncoming(ctx, 0, d.Ask.User, 20); err != nil {
-		return err
-	}
-	if d.When, err = s.Store.AlertsTo(ctx, u.ID); err != nil {
-		return err
-	}
-	if d.Network, err = s.networkForm(ctx, u); err != nil {
+	if err := s.read(ctx, u, &d); err != nil {
 		return err
 	}
 	// What may be an answer is an item like others.
@@ -176,6 +165,29 @@ func (s *Place) showDesk(c *echo.Context, code int, d deskData) error {
 		return err
 	}
 	return s.PageCode(c, code, "desk.html", "desk", "Desk", "Desk", d)
+}
+
+// read reads the day, and beside it what else stands on a desk.
+func (s *Place) read(ctx context.Context, u store.User, d *deskData) error {
+	both, ctx := errgroup.WithContext(ctx)
+	both.Go(func() (err error) {
+		d.Day, err = s.Engine.Day(ctx, d.Ask)
+		return err
+	})
+	both.Go(func() (err error) {
+		if d.Alerts, err = s.Bundles(ctx, u.ID); err != nil {
+			return err
+		}
+		if d.Unsure, err = s.Store.UnsureIncoming(ctx, 0, d.Ask.User, 20); err != nil {
+			return err
+		}
+		if d.When, err = s.Store.AlertsTo(ctx, u.ID); err != nil {
+			return err
+		}
+		d.Network, err = s.networkForm(ctx, u)
+		return err
+	})
+	return both.Wait()
 }
 
 // atHand finds the item that is asked for, or the first, with all that is needed to do it.
