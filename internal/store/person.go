@@ -458,6 +458,16 @@ type TimelineSignal struct {
 
 // Timeline lists the last signals of some people, the newest first.
 func (db Queries) Timeline(ctx context.Context, of Last) ([]TimelineSignal, error) {
+	if of.Before == nil && !of.First.IsZero() {
+		list, err := db.signalsSince(ctx, of, of.First)
+		if err != nil || len(list) >= of.Most {
+			return list, err
+		}
+	}
+	return db.signalsSince(ctx, of, time.Time{})
+}
+
+func (db Queries) signalsSince(ctx context.Context, of Last, since time.Time) ([]TimelineSignal, error) {
 	return all[TimelineSignal](ctx, db, `
 		select s.id, s.person_id, s.at, s.kind, s.machine, s.detail, s.sequence_id, s.touch_id,
 			coalesce(q.name, '') as name
@@ -465,12 +475,12 @@ func (db Queries) Timeline(ctx context.Context, of Last) ([]TimelineSignal, erro
 		cross join lateral (
 			select *
 			from signal x
-			where x.person_id = u.person and x.at < coalesce($3::timestamptz, 'infinity')
+			where x.person_id = u.person and x.at < coalesce($3::timestamptz, 'infinity') and x.at >= $4
 			order by x.at desc, x.id desc
 			limit $2) s
 		left join sequence q on q.id = s.sequence_id
 		order by s.at desc, s.id desc
-		limit $2`, of.People, of.Most, of.Before)
+		limit $2`, of.People, of.Most, of.Before, since)
 }
 
 // Last is the newest of what there is of some people: so much of each, and of all together.
@@ -478,6 +488,9 @@ type Last struct {
 	People []int64
 	Most   int
 	Before *time.Time // nil: until now
+	// First is from when on signals are looked for at first, and everywhere where there are not as many: each further
+	// month costs a look into it for each of the people. Zero: everywhere at once.
+	First time.Time
 }
 
 // Of is the newest of what there is of one person, as much as a page about them needs.

@@ -110,13 +110,20 @@ func (db Queries) SignalsSince(ctx context.Context, who []Since) (map[int64][]si
 	for i, w := range who {
 		ids[i], from[i] = w.Person, w.From
 	}
+	of, args := `
+		from unnest($1::bigint[], $2::timestamptz[]) as w(person, since)
+		join signal s on s.person_id = w.person and s.at >= w.since
+		order by s.person_id, s.at, s.id`, []any{ids, from}
+	if len(who) == 1 { // whoever it is, it is planned once: with so many months that takes as long as to read them
+		of, args = `
+		from signal s
+		where s.person_id = $1 and s.at >= $2
+		order by s.at, s.id`, []any{ids[0], from[0]}
+	}
 	rows, err := db.QueryxContext(ctx, `
 		select s.id, s.person_id, s.at, s.kind, coalesce(s.sequence_id, 0), coalesce(s.step, 0),
 			coalesce(s.message_id, 0), coalesce(s.link, 0), coalesce(s.page_id, 0), coalesce(s.event_id, 0),
-			s.machine <> '', coalesce(s.worth, 0)
-		from unnest($1::bigint[], $2::timestamptz[]) as w(person, since)
-		join signal s on s.person_id = w.person and s.at >= w.since
-		order by s.person_id, s.at, s.id`, ids, from)
+			s.machine <> '', coalesce(s.worth, 0)`+of, args...)
 	if err != nil {
 		return nil, fmt.Errorf("reading signals: %w", err)
 	}

@@ -3,7 +3,10 @@ package store_test
 import (
 	"context"
 	"errors"
+	"fmt"
+	"slices"
 	"testing"
+	"time"
 
 	"ombak/internal/store"
 	"ombak/internal/store/storetest"
@@ -72,5 +75,38 @@ func TestTouchesByVisit(t *testing.T) {
 	k.must(k.DB().QueryRow("select visit from enrolment").Scan(&visit))
 	if visit != 3 {
 		t.Errorf("kept visit %d", visit)
+	}
+}
+
+// The last signals of several people are the same wherever they are looked for first.
+func TestLastSignals(t *testing.T) {
+	k := open(t)
+	now := time.Date(2026, 4, 14, 9, 0, 0, 0, time.UTC)
+	k.must(k.EnsureMonths(k.ctx, now.AddDate(0, -5, 0), now))
+	var people []int64
+	for i := range 6 {
+		p, _ := k.meet(store.NewPerson{First: "Ana", Email: fmt.Sprintf("ana%d@fjord.example", i)})
+		people = append(people, p)
+		for n := range 7 { // some of them have none of late
+			k.run("insert into signal (person_id, at, kind) values ($1, $2, 4)", p,
+				now.AddDate(0, 0, -(n*(3+5*i))-4*i*i))
+		}
+	}
+	for _, before := range []*time.Time{nil, new(now.AddDate(0, 0, -30))} {
+		for most := 1; most < 50; most++ {
+			of := store.Last{People: people, Most: most, Before: before}
+			want, err := k.Timeline(k.ctx, of)
+			k.must(err)
+			for _, days := range []int{0, 10, 31, 62, 200} {
+				of.First = now.AddDate(0, 0, -days)
+				got, err := k.Timeline(k.ctx, of)
+				if k.must(err); !slices.Equal(got, want) {
+					t.Fatalf("%d of them, looked for in %d days first: %v\nelse %v", most, days, got, want)
+				}
+			}
+			if before == nil && len(want) != min(most, 42) {
+				t.Fatalf("there are %d of %d", len(want), most)
+			}
+		}
 	}
 }

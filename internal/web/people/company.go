@@ -362,12 +362,13 @@ const (
 	companyLarge  = 1000 // people from which on they are put into their order once a minute
 	companyShown  = 40
 	companyDoings = 60
+	companyLately = 62 // days in which what happened is looked for at first
 	companyDeals  = 20
 )
 
 // joined reads what a company’s people did, were sent and said, to whom they were handed over, and its deals.
 func (s *Place) joined(ctx context.Context, d *companyData, people []store.Person) (err error) {
-	of := store.Last{Most: companyDoings}
+	of := store.Last{Most: companyDoings, First: s.Engine.Now().AddDate(0, 0, -companyLately)}
 	d.Names = map[int64]string{}
 	for _, p := range people {
 		of.People = append(of.People, p.ID)

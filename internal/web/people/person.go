@@ -2,12 +2,14 @@ package people
 
 import (
 	"cmp"
+	"context"
 	"fmt"
 	"net/http"
 	"slices"
 	"sort"
 
 	"github.com/labstack/echo/v5"
+	"golang.org/x/sync/errgroup"
 
 	"ombak/internal/core/person"
 	"ombak/internal/core/rule"
@@ -116,13 +118,26 @@ func (s *Place) showPerson(c *echo.Context, code int, id int64, wrong *wrongFiel
 	if d.Users, err = s.Store.Users(ctx); err != nil {
 		return err
 	}
-	if d.Score, err = s.ledgerOf(c, id); err != nil {
+	both, ctx := errgroup.WithContext(ctx)
+	both.Go(func() (err error) {
+		if d.Score, err = s.ledgerOf(c, id); err != nil {
+			return err
+		}
+		return s.record(c, &d)
+	})
+	both.Go(func() error { return s.happened(ctx, &d) })
+	if err := both.Wait(); err != nil {
 		return err
 	}
-	if d.Handoffs, err = s.Store.HandoffsOf(ctx, store.Of(id)); err != nil {
+	return s.PageCode(c, code, "person.html", "person", "People", person.Full(d.P.First, d.P.Last, d.P.Email), d)
+}
+
+// happened gathers what happened with a person, and what may be begun with them.
+func (s *Place) happened(ctx context.Context, d *personData) (err error) {
+	if d.Handoffs, err = s.Store.HandoffsOf(ctx, store.Of(d.P.ID)); err != nil {
 		return err
 	}
-	if d.Deals, err = s.Store.PersonDeals(ctx, id); err != nil {
+	if d.Deals, err = s.Store.PersonDeals(ctx, d.P.ID); err != nil {
 		return err
 	}
 	d.CanHand = true
@@ -135,13 +150,8 @@ func (s *Place) showPerson(c *echo.Context, code int, id int64, wrong *wrongFiel
 	if d.Running, err = s.Store.RunningNames(ctx); err != nil {
 		return err
 	}
-	if d.Times, d.Ways, err = s.history(ctx, &d.P, d.Handoffs, nil); err != nil {
-		return err
-	}
-	if err := s.record(c, &d); err != nil {
-		return err
-	}
-	return s.PageCode(c, code, "person.html", "person", "People", person.Full(d.P.First, d.P.Last, d.P.Email), d)
+	d.Times, d.Ways, err = s.history(ctx, &d.P, d.Handoffs, nil)
+	return err
 }
 
 // record gathers what stands on a person's record and around it.
