@@ -24,7 +24,7 @@ import (
 
 // fewHave is how many are put in order as they are found: more of them where
 // they may stand together in the order, as those of one name do in that of names.
-var fewHave = map[Order]float64{ByScore: 12000, Newest: 12000, ByName: 20000, ByEmail: 20000, ByCompany: 20000}
+var fewHave = map[Order]float64{ByScore: 6000, Newest: 6000, ByName: 20000, ByEmail: 20000, ByCompany: 20000}
 
 // Of several words the index is asked for the rarest alone, where at most
 // rareHave have it, else also for those that at most oftenTimes as many have: to
