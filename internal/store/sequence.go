@@ -309,20 +309,23 @@ func (tx Tx) TakeRecorded(ctx context.Context, n int) ([]Recorded, error) {
 // RunningPlan is what a sequence that runs does.
 type RunningPlan struct {
 	Sequence int64 `db:"sequence_id"`
+	Version  int64
 	Name     string
 	Entry    JSON[Entry]
 	Plan     JSON[*sequence.Plan]
 }
 
-// RunningPlans lists what runs, or is held.
-func (db Queries) RunningPlans(ctx context.Context) ([]RunningPlan, error) {
+// RunningPlans lists what runs, or is held. The plans of versions that are known already, which never change, are left
+// out.
+func (db Queries) RunningPlans(ctx context.Context, known []int64) ([]RunningPlan, error) {
 	return all[RunningPlan](ctx, db, `
-		select q.id as sequence_id, q.name, v.entry, v.plan
+		select q.id as sequence_id, q.name, v.id as version, v.entry,
+			case when v.id = any ($1) then 'null'::jsonb else v.plan end as plan
 		from sequence q
 		join sequence_version v on v.id = q.version_id
 		where q.state in ('running', 'held')
 		order by q.id
-		limit 500`)
+		limit 500`, known)
 }
 
 // LockEntry makes this transaction the only one that enters people by rule; it

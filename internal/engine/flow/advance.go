@@ -32,6 +32,10 @@ type Flow struct {
 	turns     turns
 	entered   entered
 	coming    gatherer
+	running   struct { // what runs, by version: nobody changes it
+		sync.Mutex
+		plans map[int64]*sequence.Plan
+	}
 }
 
 // New readies a flow; the other rooms say with Does what they do.

@@ -3,6 +3,7 @@ package flow
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 
 	"ombak/internal/core/sequence"
@@ -18,7 +19,7 @@ func (e *Flow) Warnings(ctx context.Context, q store.Sequence, p *sequence.Plan)
 		return nil, err
 	}
 	out := p.Warn(e.Now(), e.Zone(), events)
-	running, err := e.Store.RunningPlans(ctx)
+	running, err := e.runningPlans(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -40,6 +41,29 @@ func (e *Flow) Warnings(ctx context.Context, q store.Sequence, p *sequence.Plan)
 		}
 	}
 	return append(out, circles(q, p, running)...), nil
+}
+
+// runningPlans are what runs, or is held. Plans are read once: with fifty of them that takes longer than all else.
+func (e *Flow) runningPlans(ctx context.Context) ([]store.RunningPlan, error) {
+	e.running.Lock()
+	known := e.running.plans // it is replaced, and never changed
+	e.running.Unlock()
+	list, err := e.Store.RunningPlans(ctx, slices.Collect(maps.Keys(known)))
+	if err != nil {
+		return nil, err
+	}
+	plans := make(map[int64]*sequence.Plan, len(list))
+	for i := range list {
+		r := &list[i]
+		if r.Plan.V == nil {
+			r.Plan.V = known[r.Version]
+		}
+		plans[r.Version] = r.Plan.V
+	}
+	e.running.Lock()
+	e.running.plans = plans
+	e.running.Unlock()
+	return list, nil
 }
 
 // writesByItself reports whether a plan reaches people other than by their own request.

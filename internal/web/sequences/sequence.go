@@ -2,6 +2,7 @@ package sequences
 
 import (
 	"bytes"
+	"context"
 	"errors"
 	"fmt"
 	"html/template"
@@ -12,6 +13,7 @@ import (
 	"strings"
 
 	"github.com/labstack/echo/v5"
+	"golang.org/x/sync/errgroup"
 
 	"ombak/internal/core/calendar"
 	"ombak/internal/core/contact"
@@ -142,6 +144,21 @@ func (s *Place) sequence(c *echo.Context) error {
 	return s.showSequence(c, http.StatusOK, id, func(*sequenceData) {})
 }
 
+// judge finds what is wrong with a draft, what may be meant otherwise and how it differs from what runs.
+func (s *Place) judge(ctx context.Context, d *sequenceData, n int) (err error) {
+	if d.Problems, err = s.Engine.Problems(ctx, d.Q, d.Plan); err != nil {
+		return err
+	}
+	if d.Warnings, err = s.Engine.Warnings(ctx, d.Q, d.Plan); err != nil {
+		return err
+	}
+	if d.Differs, _, err = s.Engine.Differs(ctx, d.Q, d.Plan); err != nil {
+		return err
+	}
+	d.Weighing, err = weighing(n, &d.Q.Entry.V)
+	return err
+}
+
 // showSequence renders the map of a sequence; adjust has the last word.
 func (s *Place) showSequence(c *echo.Context, code int, id int64, adjust func(*sequenceData)) error {
 	ctx := c.Request().Context()
@@ -167,6 +184,10 @@ func (s *Place) showSequence(c *echo.Context, code int, id int64, adjust func(*s
 		if !d.Draft {
 			d.Plan = v.Plan.V
 		}
+	}
+	judging, judged := errgroup.WithContext(ctx)
+	if d.Draft {
+		judging.Go(func() error { return s.judge(judged, &d, draft.N) })
 	}
 	ids, _ := d.Plan.Events()
 	events, err := s.Store.EventsByID(ctx, ids)
@@ -201,19 +222,8 @@ func (s *Place) showSequence(c *echo.Context, code int, id int64, adjust func(*s
 	if err != nil {
 		return err
 	}
-	if d.Draft {
-		if d.Problems, err = s.Engine.Problems(ctx, q, d.Plan); err != nil {
-			return err
-		}
-		if d.Warnings, err = s.Engine.Warnings(ctx, q, d.Plan); err != nil {
-			return err
-		}
-		if d.Differs, _, err = s.Engine.Differs(ctx, q, d.Plan); err != nil {
-			return err
-		}
-		if d.Weighing, err = weighing(draft.N, &q.Entry.V); err != nil {
-			return err
-		}
+	if err := judging.Wait(); err != nil {
+		return err
 	}
 	d.Parts = s.partLines(&d, messages)
 	step, _ := strconv.Atoi(c.FormValue("step"))
