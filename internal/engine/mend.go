@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
 	"time"
@@ -18,8 +19,16 @@ type FiguresHeld struct {
 	Lines int64     `json:"lines,omitempty"` // how many were mended
 }
 
-// Busy reports whether they are being held, or will be.
-func (f FiguresHeld) Busy() bool { return f.Began.After(f.Ended) || f.Asked.After(f.Began) }
+// mendAtMost is how long it may take.
+const mendAtMost = 2 * time.Hour
+
+// Busy reports whether they are being held at an instant, or will be.
+func (f FiguresHeld) Busy(now time.Time) bool {
+	return f.Began.After(f.Ended) && now.Before(f.Began.Add(mendAtMost)) || f.Asked.After(f.Began)
+}
+
+// Broke reports whether who held them last died of it or was stopped.
+func (f FiguresHeld) Broke(now time.Time) bool { return f.Began.After(f.Ended) && !f.Busy(now) }
 
 const figuresHeld = "figures held"
 
@@ -43,16 +52,19 @@ type mendWorker struct {
 }
 
 // Timeout bounds it: it counts everything there is.
-func (*mendWorker) Timeout(*river.Job[mendJob]) time.Duration { return 2 * time.Hour }
+func (*mendWorker) Timeout(*river.Job[mendJob]) time.Duration { return mendAtMost }
 
-// Work holds the figures, where it is time to.
+// Work holds the figures, where it is time to, and in the night sets old months apart first.
 func (w *mendWorker) Work(ctx context.Context, j *river.Job[mendJob]) error {
 	held, err := w.e.FiguresHeld(ctx)
 	if err != nil || !j.Args.Asked && !mendDue(held.Ended, w.e.Now(), w.e.Zone()) {
 		return err
 	}
-	_, err = w.e.MendFigures(ctx)
-	return err
+	if !j.Args.Asked {
+		err = w.e.SetApart(ctx)
+	}
+	_, mending := w.e.MendFigures(ctx)
+	return errors.Join(err, mending)
 }
 
 // When figures are held: once a night, and at last after two days.

@@ -16,5 +16,12 @@ func AskFirst(n int, moment float64) (back func()) {
 	return func() { askAtOnce, askSignalsAtOnce, askAtMost, momentCost = one, signals, most, cost }
 }
 
+// MovePatience has months that are in use be waited for as long.
+func MovePatience(wait string) (back func()) {
+	was := movePatience
+	movePatience = wait
+	return func() { movePatience = was }
+}
+
 // LikeOne is what PairsOf asks, for a test of how it is answered.
 var LikeOne = likeOne

@@ -16,6 +16,7 @@ import (
 	"ombak/internal/engine"
 	"ombak/internal/engine/base"
 	"ombak/internal/store"
+	"ombak/internal/store/storetest"
 	"ombak/internal/web/shell"
 )
 
@@ -202,6 +203,34 @@ func TestFiguresAndRecordsByHand(t *testing.T) {
 	}
 	if got := x.e.Workspace().Keep; got != (base.Keeping{Visits: 6, Changes: 18}) {
 		t.Errorf("kept is %+v", got)
+	}
+	// Where there is a tablespace, old months of signals can lie in it.
+	others, err := x.s.Spaces(t.Context())
+	x.must(err)
+	if body := page(); len(others) == 0 && !strings.Contains(body, "the database needs a tablespace") {
+		t.Errorf("it does not say what setting apart needs: %s", body)
+	}
+	space, drop := storetest.Space(t, x.s)
+	defer drop()
+	for _, wrong := range []url.Values{{"apart": {"2"}, "space": {space}}, {"apart": {"6"}, "space": {"nowhere"}},
+		{"apart": {"x"}, "space": {space}}} {
+		wrong["visits"], wrong["moves"], wrong["changes"], wrong["browsers"] = form["visits"], form["moves"], form["changes"],
+			form["browsers"]
+		if res, _ := admin.do("POST", "/settings/work/keep", wrong); res.StatusCode != http.StatusUnprocessableEntity {
+			t.Errorf("%v is answered %s", wrong, res.Status)
+		}
+	}
+	form.Set("apart", "24")
+	form.Set("space", space)
+	if res, _ := admin.do("POST", "/settings/work/keep", form); res.StatusCode != http.StatusSeeOther {
+		t.Errorf("two years are answered %s", res.Status)
+	}
+	if got := x.e.Workspace().Keep; got != (base.Keeping{Visits: 6, Changes: 18, Apart: 24, Space: space}) {
+		t.Errorf("kept is %+v", got)
+	}
+	if _, body := admin.do("GET", "/settings/work", nil); !strings.Contains(body, `value="24" selected`) ||
+		!strings.Contains(body, `value="`+space+`" selected`) {
+		t.Errorf("it does not show where signals lie: %s", body)
 	}
 	if res, _ := x.visitor().signIn("lead").do("POST", "/settings/work/keep", form); res.StatusCode != http.StatusForbidden {
 		t.Errorf("a lead is answered %s", res.Status)

@@ -52,6 +52,11 @@ type Keeping struct {
 	Moves    int `json:"moves,omitempty"`    // who joined and left audiences
 	Changes  int `json:"changes,omitempty"`  // changes of records, until when they can be taken back
 	Browsers int `json:"browsers,omitempty"` // browsers that somebody is known by, since they last came
+
+	// Months of signals that are so many months old lie apart, in a tablespace of the database; 0: none do. They stay
+	// part of all signals.
+	Apart int    `json:"apart,omitempty"`
+	Space string `json:"space,omitempty"`
 }
 
 // The bounds of what a Keeping says. What pages show day by day is younger than keptLeast.
@@ -66,6 +71,9 @@ func (k Keeping) Check() error {
 		if n != 0 && (n < keptLeast || n > keptMost) {
 			return plainly.Errorf("records are kept for %d to %d months, or for ever", keptLeast, keptMost)
 		}
+	}
+	if k.Apart != 0 && (k.Apart < keptLeast || k.Apart > keptMost || k.Space == "") {
+		return plainly.Errorf("signals are set apart, in a tablespace, after %d to %d months", keptLeast, keptMost)
 	}
 	return nil
 }

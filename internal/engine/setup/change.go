@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strconv"
 
 	"ombak/internal/core/answer"
@@ -144,6 +145,15 @@ func (e *Setup) UndoSetting(ctx context.Context, id, user int64) error {
 func (e *Setup) ChangeWorkspace(ctx context.Context, w base.Workspace, user int64) (change int64, err error) {
 	if err := w.Check(); err != nil {
 		return 0, err
+	}
+	if w.Keep.Apart != 0 {
+		spaces, err := e.Store.Spaces(ctx)
+		if err != nil {
+			return 0, err
+		}
+		if !slices.Contains(spaces, w.Keep.Space) {
+			return 0, plainly.Errorf("the database has no tablespace “%s” in which months can be set apart", w.Keep.Space)
+		}
 	}
 	batch := int64(0)
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {

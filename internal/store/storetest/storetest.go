@@ -4,6 +4,7 @@ package storetest
 
 import (
 	"context"
+	"database/sql"
 	"fmt"
 	"net/url"
 	"os"
@@ -13,6 +14,7 @@ import (
 	"sync/atomic"
 	"syscall"
 	"testing"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 
@@ -156,4 +158,26 @@ func named(name string) string {
 	}
 	u.Path = "/" + name
 	return u.String()
+}
+
+// Space makes a tablespace, which lies in the server's own folder, and answers its name and what drops it again once
+// nothing lies in it.
+func Space(t testing.TB, s *store.Store) (name string, drop func()) {
+	t.Helper()
+	name = fmt.Sprintf("apart_%d", time.Now().UnixNano())
+	run := func(ask func(context.Context, string, ...any) (sql.Result, error), steps ...string) {
+		for _, step := range steps {
+			if _, err := ask(context.Background(), step); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	conn, err := s.DB().Conn(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close()
+	run(conn.ExecContext, "set allow_in_place_tablespaces = on", "create tablespace "+name+" location ''",
+		"reset allow_in_place_tablespaces")
+	return name, func() { run(s.DB().ExecContext, "drop tablespace "+name) }
 }

@@ -36,6 +36,8 @@ type runsData struct {
 	Held     engine.FiguresHeld
 	Mendings []store.Mending
 	Keep     base.Keeping
+	Apart    []engine.ApartIn
+	Spaces   []string
 	Wrong    string
 }
 
@@ -77,6 +79,9 @@ func (s *Place) showRuns(c *echo.Context, code int, d runsData) error {
 	if d.Mendings, err = s.Store.Mendings(ctx, mendingsShown); err != nil {
 		return err
 	}
+	if d.Apart, d.Spaces, err = s.Engine.Apart(ctx); err != nil {
+		return err
+	}
 	return s.PageCode(c, code, "runs.html", "runs", "Settings", "Background work", d)
 }
 
@@ -111,6 +116,15 @@ func (s *Place) saveKeeping(c *echo.Context) error {
 			n = -1 // what is no number of months is too few
 		}
 		*to = n
+	}
+	if form.Has("apart") { // else there is nowhere they could lie
+		n, err := strconv.Atoi(form.Get("apart"))
+		if err != nil {
+			n = -1
+		}
+		if w.Keep.Apart, w.Keep.Space = n, form.Get("space"); n == 0 {
+			w.Keep.Space = ""
+		}
 	}
 	change, err := s.Engine.ChangeWorkspace(c.Request().Context(), w, shell.UserOf(c).ID)
 	if err != nil {

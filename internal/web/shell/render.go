@@ -264,6 +264,9 @@ var funcs = template.FuncMap{
 		if bytes < 1_000_000 {
 			return fmt.Sprintf("%d kB", max((bytes+500)/1000, 1))
 		}
+		if bytes >= 1_000_000_000 {
+			return fmt.Sprintf("%.1f GB", float64(bytes)/1e9)
+		}
 		return fmt.Sprintf("%.1f MB", float64(bytes)/1e6)
 	},
 	"score":   func(f float64) string { return strings.TrimSuffix(fmt.Sprintf("%.1f", f), ".0") },
