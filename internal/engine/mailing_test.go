@@ -16,6 +16,8 @@ import (
 	"testing"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"ombak/internal/core/act"
 	"ombak/internal/core/contact"
 	"ombak/internal/core/mailing"
@@ -663,5 +665,47 @@ func TestByHand(t *testing.T) {
 	w.must(err)
 	if len(all.Letters) != 1 || len(all.Forms) != 1 {
 		t.Errorf("everything about her lacks the letter or the form: %+v", all.Letters)
+	}
+}
+
+// Who is walked on in a sequence while they are written to is written to after that, so that each sees the other's email
+// when it asks for their rest.
+func TestAOneOffEmailWaitsForWhoIsWalked(t *testing.T) {
+	w := newWorld(t, mailserver.Options{})
+	_, bo := w.norwegian("Ana"), w.norwegian("Bo")
+	w.settle()
+	m := w.newsletter(func(m *store.Mailing) { m.Plan.V.Rest = 0 })
+	w.must(w.e.LaunchMailing(w.ctx, m.ID))
+	locked, release := make(chan struct{}), make(chan struct{})
+	var both errgroup.Group
+	both.Go(func() error {
+		return w.s.InTx(w.ctx, func(tx store.Tx) error {
+			err := tx.LockRests(w.ctx, []int64{bo})
+			close(locked)
+			<-release
+			return err
+		})
+	})
+	<-locked
+	both.Go(func() error {
+		_, err := w.e.FillMailings(w.ctx)
+		return err
+	})
+	waits := "select count(*) from pg_locks where locktype = 'advisory' and not granted and database = (select oid from " +
+		"pg_database where datname = current_database())"
+	for range 2000 {
+		if w.count(waits) > 0 {
+			break
+		}
+		time.Sleep(5 * time.Millisecond)
+	}
+	if waiting, made := w.count(waits), w.count("select count(*) from touch where mailing_id = $1", m.ID); waiting != 1 ||
+		made != 0 {
+		t.Errorf("%d wait, and %d emails are there", waiting, made)
+	}
+	close(release)
+	w.must(both.Wait())
+	if made := w.count("select count(*) from touch where mailing_id = $1", m.ID); made != 2 {
+		t.Errorf("%d emails were made", made)
 	}
 }

@@ -161,7 +161,8 @@ func (db Queries) LastTouches(ctx context.Context, people []int64) (map[int64]La
 	return out, nil
 }
 
-// LockRests has whoever walks some people on do so one after the other, until the transaction ends.
+// LockRests has whoever walks some people on, or writes to them, do so one after the other, until the transaction ends.
+// Each of them is a lock that the database has room for: a thousand are many.
 func (tx Tx) LockRests(ctx context.Context, people []int64) error {
 	_, err := exec(ctx, tx, `
 		select pg_advisory_xact_lock($2, id::int) from (

@@ -17,7 +17,7 @@ import (
 )
 
 // mailingChunk is how many people are decided about in one transaction.
-const mailingChunk = 2000
+const mailingChunk = 1000
 
 // Reach is who would get a one-off email, and who not and why.
 type Reach struct {
@@ -303,6 +303,10 @@ func (e *Post) FillMailings(ctx context.Context) (did bool, err error) {
 		if len(list) > 0 {
 			last = list[len(list)-1].ID
 		}
+		// Who walks one of them on meanwhile waits, and sees this email when it asks for their rest.
+		if err := tx.LockRests(ctx, readers(written)); err != nil {
+			return err
+		}
 		if err := tx.FillMailing(ctx, &m, written, last, len(list) < mailingChunk, now); err != nil {
 			return err
 		}
@@ -312,6 +316,16 @@ func (e *Post) FillMailings(ctx context.Context) (did bool, err error) {
 		e.Nudge()
 	}
 	return did, err
+}
+
+// readers are those of a chunk who get the email.
+func readers(list []store.Written) (ids []int64) {
+	for _, w := range list {
+		if w.Why == "" {
+			ids = append(ids, w.Person)
+		}
+	}
+	return ids
 }
 
 // HoldMailing holds a mailing on its way, or lets it go on.
