@@ -709,3 +709,58 @@ func TestAOneOffEmailWaitsForWhoIsWalked(t *testing.T) {
 		t.Errorf("%d emails were made", made)
 	}
 }
+
+// Whom an email went out to, or waits to, is in rest for a one-off email; what they asked for themselves, what somebody
+// wrote by hand, what was taken back and what is older does not count, as it does not for sequences.
+func TestWhomAOneOffEmailLeavesInPeace(t *testing.T) {
+	w := newWorld(t, mailserver.Options{})
+	m := w.newsletter(func(m *store.Mailing) { m.Plan.V.Rest = 3 })
+	ago := func(d time.Duration) time.Time { return w.clock.Now().Add(-d) }
+	rests := map[int64]bool{}
+	for i, x := range []struct {
+		kind, state string
+		made, done  time.Duration // before now; 0: not done
+		rest        string
+		rests       bool
+	}{
+		{"email", "sent", 5 * dayLong, 3*dayLong - time.Second, "", true},
+		{"email", "sent", 5 * dayLong, 3*dayLong + time.Second, "", false},
+		{"email", "ready", time.Hour, 0, "", true},
+		{"email", "held", dayLong, 0, "", true},
+		{"email", "ready", 4 * dayLong, 0, "", false},
+		{"email", "stopped", time.Hour, 0, "", false},
+		{"email", "withdrawn", time.Hour, time.Minute, "", false},
+		{"email", "sent", time.Hour, time.Minute, "request = true", false},
+		{"email", "sent", time.Hour, time.Minute, "once = 'by hand'", false},
+		{"call", "done", time.Hour, time.Minute, "", false},
+	} {
+		id := w.norwegian(fmt.Sprintf("P%d", i))
+		var done *time.Time
+		if x.done > 0 {
+			done = new(ago(x.done))
+		}
+		_, err := w.s.DB().ExecContext(w.ctx, `insert into touch (person_id, step, kind, state, made_at, done_at)
+			values ($1, 0, $2, $3, $4, $5)`, id, x.kind, x.state, ago(x.made), done)
+		w.must(err)
+		if x.rest != "" {
+			_, err := w.s.DB().ExecContext(w.ctx, "update touch set "+x.rest+" where person_id = $1", id)
+			w.must(err)
+		}
+		rests[id] = x.rests
+	}
+	w.settle()
+	w.must(w.e.LaunchMailing(w.ctx, m.ID))
+	for did := true; did; {
+		var err error
+		did, err = w.e.FillMailings(w.ctx)
+		w.must(err)
+	}
+	for id, rest := range rests {
+		n := w.count("select count(*) from mailing_left where mailing_id = $1 and person_id = $2 and reason = 'in rest'",
+			m.ID, id)
+		made := w.count("select count(*) from touch where mailing_id = $1 and person_id = $2", m.ID, id)
+		if rest != (n == 1) || rest == (made == 1) {
+			t.Errorf("person %d is in rest: %v; left out %d, written to %d", id, rest, n, made)
+		}
+	}
+}

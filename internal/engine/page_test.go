@@ -12,10 +12,10 @@ import (
 	"ombak/internal/core/message"
 	"ombak/internal/core/page"
 	"ombak/internal/core/person"
+	"ombak/internal/core/sequence"
 	"ombak/internal/engine/base"
 	"ombak/internal/engine/forms"
 	"ombak/internal/engine/people"
-	"ombak/internal/engine/post"
 	"ombak/internal/standin/mailserver"
 	"ombak/internal/store"
 )
@@ -240,7 +240,9 @@ func TestWhatWasAskedForRestsNobody(t *testing.T) {
 	p := w.clinic(false)
 	ana, ben := w.norwegian("Ana"), w.norwegian("Ben")
 	w.comes(p, forms.Browser{}, answers("Ana", "Strand", "ana@n.example", "Fjord"))
-	w.must(w.e.SendByHand(w.ctx, post.ByHand{Person: ben, Subject: "S", Text: "x", Once: "0123456789abcdef"}, w.rep1))
+	plan := w.plan(&sequence.Email{Message: w.first})
+	plan.LaunchHold = false
+	w.enters(w.running("One email", plan), ben)
 	w.settle()
 	if len(w.letters("ana@")) != 1 || len(w.letters("ben@")) != 1 {
 		t.Fatal("they got no letters")

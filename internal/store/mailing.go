@@ -211,8 +211,8 @@ func (db Queries) Candidates(ctx context.Context, m *Mailing, after int64, now t
 		exists (select from audience_member x where x.person_id = p.id and x.audience_id = any (`+c.arg(excluded)+
 		`
 		)) as excluded,
-		(select max(t.done_at) from touch t where t.person_id = p.id and t.kind = 'email' and t.state = 'sent'
-			and t.answer_id is null and t.done_at >= `+c.arg(rest)+`) as last_mail`+
+		(select max(coalesce(t.done_at, t.made_at)) from touch t where t.person_id = p.id and t.kind = 'email'
+			and `+reaches+` and coalesce(t.done_at, t.made_at) >= `+c.arg(rest)+`) as last_mail`+
 		peopleTables+`where `+where+` and p.erased_at is null and p.id > `+c.arg(after)+` order by p.id limit `+
 		c.arg(n), planned(c.args)...)
 }

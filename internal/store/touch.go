@@ -129,6 +129,10 @@ func (db Queries) EndedTouches(ctx context.Context, enrolments []int64) ([]Ended
 // never.
 type LastTouch struct{ Email, Any time.Time }
 
+// reaches is that marketing reaches somebody by a touch t, or will.
+const reaches = `t.state not in ('withdrawn', 'passed', 'missed', 'stopped') and not t.request and t.once is null
+			and t.answer_id is null and t.kind <> 'task'`
+
 // LastTouches reads, of some people, when marketing last reached them from anywhere. What
 // waits to go out counts as of when it was made; what answered their own request, and what
 // somebody wrote by hand, does not.
@@ -140,9 +144,8 @@ func (db Queries) LastTouches(ctx context.Context, people []int64) (map[int64]La
 	}](ctx, db, `
 		select person_id, max(coalesce(done_at, made_at)) filter (where kind = 'email') as email,
 			max(coalesce(done_at, made_at)) as "any"
-		from touch
-		where person_id = any ($1) and state not in ('withdrawn', 'passed', 'missed', 'stopped')
-			and not request and once is null and answer_id is null and kind <> 'task'
+		from touch t
+		where person_id = any ($1) and `+reaches+`
 		group by 1`, people)
 	if err != nil {
 		return nil, fmt.Errorf("reading when people were last reached: %w", err)

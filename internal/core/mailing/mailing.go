@@ -42,7 +42,7 @@ type Facts struct {
 	contact.Facts // with what they say of the plan's purpose
 	Excluded      bool
 	OpenDeal      bool
-	LastMail      time.Time // when they last got an email they did not ask for by a form; zero: never
+	LastMail      time.Time // when an email that they did not ask for last went or was to go out to them; zero: never
 }
 
 // Plan is what of a one-off email decides who gets it and when.
