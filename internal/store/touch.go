@@ -365,7 +365,9 @@ type SentLink struct {
 	Answer   int64 `db:"answer_id"` // the form that asked for it
 	Edit     JSON[*message.Edit]
 	Sent     *time.Time `db:"done_at"`
-	Trapped  bool       // the link that nobody sees was followed of late; told by PressedLink
+	// What PressedLink tells besides: whether the link that nobody sees was followed of late, and the sites of our own.
+	Trapped bool
+	Sites   JSON[[]string]
 }
 
 // SentLink reads the email that a touch sent.
@@ -373,13 +375,15 @@ func (db Queries) SentLink(ctx context.Context, id int64) (SentLink, error) {
 	return one[SentLink](ctx, db, sentLink+sentTouch, id)
 }
 
-// PressedLink is SentLink, and whether somebody followed since an instant the link of it that no reader sees.
+// PressedLink is SentLink, and whether somebody followed since an instant the link of it that no reader sees, and what
+// else is asked when a link is pressed.
 func (db Queries) PressedLink(ctx context.Context, id int64, since time.Time) (SentLink, error) {
 	return one[SentLink](ctx, db, sentLink+`, exists (
 			select
 			from signal s
 			where s.person_id = t.person_id and s.at > $2 and s.touch_id = t.id and s.kind = {click}
-				and s.link = $3) as trapped`+sentTouch, id, since, TrapLink)
+				and s.link = $3) as trapped,
+			coalesce((select jsonb_agg(origin) from site), '[]') as sites`+sentTouch, id, since, TrapLink)
 }
 
 const sentLink = `

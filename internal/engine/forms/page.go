@@ -10,6 +10,7 @@ import (
 	"net/url"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 	"unicode"
 
@@ -37,11 +38,16 @@ type Forms struct {
 	*flow.Flow
 	*people.People
 	*post.Post
+
+	mailings struct { // what pressing links of those that went out does
+		sync.Mutex
+		of map[int64]*store.Mailing
+	}
 }
 
 // New readies the room.
 func New(b *base.Base, f *flow.Flow, p *people.People, t *post.Post) *Forms {
-	return &Forms{b, f, p, t}
+	return &Forms{Base: b, Flow: f, People: p, Post: t}
 }
 
 // askedAgain is how long a page that somebody asks again sends them nothing

@@ -62,23 +62,47 @@ func (e *Forms) Click(
 	}
 	if l.Mailing == 0 {
 		if why == "" {
-			target, err = e.forSite(ctx, target, l.Person)
+			target = e.forSite(target, l)
 		}
-		return target, l.Person, err
+		return target, l.Person, nil
 	}
-	m, err := e.Store.MailingActs(ctx, l.Mailing)
+	m, err := e.launched(ctx, l.Mailing)
 	if err != nil {
 		return "", 0, err
 	}
 	if why == "" {
-		if err := e.Pressed(ctx, &m, n, l.Person); err != nil {
+		if err := e.Pressed(ctx, m, n, l.Person); err != nil {
 			return "", 0, err
 		}
 	}
 	if target = m.Plan.V.Tags.Tagged(target); why == "" {
-		target, err = e.forSite(ctx, target, l.Person)
+		target = e.forSite(target, l)
 	}
-	return target, l.Person, err
+	return target, l.Person, nil
+}
+
+// mostLaunched bounds of how many one-off emails it is kept what pressing their links does.
+const mostLaunched = 500
+
+// launched is what pressing the links of a one-off email does that has gone out: nobody changes that any more.
+func (e *Forms) launched(ctx context.Context, id int64) (*store.Mailing, error) {
+	e.mailings.Lock()
+	m := e.mailings.of[id]
+	e.mailings.Unlock()
+	if m != nil {
+		return m, nil
+	}
+	read, err := e.Store.MailingActs(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	e.mailings.Lock()
+	defer e.mailings.Unlock()
+	if e.mailings.of == nil || len(e.mailings.of) >= mostLaunched {
+		e.mailings.of = map[int64]*store.Mailing{}
+	}
+	e.mailings.of[id] = &read
+	return &read, nil
 }
 
 // Ways in which programs that look at letters give themselves away. Common

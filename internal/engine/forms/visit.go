@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/url"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -79,23 +80,19 @@ func (e *Forms) visitor(token string) int64 {
 }
 
 // forSite adds to a link's target who comes, where it is a site of our own.
-func (e *Forms) forSite(ctx context.Context, target string, person int64) (string, error) {
+func (e *Forms) forSite(target string, l store.SentLink) string {
 	origin := Origin(target)
-	if origin == "" {
-		return target, nil
-	}
-	ours, err := e.Store.IsSite(ctx, origin)
-	if err != nil || !ours {
-		return target, err
+	if origin == "" || !slices.Contains(l.Sites.V, origin) {
+		return target
 	}
 	u, err := url.Parse(target)
 	if err != nil {
-		return target, nil // not one that a parameter could be added to
+		return target // not one that a parameter could be added to
 	}
 	q := u.Query()
-	q.Set(VisitParam, e.VisitToken(person))
+	q.Set(VisitParam, e.VisitToken(l.Person))
 	u.RawQuery = q.Encode()
-	return u.String(), nil
+	return u.String()
 }
 
 var visitorID = regexp.MustCompile(`^[a-z0-9]{16,40}$`)
