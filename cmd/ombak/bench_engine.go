@@ -17,8 +17,8 @@ import (
 	"ombak/internal/store"
 )
 
-// benchEngine measures, in one run and on the same rows, the steps a second of the real
-// engine and the rows a second of the plain SQL floor.
+// benchEngine measures, in one run and by the same number of people, how many ways a second the real engine looks at,
+// and how many plain SQL writes the same of.
 //
 // The plan is what people draw: a watch for a click, which has happened; a check over the
 // record, signals and the score; an email that leaves people in peace for two days, a pause,
@@ -33,6 +33,7 @@ func benchEngine(ctx context.Context, s *store.Store, e *engine.Engine, clock *f
 		return err
 	}
 	var p *sequence.Plan
+	var version, beside int64
 	err := s.InTx(ctx, func(tx store.Tx) error {
 		message, err := tx.AddMessage(ctx, store.Message{Name: "Bench"}, 0, at)
 		if err != nil {
@@ -41,7 +42,14 @@ func benchEngine(ctx context.Context, s *store.Store, e *engine.Engine, clock *f
 		if p, err = drawnPlan(message); err != nil {
 			return err
 		}
-		return fillBench(ctx, tx, p, at)
+		if err := tx.FillPeople(ctx, benchPeople, at); err != nil {
+			return err
+		}
+		if version, err = fillBench(ctx, tx, "Bench", p, at); err != nil {
+			return err
+		}
+		beside, err = fillBench(ctx, tx, "Floor", p, at.AddDate(100, 0, 0))
+		return err
 	})
 	if err != nil {
 		return err
@@ -51,59 +59,71 @@ func benchEngine(ctx context.Context, s *store.Store, e *engine.Engine, clock *f
 		looked, steps, err := e.AdvanceBatch(ctx, 500)
 		return int64(looked), int64(steps), err
 	}
-	floor := func(now, next time.Time, step sequence.StepID) func() (int64, int64, error) {
-		return func() (int64, int64, error) {
-			n, err := s.Floor(ctx, now, next, int32(step), 500)
-			return n, n, err
-		}
-	}
-	sent := func(now time.Time) func() error {
-		return func() error { clock.set(now); return s.BenchSent(ctx, now) }
-	}
 	hour := func(n int) time.Time { return at.Add(time.Duration(n) * time.Hour) }
-	// The floor before, between and after: tables grow and age during a run.
-	rounds := []struct {
-		name  string
-		ready func() error
-		do    func() (rows, steps int64, err error)
-		floor bool
+	// After each round of the engine the floor writes as much of as many people, on a sequence of its own: tables grow
+	// and age during a run, for both alike.
+	var looked, floor int64
+	var steps int64
+	var took, floorTook time.Duration
+	before := store.RoundWrote{}
+	for i, r := range []struct {
+		name string
+		at   time.Time
+		sent bool
 	}{
-		{"floor, before: one statement for 500", nil, floor(hour(1), hour(2), p.Start), true},
-		{"engine: watch, check, an email made", func() error { clock.set(hour(4)); return nil }, run, false},
-		{"engine: the email done, to a pause", sent(hour(5)), run, false},
-		{"floor, between", nil, floor(hour(72), hour(77), 4), true},
-		{"engine: pause, check, a second email", func() error { clock.set(hour(78)); return nil }, run, false},
-		{"engine: the email done, to a pause", sent(hour(79)), run, false},
-		{"floor, after", nil, floor(hour(30*24), hour(40*24), 7), true},
-	}
-	var engineRows, engineSteps, floorRows int64
-	var engineTook, floorTook time.Duration
-	for _, r := range rounds {
-		if r.ready != nil {
-			if err := r.ready(); err != nil {
+		{"watch, check, an email made", hour(4), false},
+		{"the email done, to a pause", hour(5), true},
+		{"pause, check, a second email", hour(78), false},
+		{"the email done, to a pause", hour(79), true},
+	} {
+		clock.set(r.at)
+		if r.sent {
+			if err := s.BenchSent(ctx, r.at); err != nil {
 				return err
 			}
 		}
-		if err := s.Settle(ctx); err != nil {
-			return err
-		}
-		rows, steps, took, err := everybody(r.do)
+		rows, done, t, err := settled(ctx, s, run)
 		if err != nil {
 			return err
 		}
-		fmt.Printf("  %-38s %9d looked at %9d steps %8.2f s %9.0f steps/s\n", r.name, rows, steps, took.Seconds(),
-			float64(steps)/took.Seconds())
-		if r.floor {
-			floorRows, floorTook = floorRows+rows, floorTook+took
-		} else {
-			engineRows, engineSteps, engineTook = engineRows+rows, engineSteps+steps, engineTook+took
+		wrote, err := s.Written(ctx, version)
+		if err != nil {
+			return err
 		}
+		move := store.FloorMove{From: int32(p.Start), To: int32(1000 + i), At: r.at, Next: at.AddDate(101, 0, i),
+			Wrote: store.RoundWrote{Looked: rows, Logged: wrote.Logged - before.Logged,
+				Touches: wrote.Touches - before.Touches}}
+		if before = wrote; i > 0 {
+			move.From = int32(999 + i)
+		}
+		plain, _, plainTook, err := settled(ctx, s, func() (int64, int64, error) {
+			n, err := s.FloorOf(ctx, beside, move, 500)
+			return n, n, err
+		})
+		if err != nil {
+			return err
+		}
+		fmt.Printf("  %-30s %8d looked at, %8d steps, %8d emails %7.2f s; floor %8d %7.2f s: %.2f of it\n", r.name, rows,
+			done, move.Wrote.Touches, t.Seconds(), plain, plainTook.Seconds(),
+			rate(rows, t)/rate(plain, plainTook))
+		looked, steps, took = looked+rows, steps+done, took+t
+		floor, floorTook = floor+plain, floorTook+plainTook
 	}
-	rate := func(n int64, took time.Duration) float64 { return float64(n) / took.Seconds() }
-	plain, steps, looks := rate(floorRows, floorTook), rate(engineSteps, engineTook), rate(engineRows, engineTook)
-	fmt.Printf("floor %.0f rows/s\nengine %.0f steps/s, %.2f of the floor\n", plain, steps, steps/plain)
-	fmt.Printf("engine %.0f enrolments looked at/s, %.2f of the floor\n", looks, looks/plain)
+	fmt.Printf("engine %.0f steps/s, %.0f enrolments looked at/s\nfloor, which writes the same and reads and decides "+
+		"nothing, %.0f enrolments/s: the engine is at %.2f of it\n", rate(steps, took), rate(looked, took),
+		rate(floor, floorTook), rate(looked, took)/rate(floor, floorTook))
 	return nil
+}
+
+func rate(n int64, took time.Duration) float64 { return float64(n) / took.Seconds() }
+
+// settled has several connections do something until nothing is left, once the database has come to rest.
+func settled(ctx context.Context, s *store.Store, do func() (rows, steps int64, err error)) (
+	rows, steps int64, took time.Duration, err error) {
+	if err := s.Settle(ctx); err != nil {
+		return 0, 0, 0, err
+	}
+	return everybody(do)
 }
 
 // drawnPlan is a plan as people draw it.
@@ -137,21 +157,18 @@ func drawnPlan(message int64) (*sequence.Plan, error) {
 	return p, nil
 }
 
-// fillBench makes people, and has all of them begin the plan at an instant.
-func fillBench(ctx context.Context, tx store.Tx, p *sequence.Plan, at time.Time) error {
-	seq, err := tx.AddSequence(ctx, "Bench", p, at)
+// fillBench has everybody begin a plan at an instant, and answers its version.
+func fillBench(ctx context.Context, tx store.Tx, name string, p *sequence.Plan, at time.Time) (int64, error) {
+	seq, err := tx.AddSequence(ctx, name, p, at)
 	if err != nil {
-		return err
+		return 0, err
 	}
 	version, err := tx.AddVersion(ctx,
 		store.Version{Sequence: seq, Plan: store.JSON[*sequence.Plan]{V: p}, Launched: at}, 0)
 	if err != nil {
-		return err
+		return 0, err
 	}
-	if err := tx.FillPeople(ctx, benchPeople, at); err != nil {
-		return err
-	}
-	return tx.FillEnrolments(ctx, seq, version, int32(p.Start), at)
+	return version, tx.FillEnrolments(ctx, seq, version, int32(p.Start), at)
 }
 
 // everybody has several connections do something until nothing is left, and answers how

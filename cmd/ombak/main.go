@@ -12,6 +12,7 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
+	"runtime/debug"
 	"strconv"
 	"strings"
 	"syscall"
@@ -182,6 +183,17 @@ func tlsListener(c config, l net.Listener) (net.Listener, error) {
 	}), nil
 }
 
+// atEase has memory be gathered seldom, so that no page waits for it: what serves holds little, and may hold some
+// hundred megabytes meanwhile. GOGC and GOMEMLIMIT say otherwise.
+func atEase() {
+	if os.Getenv("GOGC") == "" {
+		debug.SetGCPercent(400)
+	}
+	if os.Getenv("GOMEMLIMIT") == "" {
+		debug.SetMemoryLimit(1 << 30)
+	}
+}
+
 // serve answers over HTTP until ctx ends, then lets what is being answered finish.
 func serve(ctx context.Context, l net.Listener, h http.Handler) error {
 	srv := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute,
@@ -342,6 +354,7 @@ func newEngine(
 }
 
 func runServe(ctx context.Context, c config) error {
+	atEase()
 	s, end, err := open(ctx, c, store.Pool{Most: 16, Share: 6})
 	if err != nil {
 		return err

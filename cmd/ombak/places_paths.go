@@ -122,7 +122,7 @@ func pathsOf(h store.Hurts) map[string][]string {
 			rule(`{"if":{"about":"tag","id":77,"op":"is"}}`),
 			rule(`{"if":{"about":"tag","id":1,"op":"is not"}}`),
 			rule(`{"if":{"about":"tag","id":1,"op":"is"}}`), rule(`{"if":{"score":true,"op":"at least","n":38}}`)},
-		"/people/found": nil, // among the counts
+		"/people/found":                   nil, // among the counts
 		"/people/:id":                     with("/people/%d", h.Person),
 		"/people/:id/everything":          nil,
 		"/people/:id/hand-over":           with("/people/%d/hand-over", h.Person),

@@ -85,7 +85,7 @@ func (db Queries) BenchSent(ctx context.Context, at time.Time) error {
 	for _, q := range []string{
 		"update letter set phase = 'over'",
 		"update touch set state = 'sent', done_at = $1 where state = 'ready'",
-		"update enrolment set look = $1 where ended_at is null",
+		"update enrolment set look = $1 where ended_at is null and look < '2090-01-01'", // the floor's wait for nobody
 	} {
 		var args []any
 		if strings.Contains(q, "$1") {
@@ -169,6 +169,59 @@ func (db Queries) Floor(ctx context.Context, now, next time.Time, step int32, n 
 		told as (
 			insert into signal (person_id, at, kind) select person_id, $1, 4 from moved)
 		select count(*) from moved`, now, next, step, n)
+}
+
+// RoundWrote is what a round of the engine wrote of those it looked at.
+type RoundWrote struct{ Looked, Logged, Touches int64 }
+
+// Written counts what was ever written of a version.
+func (db Queries) Written(ctx context.Context, version int64) (w RoundWrote, err error) {
+	return one[RoundWrote](ctx, db, `
+		select 0::bigint as looked, (select count(*) from enrolment_log where version_id = $1) as logged,
+			(select count(*) from touch where version_id = $1) as touches`, version)
+}
+
+// FloorOf writes of up to n ways of a version what a round of the engine wrote of as many, line by line the same, with
+// nothing read of anybody and nothing decided: each is moved from one step to another and waits there, as many lines of
+// the log are written, and as many emails made.
+func (db Queries) FloorOf(ctx context.Context, version int64, m FloorMove, n int) (int64, error) {
+	perMille := func(of int64) int64 { return of * 1000 / max(m.Wrote.Looked, 1) }
+	return one[int64](ctx, db, `
+		with due as (
+			select id
+			from enrolment
+			where ended_at is null and version_id = $1 and step = $2
+			limit $6
+			for update skip locked),
+		moved as (
+			update enrolment e
+			set step = $3, phase = 2, reached_at = $4, due = $5, look = $5
+			from due
+			where e.id = due.id
+			returning e.id, e.sequence_id, e.version_id, e.person_id, e.step),
+		logged as (
+			insert into enrolment_log (enrolment_id, version_id, step, at, exit)
+			select m.id, m.version_id, m.step, $4, 'next'
+			from moved m
+			cross join generate_series(1, ($7::bigint / 1000 + (m.id % 1000 < $7 % 1000)::int)::int)),
+		made as (
+			insert into touch (enrolment_id, sequence_id, version_id, person_id, step, kind, state, made_at, message_id,
+				message_version, ground)
+			select m.id, m.sequence_id, m.version_id, m.person_id, m.step, 'email', 'ready', $4, 1, 1,
+				'existing customers'
+			from moved m
+			where m.id % 1000 < $8
+			returning id, made_at),
+		letters as (insert into letter (touch_id, lane, ready_at) select id, 2, made_at from made)
+		select count(*) from moved`, version, m.From, m.To, m.At, m.Next, n, perMille(m.Wrote.Logged),
+		perMille(m.Wrote.Touches))
+}
+
+// FloorMove is where FloorOf moves ways, and what it writes of them.
+type FloorMove struct {
+	From, To int32
+	At, Next time.Time
+	Wrote    RoundWrote
 }
 
 // FillLists makes people people at a company for every fifty of them, and
