@@ -135,6 +135,20 @@ func (s Span) String() string {
 	return fmt.Sprintf("%d %s", s.N, u)
 }
 
+// Least is how long the span takes at least, of elapsed time, in any zone and from any instant. Days are counted a day
+// and two hours short: a clock change makes one of them shorter, and a zone can leave out a date.
+func (s Span) Least() time.Duration {
+	switch s.Unit {
+	case Minutes:
+		return time.Duration(s.N) * time.Minute
+	case Hours:
+		return time.Duration(s.N) * time.Hour
+	case Days, WorkingDays:
+		return max(0, time.Duration(s.N)*24*time.Hour-26*time.Hour)
+	}
+	return 0
+}
+
 // NominalDays is the span in days on a plan's time axis, where nobody's
 // calendar is known yet: five working days are a week.
 func (s Span) NominalDays() float64 {

@@ -2,6 +2,7 @@ package calendar
 
 import (
 	"errors"
+	"math/rand/v2"
 	"slices"
 	"strings"
 	"testing"
@@ -371,5 +372,32 @@ func TestDates(t *testing.T) {
 	}
 	if days.Off = make([]Date, MaxDates+1); days.Check() == nil {
 		t.Error("every day is off")
+	}
+}
+
+// No span is over before it is at the least, in any zone and from any instant.
+func TestLeastOfASpan(t *testing.T) {
+	rnd := rand.New(rand.NewPCG(3, 14))
+	zones := []string{"UTC", "Europe/Berlin", "America/New_York", "Australia/Lord_Howe", "Pacific/Apia", "Asia/Kathmandu",
+		"Africa/Casablanca", "America/St_Johns"}
+	edges := []time.Time{time.Date(2011, 12, 28, 20, 0, 0, 0, time.UTC), time.Date(2026, 3, 27, 0, 0, 0, 0, time.UTC),
+		time.Date(2026, 10, 23, 0, 0, 0, 0, time.UTC), time.Date(2026, 4, 3, 0, 0, 0, 0, time.UTC)}
+	days := 0
+	for range 60_000 {
+		zone, err := time.LoadLocation(zones[rnd.IntN(len(zones))])
+		if err != nil {
+			t.Fatal(err)
+		}
+		s := Span{N: rnd.IntN(12), Unit: []Unit{Minutes, Hours, Days, WorkingDays}[rnd.IntN(4)]}
+		from := edges[rnd.IntN(len(edges))].Add(time.Duration(rnd.IntN(5*24*60)) * time.Minute)
+		if took := s.After(from, zone, Working{}).Sub(from); took < s.Least() {
+			t.Fatalf("%s from %s takes %s, and at least %s", s, from.In(zone), took, s.Least())
+		}
+		if s.Least() > 24*time.Hour {
+			days++
+		}
+	}
+	if days < 10_000 {
+		t.Errorf("only %d take long: the test proves little", days)
 	}
 }

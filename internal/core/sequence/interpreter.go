@@ -2,6 +2,7 @@ package sequence
 
 import (
 	"maps"
+	"math"
 	"time"
 
 	"ombak/internal/core/act"
@@ -199,8 +200,12 @@ type node struct {
 	next  []int32   // by the place of the exit
 	does  []act.Act // that begin it
 	need  Need
+	after [needs]time.Duration      // before a step that needs it can be come to, at least; never: none can
 	rests struct{ any, email bool } // what rests count, when it reaches somebody
 }
+
+// never is longer than any way takes.
+const never = time.Duration(math.MaxInt64)
 
 // Need says which facts the steps that can follow may ask for, so that nothing
 // else has to be loaded.
@@ -217,6 +222,8 @@ const (
 	NeedRest  // Rested
 	NeedEvent // Event
 	Answers   // no fact: an email that answers the reader's own request can follow
+
+	needs = iota // how many there are
 )
 
 // Compile makes a launched plan ready to run. It fails where Check does.
@@ -257,17 +264,47 @@ func Compile(p *Plan, sequence int64, holdUntil time.Time, w calendar.Working) (
 		if p.LeaveIf != nil {
 			n.need |= needsOf(p.LeaveIf)
 		}
+		for b := range n.after {
+			if n.after[b] = never; n.need&(1<<b) != 0 {
+				n.after[b] = 0
+			}
+		}
+		least := time.Duration(0)
+		if x, ok := n.step.(interface{ least() time.Duration }); ok {
+			least = x.least()
+		}
 		n.exits = n.step.Exits()
 		for _, exit := range n.exits {
 			to := pr.index[n.step.About().To[exit]]
 			n.next = append(n.next, to)
 			n.need |= pr.nodes[to].need
+			for b, after := range pr.nodes[to].after {
+				if after < never-least {
+					n.after[b] = min(n.after[b], after+least)
+				}
+			}
 		}
 	}
 	return pr, nil
 }
 
-// Needs says what facts Advance may ask for from step id on.
+// NeedsBy says what facts Advance may ask for at an instant of somebody at s. What stands behind a pause that cannot be
+// over by then is not asked for: with a long plan that is most of it.
+func (p *Program) NeedsBy(s State, now time.Time) (n Need) {
+	i, ok := p.index[s.Step]
+	if !ok {
+		return 0
+	}
+	passed := max(now.Sub(s.Reached), 0)
+	for b, after := range p.nodes[i].after {
+		if after <= passed {
+			n |= 1 << b
+		}
+	}
+	return n
+}
+
+// Needs says what facts Advance may ask for from step id on, sooner or later.
 func (p *Program) Needs(id StepID) Need {
 	if i, ok := p.index[id]; ok {
 		return p.nodes[i].need

@@ -65,6 +65,14 @@ func (s *Pause) takes() (before, after float64) {
 	return 0, s.For.NominalDays()
 }
 
+// least is how long the pause takes at least, wherever somebody is.
+func (s *Pause) least() time.Duration {
+	if s.Until != nil {
+		return 0
+	}
+	return s.For.Least()
+}
+
 func (s *Pause) advance(r *run) verdict {
 	if s.Until != nil {
 		until, known, _ := r.from(s.Until)

@@ -421,9 +421,35 @@ type seen struct {
 	x   *plain
 	now time.Time
 	out map[StepID]time.Time // touches begun
+
+	need  Need // what Advance was said to need at this look
+	asked Need // what it asked for all the same
+}
+
+// asks keeps that something was asked for that any of some needs would have loaded.
+func (s *seen) asks(n Need) {
+	if s.need&n == 0 {
+		s.asked |= n
+	}
+}
+
+func (s *seen) Score(of rule.Figure, at time.Time) float64 {
+	s.asks(NeedScore)
+	return s.facts.Score(of, at)
+}
+
+func (s *seen) Record() *rule.Record {
+	s.asks(NeedRecord)
+	return s.facts.Record()
+}
+
+func (s *seen) Event(id int64) (event.Event, bool) {
+	s.asks(NeedEvent)
+	return s.facts.Event(id)
 }
 
 func (s *seen) Touch(id StepID) Touch {
+	s.asks(NeedTouch)
 	began, ok := s.out[id]
 	took, ends := s.x.takes[id]
 	if at := began.Add(took); ok && ends && !at.After(s.now) {
@@ -442,11 +468,13 @@ func wanted(s Step, o Outcome) Exit {
 }
 
 func (s *seen) Rested(any bool) time.Time {
+	s.asks(NeedRest)
 	as := plain{p: s.x.p, touched: s.x.touched, begun: s.out}
 	return as.lastTouch(s.now, any)
 }
 
 func (s *seen) Bars(int64) string {
+	s.asks(NeedEntry)
 	if s.x.barred {
 		return "was on it"
 	}
@@ -454,6 +482,7 @@ func (s *seen) Bars(int64) string {
 }
 
 func (s *seen) Count(p *signal.Pattern, from, to time.Time) int {
+	s.asks(NeedHistory)
 	return signal.Count(s.x.signals, p, from, to)
 }
 
@@ -462,9 +491,13 @@ func (s *seen) Left() (Reason, time.Time, bool) {
 }
 
 func (s *seen) Nth(p *signal.Pattern, n int, from, to time.Time) (time.Time, bool) {
+	s.asks(NeedSignals | NeedHistory)
 	known := slices.DeleteFunc(slices.Clone(s.x.signals), func(g signal.Signal) bool { return g.At.After(s.now) })
 	return signal.Nth(known, p, n, from, to)
 }
+
+// spared is what was not needed at some look, and would be later.
+var spared Need
 
 // walked is what the interpreter makes of somebody over all looks.
 func walked(pr *Program, x *plain) ([]Log, map[StepID]time.Time) {
@@ -481,7 +514,14 @@ func walked(pr *Program, x *plain) ([]Log, map[StepID]time.Time) {
 		w.now = now
 		for again := true; again; { // a touch that is done at once has its person looked at once more
 			d.Reset()
+			w.need = pr.NeedsBy(st, now)
+			spared |= pr.Needs(st.Step) &^ w.need
+			at := st
 			pr.Advance(&st, w, now, &d)
+			if w.asked != 0 {
+				panic(fmt.Sprintf("at step %d, reached %v, it asks at %v for %b, and is said to need %b", at.Step, at.Reached,
+					now, w.asked, w.need))
+			}
 			logs = append(logs, d.Logs...)
 			for _, e := range d.Effects {
 				switch e.Act.(type) {
@@ -717,6 +757,11 @@ func TestLateWorkers(t *testing.T) {
 		}
 		if len(got) > 0 && got[len(got)-1].Exit == "" {
 			left[got[len(got)-1].Reason]++
+		}
+	}
+	for _, n := range []Need{NeedSignals, NeedHistory | NeedScore, NeedTouch, NeedEvent} {
+		if spared&n == 0 {
+			t.Errorf("%b was needed at every look: the cases show too little", n)
 		}
 	}
 	for _, r := range []Reason{Finished, Answered, StayedTooLong, HandedOver, MustNotContact, TooLate, WentOn, TooLittleRest,

@@ -248,7 +248,7 @@ func (e *Flow) gather(
 		if p == nil {
 			continue
 		}
-		need := p.Needs(c.State.Step)
+		need := p.NeedsBy(c.State, now)
 		if need&sequence.NeedHistory != 0 {
 			ever = append(ever, store.Since{Person: c.Person})
 		} else if need&sequence.NeedSignals != 0 {
@@ -487,7 +487,7 @@ func (b *gathered) gatherScores(
 		for i := range claimed {
 			c := &claimed[i]
 			s, ok := m.kept[c.Person]
-			if !ok || programs[c.Version] == nil || programs[c.Version].Needs(c.State.Step)&sequence.NeedScore == 0 ||
+			if !ok || programs[c.Version] == nil || programs[c.Version].NeedsBy(c.State, b.now)&sequence.NeedScore == 0 ||
 				holds(s, c.State.Reached, b.now) && !m.model.Halves() {
 				continue
 			}
