@@ -90,7 +90,7 @@ func (m *measure) countsBeside(ctx context.Context, only string) error {
 					return fmt.Errorf("%s by hand: %w", x.what, err)
 				}
 			}
-			a := &answered{path: x.path(n), role: right.Marketer}
+			a := &answered{path: x.path(n), behind: true, role: right.Marketer}
 			both := []func() error{
 				func() error { return m.get(ctx, a, fmt.Sprintf("c%d.%d", i, n), "") },
 				func() error {

@@ -103,8 +103,8 @@ func benchEngine(ctx context.Context, s *store.Store, e *engine.Engine, clock *f
 		if err != nil {
 			return err
 		}
-		fmt.Printf("  %-30s %8d looked at, %8d steps, %8d emails %7.2f s; floor %8d %7.2f s: %.2f of it\n", r.name, rows,
-			done, move.Wrote.Touches, t.Seconds(), plain, plainTook.Seconds(),
+		fmt.Printf("  %-30s %8d looked at, %8d steps, %8d emails %7.2f s; floor %8d %7.2f s: %.2f of it\n", r.name,
+			rows, done, move.Wrote.Touches, t.Seconds(), plain, plainTook.Seconds(),
 			rate(rows, t)/rate(plain, plainTook))
 		looked, steps, took = looked+rows, steps+done, took+t
 		floor, floorTook = floor+plain, floorTook+plainTook

@@ -215,6 +215,7 @@ func newMeasure(ctx context.Context, s *store.Store, e *engine.Engine) (*measure
 // answered is how a page was answered, by all its rounds.
 type answered struct {
 	path    string
+	behind  bool // a page that is there asks for it
 	role    right.Role
 	code    int
 	took    []float64 // ms
@@ -236,6 +237,9 @@ func (m *measure) get(ctx context.Context, a *answered, number, save string) err
 	}
 	req.Header.Set("Sec-Fetch-Site", "same-origin")
 	req.Header.Set(numbered, number)
+	if a.behind {
+		req.Header.Set("HX-Request", "true")
+	}
 	start := time.Now()
 	res, err := m.clients[a.role].Do(req)
 	if err != nil {

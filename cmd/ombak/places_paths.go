@@ -107,8 +107,8 @@ func pathsOf(h store.Hurts) map[string][]string {
 		"/people": {"/people", "/people?order=name", "/people?order=newest", "/people?text=last12",
 			rule(`{"if":{"field":"country","op":"is","value":"NO"}}`),
 			rule(oftenClicked), rule(hardlyEver),
-			rule(`{"all":[{"if":{"field":"country","op":"is","value":"NO"}},{"if":{"signal":{"kind":6},"op":"at least",` +
-				`"n":30,"days":365}}]}`),
+			rule(`{"all":[{"if":{"field":"country","op":"is","value":"NO"}},{"if":{"signal":{"kind":6},` +
+				`"op":"at least","n":30,"days":365}}]}`),
 			rule(`{"none":[{"if":{"signal":{"kind":4},"op":"at least","n":1,"days":365}}]}`),
 			rule(`{"if":{"field":"title","op":"contains","value":"zzz"}}`),
 			rule(`{"if":{"field":"industry","op":"is","value":"nothing"}}`),

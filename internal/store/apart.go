@@ -61,7 +61,8 @@ const lockNotAvailable = "55P03"
 // reads or writes that month while it moves, and it moves whole or not at all; moved is false where others were at it.
 func (s *Store) MoveMonth(ctx context.Context, name, space string) (moved bool, err error) {
 	err = s.InTx(ctx, func(tx Tx) error {
-		if _, err := exec(ctx, tx, "select set_config('lock_timeout', $1, true), set_config('statement_timeout', '0', true)",
+		if _, err := exec(ctx, tx,
+			"select set_config('lock_timeout', $1, true), set_config('statement_timeout', '0', true)",
 			movePatience); err != nil {
 			return err
 		}

@@ -345,8 +345,9 @@ func (c *compiler) foundTurn(q PeopleQuery, look search, where string) (turn, er
 
 // describedTurn is the way of those alone of whom a description is true: all of them are looked for first.
 func (c *compiler) describedTurn(q PeopleQuery) (turn, error) {
-	return c.keptTurn(q, "person_search x join person p on p.id = x.person_id left join company c on c.id = p.company_id "+
-		"left join app_user o on o.id = p.owner_id where "+c.people(q), "limit "+c.arg(q.Limit))
+	return c.keptTurn(q, "person_search x join person p on p.id = x.person_id "+
+		"left join company c on c.id = p.company_id left join app_user o on o.id = p.owner_id where "+c.people(q),
+		"limit "+c.arg(q.Limit))
 }
 
 // keptTurn is a way through some rows of person_search x, which keeps of each what every order needs.

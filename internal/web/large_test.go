@@ -3,10 +3,12 @@ package web
 import (
 	"fmt"
 	"html"
+	"io"
 	"net/http"
 	"net/http/httptest"
 	"net/url"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -272,4 +274,66 @@ func TestCountedAtTheStart(t *testing.T) {
 	if first, again := asked(), asked(); first < 10 || again > first/2 {
 		t.Errorf("of many people %d statements are asked, and then %d", first, again)
 	}
+}
+
+// Whom a description is true of is found the same with the page and behind it, in the same columns for whoever looks.
+func TestWhoIsFoundBehindThePage(t *testing.T) {
+	x := newSite(t)
+	for i := range 60 {
+		country := []string{"NO", "CA"}[i%2]
+		x.meet(store.NewPerson{First: fmt.Sprint("P", i), Last: "Berg", Email: fmt.Sprintf("p%d@fjord.example", i),
+			Country: country})
+	}
+	row := regexp.MustCompile(`(?s)<tr data-row.*?</tr>`)
+	name := regexp.MustCompile(`href="(/people/\d+)"`)
+	head := regexp.MustCompile(`<th[ >]`)
+	for _, role := range []string{"marketer", "rep"} {
+		v := x.visitor().signIn(role)
+		for rule, want := range map[string]int{
+			`{"if":{"field":"country","op":"is","value":"NO"}}`: 30, `{"if":{"field":"country","op":"is","value":"SE"}}`: 0,
+			`{"none":[{"if":{"signal":{"kind":5},"op":"at least","n":2,"days":30}}]}`: 50} {
+			q := "?rule=" + url.QueryEscape(rule)
+			_, page := v.do("GET", "/people"+q, nil)
+			if res, _ := v.do("GET", "/people/found"+q, nil); res.StatusCode != http.StatusSeeOther {
+				t.Errorf("somebody who opens it is answered %s", res.Status)
+			}
+			res, found := v.behind("/people/found" + q)
+			if res.StatusCode != http.StatusOK || strings.Contains(found, "<html") {
+				t.Fatalf("who is found is answered %s: %s", res.Status, found)
+			}
+			rows := row.FindAllString(found, -1)
+			if len(rows) != want || !slices.Equal(rows, row.FindAllString(page, -1)) {
+				t.Errorf("%s, as a %s: %d are found, want %d, and with the page %d", rule, role, len(rows), want,
+					len(row.FindAllString(page, -1)))
+			}
+			if want == 0 && !strings.Contains(found, "Nobody fits this description") {
+				t.Errorf("nobody is answered %s", found)
+			}
+			if want > 0 && (len(name.FindAllString(rows[0], -1)) == 0 ||
+				len(head.FindAllString(found, -1)) != strings.Count(rows[0], "<td")) {
+				t.Errorf("as a %s, the heads are not those of %s", role, rows[0])
+			}
+		}
+	}
+}
+
+// behind asks for what a page that is there asks for.
+func (v *visitor) behind(path string) (*http.Response, string) {
+	v.t.Helper()
+	req, err := http.NewRequest(http.MethodGet, v.srv.URL+path, nil)
+	if err != nil {
+		v.t.Fatal(err)
+	}
+	req.Header.Set("HX-Request", "true")
+	req.Header.Set("Sec-Fetch-Site", "same-origin")
+	res, err := v.c.Do(req)
+	if err != nil {
+		v.t.Fatal(err)
+	}
+	defer res.Body.Close()
+	body, err := io.ReadAll(res.Body)
+	if err != nil {
+		v.t.Fatal(err)
+	}
+	return res, asRead(string(body))
 }

@@ -487,7 +487,8 @@ func (b *gathered) gatherScores(
 		for i := range claimed {
 			c := &claimed[i]
 			s, ok := m.kept[c.Person]
-			if !ok || programs[c.Version] == nil || programs[c.Version].NeedsBy(c.State, b.now)&sequence.NeedScore == 0 ||
+			p := programs[c.Version]
+			if !ok || p == nil || p.NeedsBy(c.State, b.now)&sequence.NeedScore == 0 ||
 				holds(s, c.State.Reached, b.now) && !m.model.Halves() {
 				continue
 			}

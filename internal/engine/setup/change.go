@@ -152,7 +152,8 @@ func (e *Setup) ChangeWorkspace(ctx context.Context, w base.Workspace, user int6
 			return 0, err
 		}
 		if !slices.Contains(spaces, w.Keep.Space) {
-			return 0, plainly.Errorf("the database has no tablespace “%s” in which months can be set apart", w.Keep.Space)
+			return 0, plainly.Errorf("the database has no tablespace “%s” in which months can be set apart",
+				w.Keep.Space)
 		}
 	}
 	batch := int64(0)

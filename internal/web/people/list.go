@@ -223,6 +223,9 @@ func (s *Place) found(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
+	if !shell.IsHTMX(c) { // somebody opened it, who wants the page
+		return c.Redirect(http.StatusSeeOther, "/people?"+q.Values().Encode())
+	}
 	d := peopleData{Query: q}
 	pq := q.People(cat, s.Engine.Now())
 	pq.After = store.ParseKey(c.QueryParam("after"))
