@@ -194,14 +194,15 @@ type Program struct {
 }
 
 type node struct {
-	step  Step
-	id    StepID
-	exits []Exit
-	next  []int32   // by the place of the exit
-	does  []act.Act // that begin it
-	need  Need
-	after [needs]time.Duration      // before a step that needs it can be come to, at least; never: none can
-	rests struct{ any, email bool } // what rests count, when it reaches somebody
+	step   Step
+	id     StepID
+	exits  []Exit
+	next   []int32   // by the place of the exit
+	does   []act.Act // that begin it
+	need   Need
+	after  [needs]time.Duration      // before a step that needs it can be come to, at least; never: none can
+	rested time.Duration             // the same of NeedRest, once the touch of the step itself is out
+	rests  struct{ any, email bool } // what rests count, when it reaches somebody
 }
 
 // never is longer than any way takes.
@@ -273,14 +274,17 @@ func Compile(p *Plan, sequence int64, holdUntil time.Time, w calendar.Working) (
 		if x, ok := n.step.(interface{ least() time.Duration }); ok {
 			least = x.least()
 		}
-		n.exits = n.step.Exits()
+		n.exits, n.rested = n.step.Exits(), never
 		for _, exit := range n.exits {
 			to := pr.index[n.step.About().To[exit]]
 			n.next = append(n.next, to)
 			n.need |= pr.nodes[to].need
 			for b, after := range pr.nodes[to].after {
-				if after < never-least {
-					n.after[b] = min(n.after[b], after+least)
+				if after >= never-least {
+					continue
+				}
+				if n.after[b] = min(n.after[b], after+least); NeedRest == 1<<b {
+					n.rested = min(n.rested, after+least)
 				}
 			}
 		}
@@ -300,6 +304,9 @@ func (p *Program) NeedsBy(s State, now time.Time) (n Need) {
 		if after <= passed {
 			n |= 1 << b
 		}
+	}
+	if s.Phase == Out && p.nodes[i].rested > passed {
+		n &^= NeedRest
 	}
 	return n
 }
