@@ -3,7 +3,6 @@ package web
 import (
 	"fmt"
 	"html"
-	"io"
 	"net/http"
 	"net/http/httptest"
 	"net/url"
@@ -319,21 +318,7 @@ func TestWhoIsFoundBehindThePage(t *testing.T) {
 
 // behind asks for what a page that is there asks for.
 func (v *visitor) behind(path string) (*http.Response, string) {
-	v.t.Helper()
-	req, err := http.NewRequest(http.MethodGet, v.srv.URL+path, nil)
-	if err != nil {
-		v.t.Fatal(err)
-	}
-	req.Header.Set("HX-Request", "true")
-	req.Header.Set("Sec-Fetch-Site", "same-origin")
-	res, err := v.c.Do(req)
-	if err != nil {
-		v.t.Fatal(err)
-	}
-	defer res.Body.Close()
-	body, err := io.ReadAll(res.Body)
-	if err != nil {
-		v.t.Fatal(err)
-	}
-	return res, asRead(string(body))
+	v.htmx = true
+	defer func() { v.htmx = false }()
+	return v.do("GET", path, nil)
 }

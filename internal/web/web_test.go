@@ -85,6 +85,7 @@ type visitor struct {
 	*site
 	c    *http.Client
 	from string // what Sec-Fetch-Site says
+	htmx bool   // a page that is there asks
 }
 
 func (x *site) visitor() *visitor {
@@ -92,9 +93,8 @@ func (x *site) visitor() *visitor {
 	if err != nil {
 		x.t.Fatal(err)
 	}
-	return &visitor{x, &http.Client{Jar: jar, CheckRedirect: func(*http.Request, []*http.Request) error {
-		return http.ErrUseLastResponse
-	}}, "same-origin"}
+	return &visitor{site: x, from: "same-origin", c: &http.Client{Jar: jar,
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}
 }
 
 // The white space that a page is laid out by, and that nobody sees.
@@ -114,6 +114,9 @@ func (v *visitor) do(method, path string, form url.Values) (*http.Response, stri
 	req.Header.Set("User-Agent", "Mozilla/5.0 a test")
 	if v.from != "" {
 		req.Header.Set("Sec-Fetch-Site", v.from)
+	}
+	if v.htmx {
+		req.Header.Set("HX-Request", "true")
 	}
 	if form != nil {
 		req.Header.Set("Content-Type", "application/x-www-form-urlencoded")
