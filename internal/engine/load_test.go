@@ -88,3 +88,26 @@ func TestLoadOfDesks(t *testing.T) {
 		t.Errorf("%d came from the pool, %v", n, err)
 	}
 }
+
+// On everybody's desk each has their own work to do in time: what two have, each of a quarter of an hour, is not late,
+// and where one has both, one of them is. What nobody has in hand is late when its time is over.
+func TestWhatIsLateOnEverybodysDesk(t *testing.T) {
+	w := newWorld(t, mailserver.Options{})
+	short := sequence.ToDo{Limit: calendar.Span{N: 2, Unit: calendar.Hours}}
+	ana, ben := w.caller("Ana", "NO", w.rep1), w.caller("Ben", "NO", w.rep2)
+	calls := w.works(&sequence.Call{ToDo: short}, ana, ben, w.caller("Cyn", "NO", 0))
+	late := func(want int) {
+		t.Helper()
+		if d := w.day(sales.Ask{}); d.Late != want || len(d.Items) != 3 {
+			t.Errorf("%d of %d are late, want %d", d.Late, len(d.Items), want)
+		}
+	}
+	w.clock.set(day0.Add(105 * time.Minute)) // a call takes twelve
+	late(0)
+	w.must(w.e.PassOn(w.ctx, store.CallWork, calls[ben], w.rep2, w.rep1, ""))
+	late(1)
+	w.clock.set(day0.Add(119 * time.Minute))
+	late(2)
+	w.clock.set(day0.Add(121 * time.Minute))
+	late(3)
+}

@@ -92,3 +92,23 @@ const messageText = `
 	from message m
 	join message_version v on v.message_id = m.id and v.version = m.version
 	left join app_user a on a.id = v.sender_id `
+
+// PersonName is what a person is called where they are only pointed at.
+type PersonName struct {
+	ID                          int64
+	First, Last, Email, Company string
+}
+
+// NamesOf reads what some people are called; whoever was erased is missing.
+func (db Queries) NamesOf(ctx context.Context, people []int64) (map[int64]PersonName, error) {
+	list, err := all[PersonName](ctx, db, `
+		select p.id, p.first_name as first, p.last_name as last, p.email, coalesce(c.name, '') as company
+		from person p
+		left join company c on c.id = p.company_id
+		where p.id = any ($1) and p.erased_at is null`, people)
+	out := make(map[int64]PersonName, len(list))
+	for _, p := range list {
+		out[p.ID] = p
+	}
+	return out, err
+}

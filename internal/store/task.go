@@ -91,6 +91,24 @@ const taskFields = `
 	left join team tm on tm.id = t.team_id
 	left join app_user u on u.id = t.user_id `
 
+// Alert is something that a user is told of somebody.
+type Alert struct {
+	ID, Person int64
+	Words, How string
+	Made       time.Time
+}
+
+// OpenAlerts lists what a user is told and has not seen, the longest waiting first; user 0 stands for everybody.
+func (db Queries) OpenAlerts(ctx context.Context, user int64, now time.Time) ([]Alert, error) {
+	return all[Alert](ctx, db, `
+		select t.id, t.person_id as person, t.words, t.how, t.made_at as made
+		from task t
+		where t.done_at is null and t.alert and t.shown_at <= $2
+			and ($1 = 0 or t.user_id = $1 or t.user_id is null and `+ofTeam("t", "$1")+`)
+		order by t.made_at, t.id
+		limit 500`, planned([]any{user, now})...)
+}
+
 // OpenTasks lists what a user has to do, and what nobody in particular has, the
 // longest waiting first; user 0 stands for everybody. Of alerts it lists those
 // instead.

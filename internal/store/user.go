@@ -41,6 +41,11 @@ func (db Queries) User(ctx context.Context, id int64) (User, error) {
 	return one[User](ctx, db, userFields+"where id = $1", id)
 }
 
+// UsersByID reads some, in no order.
+func (db Queries) UsersByID(ctx context.Context, ids []int64) ([]User, error) {
+	return all[User](ctx, db, userFields+"where id = any ($1)", ids)
+}
+
 // Users lists those who work here.
 func (db Queries) Users(ctx context.Context) ([]User, error) {
 	return all[User](ctx, db, userFields+"where left_at is null order by name, id")

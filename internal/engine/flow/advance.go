@@ -28,6 +28,7 @@ import (
 type Flow struct {
 	*base.Base
 	programs  sync.Map // version → *program
+	plans     sync.Map // version → *sequence.Plan
 	executors map[string]Executor
 	turns     turns
 	entered   entered

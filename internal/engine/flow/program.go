@@ -73,3 +73,17 @@ func (e *Flow) programsOf(ctx context.Context, tx store.Tx, claimed []store.Clai
 	}
 	return out, nil
 }
+
+// PlanOf is the plan of a launched version, which nobody may change. It is read once: a version never changes, and a
+// desk asks for the same ones with every item.
+func (e *Flow) PlanOf(ctx context.Context, q store.Queries, version int64) (*sequence.Plan, error) {
+	if p, ok := e.plans.Load(version); ok {
+		return p.(*sequence.Plan), nil
+	}
+	v, err := q.Version(ctx, version)
+	if err != nil {
+		return nil, err
+	}
+	p, _ := e.plans.LoadOrStore(version, v.Plan.V)
+	return p.(*sequence.Plan), nil
+}

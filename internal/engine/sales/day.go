@@ -4,6 +4,8 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"maps"
+	"slices"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -62,7 +64,7 @@ type Day struct {
 	Total int               // how many there are
 	Shown int               // so many
 	Able  int               // so many can be done now
-	Late  int               // so many cannot be done in time
+	Late  int               // so many of Items cannot be done in time
 	Takes time.Duration     // all that is to be done until the working day ends
 	Ends  time.Time         // the working day
 	Of    map[desk.Kind]int // how many there are of each kind, whatever is asked for
@@ -77,7 +79,11 @@ const shown = 40
 // Day reads a desk.
 func (e *Sales) Day(ctx context.Context, ask Ask) (*Day, error) {
 	now := e.Now()
-	for n := 600; ; n = min(8*n, MaxDesk) {
+	n := 600 // the day of one is reckoned with
+	if ask.User == 0 {
+		n = 4 * shown
+	}
+	for ; ; n = min(8*n, MaxDesk) {
 		d, err := e.dayOf(ctx, ask, now, n)
 		// What cannot be done now must not hide what can.
 		if err != nil || d.Able >= shown || len(d.Items) < n || n == MaxDesk {
@@ -89,28 +95,18 @@ func (e *Sales) Day(ctx context.Context, ask Ask) (*Day, error) {
 // dayOf is a desk made of the n items that are due first.
 func (e *Sales) dayOf(ctx context.Context, ask Ask, now time.Time, n int) (*Day, error) {
 	d := &Day{}
-	rows, of, err := e.rowsAndCounts(ctx,
-		store.DeskQuery{User: ask.User, Pool: ask.Pool, Kind: ask.Kind, Now: now, N: n})
+	q := store.DeskQuery{User: ask.User, Pool: ask.Pool, Kind: ask.Kind, Now: now, N: n}
+	rows, pace, p, err := e.readDay(ctx, d, q)
 	if err != nil {
 		return nil, err
 	}
-	d.Of = of
-	for k, n := range of {
+	if err := p.learn(ctx, rows); err != nil {
+		return nil, err
+	}
+	for k, n := range d.Of {
 		if ask.Kind == "" || k == ask.Kind {
 			d.Total += n
 		}
-	}
-	took, err := e.Store.TookLately(ctx, ask.User, 200)
-	if err != nil {
-		return nil, err
-	}
-	pace := map[desk.Kind]time.Duration{}
-	for _, k := range desk.Kinds() {
-		pace[k] = desk.Pace(k, took[k])
-	}
-	p, err := e.placing(ctx, ask.User, now)
-	if err != nil {
-		return nil, err
 	}
 	d.Items = make([]Item, len(rows))
 	order := make([]desk.Item, len(rows))
@@ -132,12 +128,13 @@ func (e *Sales) dayOf(ctx context.Context, ask Ask, now time.Time, n int) (*Day,
 		sorted[i].Item = x
 	}
 	d.Items = sorted
+	d.late(p, ask.User, order)
 	if err := e.layOut(ctx, d, order, now, p.own); err != nil {
 		return nil, err
 	}
 	if d.Total > len(d.Items) { // the others are told by their kinds alone
 		d.Takes = 0
-		for k, n := range of {
+		for k, n := range d.Of {
 			if ask.Kind == "" || k == ask.Kind {
 				d.Takes += time.Duration(n) * pace[k]
 			}
@@ -146,30 +143,67 @@ func (e *Sales) dayOf(ctx context.Context, ask Ask, now time.Time, n int) (*Day,
 	return d, nil
 }
 
-// rowsAndCounts reads what is on a desk and how much of it there is, side by side: with thousands
-// of items each takes the database a while.
-func (e *Sales) rowsAndCounts(
-	ctx context.Context, q store.DeskQuery,
-) (rows []store.DeskRow, of map[desk.Kind]int, err error) {
-	both, ctx := errgroup.WithContext(ctx)
-	both.Go(func() (err error) {
-		of, err = e.Store.DeskCounts(ctx, q)
+// readDay reads what is on a desk, how much of it there is, how long each kind takes and what places it in the day,
+// side by side: with thousands of items some of it takes the database a while.
+func (e *Sales) readDay(
+	ctx context.Context, d *Day, q store.DeskQuery,
+) (rows []store.DeskRow, pace map[desk.Kind]time.Duration, p *placing, err error) {
+	all, ctx := errgroup.WithContext(ctx)
+	all.Go(func() (err error) {
+		d.Of, err = e.Store.DeskCounts(ctx, q)
 		return err
 	})
-	both.Go(func() (err error) {
+	all.Go(func() (err error) {
 		rows, err = e.Store.DeskRows(ctx, q)
 		return err
 	})
-	err = both.Wait()
-	return rows, of, err
+	all.Go(func() error {
+		took, err := e.Store.TookLately(ctx, q.User, 200)
+		if err != nil {
+			return err
+		}
+		pace = map[desk.Kind]time.Duration{}
+		for _, k := range desk.Kinds() {
+			pace[k] = desk.Pace(k, took[k])
+		}
+		p, err = e.placing(ctx, q.User, q.Now)
+		return err
+	})
+	err = all.Wait()
+	return rows, pace, p, err
 }
 
-// layOut reckons what can be done in time, and gives the first items their face and slot.
-func (e *Sales) layOut(ctx context.Context, d *Day, order []desk.Item, now time.Time, w works) error {
-	for _, i := range desk.InTime(order, now, w.hours, w.zone) {
-		d.Items[i].Late = true
-		d.Late++
+// late reckons what cannot be done in time: on the desk of one by them, on that of everybody (0) each by their own. What
+// nobody has in hand is late there when its time is over.
+func (d *Day) late(p *placing, user int64, order []desk.Item) {
+	whose := map[int64][]int{}
+	for i := range d.Items {
+		rep := user
+		if rep == 0 && d.Items[i].Row.Rep != nil {
+			rep = *d.Items[i].Row.Rep
+		}
+		whose[rep] = append(whose[rep], i)
 	}
+	for rep, at := range whose {
+		list := make([]desk.Item, len(at))
+		for k, i := range at {
+			if list[k] = order[i]; rep == 0 {
+				list[k].Takes = 0
+			}
+		}
+		w := p.own
+		if user == 0 && rep != 0 {
+			w = p.users[rep]
+		}
+		for _, k := range desk.InTime(list, p.now, w.hours, w.zone) {
+			d.Items[at[k]].Late = true
+			d.Late++
+		}
+	}
+}
+
+// layOut gives the first items their face and slot.
+func (e *Sales) layOut(ctx context.Context, d *Day, order []desk.Item, now time.Time, w works) error {
 	d.Ends = w.ends(now)
 	for i, x := range order {
 		if i < d.Able || !x.From.After(d.Ends) {
@@ -234,31 +268,22 @@ func (e *Sales) worksOf(ctx context.Context, user int64) (works, error) {
 }
 
 // of is when the rep of an item works.
-func (p *placing) of(ctx context.Context, rep *int64) (works, error) {
+func (p *placing) of(rep *int64) works {
 	if rep == nil {
-		return p.own, nil
+		return p.own
 	}
-	if w, ok := p.users[*rep]; ok {
-		return w, nil
-	}
-	w, err := p.e.worksOf(ctx, *rep)
-	if p.users == nil {
-		p.users = map[int64]works{}
-	}
-	p.users[*rep] = w
-	return w, err
+	return p.users[*rep]
 }
 
 // placing reckons by when items are to be done, and when they come up.
 type placing struct {
 	e       *Sales
 	now     time.Time
-	respond time.Duration // working time in which a handoff is decided
-	own     works         // who looks, or the workspace
-	users   map[int64]works
+	respond time.Duration   // working time in which a handoff is decided
+	own     works           // who looks, or the workspace
+	users   map[int64]works // the reps whose items are placed
 	calling calendar.SendingHours
-	first   map[string]time.Time // zone and country → when somebody there is called first
-	steps   map[[2]int64]sequence.Step
+	first   map[string]time.Time       // zone and country → when somebody there is called first
 	done    map[sequence.SocialAct]int // by the user, today
 	limits  *social.Limits             // nil: they are nobody's to hold
 	tonight time.Time
@@ -272,7 +297,7 @@ func (e *Sales) placing(ctx context.Context, user int64, now time.Time) (*placin
 	}
 	p := &placing{e: e, now: now, own: own, calling: w.CallingHours(),
 		respond: time.Duration(w.ResponseClock().Respond) * time.Hour, first: map[string]time.Time{},
-		steps: map[[2]int64]sequence.Step{}, done: map[sequence.SocialAct]int{}}
+		done: map[sequence.SocialAct]int{}}
 	today := calendar.DateOf(now, own.zone)
 	p.tonight = calendar.At(today.Add(1), 0, own.zone)
 	if user == 0 {
@@ -300,17 +325,33 @@ func (e *Sales) placing(ctx context.Context, user int64, now time.Time) (*placin
 }
 
 func (p *placing) step(ctx context.Context, version int64, id int32) (sequence.Step, error) {
-	key := [2]int64{version, int64(id)}
-	if s, ok := p.steps[key]; ok || version == 0 {
-		return s, nil
+	if version == 0 {
+		return nil, nil
 	}
-	v, err := p.e.Store.Version(ctx, version)
+	plan, err := p.e.PlanOf(ctx, p.e.Store.Queries, version)
 	if err != nil {
 		return nil, err
 	}
-	s := v.Plan.V.Step(sequence.StepID(id))
-	p.steps[key] = s
-	return s, nil
+	return plan.Step(sequence.StepID(id)), nil
+}
+
+// learn reads when the reps work whose items are placed.
+func (p *placing) learn(ctx context.Context, rows []store.DeskRow) error {
+	p.users = map[int64]works{}
+	for i := range rows {
+		if r := rows[i].Rep; r != nil {
+			p.users[*r] = works{}
+		}
+	}
+	if len(p.users) == 0 {
+		return nil
+	}
+	list, err := p.e.Store.UsersByID(ctx, slices.Collect(maps.Keys(p.users)))
+	for i := range list {
+		hours, zone := p.e.HoursOf(&list[i].Work.V)
+		p.users[list[i].ID] = works{hours, zone}
+	}
+	return err
 }
 
 // place is by when an item is to be done, and when it comes up with the reason why; zero: it can
@@ -324,10 +365,7 @@ func (p *placing) place(ctx context.Context, r *store.DeskRow) (by, from time.Ti
 		by = calendar.Span{N: 5, Unit: calendar.WorkingDays}.After(r.Made, p.e.Zone(), p.e.Working())
 	}
 	if r.Kind == desk.Handoff {
-		w, err := p.of(ctx, r.Rep)
-		if err != nil {
-			return by, from, "", err
-		}
+		w := p.of(r.Rep)
 		if by, err = w.hours.After(r.Made, p.respond, w.zone); err != nil {
 			return by, from, "", err
 		}
@@ -520,7 +558,7 @@ func (e *Sales) tried(
 	if err != nil {
 		return false, err
 	}
-	step, err := workOf(ctx, tx.Queries, &t)
+	step, err := e.workOf(ctx, tx.Queries, &t)
 	if err != nil {
 		return false, err
 	}

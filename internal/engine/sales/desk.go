@@ -36,7 +36,7 @@ func (e *Sales) FinishWork(ctx context.Context, touch, user int64, outcome seque
 		if err := tx.ForgetItem(ctx, store.CallWork, touch); err != nil {
 			return err
 		}
-		step, err := workOf(ctx, tx.Queries, &t)
+		step, err := e.workOf(ctx, tx.Queries, &t)
 		if err != nil {
 			return err
 		}
@@ -72,15 +72,15 @@ func (e *Sales) FinishWork(ctx context.Context, touch, user int64, outcome seque
 
 // WorkOf is the step that asked for the work of a touch, as it was when it did.
 func (e *Sales) WorkOf(ctx context.Context, t *store.Touch) (sequence.Work, error) {
-	return workOf(ctx, e.Store.Queries, t)
+	return e.workOf(ctx, e.Store.Queries, t)
 }
 
-func workOf(ctx context.Context, db store.Queries, t *store.Touch) (sequence.Work, error) {
-	v, err := db.Version(ctx, t.Version)
+func (e *Sales) workOf(ctx context.Context, db store.Queries, t *store.Touch) (sequence.Work, error) {
+	p, err := e.PlanOf(ctx, db, t.Version)
 	if err != nil {
 		return nil, err
 	}
-	if step, ok := v.Plan.V.Step(sequence.StepID(t.Step)).(sequence.Work); ok {
+	if step, ok := p.Step(sequence.StepID(t.Step)).(sequence.Work); ok {
 		return step, nil
 	}
 	// A plan from before its steps had the kinds they have: it was a call.

@@ -44,7 +44,8 @@ type KindLoad struct {
 // LoadOf reckons what waits on every desk.
 func (e *Sales) LoadOf(ctx context.Context) (*Load, error) {
 	now := e.Now()
-	rows, of, err := e.rowsAndCounts(ctx, store.DeskQuery{Now: now, N: MaxDesk})
+	d := &Day{}
+	rows, _, p, err := e.readDay(ctx, d, store.DeskQuery{Now: now, N: MaxDesk})
 	if err != nil {
 		return nil, err
 	}
@@ -52,8 +53,7 @@ func (e *Sales) LoadOf(ctx context.Context) (*Load, error) {
 	if err != nil {
 		return nil, err
 	}
-	p, err := e.placing(ctx, 0, now)
-	if err != nil {
+	if err := p.learn(ctx, rows); err != nil {
 		return nil, err
 	}
 	out := &Load{}
@@ -95,7 +95,7 @@ func (e *Sales) LoadOf(ctx context.Context) (*Load, error) {
 			return nil, err
 		}
 	}
-	for _, n := range of {
+	for _, n := range d.Of {
 		seen -= n
 	}
 	out.Cut = seen < 0

@@ -160,12 +160,12 @@ func (e *Social) doFor(ctx context.Context, a store.NetworkAccount) (did bool, e
 
 // mayBe is when a touch may be made: in the hours of its step.
 func (e *Social) mayBe(ctx context.Context, t *store.Touch, now time.Time) (time.Time, error) {
-	v, err := e.Store.Version(ctx, t.Version)
+	p, err := e.flow.PlanOf(ctx, e.Store.Queries, t.Version)
 	if err != nil {
 		return now, err
 	}
 	zone, _ := calendar.ZoneFor(calendar.Whereabouts{Zone: t.Zone, Country: t.Country, City: t.City}, e.Zone())
-	return v.Plan.V.MayGoOut(sequence.StepID(t.Step), now, zone, e.Holidays(t.Country))
+	return p.MayGoOut(sequence.StepID(t.Step), now, zone, e.Holidays(t.Country))
 }
 
 func (e *Social) putOff(ctx context.Context, touch int64, until time.Time) error {

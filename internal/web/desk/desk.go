@@ -311,17 +311,14 @@ func (s *Place) around(ctx context.Context, d *deskData, user int64) (err error)
 			return err
 		}
 	}
-	if d.Now.Handoff != nil {
-		if d.Reasons, err = s.Store.BackReasons(ctx); err != nil {
-			return err
-		}
-		if d.Onwards, err = s.Store.RunningNames(ctx); err != nil {
-			return err
-		}
-		if d.Joins, err = s.Store.OpenDealsAt(ctx, d.Now.Person); err != nil {
-			return err
-		}
-	}
+	both, ctx := errgroup.WithContext(ctx)
+	both.Go(func() error { return s.aroundPerson(ctx, d) })
+	both.Go(func() error { return s.aroundItem(ctx, d) })
+	return both.Wait()
+}
+
+// aroundPerson reads what is known of whom the item at hand is about.
+func (s *Place) aroundPerson(ctx context.Context, d *deskData) (err error) {
 	if d.Signals, err = s.Store.LastSignals(ctx, d.Now.Person, 6); err != nil {
 		return err
 	}
@@ -332,8 +329,22 @@ func (s *Place) around(ctx context.Context, d *deskData, user int64) (err error)
 		return err
 	}
 	d.Notes = d.Notes[:min(len(d.Notes), 3)]
-	if d.There, err = s.Store.AtTheCompany(ctx, d.Now.Person, 4); err != nil {
-		return err
+	d.There, err = s.Store.AtTheCompany(ctx, d.Now.Person, 4)
+	return err
+}
+
+// aroundItem reads what can be chosen from when the item at hand is done.
+func (s *Place) aroundItem(ctx context.Context, d *deskData) (err error) {
+	if d.Now.Handoff != nil {
+		if d.Reasons, err = s.Store.BackReasons(ctx); err != nil {
+			return err
+		}
+		if d.Onwards, err = s.Store.RunningNames(ctx); err != nil {
+			return err
+		}
+		if d.Joins, err = s.Store.OpenDealsAt(ctx, d.Now.Person); err != nil {
+			return err
+		}
 	}
 	if d.Shelf, err = s.Store.Shelf(ctx, "", s.Engine.Now(), false); err != nil {
 		return err

@@ -184,11 +184,11 @@ func (s *Place) after(c *echo.Context) error {
 	if q.Version == nil {
 		return store.ErrNotFound
 	}
-	v, err := s.Store.Version(ctx, *q.Version)
+	p, err := s.Engine.PlanOf(ctx, s.Store.Queries, *q.Version)
 	if err != nil {
 		return err
 	}
-	step := v.Plan.V.Step(sequence.StepID(shell.Number(c.QueryParam("step"))))
+	step := p.Step(sequence.StepID(shell.Number(c.QueryParam("step"))))
 	if step == nil {
 		return store.ErrNotFound
 	}

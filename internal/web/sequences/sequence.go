@@ -176,13 +176,13 @@ func (s *Place) showSequence(c *echo.Context, code int, id int64, adjust func(*s
 		d.CanUndo = draft.What
 	}
 	if q.Version != nil {
-		v, err := s.Store.Version(ctx, *q.Version)
+		launched, err := s.Engine.PlanOf(ctx, s.Store.Queries, *q.Version)
 		if err != nil {
 			return err
 		}
-		d.IsAhead = !samePlan(v.Plan.V, draft.Plan.V)
+		d.IsAhead = !samePlan(launched, draft.Plan.V)
 		if !d.Draft {
-			d.Plan = v.Plan.V
+			d.Plan = launched
 		}
 	}
 	judging, judged := errgroup.WithContext(ctx)
