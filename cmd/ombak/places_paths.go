@@ -136,6 +136,7 @@ func pathsOf(h store.Hurts) map[string][]string {
 		"/people/audiences/who":           with("/people/audiences/who?rule=%s", url.QueryEscape(oftenClicked)),
 		"/people/companies":               {"/people/companies", "/people/companies?text=company+77"},
 		"/people/companies/:id":           with("/people/companies/%d", h.Company),
+		"/people/companies/count":         {"/people/companies/count", "/people/companies/count?text=company+77"},
 		"/people/companies/export":        {"/people/companies/export"},
 		"/people/count":                   {"/people/count", "/people/count?text=last12"},
 		"/people/doubles":                 {"/people/doubles"},

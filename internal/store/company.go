@@ -174,6 +174,18 @@ func (db Queries) CountCompanies(ctx context.Context, q CompanyQuery) (int64, er
 	return one[int64](ctx, db, "select count(*) from company c where "+where, planned(c.args)...)
 }
 
+// LargestCompanies lists those with the most people, from so many on.
+func (db Queries) LargestCompanies(ctx context.Context, least int64, n int) ([]Company, error) {
+	return all[Company](ctx, db, companyColumns+companyFrom+`where c.id in (
+			select company_id
+			from person
+			where company_id is not null and erased_at is null
+			group by company_id
+			having count(*) >= $1
+			order by count(*) desc
+			limit $2)`, least, n)
+}
+
 // Company reads one.
 func (db Queries) Company(ctx context.Context, id int64) (Company, error) {
 	return one[Company](ctx, db, companyColumns+companyFrom+"where c.id = $1", id)

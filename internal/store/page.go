@@ -236,6 +236,17 @@ type PageSource struct {
 	Visits, Started, Finished int64
 }
 
+// BusiestPages are the pages that were seen most often.
+func (db Queries) BusiestPages(ctx context.Context, n int) ([]int64, error) {
+	return all[int64](ctx, db, `
+		select id
+		from kept
+		where of = 'page' and what = 'seen'
+		group by id
+		order by sum(n) desc, id
+		limit $1`, n)
+}
+
 // PageSources lists them, the largest first.
 func (db Queries) PageSources(ctx context.Context, id int64, n int) ([]PageSource, error) {
 	return all[PageSource](ctx, db,

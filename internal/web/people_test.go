@@ -596,6 +596,9 @@ func TestCompaniesAndAudiencesAreLists(t *testing.T) {
 		if res.StatusCode != http.StatusOK || !order(body, c.want...) || !strings.Contains(body, "<b>"+c.total+"</b>") {
 			t.Errorf("%q: %s, not %v", c.query, res.Status, c.want)
 		}
+		if _, count := v.do("GET", "/people/companies/count?"+c.query, nil); !strings.HasPrefix(count, "<b>"+c.total+"</b>") {
+			t.Errorf("%q counts %q behind the page", c.query, count)
+		}
 	}
 	v.do("POST", "/people/views", url.Values{"kind": {"companies"}, "name": {"Large ones"}, "list": {"least=200"}})
 	if _, body := v.do("GET", "/people/companies", nil); !strings.Contains(body, "Large ones") {

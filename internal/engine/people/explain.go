@@ -68,15 +68,19 @@ func (e *People) Explain(ctx context.Context, person, model int64, at time.Time)
 		if x.Rank, err = e.Store.Rank(ctx, m.ID, x.Shown, deep); err != nil {
 			return x, err
 		}
-		x.Of, err = base.Lately(ctx, e.Base, &e.scored, m.ID, func(ctx context.Context) (int64, error) {
-			return e.Store.Scored(ctx, m.ID)
-		})
-		if err != nil {
+		if x.Of, err = e.HowManyScored(ctx, m.ID); err != nil {
 			return x, err
 		}
 		x.Of = max(x.Of, x.Rank)
 	}
 	return x, nil
+}
+
+// HowManyScored is how many people have a score by a model.
+func (e *People) HowManyScored(ctx context.Context, model int64) (int64, error) {
+	return base.Lately(ctx, e.Base, &e.scored, model, func(ctx context.Context) (int64, error) {
+		return e.Store.Scored(ctx, model)
+	})
 }
 
 // personFacts reads what a model asks of one person.

@@ -173,8 +173,8 @@ func (e *Sales) readDay(
 	return rows, pace, p, err
 }
 
-// late reckons what cannot be done in time: on the desk of one by them, on that of everybody (0) each by their own. What
-// nobody has in hand is late there when its time is over.
+// late reckons what cannot be done in time: on the desk of one by them, on that of everybody (0) each by their own.
+// What nobody has in hand is late there when its time is over.
 func (d *Day) late(p *placing, user int64, order []desk.Item) {
 	whose := map[int64][]int{}
 	for i := range d.Items {

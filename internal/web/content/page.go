@@ -216,6 +216,40 @@ func (s *Place) showPage(c *echo.Context, code int, d pageData) error {
 	return s.PageCode(c, code, "page.html", "pagewriter", "Content", d.Doc.Title, d)
 }
 
+// pageDays is of how many days, the last of them today, a page shows its visits.
+const pageDays = 30
+
+// daysOf counts a page's visits by day, from a day on.
+func (s *Place) daysOf(ctx context.Context, page int64) (from time.Time, list []store.PageDay, err error) {
+	zone := s.Engine.Zone()
+	from = s.Engine.Now().In(zone).AddDate(0, 0, 1-pageDays)
+	list, err = shell.Lately(ctx, s.Shell, &s.days, page, func(ctx context.Context) ([]store.PageDay, error) {
+		return s.Store.PageDays(ctx, page, calendar.At(calendar.DateOf(from, zone), 0, zone), zone.String())
+	})
+	return from, list, err
+}
+
+// sourcesOf counts a page's visits by where they came from.
+func (s *Place) sourcesOf(ctx context.Context, page int64) ([]store.PageSource, error) {
+	return shell.Lately(ctx, s.Shell, &s.sources, page, func(ctx context.Context) ([]store.PageSource, error) {
+		return s.Store.PageSources(ctx, page, 12)
+	})
+}
+
+// Warm counts the visits of the pages that most people see before anybody asks.
+func (s *Place) Warm(ctx context.Context) error {
+	busy, err := s.Store.BusiestPages(ctx, 20)
+	for _, id := range busy {
+		if _, _, err := s.daysOf(ctx, id); err != nil {
+			return err
+		}
+		if _, err := s.sourcesOf(ctx, id); err != nil {
+			return err
+		}
+	}
+	return err
+}
+
 // pageFigures reads how far visitors came, and who the last were.
 func (s *Place) pageFigures(c *echo.Context, d *pageData, cat *rule.Catalogue) error {
 	ctx := c.Request().Context()
@@ -226,12 +260,7 @@ func (s *Place) pageFigures(c *echo.Context, d *pageData, cat *rule.Catalogue) e
 	if d.P.Visits == 0 {
 		return nil
 	}
-	const days = 30
-	from := s.Engine.Now().In(s.Engine.Zone()).AddDate(0, 0, 1-days)
-	zone := s.Engine.Zone()
-	list, err := shell.Lately(ctx, s.Shell, &s.days, d.P.ID, func(ctx context.Context) ([]store.PageDay, error) {
-		return s.Store.PageDays(ctx, d.P.ID, calendar.At(calendar.DateOf(from, zone), 0, zone), zone.String())
-	})
+	from, list, err := s.daysOf(ctx, d.P.ID)
 	if err != nil {
 		return err
 	}
@@ -242,7 +271,7 @@ func (s *Place) pageFigures(c *echo.Context, d *pageData, cat *rule.Catalogue) e
 	d.Tide = shell.Tide{Name: "Visits and filled-in forms, by day", Each: "Day",
 		Names: [2]string{"Filled in", "Visits"}, Unfinished: true,
 		W: 460, H: 130, Left: 36, Bottom: 22}
-	for i := range days {
+	for i := range pageDays {
 		day := from.AddDate(0, 0, i)
 		x := by[day.Format(time.DateOnly)]
 		p := shell.TidePoint{Row: day.Format(shell.DayForm), Value: float64(x.Finished), Second: float64(x.Visits),
@@ -254,11 +283,7 @@ func (s *Place) pageFigures(c *echo.Context, d *pageData, cat *rule.Catalogue) e
 		d.Tide.Points = append(d.Tide.Points, p)
 	}
 	d.Tide.Layout()
-	d.Sources, err = shell.Lately(ctx, s.Shell, &s.sources, d.P.ID, func(ctx context.Context) ([]store.PageSource,
-		error) {
-		return s.Store.PageSources(ctx, d.P.ID, 12)
-	})
-	if err != nil {
+	if d.Sources, err = s.sourcesOf(ctx, d.P.ID); err != nil {
 		return err
 	}
 	answers, err := s.Store.PageAnswers(ctx, d.P.ID, 8)

@@ -44,7 +44,7 @@ var companyColumns = []column{
 type companiesData struct {
 	Rows       []companyRow
 	Heads      []head
-	Total      int64
+	Total      *int64 // nil: it is counted behind the page
 	Query      store.CompanyQuery
 	Address    string
 	Countries  []string
@@ -103,6 +103,24 @@ func (l companyList) values() url.Values {
 	return v
 }
 
+// countCompanies counts those of a list, behind its page: with words it takes a while.
+func (s *Place) countCompanies(c *echo.Context) error {
+	ctx := c.Request().Context()
+	cat, err := s.Store.Catalogue(ctx)
+	if err != nil {
+		return err
+	}
+	q := readCompaniesWith(c.QueryParams(), companyColumnsWith(cat)).CompanyQuery
+	q.Order, q.After, q.Limit = "", store.Key{}, 0
+	n, err := shell.Lately(ctx, s.Shell, &s.counts, q, func(ctx context.Context) (int64, error) {
+		return s.Store.CountCompanies(ctx, q)
+	})
+	if err != nil {
+		return err
+	}
+	return c.Render(http.StatusOK, "companies.html#count", shell.View{Data: &n})
+}
+
 func (s *Place) companies(c *echo.Context) error {
 	ctx := c.Request().Context()
 	cat, err := s.Store.Catalogue(ctx)
@@ -143,13 +161,8 @@ func (s *Place) companies(c *echo.Context) error {
 				Words:  map[string]string{"name": "by name", "size": "largest first", "newest": "newest first"}[o],
 				Chosen: o == l.Order})
 	}
-	all := l.CompanyQuery
-	all.Order, all.After, all.Limit = "", store.Key{}, 0
-	d.Total, err = shell.Lately(ctx, s.Shell, &s.counts, all, func(ctx context.Context) (int64, error) {
-		return s.Store.CountCompanies(ctx, all)
-	})
-	if err != nil {
-		return err
+	if n := int64(len(list)); d.More == "" && l.After == (store.Key{}) {
+		d.Total = &n
 	}
 	d.Countries, err = shell.Lately(ctx, s.Shell, &s.words, "countries", s.Store.CompanyCountries)
 	if err != nil {

@@ -69,6 +69,7 @@ func (s *Place) Routes(in *echo.Group) {
 	p.POST("/:id/erase", s.erasePerson, shell.Allow(right.Lead, right.Admin))
 
 	p.GET("/companies", s.companies)
+	p.GET("/companies/count", s.countCompanies)
 	p.GET("/companies/export", s.exportCompanies, writes)
 	p.POST("/companies/people", s.peopleOf)
 	p.GET("/companies/:id", s.company)
@@ -129,7 +130,20 @@ func (s *Place) Warm(ctx context.Context) error {
 	if _, err := shell.Lately(ctx, s.Shell, &s.words, "countries", s.Store.CompanyCountries); err != nil {
 		return err
 	}
-	_, err := shell.Lately(ctx, s.Shell, &s.words, "industries", s.Store.Industries)
+	if _, err := shell.Lately(ctx, s.Shell, &s.words, "industries", s.Store.Industries); err != nil {
+		return err
+	}
+	for _, f := range shell.SimpleFields() {
+		if _, err := s.ValuesOf(ctx, f); err != nil {
+			return err
+		}
+	}
+	large, err := s.Store.LargestCompanies(ctx, companyLarge, 20)
+	for i := range large {
+		if _, err := s.best(ctx, &large[i]); err != nil {
+			return err
+		}
+	}
 	return err
 }
 

@@ -502,14 +502,16 @@ func (s *Place) bandsLately(ctx context.Context, model int64) ([]int64, error) {
 	})
 }
 
-// Warm counts them, of the first model, before anybody asks.
+// Warm counts them, and who has a score, before anybody asks.
 func (s *Place) Warm(ctx context.Context) error {
-	m, err := s.Store.Model(ctx)
-	if store.IsNotFound(err) { // there is none yet
-		return nil
-	}
-	if err == nil {
-		_, err = s.bandsLately(ctx, m.ID)
+	models, err := s.Store.Models(ctx)
+	for i := range models {
+		if _, err := s.bandsLately(ctx, models[i].ID); err != nil {
+			return err
+		}
+		if _, err := s.Engine.HowManyScored(ctx, models[i].ID); err != nil {
+			return err
+		}
 	}
 	return err
 }

@@ -466,9 +466,7 @@ func (s *Shell) ruleValues(c *echo.Context) error {
 	if !ok {
 		return echo.ErrNotFound
 	}
-	values, err := Lately(c.Request().Context(), s, &s.values, f, func(ctx context.Context) ([]string, error) {
-		return s.Store.Values(ctx, f, 60)
-	})
+	values, err := s.ValuesOf(c.Request().Context(), f)
 	if err != nil {
 		return err
 	}
@@ -477,6 +475,13 @@ func (s *Shell) ruleValues(c *echo.Context) error {
 		values[i] = Typed(d, values[i])
 	}
 	return c.Render(http.StatusOK, "rule.html#values", View{Data: values})
+}
+
+// ValuesOf are the values that a field has, the commonest first.
+func (s *Shell) ValuesOf(ctx context.Context, f rule.Field) ([]string, error) {
+	return Lately(ctx, s, &s.values, f, func(ctx context.Context) ([]string, error) {
+		return s.Store.Values(ctx, f, 60)
+	})
 }
 
 // AudienceOf reads the short form's "audience 3".
