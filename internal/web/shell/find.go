@@ -1,12 +1,14 @@
 package shell
 
 import (
+	"context"
 	"fmt"
 	"net/http"
 	"slices"
 	"strings"
 
 	"github.com/labstack/echo/v5"
+	"golang.org/x/sync/errgroup"
 
 	"ombak/internal/core/person"
 	"ombak/internal/core/right"
@@ -30,12 +32,15 @@ func (s *Shell) find(c *echo.Context) error {
 	f.doings(v)
 	f.rooms(v)
 	if len(f.words) > 0 {
-		if err := s.findPeople(c, &f, text); err != nil {
+		people, companies, things := finding{words: f.words}, finding{words: f.words}, finding{words: f.words}
+		beside, ctx := errgroup.WithContext(c.Request().Context())
+		beside.Go(func() error { return s.findPeople(ctx, &people, text) })
+		beside.Go(func() error { return s.findCompanies(ctx, &companies, text) })
+		beside.Go(func() error { return s.findThings(ctx, &things) })
+		if err := beside.Wait(); err != nil {
 			return err
 		}
-		if err := s.findThings(c, &f); err != nil {
-			return err
-		}
+		f.out = slices.Concat(f.out, people.out, companies.out, things.out)
 	}
 	v.Data = f.out
 	return c.Render(http.StatusOK, "find.html#found", v)
@@ -125,8 +130,7 @@ func (f *finding) rooms(v View) {
 		room("Purposes and grounds", "settings, consent", "/settings/grounds"))
 }
 
-func (s *Shell) findPeople(c *echo.Context, f *finding, text string) error {
-	ctx := c.Request().Context()
+func (s *Shell) findPeople(ctx context.Context, f *finding, text string) error {
 	list, _, err := s.Store.People(ctx,
 		store.PeopleQuery{Text: text, Order: store.ByScore, Limit: mostFound, Now: s.Engine.Now()})
 	if err != nil {
@@ -136,6 +140,10 @@ func (s *Shell) findPeople(c *echo.Context, f *finding, text string) error {
 		f.out = append(f.out,
 			found{"user", person.Full(p.First, p.Last, p.Email), p.Company, fmt.Sprintf("/people/%d", p.ID), ""})
 	}
+	return nil
+}
+
+func (s *Shell) findCompanies(ctx context.Context, f *finding, text string) error {
 	companies, err := s.Store.FindCompanies(ctx, text, mostCompanies)
 	if err != nil {
 		return err
@@ -147,8 +155,7 @@ func (s *Shell) findPeople(c *echo.Context, f *finding, text string) error {
 }
 
 // findThings finds what people have made and named.
-func (s *Shell) findThings(c *echo.Context, f *finding) error {
-	ctx := c.Request().Context()
+func (s *Shell) findThings(ctx context.Context, f *finding) error {
 	list, err := s.Store.Named(ctx)
 	if err != nil {
 		return err
