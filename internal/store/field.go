@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"sync"
 
 	"github.com/jackc/pgx/v5/pgconn"
 
@@ -101,8 +102,36 @@ func asPg(err error) (*pgconn.PgError, bool) {
 	return nil, false
 }
 
-// Catalogue is what there is to ask for in rules.
+// look is what stays the same while one question is answered that changes nothing.
+type look struct {
+	sync.Mutex
+	cat *rule.Catalogue
+}
+
+type lookKey struct{}
+
+// OneLook has the catalogue read once with a context, however many parts of a page ask for it.
+func OneLook(ctx context.Context) context.Context { return context.WithValue(ctx, lookKey{}, &look{}) }
+
+// Catalogue is what there is to ask for in rules. With a context of OneLook nobody may change it.
 func (db Queries) Catalogue(ctx context.Context) (*rule.Catalogue, error) {
+	l, ok := ctx.Value(lookKey{}).(*look)
+	if !ok {
+		return db.readCatalogue(ctx)
+	}
+	l.Lock()
+	defer l.Unlock()
+	if l.cat != nil {
+		return l.cat, nil
+	}
+	cat, err := db.readCatalogue(ctx)
+	if err == nil {
+		l.cat = cat
+	}
+	return cat, err
+}
+
+func (db Queries) readCatalogue(ctx context.Context) (*rule.Catalogue, error) {
 	fields, err := all[OwnField](ctx, db, ownFields)
 	if err != nil {
 		return nil, fmt.Errorf("reading the fields: %w", err)

@@ -74,16 +74,35 @@ func (e *Flow) programsOf(ctx context.Context, tx store.Tx, claimed []store.Clai
 	return out, nil
 }
 
-// PlanOf is the plan of a launched version, which nobody may change. It is read once: a version never changes, and a
-// desk asks for the same ones with every item.
+// PlanOf is the plan of a launched version, which nobody may change.
 func (e *Flow) PlanOf(ctx context.Context, q store.Queries, version int64) (*sequence.Plan, error) {
-	if p, ok := e.plans.Load(version); ok {
-		return p.(*sequence.Plan), nil
+	plans, err := e.PlansOf(ctx, q, []int64{version})
+	if err == nil && plans[version] == nil {
+		err = store.ErrNotFound
 	}
-	v, err := q.Version(ctx, version)
-	if err != nil {
-		return nil, err
+	return plans[version], err
+}
+
+// PlansOf are the plans of some launched versions, which nobody may change. They are read once: a version never
+// changes, and a desk asks for the same ones with every item.
+func (e *Flow) PlansOf(ctx context.Context, q store.Queries, versions []int64) (map[int64]*sequence.Plan, error) {
+	out := make(map[int64]*sequence.Plan, len(versions))
+	var missing []int64
+	for _, v := range versions {
+		if p, ok := e.plans.Load(v); ok {
+			out[v] = p.(*sequence.Plan)
+		} else if _, asked := out[v]; !asked {
+			out[v] = nil
+			missing = append(missing, v)
+		}
 	}
-	p, _ := e.plans.LoadOrStore(version, v.Plan.V)
-	return p.(*sequence.Plan), nil
+	if len(missing) == 0 {
+		return out, nil
+	}
+	list, err := q.Versions(ctx, missing)
+	for i := range list {
+		p, _ := e.plans.LoadOrStore(list[i].ID, list[i].Plan.V)
+		out[list[i].ID] = p.(*sequence.Plan)
+	}
+	return out, err
 }

@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"github.com/labstack/echo/v5"
+	"golang.org/x/sync/errgroup"
 
 	"ombak/internal/core/person"
 	"ombak/internal/core/rule"
@@ -380,7 +381,7 @@ const (
 )
 
 // joined reads what a company’s people did, were sent and said, to whom they were handed over, and its deals.
-func (s *Place) joined(ctx context.Context, d *companyData, people []store.Person) (err error) {
+func (s *Place) joined(ctx context.Context, d *companyData, people []store.Person) error {
 	of := store.Last{Most: companyDoings, First: s.Engine.Now().AddDate(0, 0, -companyLately)}
 	d.Names = map[int64]string{}
 	for _, p := range people {
@@ -393,12 +394,22 @@ func (s *Place) joined(ctx context.Context, d *companyData, people []store.Perso
 	if d.C.People > companyPeople {
 		d.Visible = companyPeople
 	}
-	if d.Doings, err = s.doings(ctx, of); err != nil {
+	both, ctx := errgroup.WithContext(ctx)
+	both.Go(func() (err error) {
+		d.Doings, err = s.doings(ctx, of)
 		return err
-	}
-	if d.Given, err = s.Store.HandoffsOf(ctx, store.Last{People: of.People, Most: companyDeals}); err != nil {
-		return err
-	}
+	})
+	both.Go(func() (err error) {
+		if d.Given, err = s.Store.HandoffsOf(ctx, store.Last{People: of.People, Most: companyDeals}); err != nil {
+			return err
+		}
+		return s.dealsAt(ctx, d)
+	})
+	return both.Wait()
+}
+
+// dealsAt reads the newest deals of a company.
+func (s *Place) dealsAt(ctx context.Context, d *companyData) error {
 	q := store.DealQuery{Company: d.C.ID, State: store.EveryDeal, Order: "newest first"}
 	deals, err := s.Store.Deals(ctx, q, companyDeals+1)
 	if err != nil {

@@ -118,17 +118,22 @@ func (s *Place) showPerson(c *echo.Context, code int, id int64, wrong *wrongFiel
 	if d.Users, err = s.Store.Users(ctx); err != nil {
 		return err
 	}
-	both, ctx := errgroup.WithContext(ctx)
-	both.Go(func() (err error) {
-		if d.Score, err = s.ledgerOf(c, id); err != nil {
-			return err
-		}
-		return s.record(c, &d)
+	all, ctx := errgroup.WithContext(ctx)
+	all.Go(func() (err error) {
+		d.Score, err = s.ledgerOf(c, id)
+		return err
 	})
-	both.Go(func() error { return s.happened(ctx, &d) })
-	if err := both.Wait(); err != nil {
+	var cat *rule.Catalogue
+	all.Go(func() (err error) {
+		cat, err = s.record(ctx, &d)
+		return err
+	})
+	all.Go(func() error { return s.happened(ctx, &d) })
+	if err := all.Wait(); err != nil {
 		return err
 	}
+	by, _ := cat.Scored(d.Score.Model)
+	d.Fit = viewFit(by.Fit, by.FitBands, &rule.Record{Values: d.P.Values()}, cat)
 	return s.PageCode(c, code, "person.html", "person", "People", person.Full(d.P.First, d.P.Last, d.P.Email), d)
 }
 
@@ -154,38 +159,35 @@ func (s *Place) happened(ctx context.Context, d *personData) (err error) {
 	return err
 }
 
-// record gathers what stands on a person's record and around it.
-func (s *Place) record(c *echo.Context, d *personData) error {
-	ctx := c.Request().Context()
+// record gathers what stands on a person's record and around it, and answers what rules can ask for.
+func (s *Place) record(ctx context.Context, d *personData) (*rule.Catalogue, error) {
 	id := d.P.ID
 	cat, err := s.Store.Catalogue(ctx)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	d.lines(cat)
-	by, _ := cat.Scored(d.Score.Model)
-	d.Fit = viewFit(by.Fit, by.FitBands, &rule.Record{Values: d.P.Values()}, cat)
 	if d.Also, err = s.Store.ContactPoints(ctx, id); err != nil {
-		return err
+		return nil, err
 	}
 	if d.Tags, err = s.Store.PersonTags(ctx, id); err != nil {
-		return err
+		return nil, err
 	}
 	if d.AllTags, err = s.Store.TagNames(ctx); err != nil {
-		return err
+		return nil, err
 	}
 	if d.Consents, err = s.Store.PersonConsents(ctx, id); err != nil {
-		return err
+		return nil, err
 	}
 	if d.Purposes, err = s.Store.Purposes(ctx); err != nil {
-		return err
+		return nil, err
 	}
 	if d.Audiences, err = s.Store.PersonAudiences(ctx, id); err != nil {
-		return err
+		return nil, err
 	}
 	all, err := s.Store.Audiences(ctx)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	for _, a := range all {
 		if !a.Live && !slices.ContainsFunc(d.Audiences, func(x store.Audience) bool { return x.ID == a.ID }) {
@@ -193,20 +195,20 @@ func (s *Place) record(c *echo.Context, d *personData) error {
 		}
 	}
 	if d.Notes, err = s.Store.Notes(ctx, id); err != nil {
-		return err
+		return nil, err
 	}
 	changes, err := s.Store.PersonChanges(ctx, id)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	for _, h := range changes {
 		d.Changes = append(d.Changes, changeLine{h, changeWords(h, cat)})
 	}
 	if d.Unsure, err = s.Store.UnsureIncoming(ctx, id, 0, 20); err != nil {
-		return err
+		return nil, err
 	}
 	d.Doubles, err = s.Engine.DoublesOf(ctx, id)
-	return err
+	return cat, err
 }
 
 // lineOf is a field with its value, ready to be shown and typed in.

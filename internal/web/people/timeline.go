@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"github.com/labstack/echo/v5"
+	"golang.org/x/sync/errgroup"
 
 	"ombak/internal/core/person"
 	"ombak/internal/core/sequence"
@@ -56,11 +57,9 @@ func (s *Place) history(ctx context.Context, p *store.Person, handoffs []store.H
 	timeline, []wayLine, error) {
 	t := telling{s: s, ctx: ctx, person: p.ID, given: handoffs,
 		of: store.Last{People: []int64{p.ID}, Most: momentsOfKind, Before: before}}
-	for _, tell := range []func() error{t.signals, t.mail, t.touches, t.handoffs, t.tasks, t.consents, t.deals,
-		t.sequences} {
-		if err := tell(); err != nil {
-			return timeline{}, nil, fmt.Errorf("telling the history of person %d: %w", p.ID, err)
-		}
+	if err := t.tell((*telling).signals, (*telling).mail, (*telling).touches, (*telling).handoffs, (*telling).tasks,
+		(*telling).consents, (*telling).deals, (*telling).sequences); err != nil {
+		return timeline{}, nil, fmt.Errorf("telling the history of person %d: %w", p.ID, err)
 	}
 	t.add(p.Created, "user", "First met, from "+cmp.Or(p.Source, "an unknown source"))
 	line := t.told()
@@ -118,16 +117,14 @@ func (s *Place) doings(ctx context.Context, of store.Last) ([]moment, error) {
 	if t.given, err = s.Store.HandoffsOf(ctx, of); err != nil {
 		return nil, err
 	}
-	for _, tell := range []func() error{t.signals, t.answers, t.touches, t.handoffs} {
-		if err := tell(); err != nil {
-			return nil, err
-		}
+	if err := t.tell((*telling).signals, (*telling).answers, (*telling).touches, (*telling).handoffs); err != nil {
+		return nil, err
 	}
 	line := t.told()
 	return line[:min(len(line), of.Most)], nil
 }
 
-// telling is a history while it is gathered, one kind of thing after the other.
+// telling is a history while it is gathered.
 type telling struct {
 	s      *Place
 	ctx    context.Context
@@ -136,6 +133,25 @@ type telling struct {
 	given  []store.Handoff
 	line   []moment
 	ways   []wayLine
+}
+
+// besides is how many kinds of things are read at the same time.
+const besides = 2
+
+// tell gathers some kinds of things, side by side, in that order.
+func (t *telling) tell(kinds ...func(*telling) error) error {
+	parts := make([]telling, len(kinds))
+	all, ctx := errgroup.WithContext(t.ctx)
+	all.SetLimit(besides)
+	for i, kind := range kinds {
+		parts[i] = telling{s: t.s, ctx: ctx, person: t.person, of: t.of, given: t.given}
+		all.Go(func() error { return kind(&parts[i]) })
+	}
+	err := all.Wait()
+	for i := range parts {
+		t.line, t.ways = append(t.line, parts[i].line...), append(t.ways, parts[i].ways...)
+	}
+	return err
 }
 
 // told is what was gathered, the newest first.
@@ -314,13 +330,9 @@ func (t *telling) sequences() error {
 	for _, l := range logs {
 		versions = append(versions, l.Version)
 	}
-	list, err := t.s.Store.Versions(t.ctx, versions)
+	plans, err := t.s.Engine.PlansOf(t.ctx, t.s.Store.Queries, versions)
 	if err != nil {
 		return err
-	}
-	plans := map[int64]*sequence.Plan{}
-	for _, v := range list {
-		plans[v.ID] = v.Plan.V
 	}
 	title := func(version int64, step int32) string {
 		if p := plans[version]; p != nil {

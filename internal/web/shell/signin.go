@@ -174,6 +174,9 @@ func (s *Shell) signedIn(next echo.HandlerFunc) echo.HandlerFunc {
 			return err
 		}
 		c.Set("user", u)
+		if c.Request().Method == http.MethodGet {
+			c.SetRequest(c.Request().WithContext(store.OneLook(ctx)))
+		}
 		return next(c)
 	}
 }
