@@ -132,6 +132,41 @@ func launchOne(ctx context.Context, s *store.Store, e *engine.Engine, i int) err
 	return e.Launch(ctx, id, 1)
 }
 
+// outreach launches a sequence of what is done by hand, with people who wait for that.
+func outreach(ctx context.Context, s *store.Store, e *engine.Engine, p store.Places) (int64, error) {
+	plan := sequence.NewPlan()
+	plan.LaunchHold, plan.Ground.Purpose = false, 1
+	var steps [3]int32
+	at, exit := sequence.StepID(0), sequence.Exit("")
+	for i, step := range []sequence.Step{&sequence.Call{}, &sequence.Social{What: sequence.SocialNote, Text: "Hello"},
+		&sequence.Task{What: "look"}} {
+		id, err := plan.Insert(step, at, exit)
+		if err != nil {
+			return 0, err
+		}
+		at, exit, steps[i] = id, plan.Step(id).Exits()[0], int32(id)
+	}
+	var id int64
+	err := s.InTx(ctx, func(tx store.Tx) (err error) {
+		id, err = tx.AddSequence(ctx, "Outreach", plan, e.Now())
+		return err
+	})
+	if err != nil {
+		return 0, err
+	}
+	if err := s.SetEntry(ctx, id, store.Entry{Hand: true}, e.Now()); err != nil {
+		return 0, err
+	}
+	if err := e.Launch(ctx, id, 1); err != nil {
+		return 0, err
+	}
+	q, err := s.Sequence(ctx, id)
+	if err != nil {
+		return 0, err
+	}
+	return s.FillWork(ctx, p, id, *q.Version, steps)
+}
+
 // launchFor launches a sequence of an email and a pause for whoever an entry lets in.
 func launchFor(ctx context.Context, s *store.Store, e *engine.Engine, in store.Entry) (id int64, err error) {
 	plan := sequence.NewPlan()

@@ -363,6 +363,40 @@ func (s *Store) FillPlaces(
 	return s.Settle(ctx)
 }
 
+// FillWork puts one of a hundred people on a sequence at one of its steps that somebody does by hand: of ten, six are
+// to be called, three are to be written to on the network, and of one something else is to be done. Every third call was
+// tried before.
+func (s *Store) FillWork(ctx context.Context, p Places, sequenceID, version int64, steps [3]int32) (int64, error) {
+	return exec(ctx, s.Queries, `
+		with who as materialized (
+			select p.id, p.owner_id, chance(p.id, $3) % 10 as of10,
+				$2::timestamptz - (1 + chance(p.id, $3 + 1) % 90) * interval '1 hour' as at
+			from person p
+			where p.id % 100 = 41 and p.id <= $1),
+		does as materialized (
+			select id, owner_id, at, case when of10 < 6 then $6::int when of10 < 9 then $7 else $8 end as step,
+				case when of10 < 6 then 'call' when of10 < 9 then 'social' else 'task' end as kind
+			from who),
+		ways as (
+			insert into enrolment (sequence_id, version_id, person_id, key, step, phase, entered_at, reached_at, due, look)
+			select $4, $5, id, id, step, 2, at, at, $2::timestamptz + interval '9 days',
+				$2::timestamptz + interval '9 days'
+			from does
+			returning id, person_id, step),
+		made as (
+			insert into touch (enrolment_id, sequence_id, version_id, person_id, step, kind, state, made_at)
+			select w.id, $4, $5, w.person_id, w.step, d.kind, 'desk', d.at
+			from ways w
+			join does d on d.id = w.person_id
+			returning id, person_id, kind, made_at)
+		insert into work (touch_id, kind, ready_at, due_at, rep_id, tries, tried_at)
+		select m.id, m.kind, m.made_at, m.made_at + interval '5 days', d.owner_id,
+			(m.kind = 'call' and m.id % 3 = 0)::int,
+			case when m.kind = 'call' and m.id % 3 = 0 then m.made_at + interval '30 minutes' end
+		from made m
+		join does d on d.id = m.person_id`, p.People, p.At, p.Seed, sequenceID, version, steps[0], steps[1], steps[2])
+}
+
 // Explain is the plan of a statement as it is run, in lines.
 func (s *Store) Explain(ctx context.Context, q Statement) ([]string, error) {
 	var out []string
