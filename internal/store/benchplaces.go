@@ -364,8 +364,8 @@ func (s *Store) FillPlaces(
 }
 
 // FillWork puts one of a hundred people on a sequence at one of its steps that somebody does by hand: of ten, six are
-// to be called, three are to be written to on the network, and of one something else is to be done. Every third call was
-// tried before.
+// to be called, three are to be written to on the network, and of one something else is to be done. Every third call
+// was tried before.
 func (s *Store) FillWork(ctx context.Context, p Places, sequenceID, version int64, steps [3]int32) (int64, error) {
 	return exec(ctx, s.Queries, `
 		with who as materialized (
@@ -378,7 +378,8 @@ func (s *Store) FillWork(ctx context.Context, p Places, sequenceID, version int6
 				case when of10 < 6 then 'call' when of10 < 9 then 'social' else 'task' end as kind
 			from who),
 		ways as (
-			insert into enrolment (sequence_id, version_id, person_id, key, step, phase, entered_at, reached_at, due, look)
+			insert into enrolment (sequence_id, version_id, person_id, key, step, phase, entered_at, reached_at, due,
+				look)
 			select $4, $5, id, id, step, 2, at, at, $2::timestamptz + interval '9 days',
 				$2::timestamptz + interval '9 days'
 			from does
@@ -394,7 +395,8 @@ func (s *Store) FillWork(ctx context.Context, p Places, sequenceID, version int6
 			(m.kind = 'call' and m.id % 3 = 0)::int,
 			case when m.kind = 'call' and m.id % 3 = 0 then m.made_at + interval '30 minutes' end
 		from made m
-		join does d on d.id = m.person_id`, p.People, p.At, p.Seed, sequenceID, version, steps[0], steps[1], steps[2])
+		join does d on d.id = m.person_id`, p.People, p.At, p.Seed, sequenceID, version, steps[0], steps[1],
+		steps[2])
 }
 
 // Explain is the plan of a statement as it is run, in lines.

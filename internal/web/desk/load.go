@@ -64,6 +64,15 @@ func (s *Place) Warm(ctx context.Context) error {
 	return err
 }
 
+// Rehearse reads everybody's desk, as those do who come.
+func (s *Place) Rehearse(ctx context.Context) error {
+	users, err := s.Store.Users(ctx)
+	if err != nil || len(users) == 0 {
+		return err
+	}
+	return s.read(ctx, users[0], &deskData{})
+}
+
 func (s *Place) showLoad(c *echo.Context, code int, d loadData) error {
 	d.Room = "load"
 	var err error

@@ -3,11 +3,10 @@ package people
 import (
 	"context"
 	"fmt"
+	"net/url"
 	"slices"
 	"strconv"
 	"time"
-
-	"github.com/labstack/echo/v5"
 
 	"ombak/internal/core/calendar"
 	"ombak/internal/core/score"
@@ -47,19 +46,18 @@ func (d ledgerData) Band() string {
 	return ""
 }
 
-// ledgerOf reads it, at the instant that the address asks for, or now.
-func (s *Place) ledgerOf(c *echo.Context, person int64) (d ledgerData, err error) {
+// ledgerOf reads it, at the instant and by the model that the address asks for, or now and by the first.
+func (s *Place) ledgerOf(ctx context.Context, person int64, asks url.Values) (d ledgerData, err error) {
 	at := s.Engine.Now()
-	if t, err := time.ParseInLocation("2006-01-02T15:04", c.QueryParam("at"), s.Engine.Zone()); err == nil &&
+	if t, err := time.ParseInLocation("2006-01-02T15:04", asks.Get("at"), s.Engine.Zone()); err == nil &&
 		t.Year() > 1999 && t.Before(at.AddDate(2, 0, 0)) {
-		d.Typed, d.Past, at = c.QueryParam("at"), true, t
+		d.Typed, d.Past, at = asks.Get("at"), true, t
 	}
-	ctx := c.Request().Context()
 	models, err := s.Store.Models(ctx)
 	if err != nil {
 		return d, err
 	}
-	asked := shell.Number(c.QueryParam("model"))
+	asked := shell.Number(asks.Get("model"))
 	if i := slices.IndexFunc(models, func(m store.Model) bool { return m.ID == asked }); i > 0 {
 		d.Model = asked
 	}

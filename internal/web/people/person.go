@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"net/url"
 	"slices"
 	"sort"
 
@@ -109,9 +110,15 @@ func (s *Place) person(c *echo.Context) error {
 }
 
 func (s *Place) showPerson(c *echo.Context, code int, id int64, wrong *wrongField) error {
-	ctx := c.Request().Context()
 	d := personData{Wrong: wrong}
-	var err error
+	if err := s.readPerson(c.Request().Context(), &d, id, c.QueryParams()); err != nil {
+		return err
+	}
+	return s.PageCode(c, code, "person.html", "person", "People", person.Full(d.P.First, d.P.Last, d.P.Email), d)
+}
+
+// readPerson reads what the page of a person shows, with their score as an address asks for it.
+func (s *Place) readPerson(ctx context.Context, d *personData, id int64, asks url.Values) (err error) {
 	if d.P, err = s.Store.Person(ctx, id); err != nil {
 		return err
 	}
@@ -120,21 +127,21 @@ func (s *Place) showPerson(c *echo.Context, code int, id int64, wrong *wrongFiel
 	}
 	all, ctx := errgroup.WithContext(ctx)
 	all.Go(func() (err error) {
-		d.Score, err = s.ledgerOf(c, id)
+		d.Score, err = s.ledgerOf(ctx, id, asks)
 		return err
 	})
 	var cat *rule.Catalogue
 	all.Go(func() (err error) {
-		cat, err = s.record(ctx, &d)
+		cat, err = s.record(ctx, d)
 		return err
 	})
-	all.Go(func() error { return s.happened(ctx, &d) })
+	all.Go(func() error { return s.happened(ctx, d) })
 	if err := all.Wait(); err != nil {
 		return err
 	}
 	by, _ := cat.Scored(d.Score.Model)
 	d.Fit = viewFit(by.Fit, by.FitBands, &rule.Record{Values: d.P.Values()}, cat)
-	return s.PageCode(c, code, "person.html", "person", "People", person.Full(d.P.First, d.P.Last, d.P.Email), d)
+	return nil
 }
 
 // happened gathers what happened with a person, and what may be begun with them.

@@ -147,6 +147,16 @@ func (s *Place) Warm(ctx context.Context) error {
 	return err
 }
 
+// Rehearse reads the page of a person and finds one, as those do who come.
+func (s *Place) Rehearse(ctx context.Context) error {
+	list, _, err := s.Store.People(ctx, store.PeopleQuery{Order: store.ByScore, Limit: 1, Now: s.Engine.Now()})
+	if err != nil || len(list) == 0 {
+		return err
+	}
+	var d personData
+	return s.readPerson(ctx, &d, list[0].ID, nil)
+}
+
 // audienceFigures are those that a list of audiences shows.
 func (s *Place) audienceFigures(ctx context.Context) (map[int64]store.AudienceFigures, error) {
 	count := func(ctx context.Context) (map[int64]store.AudienceFigures, error) {

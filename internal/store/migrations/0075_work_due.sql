@@ -1,0 +1,7 @@
+-- +goose Up
+-- A desk asks for the calls and touches that are due first, as it does for everything else on it.
+create index work_desk on work (due_at, touch_id) include (kind, rep_id, team_id, ready_at, tried_at)
+    where open and kind <> 'post';
+
+-- +goose Down
+drop index work_desk;
