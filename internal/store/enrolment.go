@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgtype"
@@ -24,26 +25,26 @@ type Claimed struct {
 	TookBack            time.Time     // when they took that consent back; zero: they did not
 }
 
-const claimedFields = `
-			select e.id, e.sequence_id, e.version_id, e.person_id, e.key, e.step, e.visit, e.phase, e.entered_at,
-				e.reached_at, e.due,
-			p.country, p.city, p.zone, p.stopped_at, coalesce(p.stopped_by, 0),
+// claimedWays are the fields of an enrolment that the statement reads that locks it: as they are once it is locked.
+const claimedWays = "id, sequence_id, version_id, person_id, key, step, visit, phase, entered_at, reached_at, due"
+
+// claimedPeople are those of the people of some enrolments, $1, by their versions, $2.
+const claimedPeople = `
+			select c.place, p.country, p.city, p.zone, p.stopped_at, coalesce(p.stopped_by, 0),
 			p.erased_at is not null, p.email <> '', p.phone <> '', p.profile <> '', p.street <> '' and p.city <> '',
 			p.do_not_contact,
 			p.opted_out_at is not null, p.no_calls_at is not null, p.bounced_at is not null, k.purpose_id, k.given, k.at
-		from unnest($1::bigint[]) with ordinality as locked(id, place)
-		join enrolment e on e.id = locked.id
-		join person p on p.id = e.person_id
-		join sequence_version v on v.id = e.version_id
-		left join consent k on k.person_id = e.person_id and k.purpose_id = v.purpose_id and k.current
-		order by locked.place`
+		from unnest($1::bigint[], $2::bigint[]) with ordinality as c(person_id, version_id, place)
+		join person p on p.id = c.person_id
+		join sequence_version v on v.id = c.version_id
+		left join consent k on k.person_id = c.person_id and k.purpose_id = v.purpose_id and k.current`
 
 // ClaimDue takes up to n enrolments that have to be looked at by now, passing
 // over those another worker has, those of held sequences and those of people who
 // may have answered. They stay locked until the transaction ends.
 func (tx Tx) ClaimDue(ctx context.Context, now time.Time, n int, not []int64) ([]Claimed, error) {
 	list, err := claimed(ctx, tx, `
-		select id
+		select `+claimedWays+`
 		from enrolment
 		where ended_at is null and look is not null and look <= $1 and not held
 			and sequence_id <> all (array(select id from sequence where state <> 'running'))
@@ -62,7 +63,7 @@ func (tx Tx) ClaimDue(ctx context.Context, now time.Time, n int, not []int64) ([
 // instant, waiting for those another worker has.
 func (tx Tx) ClaimOpen(ctx context.Context, person int64, at time.Time) ([]Claimed, error) {
 	list, err := claimed(ctx, tx, `
-		select id
+		select `+claimedWays+`
 		from enrolment
 		where person_id = $1 and ended_at is null and entered_at <= $2
 		order by id
@@ -73,33 +74,56 @@ func (tx Tx) ClaimOpen(ctx context.Context, person int64, at time.Time) ([]Claim
 	return list, nil
 }
 
-// claimed reads the enrolments that a statement locks. It reads them by a statement of its own, once they are locked:
-// the one that locks sees how they were when it began, and whoever had them meanwhile may have walked them on. They
-// come in the order in which they were locked: who has waited longest first.
+// claimed reads the enrolments that a statement locks, and then their people, by a statement of its own: of what the one
+// that locks joins it would see how it was when it began, and whoever had them meanwhile may have changed it. They come
+// in the order in which they were locked: who has waited longest first.
 func claimed(ctx context.Context, tx Tx, lock string, args ...any) ([]Claimed, error) {
-	ids, err := all[int64](ctx, tx, lock, args...)
-	if err != nil || len(ids) == 0 {
-		return nil, err
-	}
-	rows, err := tx.QueryContext(ctx, claimedFields, ids)
+	rows, err := tx.QueryContext(ctx, lock, args...)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
 	var out []Claimed
+	var people, versions []int64
 	for rows.Next() {
 		var c Claimed
-		var due, stopped, said *time.Time
+		var due *time.Time
+		st := &c.State
+		if err := rows.Scan(&c.ID, &c.Sequence, &c.Version, &c.Person, &st.Key, &st.Step, &st.Visit, &st.Phase,
+			&st.Entered, &st.Reached, &due); err != nil {
+			return nil, err
+		}
+		if due != nil {
+			st.Due = *due
+		}
+		out = append(out, c)
+		people, versions = append(people, c.Person), append(versions, c.Version)
+	}
+	if err := rows.Err(); err != nil || len(out) == 0 {
+		return nil, err
+	}
+	return out, claimPeople(ctx, tx, out, people, versions)
+}
+
+// claimPeople reads what is known of the people of claimed enrolments.
+func claimPeople(ctx context.Context, tx Tx, out []Claimed, people, versions []int64) error {
+	rows, err := tx.QueryContext(ctx, claimedPeople, people, versions)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var place int
+		var c Claimed
+		var stopped, said *time.Time
 		var agreed *bool
 		var purpose *int64
-		st, r := &c.State, &c.Reach
-		if err := rows.Scan(&c.ID, &c.Sequence, &c.Version, &c.Person, &st.Key, &st.Step, &st.Visit, &st.Phase,
-			&st.Entered, &st.Reached, &due,
-			&c.Country, &c.City, &c.Zone, &stopped, &c.StoppedBy,
+		r := &c.Reach
+		if err := rows.Scan(&place, &c.Country, &c.City, &c.Zone, &stopped, &c.StoppedBy,
 			&r.Erased, &r.Email, &r.Phone, &r.Profile, &r.Postal, &r.DoNotContact, &r.OptedOut,
 			&r.NoCalls, &r.Bounced,
 			&purpose, &agreed, &said); err != nil {
-			return nil, err
+			return err
 		}
 		switch {
 		case agreed == nil:
@@ -108,15 +132,14 @@ func claimed(ctx context.Context, tx Tx, lock string, args ...any) ([]Claimed, e
 		default:
 			r.Consents, c.TookBack = contact.Consents{{Purpose: *purpose, Is: contact.Withdrawn}}, *said
 		}
-		if due != nil {
-			st.Due = *due
-		}
 		if stopped != nil {
 			c.StoppedAt = *stopped
 		}
-		out = append(out, c)
+		was := &out[place-1]
+		c.ID, c.Sequence, c.Version, c.Person, c.State = was.ID, was.Sequence, was.Version, was.Person, was.State
+		*was = c
 	}
-	return out, rows.Err()
+	return rows.Err()
 }
 
 // Progress is what has become of claimed enrolments, as columns: the form in
@@ -274,7 +297,25 @@ const excludedAt = `(
 
 // Excluded reads, of some enrolments, when their people came to be among those whom their
 // sequences leave out; who did not is not in it.
-func (db Queries) Excluded(ctx context.Context, ids []int64) (map[int64]time.Time, error) {
+func (db Queries) Excluded(ctx context.Context, claimed []Claimed) (map[int64]time.Time, error) {
+	var sequences, ids []int64
+	for i := range claimed {
+		if !slices.Contains(sequences, claimed[i].Sequence) {
+			sequences = append(sequences, claimed[i].Sequence)
+		}
+	}
+	leave, err := all[int64](ctx, db, `
+		select id
+		from sequence
+		where id = any ($1) and (entry->'not_in' is not null or entry->'not_on' is not null)`, sequences)
+	for i := range claimed {
+		if slices.Contains(leave, claimed[i].Sequence) {
+			ids = append(ids, claimed[i].ID)
+		}
+	}
+	if err != nil || len(ids) == 0 {
+		return nil, err
+	}
 	rows, err := all[struct {
 		ID int64
 		At time.Time
@@ -283,8 +324,7 @@ func (db Queries) Excluded(ctx context.Context, ids []int64) (map[int64]time.Tim
 			select e.id, `+excludedAt+` as at
 			from enrolment e
 			join sequence q on q.id = e.sequence_id
-			where e.id = any ($1)
-				and (q.entry->'not_in' is not null or q.entry->'not_on' is not null)) y
+			where e.id = any ($1)) y
 		where at is not null`, ids)
 	if err != nil {
 		return nil, fmt.Errorf("reading who is left out by now: %w", err)

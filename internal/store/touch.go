@@ -461,7 +461,7 @@ func (db Queries) CardSteps(ctx context.Context) ([]CardStep, error) {
 		from work w
 		join touch t on t.id = w.touch_id
 		join sequence q on q.id = t.sequence_id
-		where w.open and t.kind = 'post'
+		where w.open and w.kind = 'post'
 		group by t.sequence_id, q.name, t.step
 		order by since, t.sequence_id, t.step
 		limit 200`)
@@ -470,8 +470,14 @@ func (db Queries) CardSteps(ctx context.Context) ([]CardStep, error) {
 // WaitingCards lists the cards of a step that wait, the longest waiting first.
 func (db Queries) WaitingCards(ctx context.Context, sequenceID int64, step int32, n int) ([]Touch, error) {
 	return all[Touch](ctx, db, touchFields+
-		"where w.open and t.kind = 'post' and t.sequence_id = $1 and t.step = $2 order by t.id limit $3", sequenceID,
-		step, n)
+		`where t.id in (
+			select w.touch_id
+			from work w
+			join touch x on x.id = w.touch_id
+			where w.open and w.kind = 'post' and x.sequence_id = $1 and x.step = $2
+			order by w.touch_id
+			limit $3)
+		order by t.id`, sequenceID, step, n)
 }
 
 // FinishCards records the outcome of cards of a step that still wait, and answers the

@@ -201,7 +201,7 @@ type node struct {
 	does   []act.Act // that begin it
 	need   Need
 	after  [needs]time.Duration      // before a step that needs it can be come to, at least; never: none can
-	rested time.Duration             // the same of NeedRest, once the touch of the step itself is out
+	behind [needs]time.Duration      // the same of the steps after this one
 	rests  struct{ any, email bool } // what rests count, when it reaches somebody
 }
 
@@ -223,6 +223,7 @@ const (
 	NeedRest  // Rested
 	NeedEvent // Event
 	Answers   // no fact: an email that answers the reader's own request can follow
+	MayReach  // no fact: a touch can be made
 
 	needs = iota // how many there are
 )
@@ -259,14 +260,16 @@ func Compile(p *Plan, sequence int64, holdUntil time.Time, w calendar.Working) (
 		if x, ok := n.step.(interface{ events() []int64 }); ok && len(x.events()) > 0 {
 			n.need |= NeedEvent
 		}
-		if t, ok := n.step.(reaching); ok && p.Rest.asks(p.On(t)) {
-			n.need |= NeedRest
+		if t, ok := n.step.(reaching); ok {
+			if n.need |= MayReach; p.Rest.asks(p.On(t)) {
+				n.need |= NeedRest
+			}
 		}
 		if p.LeaveIf != nil {
 			n.need |= needsOf(p.LeaveIf)
 		}
 		for b := range n.after {
-			if n.after[b] = never; n.need&(1<<b) != 0 {
+			if n.after[b], n.behind[b] = never, never; n.need&(1<<b) != 0 {
 				n.after[b] = 0
 			}
 		}
@@ -274,7 +277,7 @@ func Compile(p *Plan, sequence int64, holdUntil time.Time, w calendar.Working) (
 		if x, ok := n.step.(interface{ least() time.Duration }); ok {
 			least = x.least()
 		}
-		n.exits, n.rested = n.step.Exits(), never
+		n.exits = n.step.Exits()
 		for _, exit := range n.exits {
 			to := pr.index[n.step.About().To[exit]]
 			n.next = append(n.next, to)
@@ -283,9 +286,7 @@ func Compile(p *Plan, sequence int64, holdUntil time.Time, w calendar.Working) (
 				if after >= never-least {
 					continue
 				}
-				if n.after[b] = min(n.after[b], after+least); NeedRest == 1<<b {
-					n.rested = min(n.rested, after+least)
-				}
+				n.after[b], n.behind[b] = min(n.after[b], after+least), min(n.behind[b], after+least)
 			}
 		}
 	}
@@ -301,15 +302,18 @@ func (p *Program) NeedsBy(s State, now time.Time) (n Need) {
 	}
 	passed := max(now.Sub(s.Reached), 0)
 	for b, after := range p.nodes[i].after {
+		if s.Phase == Out && onceOut&(1<<b) != 0 {
+			after = p.nodes[i].behind[b]
+		}
 		if after <= passed {
 			n |= 1 << b
 		}
 	}
-	if s.Phase == Out && p.nodes[i].rested > passed {
-		n &^= NeedRest
-	}
 	return n
 }
+
+// onceOut is what a step needs no more once its touch is out.
+const onceOut = NeedRest | MayReach
 
 // Needs says what facts Advance may ask for from step id on, sooner or later.
 func (p *Program) Needs(id StepID) Need {

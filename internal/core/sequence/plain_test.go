@@ -527,6 +527,10 @@ func walked(pr *Program, x *plain) ([]Log, map[StepID]time.Time) {
 				switch e.Act.(type) {
 				case act.Send, act.Work:
 					w.out[e.Step] = e.At
+					if any, _ := x.p.RestsAfter(e.Step); any && w.need&MayReach == 0 {
+						panic(fmt.Sprintf("at step %d, reached %v, it reaches them at %v, and is said not to", at.Step,
+							at.Reached, now))
+					}
 				}
 			}
 			again = len(d.Effects) > 0

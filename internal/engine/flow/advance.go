@@ -241,6 +241,9 @@ func (e *Flow) gather(
 	var recent, ever []store.Since
 	var records, scored, touched []int64
 	var rests []int64
+	// Whoever else looks at one of them waits, and sees what is made here: also of plans that leave nobody in peace
+	// themselves, for others do.
+	var reached []int64
 	goOn := map[int64][]int64{} // sequence → who may come to go on to it
 	var events []int64
 	for i := range claimed {
@@ -257,6 +260,9 @@ func (e *Flow) gather(
 		}
 		if need&sequence.NeedRecord != 0 {
 			records = append(records, c.Person)
+		}
+		if need&sequence.MayReach != 0 {
+			reached = append(reached, c.Person)
 		}
 		if need&sequence.NeedRest != 0 {
 			rests = append(rests, c.Person)
@@ -278,12 +284,8 @@ func (e *Flow) gather(
 			touched = append(touched, c.ID)
 		}
 	}
-	ids := make([]int64, len(claimed))
-	for i := range claimed {
-		ids[i] = claimed[i].ID
-	}
 	var err error
-	if b.excluded, err = tx.Excluded(ctx, ids); err != nil {
+	if b.excluded, err = tx.Excluded(ctx, claimed); err != nil {
 		return nil, err
 	}
 	if err := gatherConsents(ctx, tx, claimed, programs); err != nil {
@@ -301,14 +303,10 @@ func (e *Flow) gather(
 			}
 		}
 	}
-	// Whoever else looks at one of them waits, and sees what is made here: also of plans that leave nobody in peace
-	// themselves, for others do.
-	people := make([]int64, len(claimed))
-	for i := range claimed {
-		people[i] = claimed[i].Person
-	}
-	if err := tx.LockRests(ctx, people); err != nil {
-		return nil, err
+	if len(reached) > 0 {
+		if err := tx.LockRests(ctx, reached); err != nil {
+			return nil, err
+		}
 	}
 	if len(rests) > 0 {
 		if b.rested, err = tx.LastTouches(ctx, rests); err != nil {

@@ -40,6 +40,16 @@
     }, 8000);
   }
   window.ombakSay = say;
+  // What comes behind a page is told to whoever does not see it come.
+  document.addEventListener("htmx:after:swap", (e) => {
+    const words = all("[data-arrived]").map((el) => {
+      const said = el.dataset.arrived;
+      el.removeAttribute("data-arrived");
+      return said;
+    });
+    const live = e.detail.ctx?.sourceElement?.matches?.("[data-live]"); // nobody is told at each change
+    if (words.length && !live) $("#arrived").textContent = words.join(" ");
+  });
 
   let followed = null; // in a list with its detail beside it: what is ringed and not shown yet
 
