@@ -312,6 +312,40 @@ func meetCompany(ctx context.Context, tx Tx, name, domain, country string, at ti
 
 // Records reads what rules ask of several people's records.
 func (db Queries) Records(ctx context.Context, people []int64) (map[int64]*rule.Record, error) {
+	return db.records(ctx, people, aroundRecord)
+}
+
+// RecordFields is Records without what stands around the fields: tags, audiences, consents, deals, ways and events, and
+// what of the fit is asked of them.
+func (db Queries) RecordFields(ctx context.Context, people []int64) (map[int64]*rule.Record, error) {
+	return db.records(ctx, people, `null::json as tags, null::json as audiences, null::json as consents,
+		null::json as deals, null::json as ways, null::json as events`)
+}
+
+const aroundRecord = `
+		(select json_agg(tag_id) from person_tag x where x.person_id = p.id) as tags,
+		(select json_agg(audience_id) from audience_member x where x.person_id = p.id) as audiences,
+		(select json_agg(purpose_id) from consent x where x.person_id = p.id and x.current and x.given) as consents,
+		(
+			select json_agg(json_build_object('stage', x.stage_id, 'closed', x.closed_at, 'won', st.won,
+				'lost', st.lost, 'sequence', x.sequence_id, 'campaign', x.campaign))
+			from deal_of x
+			join stage st on st.id = x.stage_id
+			where x.person_id = p.id) as deals,
+		(
+			select json_agg(json_build_object('sequence', x.sequence_id, 'open', x.ended_at is null, 'reason',
+				x.reason, 'version', x.version_id, 'step', x.step))
+			from enrolment x
+			where x.person_id = p.id) as ways,
+		(
+			select json_agg(json_build_object('Event', x.event_id, 'State', x.state))
+			from attendance x
+			where x.person_id = p.id and x.current) as events`
+
+func (db Queries) records(ctx context.Context, people []int64, around string) (map[int64]*rule.Record, error) {
+	if len(people) == 0 {
+		return map[int64]*rule.Record{}, nil
+	}
 	rows, err := all[struct {
 		Person
 		Tags      JSON[[]int64]
@@ -334,25 +368,7 @@ func (db Queries) Records(ctx context.Context, people []int64) (map[int64]*rule.
 		Events JSON[[]rule.EventFact]
 	}](ctx, db, personColumns+`
 		, 0 as score, 0 as sequences,
-		(select json_agg(tag_id) from person_tag x where x.person_id = p.id) as tags,
-		(select json_agg(audience_id) from audience_member x where x.person_id = p.id) as audiences,
-		(select json_agg(purpose_id) from consent x where x.person_id = p.id and x.current and x.given) as consents,
-		(
-			select json_agg(json_build_object('stage', x.stage_id, 'closed', x.closed_at, 'won', st.won,
-				'lost', st.lost, 'sequence', x.sequence_id, 'campaign', x.campaign))
-			from deal_of x
-			join stage st on st.id = x.stage_id
-			where x.person_id = p.id) as deals,
-		(
-			select json_agg(json_build_object('sequence', x.sequence_id, 'open', x.ended_at is null, 'reason',
-				x.reason, 'version', x.version_id, 'step', x.step))
-			from enrolment x
-			where x.person_id = p.id) as ways,
-		(
-			select json_agg(json_build_object('Event', x.event_id, 'State', x.state))
-			from attendance x
-			where x.person_id = p.id and x.current) as events`+
-		peopleTables+`where p.id = any ($1)`, people)
+		`+around+peopleTables+`where p.id = any ($1)`, people)
 	if err != nil {
 		return nil, fmt.Errorf("reading records: %w", err)
 	}

@@ -3,6 +3,8 @@ package store
 import (
 	"context"
 	"fmt"
+	"maps"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -36,22 +38,30 @@ type NewTouch struct {
 // team's to nobody yet, for any of it to take; else to the person's owner, else it stays with
 // nobody, for any rep to take.
 func (tx Tx) MakeTouches(ctx context.Context, list []NewTouch) error {
-	n := len(list)
-	enr, seq, ver, person, msg := make([]int64, n), make([]int64, n), make([]int64, n), make([]int64, n),
-		make([]int64, n)
-	step, mver, visit := make([]int32, n), make([]int32, n), make([]int32, n)
-	kind := make([]string, n)
-	at, due := make([]time.Time, n), make([]pgtype.Timestamptz, n)
-	whose, from, team := make([]int64, n), make([]int64, n), make([]int64, n)
-	purpose, ground, request := make([]int64, n), make([]string, n), make([]bool, n)
-	for i, t := range list {
-		whose[i], from[i], team[i], due[i] = t.For, t.From, t.Team, stamp(t.Due)
-		purpose[i], ground[i], request[i] = t.Ground.Purpose, t.Ground.Other, t.Ground.Request
-		enr[i], seq[i], ver[i], person[i], msg[i] = t.Enrolment, t.Sequence, t.Version, t.Person, t.Message
-		step[i], mver[i], kind[i], at[i], visit[i] = int32(t.Step), int32(t.MessageVersion), string(t.Kind), t.At,
-			int32(max(t.Visit, 1))
+	emails := map[int64][]NewTouch{} // by whose account they go out
+	var work []NewTouch
+	for _, t := range list {
+		if t.Kind == touch.Email {
+			emails[t.From] = append(emails[t.From], t)
+		} else {
+			work = append(work, t)
+		}
 	}
-	_, err := exec(ctx, tx, `
+	for _, from := range slices.Sorted(maps.Keys(emails)) {
+		if err := tx.makeEmails(ctx, emails[from], from); err != nil {
+			return fmt.Errorf("making %d emails: %w", len(emails[from]), err)
+		}
+	}
+	if len(work) > 0 {
+		if err := tx.makeWork(ctx, work); err != nil {
+			return fmt.Errorf("making %d touches: %w", len(work), err)
+		}
+	}
+	return nil
+}
+
+// makingTouches makes them, from columns; what follows may ask "made" for those that are new.
+const makingTouches = `
 		with made as (
 			insert into touch (enrolment_id, sequence_id, version_id, person_id, step, visit, kind, state, made_at,
 				message_id, message_version, purpose_id, ground, request)
@@ -62,33 +72,56 @@ func (tx Tx) MakeTouches(ctx context.Context, list []NewTouch) error {
 					$8::timestamptz[], $9::bigint[], $10::int[], $11::bigint[], $12::text[], $13::boolean[])
 				as u(enr, seq, ver, person, step, visit, kind, at, msg, mver, purpose, ground, request)
 			on conflict (enrolment_id, step, visit) where enrolment_id is not null do nothing
-			returning id, kind, person_id, made_at, enrolment_id, step, visit),
-		letters as (
-			insert into letter (touch_id, lane, ready_at, from_id)
-			select made.id, $14, made.made_at, f.id
-			from made
-			left join unnest($1::bigint[], $5::int[], $6::int[], $16::bigint[]) as w(enr, step, visit, user_id)
-				on w.enr = made.enrolment_id and w.step = made.step and w.visit = made.visit and w.user_id > 0
-			left join app_user f on f.id = w.user_id
-			where made.kind = 'email')
+			returning id, kind, person_id, made_at, enrolment_id, step, visit)`
+
+// columnsOf are those that makingTouches is asked with.
+func columnsOf(list []NewTouch) []any {
+	n := len(list)
+	enr, seq, ver, person, msg := make([]int64, n), make([]int64, n), make([]int64, n), make([]int64, n),
+		make([]int64, n)
+	step, mver, visit := make([]int32, n), make([]int32, n), make([]int32, n)
+	kind, at := make([]string, n), make([]time.Time, n)
+	purpose, ground, request := make([]int64, n), make([]string, n), make([]bool, n)
+	for i, t := range list {
+		purpose[i], ground[i], request[i] = t.Ground.Purpose, t.Ground.Other, t.Ground.Request
+		enr[i], seq[i], ver[i], person[i], msg[i] = t.Enrolment, t.Sequence, t.Version, t.Person, t.Message
+		step[i], mver[i], kind[i], at[i], visit[i] = int32(t.Step), int32(t.MessageVersion), string(t.Kind), t.At,
+			int32(max(t.Visit, 1))
+	}
+	return []any{enr, seq, ver, person, step, visit, kind, at, msg, mver, purpose, ground, request}
+}
+
+// makeEmails makes those that go out by somebody's account (0: as their messages say). It joins them with nothing: of
+// some hundreds the database expects a few, and would look through all of what they are joined with for each.
+func (tx Tx) makeEmails(ctx context.Context, list []NewTouch, from int64) error {
+	_, err := exec(ctx, tx, makingTouches+`
+		insert into letter (touch_id, lane, ready_at, from_id)
+		select made.id, $14, made.made_at, (select id from app_user where id = $15)
+		from made`, append(columnsOf(list), int16(touch.OfWay), from)...)
+	return err
+}
+
+func (tx Tx) makeWork(ctx context.Context, list []NewTouch) error {
+	n := len(list)
+	due := make([]pgtype.Timestamptz, n)
+	whose, team := make([]int64, n), make([]int64, n)
+	for i, t := range list {
+		whose[i], team[i], due[i] = t.For, t.Team, stamp(t.Due)
+	}
+	_, err := exec(ctx, tx, makingTouches+`
 		insert into work (touch_id, kind, ready_at, due_at, team_id, rep_id)
 		select made.id, made.kind, made.made_at, coalesce(w.due, made.made_at + interval '7 days'), g.id,
 			case when g.id is null then coalesce(own.id, a.id) end
 		from made
 		join person p on p.id = made.person_id
-		join unnest($1::bigint[], $5::int[], $6::int[], $15::bigint[], $17::bigint[],
-				$18::timestamptz[]) as w(enr, step, visit, whose, team, due)
+		join unnest($1::bigint[], $5::int[], $6::int[], $14::bigint[], $15::bigint[],
+				$16::timestamptz[]) as w(enr, step, visit, whose, team, due)
 			on w.enr = made.enrolment_id and w.step = made.step and w.visit = made.visit
 		left join app_user own on own.id = w.whose and own.left_at is null
 		left join app_user a on a.id = p.owner_id and a.role = 'rep' and a.left_at is null
-		left join team g on g.id = w.team and g.removed_at is null
-		where made.kind <> 'email'`,
-		enr, seq, ver, person, step, visit, kind, at, msg, mver, purpose, ground, request, int16(touch.OfWay), whose,
-		from, team, due)
-	if err != nil {
-		return fmt.Errorf("making %d touches: %w", n, err)
-	}
-	return nil
+		left join team g on g.id = w.team and g.removed_at is null`,
+		planned(append(columnsOf(list), whose, team, due))...)
+	return err
 }
 
 // EndedTouch is a touch that is done or passed over.

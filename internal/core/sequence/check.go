@@ -58,6 +58,8 @@ func needsOf(r *rule.Rule) Need {
 			n |= NeedHistory
 		case c.Score, c.About == rule.InBand:
 			n |= NeedScore
+		case c.About != "":
+			n |= NeedRecord | NeedAround
 		default:
 			n |= NeedRecord
 		}

@@ -17,8 +17,8 @@ func TestWhatChecksNeed(t *testing.T) {
 	}{
 		{rule.ScoreAtLeast(3), NeedScore},
 		{of(rule.Condition{About: rule.InBand, N: 5}), NeedScore},
-		{of(rule.Condition{About: rule.ByFit, N: 5}), NeedRecord},
-		{of(rule.Condition{About: rule.Tag, ID: 5}), NeedRecord},
+		{of(rule.Condition{About: rule.ByFit, N: 5}), NeedRecord | NeedAround},
+		{of(rule.Condition{About: rule.Tag, ID: 5}), NeedRecord | NeedAround},
 		{of(rule.Condition{Field: person.City}), NeedRecord},
 		{of(rule.Condition{Signal: &signal.Pattern{Kind: signal.Click}}), NeedHistory},
 		{rule.Rule{Any: []rule.Rule{rule.ScoreAtLeast(3), rule.FieldIs(person.City, "Oban")}}, NeedScore | NeedRecord},

@@ -217,7 +217,8 @@ const (
 	NeedSignals Need = 1 << iota // Nth, from entry on
 	NeedHistory                  // Count, from any time on
 	NeedScore
-	NeedRecord // Text
+	NeedRecord // Record, with its fields
+	NeedAround // Record, with what stands around the fields too
 	NeedTouch
 	NeedEntry // Bars
 	NeedRest  // Rested

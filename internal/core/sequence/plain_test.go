@@ -440,6 +440,9 @@ func (s *seen) Score(of rule.Figure, at time.Time) float64 {
 
 func (s *seen) Record() *rule.Record {
 	s.asks(NeedRecord)
+	if r := s.facts.Record(); r != nil && s.need&NeedAround == 0 {
+		return &rule.Record{Values: r.Values}
+	}
 	return s.facts.Record()
 }
 

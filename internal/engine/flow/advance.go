@@ -9,6 +9,7 @@ package flow
 import (
 	"context"
 	"log/slog"
+	"maps"
 	"slices"
 	"sync"
 	"time"
@@ -239,7 +240,7 @@ func (e *Flow) gather(
 ) (*gathered, error) {
 	b := &gathered{e: e, now: now}
 	var recent, ever []store.Since
-	var records, scored, touched []int64
+	var records, fields, scored, touched []int64
 	var rests []int64
 	// Whoever else looks at one of them waits, and sees what is made here: also of plans that leave nobody in peace
 	// themselves, for others do.
@@ -258,8 +259,10 @@ func (e *Flow) gather(
 		} else if need&sequence.NeedSignals != 0 {
 			recent = append(recent, store.Since{Person: c.Person, From: c.State.Entered})
 		}
-		if need&sequence.NeedRecord != 0 {
+		if need&sequence.NeedAround != 0 {
 			records = append(records, c.Person)
+		} else if need&sequence.NeedRecord != 0 {
+			fields = append(fields, c.Person)
 		}
 		if need&sequence.MayReach != 0 {
 			reached = append(reached, c.Person)
@@ -337,11 +340,14 @@ func (e *Flow) gather(
 			return nil, err
 		}
 	}
-	if len(records) > 0 {
-		if b.records, err = tx.Records(ctx, records); err != nil {
-			return nil, err
-		}
+	if b.records, err = tx.RecordFields(ctx, fields); err != nil {
+		return nil, err
 	}
+	whole, err := tx.Records(ctx, records)
+	if err != nil {
+		return nil, err
+	}
+	maps.Copy(b.records, whole)
 	if len(touched) > 0 {
 		list, err := tx.EndedTouches(ctx, touched)
 		if err != nil {
