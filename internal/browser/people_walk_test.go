@@ -70,6 +70,10 @@ func TestAListAndAnAudience(t *testing.T) {
 	h.presses("Bring them in")
 	h.must(h.tab.Until("the mended list to be brought in", `document.querySelector('.figures a b')?.innerText === '1'`))
 
+	// What comes behind a page is told to whoever does not see it come.
+	h.goes("/people")
+	h.must(h.tab.Until("the count to be told", `document.querySelector('#arrived').textContent.includes('3 people.')`))
+
 	h.goes("/people/audiences")
 	h.presses("Describe one")
 	h.sees("Add a condition, and this shows")
