@@ -7,6 +7,8 @@ import (
 	"testing"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"ombak/internal/core/act"
 	"ombak/internal/core/person"
 	"ombak/internal/core/rule"
@@ -381,6 +383,16 @@ func TestWrittenToByScore(t *testing.T) {
 	w.must(w.e.ReadyWriter(w.ctx, write, w.marketer))
 	if again, err := w.s.WriterOf(w.ctx, write.Message, write.Purpose); err != nil || again == q {
 		t.Errorf("it is written by %d again, %v", again, err)
+	}
+	// Several who take over at the same moment make one.
+	write.Message = w.second
+	var all errgroup.Group
+	for range 4 {
+		all.Go(func() error { return w.e.ReadyWriter(w.ctx, write, w.marketer) })
+	}
+	w.must(all.Wait())
+	if n := w.count("select count(*) from sequence where writes_message = $1 and state = 'running'", w.second); n != 1 {
+		t.Errorf("%d sequences write the same", n)
 	}
 	draft.Follows = []score.Follow{{Acts: []act.Kept{{Act: act.HandOver{}}}}}
 	if err := w.e.KeepDraft(w.ctx, 0, draft, m.DraftChanges, w.marketer); err == nil {

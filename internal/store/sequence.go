@@ -217,6 +217,10 @@ func (db Queries) Versions(ctx context.Context, ids []int64) ([]Version, error) 
 
 // AddVersion launches: it keeps a version and makes it the running one.
 func (tx Tx) AddVersion(ctx context.Context, v Version, by int64) (int64, error) {
+	// Who launches the same from another window waits, and makes the next.
+	if _, err := exec(ctx, tx, "select from sequence where id = $1 for no key update", v.Sequence); err != nil {
+		return 0, err
+	}
 	id, err := one[int64](ctx, tx, `
 		insert into sequence_version (sequence_id, number, plan, messages, entry, hold_until, launched_at, launched_by)
 		select $1, coalesce(max(number), 0) + 1, $2, $3, $4, $5, $6, nullif($7, 0)

@@ -49,6 +49,9 @@ func (e *Flow) ReadyWriter(ctx context.Context, a act.Write, user int64) error {
 		return tx.SetWriter(ctx, id, a.Message, a.Purpose)
 	})
 	if err != nil {
+		if other, gone := e.Store.WriterOf(ctx, a.Message, a.Purpose); gone == nil { // another began it meanwhile
+			return e.launchLeft(ctx, other, user)
+		}
 		return err
 	}
 	if err = e.Launch(ctx, id, user); err == nil {
