@@ -25,6 +25,7 @@ import (
 // a check over signals of the last month and a second email under the same rest rule. The
 // emails are taken to be sent between the rounds: what sending costs is `ombak bench mail`'s.
 func benchEngine(ctx context.Context, s *store.Store, e *engine.Engine, clock *fixed) error {
+	atEase() // as whoever works is
 	at := clock.Now()
 	if err := e.SaveModel(ctx, store.Model{Model: score.Model{Name: "Engagement", Line: 15, Rules: []score.Rule{
 		{On: signal.Pattern{Kind: signal.PageView}, Points: 10, Lasts: 30},

@@ -90,6 +90,7 @@ func benchRuns(ctx context.Context, address string, args []string) error {
 	if err != nil {
 		return err
 	}
+	atEase() // as whoever works is
 	b := &runsBench{ctx, s, e, *n}
 	fmt.Printf("%d people\n", *n)
 	for _, x := range []struct {

@@ -183,8 +183,8 @@ func tlsListener(c config, l net.Listener) (net.Listener, error) {
 	}), nil
 }
 
-// atEase has memory be gathered seldom, so that no page waits for it: what serves holds little, and may hold some
-// hundred megabytes meanwhile. GOGC and GOMEMLIMIT say otherwise.
+// atEase has memory be gathered seldom, so that no page and no batch waits for it: what serves and works holds little,
+// and may hold some hundred megabytes meanwhile. GOGC and GOMEMLIMIT say otherwise.
 func atEase() {
 	if os.Getenv("GOGC") == "" {
 		debug.SetGCPercent(400)
@@ -406,6 +406,7 @@ func runServe(ctx context.Context, c config) error {
 }
 
 func runWork(ctx context.Context, c config) error {
+	atEase()
 	s, end, err := open(ctx, c, store.Pool{Most: 8, Share: 24})
 	if err != nil {
 		return err
