@@ -140,7 +140,7 @@ func Open(ctx context.Context, url string, conns int) (*Store, error) {
 	}
 	cfg.MaxConns = int32(conns)
 	cfg.MaxConnIdleTime = 2 * time.Minute // what is not used is there for other processes, save some that stay warm:
-	cfg.MinConns = min(cfg.MaxConns, 4)   // each new one connects, and plans every statement anew
+	cfg.MinConns = max(cfg.MaxConns/2, 1) // each new one connects, and plans every statement anew
 	cfg.MaxConnLifetime, cfg.MaxConnLifetimeJitter = 12*time.Hour, time.Hour
 	cfg.ConnConfig.RuntimeParams["timezone"] = "UTC"
 	cfg.ConnConfig.RuntimeParams["application_name"] = "ombak"

@@ -149,8 +149,13 @@ func (s *Place) Warm(ctx context.Context) error {
 
 // Rehearse reads the page of a person and finds one, as those do who come.
 func (s *Place) Rehearse(ctx context.Context) error {
-	list, _, err := s.Store.People(ctx, store.PeopleQuery{Order: store.ByScore, Limit: 1, Now: s.Engine.Now()})
+	q := store.PeopleQuery{Order: store.ByScore, Limit: 1, Now: s.Engine.Now()}
+	list, _, err := s.Store.People(ctx, q)
 	if err != nil || len(list) == 0 {
+		return err
+	}
+	q.Text, q.Limit = list[0].Email, 8
+	if _, _, err := s.Store.People(ctx, q); err != nil {
 		return err
 	}
 	var d personData
