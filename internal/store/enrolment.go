@@ -74,9 +74,9 @@ func (tx Tx) ClaimOpen(ctx context.Context, person int64, at time.Time) ([]Claim
 	return list, nil
 }
 
-// claimed reads the enrolments that a statement locks, and then their people, by a statement of its own: of what the one
-// that locks joins it would see how it was when it began, and whoever had them meanwhile may have changed it. They come
-// in the order in which they were locked: who has waited longest first.
+// claimed reads the enrolments that a statement locks, and then their people, by a statement of its own: of what the
+// one that locks joins it would see how it was when it began, and whoever had them meanwhile may have changed it. They
+// come in the order in which they were locked: who has waited longest first.
 func claimed(ctx context.Context, tx Tx, lock string, args ...any) ([]Claimed, error) {
 	rows, err := tx.QueryContext(ctx, lock, args...)
 	if err != nil {
