@@ -401,6 +401,9 @@ func runServe(ctx context.Context, c config) error {
 		if err := x.Warm(ctx); err != nil && ctx.Err() == nil {
 			slog.Warn("whoever asks first waits for what is counted over everybody", "error", err)
 		}
+		if err := x.Rehearse(ctx); err != nil && ctx.Err() == nil {
+			slog.Warn("whoever comes first waits a little longer for some pages", "error", err)
+		}
 	}()
 	return serve(ctx, tl, h)
 }

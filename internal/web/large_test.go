@@ -273,6 +273,11 @@ func TestCountedAtTheStart(t *testing.T) {
 	if first, again := asked(), asked(); first < 10 || again > first/2 {
 		t.Errorf("of many people %d statements are asked, and then %d", first, again)
 	}
+	ctx, w := store.Watch(t.Context())
+	x.must(s.Rehearse(ctx))
+	if n, _ := w.Asked(); n < 100 {
+		t.Errorf("pages are read before anybody comes by %d statements", n)
+	}
 }
 
 // Whom a description is true of is found the same with the page and behind it, in the same columns for whoever looks.

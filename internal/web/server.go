@@ -71,15 +71,19 @@ func (s *Server) Warm(ctx context.Context) error {
 			}
 		}
 	}
-	return s.rehearse(ctx)
+	return nil
 }
 
 // rehearsals is how often: the database plans a statement for what is asked five times in each connection before it
 // plans it for good, and whoever asks alone is answered over some five connections.
 const rehearsals = 25
 
-// rehearse has the pages that ask most read before anybody comes.
-func (s *Server) rehearse(ctx context.Context) error {
+// Rehearse has, where there are many people, the pages that ask most read before anybody comes.
+func (s *Server) Rehearse(ctx context.Context) error {
+	large, err := s.Engine.Large(ctx)
+	if err != nil || !large {
+		return err
+	}
 	for range rehearsals {
 		for _, p := range s.places {
 			if p, ok := p.(interface{ Rehearse(context.Context) error }); ok {
