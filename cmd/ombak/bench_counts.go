@@ -64,7 +64,8 @@ var counts = []counted{
 				select l.exit, count(distinct e.person_id), count(distinct t.person_id),
 					count(distinct t.person_id) filter (where t.opened),
 					count(distinct t.person_id) filter (where t.clicked),
-					count(distinct t.person_id) filter (where t.replied)
+					count(distinct t.person_id) filter (where t.replied),
+					count(distinct e.person_id) filter (where e.reason = 'handed over')
 				from enrolment_log l
 				join enrolment e on e.id = l.enrolment_id
 				left join touch t on t.enrolment_id = e.id and t.state = 'sent' and t.kind = 'email'
