@@ -82,6 +82,11 @@ func TestAnAnswerOnTheDesk(t *testing.T) {
 	if d := w.day(sales.Ask{User: w.rep2}); len(d.Items) != 0 {
 		t.Errorf("another has %q", keys(d))
 	}
+	// Beside it stands what they answer, with the whole addresses of pages.
+	said, err := w.e.Thread(w.ctx, ana, 8)
+	if w.must(err); len(said) != 2 || said[1].Text != "Here it is <http://ombak.example/g/alarms>." {
+		t.Errorf("what was said is %+v", said)
+	}
 	in, err := w.s.Incoming(w.ctx, id)
 	w.must(err)
 	s, _, ok, err := w.e.Suggest(w.ctx, &in)

@@ -62,6 +62,9 @@ func TestARepPutsPeopleIn(t *testing.T) {
 			t.Errorf("the look lacks %q", want)
 		}
 	}
+	if strings.Contains(page, "No more mail from us") {
+		t.Error("what stands below every letter is shown to them")
+	}
 	if res, _ := rep.do("POST", "/people/put-in", url.Values{"id": {fmt.Sprint(ana)}, "sequence": {fmt.Sprint(shut)}}); res.StatusCode != http.StatusForbidden {
 		t.Errorf("into one that is not open: %s", res.Status)
 	}

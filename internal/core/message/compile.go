@@ -204,7 +204,7 @@ func (d *Document) compile(group int64, links []Link, known map[string]bool) (*l
 	if w := d.Written.For(group); strings.TrimSpace(w) != "" {
 		written = strings.TrimSpace(strings.ReplaceAll(w, "\r\n", "\n"))
 	}
-	written += "\n\n--\nNo more mail from us, or less of it: ombak-opt-out-\nombak-sender-"
+	written += "\n" + below + "No more mail from us, or less of it: ombak-opt-out-\nombak-sender-"
 	ready := func(place, src string, escape, framed bool) (*template, error) {
 		l.shelf = l.shelf || strings.Contains(src, shelfField)
 		src, err := prepare(src, escape, known)
@@ -379,3 +379,14 @@ func (p *Program) bindings(v Values) map[string]any {
 // Sketch is a section as the writer shows it: plain HTML, its merge fields as
 // they were typed.
 func Sketch(k Kind, c Content) string { return k.entry().html(c) }
+
+// below parts a letter's text from what stands below every letter.
+const below = "\n--\n"
+
+// Above is a letter's text without what stands below every letter.
+func Above(text string) string {
+	if i := strings.LastIndex(text, below); i >= 0 {
+		text = text[:i]
+	}
+	return strings.TrimSpace(text)
+}

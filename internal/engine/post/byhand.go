@@ -3,6 +3,7 @@ package post
 import (
 	"context"
 	"fmt"
+	"regexp"
 	"strings"
 
 	"ombak/internal/core/contact"
@@ -209,10 +210,14 @@ func (e *Post) Thread(ctx context.Context, who int64, n int) ([]Written, error) 
 		if err != nil {
 			return nil, err
 		}
-		out[i].Text, _, _ = strings.Cut(d.Text, "\n-- \n") // what stands below every letter says nothing here
+		out[i].Text = atHome.ReplaceAllStringFunc(message.Above(d.Text),
+			func(s string) string { return "<" + e.URL + s[1:] })
 	}
 	return out, nil
 }
+
+// atHome is the address of a page of one's own in the text of a letter, as it was typed.
+var atHome = regexp.MustCompile(`<(/[a-z][^>\s]*)>`)
 
 // Notice is a letter about something that somebody has asked for themselves.
 type Notice struct {

@@ -6,10 +6,10 @@ import (
 	"net/http"
 	"net/url"
 	"slices"
-	"strings"
 
 	"github.com/labstack/echo/v5"
 
+	"ombak/internal/core/message"
 	"ombak/internal/core/person"
 	"ombak/internal/core/plainly"
 	"ombak/internal/core/right"
@@ -187,11 +187,8 @@ func (s *Place) firstEmail(c *echo.Context, d *putInData, plan *sequence.Plan, e
 // Who is a person's name.
 func (putInData) Who(p store.Person) string { return person.Full(p.First, p.Last, p.Email) }
 
-// Text is the letter without what stands below every letter.
-func (f firstEmail) Said() string {
-	said, _, _ := strings.Cut(f.Text, "\n-- \n")
-	return said
-}
+// Said is the letter without what stands below every letter.
+func (f firstEmail) Said() string { return message.Above(f.Text) }
 
 // putInNow puts them in.
 func (s *Place) putInNow(c *echo.Context) error {
