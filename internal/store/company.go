@@ -59,10 +59,19 @@ type CompanyQuery struct {
 	Limit    int
 }
 
-func (c *compiler) companies(q CompanyQuery) string {
+// companies is the condition of a list of companies c.
+func (c *compiler) companies(ctx context.Context, db Queries, q CompanyQuery) (string, error) {
 	where := "true"
-	for _, w := range wordsOf(q.Text) {
-		where += " and c.words like plain_text(" + c.arg("%"+likeText(w)+"%") + "::text)"
+	if texts := wordsOf(q.Text); len(texts) > 0 {
+		shares, err := db.sharesOf(ctx, "company")
+		if err != nil {
+			return "", err
+		}
+		var words []word
+		for _, w := range texts {
+			words = append(words, word{w, rareParts(w, shares)})
+		}
+		where = c.hasQuickly(words, words, "c.words")
 	}
 	if q.Country != "" {
 		where += " and c.country = " + c.arg(q.Country)
@@ -73,7 +82,7 @@ func (c *compiler) companies(q CompanyQuery) string {
 	if q.Industry != "" {
 		where += " and lower(c.industry) = " + c.arg(rule.Fold(q.Industry))
 	}
-	return where
+	return where, nil
 }
 
 // CompanyOrders are the orders of the companies list.
@@ -82,7 +91,10 @@ func CompanyOrders() []string { return []string{"name", "size", "newest"} }
 // Companies reads a page of companies, and the key of its last row.
 func (db Queries) Companies(ctx context.Context, q CompanyQuery) ([]Company, Key, error) {
 	c := compiler{}
-	where := c.companies(q)
+	where, err := c.companies(ctx, db, q)
+	if err != nil {
+		return nil, Key{}, err
+	}
 	key1, order := "lower(c.name)", "lower(c.name), c.id"
 	next := func() string {
 		return "(lower(c.name), c.id) > (" + c.arg(q.After.Sort) + ", " + c.arg(q.After.ID) + ")"
@@ -162,7 +174,10 @@ type FoundCompany struct {
 // FindCompanies finds the n largest companies that words are in.
 func (db Queries) FindCompanies(ctx context.Context, text string, n int) ([]FoundCompany, error) {
 	c := compiler{}
-	where := c.companies(CompanyQuery{Text: text})
+	where, err := c.companies(ctx, db, CompanyQuery{Text: text})
+	if err != nil {
+		return nil, err
+	}
 	return all[FoundCompany](ctx, db, "select c.id, c.name from company c where "+where+
 		" order by c.size desc, c.id desc limit "+c.arg(n), planned(c.args)...)
 }
@@ -170,7 +185,10 @@ func (db Queries) FindCompanies(ctx context.Context, text string, n int) ([]Foun
 // CountCompanies counts whom a query would list.
 func (db Queries) CountCompanies(ctx context.Context, q CompanyQuery) (int64, error) {
 	c := compiler{}
-	where := c.companies(q)
+	where, err := c.companies(ctx, db, q)
+	if err != nil {
+		return 0, err
+	}
 	return one[int64](ctx, db, "select count(*) from company c where "+where, planned(c.args)...)
 }
 

@@ -25,3 +25,16 @@ func MovePatience(wait string) (back func()) {
 
 // LikeOne is what PairsOf asks, for a test of how it is answered.
 var LikeOne = likeOne
+
+// WordsOf and RareParts are what a search is made of.
+var (
+	WordsOf   = wordsOf
+	RareParts = rareParts
+)
+
+// ForgetShares has it be looked anew how often trigrams are.
+func (db Queries) ForgetShares() {
+	db.grams.mu.Lock()
+	defer db.grams.mu.Unlock()
+	clear(db.grams.of)
+}

@@ -126,13 +126,13 @@ func (s *Store) People(ctx context.Context, q PeopleQuery) (list []Person, last 
 				"true)"); err != nil {
 			return err
 		}
-		list, last, err = people(ctx, tx, q)
+		list, last, err = people(ctx, tx.Queries, q)
 		return err
 	})
 	return list, last, err
 }
 
-func people(ctx context.Context, db querier, q PeopleQuery) ([]Person, Key, error) {
+func people(ctx context.Context, db Queries, q PeopleQuery) ([]Person, Key, error) {
 	look, err := seek(ctx, db, q)
 	if err != nil {
 		return nil, Key{}, fmt.Errorf("looking for %q: %w", q.Text, err)
@@ -208,7 +208,7 @@ func peopleIn(ctx context.Context, db querier, q PeopleQuery, look search, cat *
 	if q.Order == ByName || q.Order == Newest {
 		parts = 1 // it knows everybody
 	}
-	byIndex := len(look.like) > 0 && look.walk == 0
+	byIndex := len(look.words) > 0 && look.walk == 0
 	if byIndex {
 		parts = q.After.Part + 1 // it finds both in one
 	}
@@ -416,7 +416,7 @@ func (c *compiler) walked(t turn, q search) turn {
 		cols[i] += " as c" + strconv.Itoa(i)
 	}
 	w.where = "true"
-	if len(q.like) > 0 {
+	if len(q.words) > 0 {
 		w.where = c.soughtInOrder(q, "w.c0")
 	}
 	w.from = "(select " + strings.Join(cols, ", ") + " from " + from + " where " + t.where +
@@ -440,8 +440,10 @@ func (t turn) page(where, limit string) string {
 
 // CountPeople counts whom a query would list, all pages together.
 func (s *Store) CountPeople(ctx context.Context, q PeopleQuery) (int64, error) {
-	q.search = searchFor(q.Text)
 	cat, err := catalogueFor(ctx, s.db, &q.Rule)
+	if err == nil {
+		q.search, err = s.searchFor(ctx, q.Text)
+	}
 	if err != nil {
 		return 0, err
 	}
@@ -463,8 +465,10 @@ func (s *Store) CountPeople(ctx context.Context, q PeopleQuery) (int64, error) {
 
 // ReckonPeople reckons how many people a query is about, by what the database knows of all: at once, and not exactly.
 func (s *Store) ReckonPeople(ctx context.Context, q PeopleQuery) (int64, error) {
-	q.search = searchFor(q.Text)
 	cat, err := catalogueFor(ctx, s.db, &q.Rule)
+	if err == nil {
+		q.search, err = s.searchFor(ctx, q.Text)
+	}
 	if err != nil {
 		return 0, err
 	}
@@ -505,8 +509,10 @@ func wide(ctx context.Context, tx Tx) error {
 
 // AllIDs lists the ids of everybody whom a query is about, in order.
 func (tx Tx) AllIDs(ctx context.Context, q PeopleQuery) ([]int64, error) {
-	q.search = searchFor(q.Text)
 	cat, err := catalogueFor(ctx, tx, &q.Rule)
+	if err == nil {
+		q.search, err = tx.searchFor(ctx, q.Text)
+	}
 	if err != nil {
 		return nil, err
 	}

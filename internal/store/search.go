@@ -44,9 +44,34 @@ const (
 
 // search is what is looked for, and how.
 type search struct {
-	like []string // patterns, all of which hold; none: nothing is looked for
-	ask  []string // those that the index is asked for; none: all
-	walk int      // how many rows of the page's order are asked; 0: the index of trigrams is
+	words []word // all of which hold; none: nothing is looked for
+	ask   []word // those that the index is asked for; none: all
+	walk  int    // how many rows of the page's order are asked; 0: the index of trigrams is
+}
+
+// word is one that is looked for.
+type word struct {
+	text string   // as it was typed; a space before it where it is the beginning of a name
+	rare []string // parts of it that few have; none are known: the index is asked for all of it
+}
+
+// like is its pattern.
+func (w word) like() string { return "%" + likeText(w.text) + "%" }
+
+// byIndex are the patterns that an index of trigrams is asked for. Where nothing is known of a word's parts, the end of
+// a domain, which thousands share, is left out: reading its long lists costs more than all the rest.
+func (w word) byIndex() []string {
+	var out []string
+	for _, part := range w.rare {
+		out = append(out, "%"+part+"%")
+	}
+	if begin := w.text[:max(0, strings.LastIndexByte(w.text, '.'))]; len(out) == 0 && len(begin) > shortWord {
+		return []string{"%" + likeText(begin) + "%"}
+	}
+	if len(out) == 0 {
+		return []string{w.like()}
+	}
+	return out
 }
 
 // wordsOf splits what was typed.
@@ -67,30 +92,34 @@ func wordsOf(text string) []string {
 	return out
 }
 
-// searchFor is a search for what was typed, before it is known how.
-func searchFor(text string) search {
+// searchFor is a search for what was typed among people, before it is known how.
+func (db Queries) searchFor(ctx context.Context, text string) (search, error) {
 	var q search
-	for _, w := range wordsOf(text) {
-		space := ""
-		if utf8.RuneCountInString(w) <= shortWord {
-			space = " "
-		}
-		q.like = append(q.like, "%"+space+likeText(w)+"%")
+	words := wordsOf(text)
+	if len(words) == 0 {
+		return q, nil
 	}
-	return q
+	shares, err := db.sharesOf(ctx, "person_search")
+	for _, w := range words {
+		if utf8.RuneCountInString(w) <= shortWord {
+			w = " " + w
+		}
+		q.words = append(q.words, word{w, rareParts(w, shares)})
+	}
+	return q, err
 }
 
 // seek says how a page of those is found whom a text is about.
-func seek(ctx context.Context, db querier, q PeopleQuery) (search, error) {
-	look := searchFor(q.Text)
-	if len(look.like) == 0 {
-		return look, nil
+func seek(ctx context.Context, db Queries, q PeopleQuery) (search, error) {
+	look, err := db.searchFor(ctx, q.Text)
+	if err != nil || len(look.words) == 0 {
+		return look, err
 	}
 	c := compiler{}
-	asked := []string{c.hasByIndex(look)}
-	if len(look.like) > 1 {
-		for _, l := range look.like {
-			asked = append(asked, c.hasByIndex(search{like: []string{l}}))
+	asked := []string{c.has(look.words, "x.words")}
+	if len(look.words) > 1 {
+		for _, w := range look.words {
+			asked = append(asked, c.has([]word{w}, "x.words"))
 		}
 	}
 	n, err := estimate(ctx, db,
@@ -104,9 +133,9 @@ func seek(ctx context.Context, db querier, q PeopleQuery) (search, error) {
 		if most > rareHave {
 			most *= oftenTimes
 		}
-		for i, l := range look.like {
+		for i, w := range look.words {
 			if n[1+i] <= most {
-				look.ask = append(look.ask, l)
+				look.ask = append(look.ask, w)
 			}
 		}
 	}
@@ -121,27 +150,38 @@ func seek(ctx context.Context, db querier, q PeopleQuery) (search, error) {
 }
 
 // hasByIndex is the condition over x, a person_search, that the index of
-// trigrams answers: all words, or those that few have. The end of a domain,
-// which thousands share, is asked of the rows alone: reading its long lists costs
-// more than all the rest.
+// trigrams answers: all words, or those that few have.
 func (c *compiler) hasByIndex(q search) string {
-	ask := q.like
+	ask := q.words
 	if len(q.ask) > 0 {
 		ask = q.ask
 	}
-	var begins []string
-	for _, l := range ask {
-		if begin := l[:max(0, strings.LastIndexByte(l, '.'))]; len(begin) > len("%")+shortWord {
-			begins = append(begins, begin+"%")
-		} else {
-			begins = append(begins, l)
+	return c.hasQuickly(ask, q.words, "x.words")
+}
+
+// hasQuickly is the condition that words hold all of some, of which an index is asked for the rare parts of a few.
+func (c *compiler) hasQuickly(ask, words []word, column string) string {
+	var patterns []string
+	whole := map[string]bool{}
+	for _, w := range ask {
+		for _, like := range w.byIndex() {
+			if !slices.Contains(patterns, like) {
+				patterns = append(patterns, like)
+			}
+			whole[like] = true
 		}
 	}
-	where := c.has(begins, "x.words")
-	if !slices.Equal(begins, q.like) {
-		where += " and " + c.has(q.like, "(x.words || '')")
+	all := ""
+	for _, like := range patterns {
+		all += " and " + column + " like plain_text(" + c.arg(like) + "::text)"
 	}
-	return where
+	for _, w := range words {
+		// The planner takes one in three to hold it: the index has told of most already.
+		if !whole[w.like()] {
+			all += " and strpos(" + column + ", plain_text(" + c.arg(w.text) + "::text)) > 0"
+		}
+	}
+	return strings.TrimPrefix(all, " and ")
 }
 
 // estimate is how many rows the planner expects of a query; of a union, of each
@@ -187,25 +227,25 @@ func costOf(ctx context.Context, q querier, query string, args []any) (float64, 
 	return plan[0].Plan.Cost, nil
 }
 
-// has is the condition that words hold all patterns.
-func (c *compiler) has(like []string, words string) string {
+// has is the condition that a column of words holds all of some.
+func (c *compiler) has(words []word, column string) string {
 	all := ""
-	for i, l := range like {
+	for i, w := range words {
 		if i > 0 {
 			all += " and "
 		}
-		all += words + " like plain_text(" + c.arg(l) + "::text)"
+		all += column + " like plain_text(" + c.arg(w.like()) + "::text)"
 	}
 	return all
 }
 
 // sought is the condition of a search over the person of an id.
 func (c *compiler) sought(q search, id string) string {
-	if len(q.like) == 0 {
+	if len(q.words) == 0 {
 		return ""
 	}
-	return " and exists (select from person_search x where x.person_id = " + id + " and " + c.has(q.like, "x.words") +
-		")"
+	return " and exists (select from person_search x where x.person_id = " + id + " and " +
+		c.hasQuickly(q.words, q.words, "x.words") + ")"
 }
 
 // soughtInOrder is sought for a page that is read in an order, of those whom
@@ -214,7 +254,7 @@ func (c *compiler) sought(q search, id string) string {
 // order is that of names.
 func (c *compiler) soughtInOrder(q search, id string) string {
 	words := "(select x.words from person_search x where x.person_id = " + id + ")"
-	return c.has(q.like, words)
+	return c.has(q.words, words)
 }
 
 // Everybody is how many people there are, as the database last reckoned it; 0: it has not, so they are few.

@@ -66,7 +66,10 @@ type Store struct {
 
 // Queries are what can be asked of a database: through its pool, each by itself, or
 // within a transaction.
-type Queries struct{ querier }
+type Queries struct {
+	querier
+	grams *grams // how often trigrams are in it
+}
 
 // Tx is a transaction: what is asked and changed through it happens together or not
 // at all.
@@ -160,7 +163,7 @@ func Open(ctx context.Context, url string, conns int) (*Store, error) {
 		return nil, fmt.Errorf("the database does not answer: %w", err)
 	}
 	db := sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx")
-	return &Store{Queries{db}, pool, db}, nil
+	return &Store{Queries{db, &grams{of: map[string]*gramShares{}}}, pool, db}, nil
 }
 
 // Close gives all connections back.
@@ -260,7 +263,7 @@ func (s *Store) inTx(ctx context.Context, f func(Tx) error) error {
 		return err
 	}
 	defer tx.Rollback() // nothing to do once it is committed
-	if err := f(Tx{Queries{tx}, conn}); err != nil {
+	if err := f(Tx{Queries{tx, s.grams}, conn}); err != nil {
 		return err
 	}
 	return tx.Commit()
