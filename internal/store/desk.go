@@ -50,42 +50,103 @@ var deskParts = []deskPart{
 		rep: "w.rep_id", team: "w.team_id", from: "work w where w.open and w.kind <> 'post'"},
 	{of: TaskWork, id: "k.id", kind: "'task'", person: "k.person_id", made: "k.made_at",
 		due: "k.made_at + interval '7 days'", sort: "k.made_at", rep: "k.user_id", team: "k.team_id",
-		from: "task k where k.done_at is null and not k.alert and k.shown_at <= $3"},
+		from: "task k where k.done_at is null and not k.alert and k.shown_at <= @now"},
 	{of: AnswerWork, id: "i.id", kind: "'answer'", person: "i.person_id", made: "i.at", limit: "i.due_at",
 		due: "coalesce(i.due_at, i.at)", sort: "coalesce(i.due_at, i.at)", rep: "i.rep_id",
 		from: "incoming i where i.answer = '' and i.kind in ({reply}, {social answer}) and i.person_id is not null"},
 	{of: MeetingWork, id: "b.id", kind: "'meeting'", person: "b.person_id", made: "b.starts_at", limit: "b.ends_at",
 		due: "b.starts_at", sort: "b.starts_at", rep: "b.user_id",
-		from: "booking b where b.state = 'booked' and b.starts_at < $3::timestamptz + interval '7 days'"},
+		from: "booking b where b.state = 'booked' and b.starts_at < @now + interval '7 days'"},
 }
 
-// rows is a query of what of a part is on a desk: what is a user's ($1; 0 is everybody), and what they can take, which
-// is nobody's or their team's, unless somebody else has taken it; where $2 holds, that alone.
-func (x *deskPart) rows(columns string) string {
+// query is one of what of a part is on a desk at an instant (@now): what is a user's (@user; of user 0, who is
+// everybody, nothing more is asked), and what they can take, which is nobody's or their team's.
+//
+// Whose it is, is in the words, so that the database plans one statement for all who ask alike. It is asked of each item
+// as an index has them in order (coalesce keeps the planner from gathering somebody's first): whoever has most of them
+// has a list of their first soon, and whoever has few has them all found by an index alone.
+func (x *deskPart) query(columns, beside, where string, q DeskQuery) string {
 	or := func(expr, none string) string {
 		if expr == "" {
 			return none
 		}
 		return expr
 	}
-	from, where, _ := strings.Cut(x.from, " where ")
-	return strings.NewReplacer("@from", from, "@where", where, "@of", strconv.Itoa(int(x.of)),
-		"@id", x.id, "@kind", x.kind, "@person", x.person, "@made", x.made, "@limit", or(x.limit, "null::timestamptz"),
-		"@due", x.due, "@tried", or(x.tried, "null::timestamptz"), "@rep", x.rep,
-		"@team", or(x.team, "null::bigint")).Replace(`
+	from, open, _ := strings.Cut(x.from, " where ")
+	switch {
+	case q.Pool:
+		open += " and @rep is null"
+	case q.User != 0:
+		open += " and coalesce(@rep, @user) = @user"
+	}
+	if q.User != 0 && x.team != "" {
+		open += " and (@rep is not null or @team is null or @team = (select team_id from app_user where id = @user))"
+	}
+	return strings.NewReplacer("@of", strconv.Itoa(int(x.of)), "@id", x.id, "@kind", x.kind, "@person", x.person,
+		"@made", x.made, "@limit", or(x.limit, "null::timestamptz"), "@due", x.due,
+		"@tried", or(x.tried, "null::timestamptz"), "@rep", x.rep, "@team", or(x.team, "null::bigint")).Replace(`
 			select ` + columns + `
-			from @from
-			left join desk_item d on d.kind = @of and d.item_id = @id
-			where @where
-				and ($1 = 0 or @rep = $1 and not $2 or @rep is null
-					and (@team is null or @team = (select team_id from app_user where id = $1)))
-				and (not $2 or @rep is null)
-				and ($1 = 0 or d.taken_by is null or d.taken_by = $1 or d.taken_until <= $3)`)
+			from ` + from + beside + `
+			where ` + open + where)
 }
 
-// deskColumns are those of a row.
-const deskColumns = `@of as of, @id as id, @kind as kind, @person as person_id, @made as made_at, @limit as limit_at,
-				@due as due, @tried as tried_at, @rep as rep_id, d.later_at, coalesce(d.back, false) as back`
+// rows is a query of the items themselves, save what somebody else has taken: of those that come back at an instant of
+// their own, or of the others. What was said of each of those is looked up as it comes: so they stay in their order.
+func (x *deskPart) rows(back bool, q DeskQuery) string {
+	beside, where := `
+			left join lateral (
+				select d.back, d.later_at, d.taken_by, d.taken_until
+				from desk_item d
+				where d.kind = @of and d.item_id = @id
+				limit 1) d on true`, " and not coalesce(d.back, false)"
+	if back {
+		beside, where = `
+			join desk_item d on d.kind = @of and d.item_id = @id`, " and d.back"
+	}
+	if q.User != 0 {
+		where += " and (d.taken_by is null or d.taken_by = @user or d.taken_until <= @now)"
+	}
+	if q.Kind != "" {
+		where += " and @kind = @asked"
+	}
+	return x.query(`@of as of, @id as id, @kind as kind, @person as person_id, @made as made_at, @limit as limit_at,
+				@due as due, @tried as tried_at, @rep as rep_id, d.later_at, coalesce(d.back, false) as back`, beside,
+		where, q)
+}
+
+// counts is a query of how many items there are of each kind: all of them, less what somebody else has taken.
+func (x *deskPart) counts(q DeskQuery) string {
+	count := x.query("@kind as kind, count(*) as n", "", "", q) + `
+			group by 1`
+	if q.User == 0 {
+		return count
+	}
+	return count + `
+			union all` + x.query("@kind as kind, -count(*) as n", `
+			join desk_item d on d.kind = @of and d.item_id = @id`,
+		" and d.taken_by <> @user and (d.taken_until <= @now) is not true", q) + `
+			group by 1`
+}
+
+// bound is a statement over parts with its values: those that it names.
+func (q DeskQuery) bound(statement string) (string, []any) {
+	var args []any
+	for _, x := range []struct {
+		name, as string
+		value    any
+	}{{"@now", "::timestamptz", q.Now}, {"@user", "::bigint", q.User}, {"@asked", "::text", string(q.Kind)}} {
+		if strings.Contains(statement, x.name) {
+			args = append(args, x.value)
+			statement = strings.ReplaceAll(statement, x.name, "$"+strconv.Itoa(len(args))+x.as)
+		}
+	}
+	return spelt(statement), args
+}
+
+// may reports whether a part may have what is of a kind: most have one alone.
+func (x *deskPart) may(kind desk.Kind) bool {
+	return kind == "" || !strings.HasPrefix(x.kind, "'") || x.kind == "'"+string(kind)+"'"
+}
 
 // DeskRows lists what a user has to do and what they can take. User 0 stands for everybody; pool
 // for what can be taken alone; kind empty for every kind. The n that are due first are answered:
@@ -97,23 +158,25 @@ func (db Queries) DeskRows(ctx context.Context, q DeskQuery) ([]DeskRow, error) 
 	limit := strconv.Itoa(q.N)
 	for i := range deskParts {
 		x := &deskParts[i]
-		part := x.rows(deskColumns) + `
-				and ($4 = '' or ` + x.kind + ` = $4)`
-		parts = append(parts, "("+part+`
-				and not coalesce(d.back, false)
+		if !x.may(q.Kind) {
+			continue
+		}
+		parts = append(parts, "("+x.rows(false, q)+`
 			order by `+x.sort+", "+x.id+`
-			limit `+limit+`)`, "("+part+`
-				and d.back
+			limit `+limit+`)`, "("+x.rows(true, q)+`
 			order by d.later_at, `+x.id+`
 			limit `+limit+`)`)
 	}
-	rows, err := db.QueryContext(ctx, spelt(`
-		with there as (`+strings.Join(parts, "\n\t\t\tunion all\n\t\t\t")+`),
+	if len(parts) == 0 {
+		return nil, nil
+	}
+	statement, args := q.bound(`
+		with there as (` + strings.Join(parts, "\n\t\t\tunion all\n\t\t\t") + `),
 		first as (
 			select *
 			from there
 			order by case when back then later_at else due end, of, id
-			limit `+limit+`)
+			limit ` + limit + `)
 		select x.of, x.id, x.kind, p.id, x.made_at, coalesce(x.limit_at, e.due), x.later_at, x.back,
 			coalesce(s.score, 0), p.zone, p.country, p.city, coalesce(t.version_id, 0), coalesce(t.step, 0), x.tried_at,
 			x.rep_id
@@ -122,8 +185,8 @@ func (db Queries) DeskRows(ctx context.Context, q DeskQuery) ([]DeskRow, error) 
 		left join enrolment e on e.id = t.enrolment_id and e.step = t.step and e.visit = t.visit and e.phase = 2
 			and e.ended_at is null
 		join person p on p.id = coalesce(x.person_id, t.person_id) and p.erased_at is null
-		left join standing s on s.person_id = p.id and s.model_id = `+theModel),
-		q.User, q.Pool, q.Now, q.Kind)
+		left join standing s on s.person_id = p.id and s.model_id = ` + theModel)
+	rows, err := db.QueryContext(ctx, statement, args...)
 	if err != nil {
 		return nil, fmt.Errorf("reading a desk: %w", err)
 	}
@@ -144,14 +207,14 @@ func (db Queries) DeskRows(ctx context.Context, q DeskQuery) ([]DeskRow, error) 
 func (db Queries) DeskCounts(ctx context.Context, q DeskQuery) (map[desk.Kind]int, error) {
 	var parts []string
 	for i := range deskParts {
-		parts = append(parts, deskParts[i].rows("@kind as kind, count(*) as n")+`
-			group by 1`)
+		parts = append(parts, deskParts[i].counts(q))
 	}
+	statement, args := q.bound("select kind, sum(n)::bigint as n from (" + strings.Join(parts, "\n\t\t\tunion all") +
+		") x group by kind")
 	rows, err := all[struct {
 		Kind desk.Kind
 		N    int
-	}](ctx, db, spelt("select kind, sum(n)::bigint as n from ("+strings.Join(parts, "\n\t\t\tunion all")+
-		") x group by kind"), q.User, q.Pool, q.Now)
+	}](ctx, db, statement, args...)
 	of := map[desk.Kind]int{}
 	for _, r := range rows {
 		of[r.Kind] = r.N

@@ -150,10 +150,13 @@ func (db Queries) CompanyOwners(ctx context.Context, people []int64) (map[int64]
 		with asked as (
 			select id, company_id from person where id = any ($1) and company_id is not null),
 		owns as (
-			select p.company_id, p.owner_id, count(*) as n
-			from person p
-			where p.company_id in (select company_id from asked) and p.owner_id is not null and p.erased_at is null
-			group by p.company_id, p.owner_id)
+			select c.company_id, o.owner_id, o.n
+			from (select distinct company_id from asked) c
+			cross join lateral (
+				select p.owner_id, count(*) as n
+				from person p
+				where p.company_id = c.company_id and p.owner_id is not null and p.erased_at is null
+				group by p.owner_id) o)
 		select a.id as person, o.owner_id as owner
 		from asked a
 		join owns o on o.company_id = a.company_id

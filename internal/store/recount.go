@@ -8,7 +8,6 @@ import (
 	"strings"
 
 	"github.com/jackc/pgx/v5"
-	"github.com/jackc/pgx/v5/stdlib"
 
 	"ombak/internal/core/person"
 	"ombak/internal/core/rule"
@@ -16,12 +15,6 @@ import (
 )
 
 // What a recount of everybody reads: the same as for some people, by ways that a million of them can be read in.
-
-// native lets f ask within the transaction by the driver itself: of tens of millions of values, taking each through
-// database/sql is most of the work.
-func (tx Tx) native(f func(*pgx.Conn) error) error {
-	return tx.conn.Raw(func(c any) error { return f(c.(*stdlib.Conn).Conn()) })
-}
 
 // Span is the people after one and up to another.
 type Span struct{ After, Upto int64 }
@@ -53,54 +46,15 @@ func (tx Tx) StandingsIn(ctx context.Context, model int64, s Span) ([]Standing, 
 	return standings(rows, err)
 }
 
-// For how many signals of each room is made ahead, and of all at most.
-const (
-	signalsOfOne = 12
-	mostRoom     = 300_000
-)
-
 // SignalsIn reads all signals of the people of a span, sorted for the core.
 func (tx Tx) SignalsIn(ctx context.Context, s Span) (map[int64][]signal.Signal, error) {
-	out := map[int64][]signal.Signal{}
 	if err := wide(ctx, tx); err != nil {
 		return nil, err
 	}
-	err := tx.native(func(c *pgx.Conn) error {
-		rows, err := c.Query(ctx, `
-			select s.id, s.person_id, s.at, s.kind, coalesce(s.sequence_id, 0), coalesce(s.step, 0),
-				coalesce(s.message_id, 0), coalesce(s.link, 0), coalesce(s.page_id, 0), coalesce(s.event_id, 0),
-				s.machine <> '', coalesce(s.worth, 0)
-			from signal s
-			where s.person_id > $1 and s.person_id <= $2
-			order by s.person_id, s.at, s.id`, s.After, s.Upto)
-		if err != nil {
-			return err
-		}
-		list := make([]signal.Signal, 0, min(signalsOfOne*(s.Upto-s.After), mostRoom)) // of all, one after the other
-		of := make([]int64, 0, cap(list))
-		var x signal.Signal
-		var who int64
-		if _, err := pgx.ForEachRow(rows, []any{&x.ID, &who, &x.At, (*int16)(&x.Kind), &x.Sequence, &x.Step, &x.Message,
-			&x.Link, &x.Page, &x.Event, &x.Machine, &x.Worth}, func() error {
-			list, of = append(list, x), append(of, who)
-			return nil
-		}); err != nil {
-			return err
-		}
-		for i := 0; i < len(list); {
-			j := i
-			for j < len(list) && of[j] == of[i] {
-				j++
-			}
-			out[of[i]] = list[i:j:j]
-			i = j
-		}
-		return nil
-	})
-	if err != nil {
-		return nil, fmt.Errorf("reading signals: %w", err)
-	}
-	return out, nil
+	return tx.signals(ctx, s.Upto-s.After, `
+		from signal s
+		where s.person_id > $1 and s.person_id <= $2
+		order by s.person_id, s.at, s.id`, s.After, s.Upto)
 }
 
 // plainFields are the fields of a record that are a text of one column.
@@ -143,7 +97,7 @@ func (tx Tx) RecordsFor(ctx context.Context, people []int64, rules []*rule.Rule)
 		}
 	}
 	out := make(map[int64]*rule.Record, len(people))
-	err := tx.native(func(c *pgx.Conn) error {
+	err := tx.native(ctx, func(c *pgx.Conn) error {
 		rows, err := c.Query(ctx, "select "+columns+" from person p"+company+" where p.id = any ($1)", people)
 		if err != nil {
 			return err

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"time"
 
+	"github.com/jackc/pgx/v5"
+
 	"ombak/internal/core/signal"
 )
 
@@ -110,35 +112,60 @@ func (db Queries) SignalsSince(ctx context.Context, who []Since) (map[int64][]si
 	for i, w := range who {
 		ids[i], from[i] = w.Person, w.From
 	}
-	of, args := `
+	if len(who) == 1 { // whoever it is, it is planned once: with so many months that takes as long as to read them
+		return db.signals(ctx, 1, `
+			from signal s
+			where s.person_id = $1 and s.at >= $2
+			order by s.at, s.id`, ids[0], from[0])
+	}
+	return db.signals(ctx, int64(len(who)), `
 		from unnest($1::bigint[], $2::timestamptz[]) as w(person, since)
 		join signal s on s.person_id = w.person and s.at >= w.since
-		order by s.person_id, s.at, s.id`, []any{ids, from}
-	if len(who) == 1 { // whoever it is, it is planned once: with so many months that takes as long as to read them
-		of, args = `
-		from signal s
-		where s.person_id = $1 and s.at >= $2
-		order by s.at, s.id`, []any{ids[0], from[0]}
-	}
-	rows, err := db.QueryxContext(ctx, `
-		select s.id, s.person_id, s.at, s.kind, coalesce(s.sequence_id, 0), coalesce(s.step, 0),
-			coalesce(s.message_id, 0), coalesce(s.link, 0), coalesce(s.page_id, 0), coalesce(s.event_id, 0),
-			s.machine <> '', coalesce(s.worth, 0)`+of, args...)
+		order by s.person_id, s.at, s.id`, ids, from)
+}
+
+// For how many signals of each person room is made ahead, and of all at most.
+const (
+	signalsOfOne = 12
+	mostRoom     = 300_000
+)
+
+// signals reads signals of so many people, those of one together and in their order.
+func (db Queries) signals(ctx context.Context, people int64, of string, args ...any) (map[int64][]signal.Signal, error) {
+	out := map[int64][]signal.Signal{}
+	err := db.native(ctx, func(c *pgx.Conn) error {
+		rows, err := c.Query(ctx, `
+			select s.id, s.person_id, s.at, s.kind, coalesce(s.sequence_id, 0), coalesce(s.step, 0),
+				coalesce(s.message_id, 0), coalesce(s.link, 0), coalesce(s.page_id, 0), coalesce(s.event_id, 0),
+				s.machine <> '', coalesce(s.worth, 0)`+of, args...)
+		if err != nil {
+			return err
+		}
+		list := make([]signal.Signal, 0, min(signalsOfOne*people, mostRoom)) // of all, one after the other
+		who := make([]int64, 0, cap(list))
+		var x signal.Signal
+		var person int64
+		if _, err := pgx.ForEachRow(rows, []any{&x.ID, &person, &x.At, (*int16)(&x.Kind), &x.Sequence, &x.Step,
+			&x.Message, &x.Link, &x.Page, &x.Event, &x.Machine, &x.Worth}, func() error {
+			list, who = append(list, x), append(who, person)
+			return nil
+		}); err != nil {
+			return err
+		}
+		for i := 0; i < len(list); {
+			j := i
+			for j < len(list) && who[j] == who[i] {
+				j++
+			}
+			out[who[i]] = list[i:j:j]
+			i = j
+		}
+		return nil
+	})
 	if err != nil {
 		return nil, fmt.Errorf("reading signals: %w", err)
 	}
-	defer rows.Close()
-	out := map[int64][]signal.Signal{}
-	for rows.Next() {
-		var x signal.Signal
-		var person int64
-		if err := rows.Scan(&x.ID, &person, &x.At, &x.Kind, &x.Sequence, &x.Step, &x.Message, &x.Link, &x.Page,
-			&x.Event, &x.Machine, &x.Worth); err != nil {
-			return nil, err
-		}
-		out[person] = append(out[person], x)
-	}
-	return out, rows.Err()
+	return out, nil
 }
 
 // PersonSignals reads all signals of one person, sorted.

@@ -69,14 +69,14 @@ type Store struct {
 type Queries struct {
 	querier
 	grams *grams // how often trigrams are in it
+	// native lets f ask by the driver itself: of thousands of rows, taking each value through database/sql is most of
+	// the work.
+	native func(ctx context.Context, f func(*pgx.Conn) error) error
 }
 
 // Tx is a transaction: what is asked and changed through it happens together or not
 // at all.
-type Tx struct {
-	Queries
-	conn *sqlx.Conn // on which it runs
-}
+type Tx struct{ Queries }
 
 // Pool says how many connections a process may have.
 type Pool struct {
@@ -163,7 +163,10 @@ func Open(ctx context.Context, url string, conns int) (*Store, error) {
 		return nil, fmt.Errorf("the database does not answer: %w", err)
 	}
 	db := sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx")
-	return &Store{Queries{db, &grams{of: map[string]*gramShares{}}}, pool, db}, nil
+	native := func(ctx context.Context, f func(*pgx.Conn) error) error {
+		return pool.AcquireFunc(ctx, func(c *pgxpool.Conn) error { return f(c.Conn()) })
+	}
+	return &Store{Queries{db, &grams{of: map[string]*gramShares{}}, native}, pool, db}, nil
 }
 
 // Close gives all connections back.
@@ -263,7 +266,10 @@ func (s *Store) inTx(ctx context.Context, f func(Tx) error) error {
 		return err
 	}
 	defer tx.Rollback() // nothing to do once it is committed
-	if err := f(Tx{Queries{tx, s.grams}, conn}); err != nil {
+	native := func(_ context.Context, f func(*pgx.Conn) error) error {
+		return conn.Raw(func(c any) error { return f(c.(*stdlib.Conn).Conn()) })
+	}
+	if err := f(Tx{Queries{tx, s.grams, native}}); err != nil {
 		return err
 	}
 	return tx.Commit()

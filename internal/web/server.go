@@ -13,6 +13,7 @@ import (
 	"slices"
 
 	"github.com/labstack/echo/v5"
+	"golang.org/x/sync/errgroup"
 
 	"ombak/internal/web/content"
 	"ombak/internal/web/desk"
@@ -57,9 +58,12 @@ func (s *Server) Handler() http.Handler {
 	return e
 }
 
-// Warm counts, where there are many people, what pages show that is counted over everybody, so that nobody who is the
-// first to ask for one of them waits for that. Handler has been called before.
+// Warm readies all pages, and counts, where there are many people, what they show that is counted over everybody, so
+// that nobody who is the first to ask for one of them waits for that. Handler has been called before.
 func (s *Server) Warm(ctx context.Context) error {
+	if err := shell.ReadyPages(); err != nil {
+		return err
+	}
 	large, err := s.Engine.Large(ctx)
 	if err != nil || !large {
 		return err
@@ -74,9 +78,9 @@ func (s *Server) Warm(ctx context.Context) error {
 	return nil
 }
 
-// rehearsals is how often: the database plans a statement for what is asked five times in each connection before it
-// plans it for good, and whoever asks alone is answered over some five connections.
-const rehearsals = 25
+// rehearsals is how often, by so many at once: the database plans a statement for what is asked five times in each
+// connection before it plans it for good, and which of a pool's connections a page is read over is chance.
+const rehearsals, rehearsing = 50, 4
 
 // Rehearse has, where there are many people, the pages that ask most read before anybody comes.
 func (s *Server) Rehearse(ctx context.Context) error {
@@ -84,12 +88,26 @@ func (s *Server) Rehearse(ctx context.Context) error {
 	if err != nil || !large {
 		return err
 	}
-	for range rehearsals {
-		for _, p := range s.places {
-			if p, ok := p.(interface{ Rehearse(context.Context) error }); ok {
-				if err := p.Rehearse(ctx); err != nil {
+	all, ctx := errgroup.WithContext(ctx)
+	for range rehearsing {
+		all.Go(func() error {
+			for range rehearsals {
+				if err := s.rehearse(ctx); err != nil {
 					return fmt.Errorf("reading a page before it is asked for: %w", err)
 				}
+			}
+			return nil
+		})
+	}
+	return all.Wait()
+}
+
+// rehearse reads each of those pages once.
+func (s *Server) rehearse(ctx context.Context) error {
+	for _, p := range s.places {
+		if p, ok := p.(interface{ Rehearse(context.Context) error }); ok {
+			if err := p.Rehearse(ctx); err != nil {
+				return err
 			}
 		}
 	}

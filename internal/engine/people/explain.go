@@ -56,13 +56,18 @@ func (e *People) Explain(ctx context.Context, person, model int64, at time.Time)
 	if err != nil {
 		return x, err
 	}
-	ledger := m.Ledger(nil, did, facts, at)
+	ledger := m.Ledger(make([]score.Entry, 0, len(did)), did, facts, at)
 	x = Explained{Model: m.Model, At: at, Sum: score.Sum(ledger, at), Falls: m.Falls(ledger, at, at.Add(far)),
 		Tides: m.Tides(ledger, at.AddDate(0, 0, -90), at.AddDate(0, 0, 30))}
 	x.Shown, x.Next = m.Shown(x.Sum), m.Turns(ledger, at, at.Add(far))
+	words := make([]string, len(m.Rules)) // of each rule once, and not of each of thousands of lines
+	for i := range m.Rules {
+		words[i] = m.Rules[i].For(cat)
+	}
+	x.Lines = make([]LedgerLine, 0, len(ledger))
 	for i := len(ledger) - 1; i >= 0; i-- {
 		l := ledger[i]
-		x.Lines = append(x.Lines, LedgerLine{l, m.Rules[l.Rule].For(cat), l.Worth(at)})
+		x.Lines = append(x.Lines, LedgerLine{l, words[l.Rule], l.Worth(at)})
 	}
 	if now := e.Now(); !at.Before(now.Add(-time.Minute)) && !at.After(now) && x.Shown > 0 {
 		if x.Rank, err = e.Store.Rank(ctx, m.ID, x.Shown, deep); err != nil {

@@ -147,7 +147,7 @@ func (s *Place) Warm(ctx context.Context) error {
 	return err
 }
 
-// Rehearse reads the page of a person and finds one, as those do who come.
+// Rehearse reads the pages of a person and a company and finds somebody, as those do who come.
 func (s *Place) Rehearse(ctx context.Context) error {
 	q := store.PeopleQuery{Order: store.ByScore, Limit: 1, Now: s.Engine.Now()}
 	list, _, err := s.Store.People(ctx, q)
@@ -159,7 +159,18 @@ func (s *Place) Rehearse(ctx context.Context) error {
 		return err
 	}
 	var d personData
-	return s.readPerson(ctx, &d, list[0].ID, nil)
+	if err := s.readPerson(ctx, &d, list[0].ID, nil); err != nil || d.P.CompanyID == nil {
+		return err
+	}
+	var at companyData
+	if at.C, err = s.Store.Company(ctx, *d.P.CompanyID); err != nil {
+		return err
+	}
+	people, err := s.best(ctx, &at.C)
+	if err != nil {
+		return err
+	}
+	return s.joined(ctx, &at, people)
 }
 
 // audienceFigures are those that a list of audiences shows.

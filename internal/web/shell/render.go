@@ -3,6 +3,7 @@ package shell
 import (
 	"bytes"
 	"embed"
+	"errors"
 	"fmt"
 	"html/template"
 	"io"
@@ -411,6 +412,32 @@ func TemplateOf(file string) (*template.Template, error) {
 	return nil, fmt.Errorf("there is no page %s", file)
 }
 
+// ReadyPages reads all pages, and looks at each for what has to be escaped: otherwise whoever asks for one first waits
+// for that.
+func ReadyPages() error {
+	for _, p := range registered {
+		files, err := fs.Glob(p.files, "templates/*.html")
+		if err != nil {
+			return err
+		}
+		for _, file := range files {
+			t, err := TemplateOf(path.Base(file))
+			if err != nil {
+				return err
+			}
+			if t.Lookup("content") == nil {
+				continue // parts of others
+			}
+			// What cannot be escaped is an error. That there is nothing to show is none.
+			var bad *template.Error
+			if err := t.ExecuteTemplate(io.Discard, "layout", nil); errors.As(err, &bad) {
+				return fmt.Errorf("the page %s: %w", file, err)
+			}
+		}
+	}
+	return nil
+}
+
 // Render renders into a buffer first, so that a template that fails half way
 // is an error and not half a page.
 func (renderer) Render(_ *echo.Context, w io.Writer, name string, data any) error {
@@ -422,13 +449,18 @@ func (renderer) Render(_ *echo.Context, w io.Writer, name string, data any) erro
 	if !part {
 		block = "layout"
 	}
-	var b bytes.Buffer
-	if err := t.ExecuteTemplate(&b, block, data); err != nil {
+	b := buffers.Get().(*bytes.Buffer)
+	b.Reset()
+	defer buffers.Put(b)
+	if err := t.ExecuteTemplate(b, block, data); err != nil {
 		return fmt.Errorf("template %s: %w", name, err)
 	}
 	_, err = w.Write(b.Bytes())
 	return err
 }
+
+// buffers are what pages were rendered into: each holds what the largest page of late takes, and need not grow again.
+var buffers = sync.Pool{New: func() any { return new(bytes.Buffer) }}
 
 // View readies what every page gets.
 func (s *Shell) View(c *echo.Context, place, title string, data any) View {
