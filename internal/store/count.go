@@ -152,25 +152,18 @@ func (db Queries) AfterSomeExits(ctx context.Context, sequenceID int64, step int
 func (db Queries) afterExits(ctx context.Context, log string, sequenceID int64, step int32, in Between) (
 	[]AfterExit, error) {
 	list, err := all[AfterExit](ctx, db, `
-		with took as (
-			select l.exit, e.id, e.person_id, e.reason, min(l.at) as at
+		select exit, count(*) as n, count(*) filter (where sent) as sent, count(*) filter (where opened) as opened,
+			count(*) filter (where clicked) as clicked, count(*) filter (where replied) as answered,
+			count(*) filter (where handed) as handed
+		from (
+			select l.exit, e.person_id, bool_or(e.reason = 'handed over') as handed, bool_or(t.id is not null) as sent,
+				bool_or(t.opened) as opened, bool_or(t.clicked) as clicked, bool_or(t.replied) as replied
 			from `+log+` l
 			join enrolment e on e.id = l.enrolment_id
+			left join touch t on t.enrolment_id = e.id and t.state = 'sent' and t.kind = 'email' and t.done_at >= l.at
 			where l.version_id in (select id from sequence_version where sequence_id = $1) and l.step = $2
 				and l.exit <> '' and `+in.holds("l.at")+`
-			group by 1, 2, 3, 4)
-		select took.exit, count(distinct took.person_id) as n,
-			count(distinct took.person_id) filter (where x.sent) as sent,
-			count(distinct took.person_id) filter (where x.opened) as opened,
-			count(distinct took.person_id) filter (where x.clicked) as clicked,
-			count(distinct took.person_id) filter (where x.replied) as answered,
-			count(distinct took.person_id) filter (where took.reason = 'handed over') as handed
-		from took
-		cross join lateral (
-			select count(*) > 0 as sent, coalesce(bool_or(t.opened), false) as opened,
-				coalesce(bool_or(t.clicked), false) as clicked, coalesce(bool_or(t.replied), false) as replied
-			from touch t
-			where t.enrolment_id = took.id and t.state = 'sent' and t.kind = 'email' and t.done_at >= took.at) x
+			group by 1, 2) x
 		group by 1
 		order by 1`, sequenceID, step)
 	if err != nil {
