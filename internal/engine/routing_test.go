@@ -287,6 +287,12 @@ func TestHandoffFigures(t *testing.T) {
 		tomas.Reasons[0] != (handoff.Reasoned{Reason: "later", N: 1}) {
 		t.Errorf("%+v", tomas)
 	}
+	lines, err := w.e.HandoffLines(w.ctx, f.List)
+	w.must(err)
+	if len(lines) != 4 || lines[0].First != "Dan" || lines[3].First != "Ana" || lines[3].Took != time.Hour ||
+		lines[2].Told.Reason != "later" || lines[2].RepName != "Tomas Vale" {
+		t.Errorf("they open into %+v", lines)
+	}
 	if _, err := w.e.HandoffFigures(w.ctx, "moon", 90); err == nil {
 		t.Error("by the moon")
 	}

@@ -285,35 +285,51 @@ func (db Queries) CameFrom(ctx context.Context, person int64, before time.Time) 
 	return id, err
 }
 
-// ToldHandoff is a handoff as its figures count it.
-type ToldHandoff struct {
-	ID                 int64
-	Person             int64 `db:"person_id"`
-	First, Last, Email string
-	Company            string
-	Rep                *int64 `db:"rep_id"`
-	RepName            string `db:"rep_name"`
-	Source, Sequence   string
-	State              handoff.State
-	Made               time.Time  `db:"clock_from"`
-	Decided            *time.Time `db:"decided_at"`
-	Reason             string
+// CountedHandoff is a handoff as its figures count it.
+type CountedHandoff struct {
+	ID               int64
+	Rep              *int64 `db:"rep_id"`
+	RepName          string `db:"rep_name"`
+	Source, Sequence string
+	State            handoff.State
+	Made             time.Time  `db:"clock_from"`
+	Decided          *time.Time `db:"decided_at"`
+	Reason           string
 }
 
 // HandoffsSince lists those that are open, and those that were answered since an instant, the newest first, at most
 // some.
-func (db Queries) HandoffsSince(ctx context.Context, since time.Time, most int) ([]ToldHandoff, error) {
-	return all[ToldHandoff](ctx, db, `
-		select h.id, h.person_id, p.first_name as first, p.last_name as last, p.email, coalesce(c.name, '') as company,
-			h.rep_id, coalesce(a.name, '') as rep_name, p.source, coalesce(q.name, '') as sequence,
-			h.state, h.clock_from,
-			h.decided_at, h.reason
+func (db Queries) HandoffsSince(ctx context.Context, since time.Time, most int) ([]CountedHandoff, error) {
+	return all[CountedHandoff](ctx, db, `
+		select h.id, h.rep_id, coalesce(a.name, '') as rep_name, p.source, coalesce(q.name, '') as sequence, h.state,
+			h.clock_from, h.decided_at, h.reason
 		from handoff h
 		join person p on p.id = h.person_id
-		left join company c on c.id = p.company_id
 		left join app_user a on a.id = h.rep_id
 		left join sequence q on q.id = h.sequence_id
 		where h.state = 'open' or h.decided_at >= $1
 		order by h.made_at desc, h.id desc
 		limit $2`, since, most)
+}
+
+// ToldHandoff is a handoff as the list behind a figure shows it.
+type ToldHandoff struct {
+	ID                 int64
+	Person             int64 `db:"person_id"`
+	First, Last, Email string
+	Company            string
+	RepName            string    `db:"rep_name"`
+	Made               time.Time `db:"clock_from"`
+}
+
+// ToldHandoffs reads some, in no order.
+func (db Queries) ToldHandoffs(ctx context.Context, ids []int64) ([]ToldHandoff, error) {
+	return all[ToldHandoff](ctx, db, `
+		select h.id, h.person_id, p.first_name as first, p.last_name as last, p.email, coalesce(c.name, '') as company,
+			coalesce(a.name, '') as rep_name, h.clock_from
+		from handoff h
+		join person p on p.id = h.person_id
+		left join company c on c.id = p.company_id
+		left join app_user a on a.id = h.rep_id
+		where h.id = any ($1)`, ids)
 }

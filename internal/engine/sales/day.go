@@ -267,6 +267,20 @@ func (e *Sales) worksOf(ctx context.Context, user int64) (works, error) {
 	return works{hours, zone}, nil
 }
 
+// worksOfSome is when some users work.
+func (e *Sales) worksOfSome(ctx context.Context, ids []int64) (map[int64]works, error) {
+	if len(ids) == 0 {
+		return nil, nil
+	}
+	list, err := e.Store.UsersByID(ctx, ids)
+	out := map[int64]works{}
+	for i := range list {
+		hours, zone := e.HoursOf(&list[i].Work.V)
+		out[list[i].ID] = works{hours, zone}
+	}
+	return out, err
+}
+
 // of is when the rep of an item works.
 func (p *placing) of(rep *int64) works {
 	if rep == nil {
@@ -336,21 +350,14 @@ func (p *placing) step(ctx context.Context, version int64, id int32) (sequence.S
 }
 
 // learn reads when the reps work whose items are placed.
-func (p *placing) learn(ctx context.Context, rows []store.DeskRow) error {
-	p.users = map[int64]works{}
+func (p *placing) learn(ctx context.Context, rows []store.DeskRow) (err error) {
+	reps := map[int64]bool{}
 	for i := range rows {
 		if r := rows[i].Rep; r != nil {
-			p.users[*r] = works{}
+			reps[*r] = true
 		}
 	}
-	if len(p.users) == 0 {
-		return nil
-	}
-	list, err := p.e.Store.UsersByID(ctx, slices.Collect(maps.Keys(p.users)))
-	for i := range list {
-		hours, zone := p.e.HoursOf(&list[i].Work.V)
-		p.users[list[i].ID] = works{hours, zone}
-	}
+	p.users, err = p.e.worksOfSome(ctx, slices.Collect(maps.Keys(reps)))
 	return err
 }
 

@@ -2,6 +2,7 @@ package sales
 
 import (
 	"context"
+	"maps"
 	"slices"
 
 	"ombak/internal/core/handoff"
@@ -30,14 +31,43 @@ const mostTold = 20_000
 type HandoffFigures struct {
 	Groups []handoff.Figures
 	All    handoff.Figures
-	List   []HandoffLine
-	Cut    bool // there are more than are counted
+	List   []CountedLine // the newest first
+	Cut    bool          // there are more than are counted
 }
 
-// HandoffLine is one of them, with how it is counted.
+// CountedLine is one of them, as it was counted: tens of thousands of them are kept for a while.
+type CountedLine struct {
+	ID int64
+	handoff.Told
+}
+
+// HandoffLine is one of them, with whom it is about.
 type HandoffLine struct {
 	store.ToldHandoff
 	handoff.Told
+}
+
+// HandoffLines reads whom some of those that were counted are about, in their order. Who is there no more is left out.
+func (e *Sales) HandoffLines(ctx context.Context, counted []CountedLine) ([]HandoffLine, error) {
+	ids := make([]int64, len(counted))
+	for i := range counted {
+		ids[i] = counted[i].ID
+	}
+	list, err := e.Store.ToldHandoffs(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
+	told := map[int64]store.ToldHandoff{}
+	for _, h := range list {
+		told[h.ID] = h
+	}
+	var out []HandoffLine
+	for _, c := range counted {
+		if h, ok := told[c.ID]; ok {
+			out = append(out, HandoffLine{h, c.Told})
+		}
+	}
+	return out, nil
 }
 
 // HandoffFigures counts those that wait, and those that were answered in the last so many days. Time is that which the
@@ -66,35 +96,46 @@ func (e *Sales) countHandoffs(ctx context.Context, by By, days int) (f HandoffFi
 	if f.Cut = len(list) > mostTold; f.Cut {
 		list = list[:mostTold]
 	}
-	own := map[int64]works{}
-	told := make([]handoff.Told, len(list))
-	for i, h := range list {
-		rep := int64(0)
-		if h.Rep != nil {
-			rep = *h.Rep
+	ids := map[int64]bool{}
+	for i := range list {
+		if r := list[i].Rep; r != nil {
+			ids[*r] = true
 		}
-		w, ok := own[rep]
-		if !ok {
-			if w, err = e.worksOf(ctx, rep); err != nil {
-				return f, err
-			}
-			own[rep] = w
+	}
+	own, err := e.worksOfSome(ctx, slices.Collect(maps.Keys(ids)))
+	if err != nil {
+		return f, err
+	}
+	nobodys := works{e.Hours(), e.Zone()}
+	words := map[string]string{} // each once, and not once for each of thousands
+	once := func(s string) string {
+		if _, ok := words[s]; !ok {
+			words[s] = s
+		}
+		return words[s]
+	}
+	told := make([]handoff.Told, len(list))
+	f.List = make([]CountedLine, len(list))
+	for i, h := range list {
+		w := nobodys
+		if h.Rep != nil {
+			w = own[*h.Rep]
 		}
 		end := now
 		if h.Decided != nil {
 			end = *h.Decided
 		}
-		t := handoff.Told{State: h.State, Reason: h.Reason, Took: w.hours.Between(h.Made, end, w.zone)}
+		t := handoff.Told{State: handoff.State(once(string(h.State))), Reason: once(h.Reason),
+			Took: w.hours.Between(h.Made, end, w.zone)}
 		switch by {
 		case ByRep:
-			t.Of = h.RepName
+			t.Of = once(h.RepName)
 		case BySource:
-			t.Of = h.Source
+			t.Of = once(h.Source)
 		default:
-			t.Of = h.Sequence
+			t.Of = once(h.Sequence)
 		}
-		told[i] = t
-		f.List = append(f.List, HandoffLine{h, t})
+		told[i], f.List[i] = t, CountedLine{h.ID, t}
 	}
 	f.Groups, f.All = handoff.Tell(told)
 	return f, nil

@@ -74,15 +74,19 @@ func (s *Place) handoffs(c *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, shell.Sentence(err))
 	}
 	if d.Is != "" {
+		var meant []sales.CountedLine
 		for _, l := range d.F.List {
-			if l.Told.State != d.Is || !d.All && l.Of != d.Of {
+			if l.State != d.Is || !d.All && l.Of != d.Of {
 				continue
 			}
-			if len(d.Shown) == mostShown {
+			if len(meant) == mostShown {
 				d.Rest++
 				continue
 			}
-			d.Shown = append(d.Shown, l)
+			meant = append(meant, l)
+		}
+		if d.Shown, err = s.Engine.HandoffLines(c.Request().Context(), meant); err != nil {
+			return err
 		}
 	}
 	return s.Page(c, "handoffs.html", "", "Pipeline", "Handoffs", d)

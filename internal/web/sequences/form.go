@@ -48,7 +48,7 @@ func (s *Place) stepForm(
 	if !ok {
 		return "", nil // a kind without settings
 	}
-	t, err := shell.TemplateOf("sequence.html")
+	t, err := shell.TemplateOf("sequence.html", form.Part)
 	if err != nil {
 		return "", err
 	}

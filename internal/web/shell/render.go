@@ -16,6 +16,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"text/template/parse"
 	"time"
 
 	"github.com/labstack/echo/v5"
@@ -385,31 +386,115 @@ func initials(name string) string {
 // renderer renders "file.html", or "file.html#block" for a part of one.
 type renderer struct{}
 
-var parsed sync.Map // file → *template.Template
+var parsed sync.Map // file, or file#part → *template.Template
 
-// TemplateOf is the page in a file, with the parts that it can use.
-func TemplateOf(file string) (*template.Template, error) {
-	if t, ok := parsed.Load(file); ok {
+// TemplateOf is the page in a file ("" as its part) or a part of one, with the parts that it uses. Those that it does
+// not use are left out: of all pages together that is most of what there is.
+func TemplateOf(file, part string) (*template.Template, error) {
+	key := file
+	if part == "" {
+		part = "layout"
+	}
+	t, ok := parsed.Load(key)
+	if ok && t.(*template.Template).Lookup(part) == nil {
+		key += "#" + part // a part that many pages share, and this one shows by its name
+		t, ok = parsed.Load(key)
+	}
+	if ok {
 		return t.(*template.Template), nil
 	}
 	for _, p := range registered {
 		if _, err := fs.Stat(p.files, "templates/"+file); err != nil {
 			continue
 		}
-		t := template.New("layout.html").Funcs(funcs).Funcs(p.funcs)
-		t, err := t.ParseFS(own, "templates/layout.html", "templates/parts.html", "templates/rule.html",
-			"templates/act.html", "templates/filed.html", "templates/hours.html")
-		for _, name := range append(p.shared, file) {
-			if err == nil {
-				t, err = t.ParseFS(p.files, "templates/"+name)
-			}
+		all, names, err := p.parse(file)
+		if err != nil {
+			return nil, err
 		}
+		if all.Lookup(part) == nil {
+			return nil, fmt.Errorf("the page %s has no part %s", file, part)
+		}
+		if names = append(names, "layout"); !slices.Contains(names, part) {
+			key, names = file+"#"+part, []string{part}
+		}
+		t, err := used(all, template.New(file).Funcs(funcs).Funcs(p.funcs), names)
 		if err == nil {
-			parsed.Store(file, t)
+			parsed.Store(key, t)
 		}
 		return t, err
 	}
 	return nil, fmt.Errorf("there is no page %s", file)
+}
+
+// parse reads a page with all parts that it can use, and answers which it has of its own.
+func (p pages) parse(file string) (all *template.Template, names []string, err error) {
+	if all, err = template.New("layout.html").Funcs(funcs).Funcs(p.funcs).ParseFS(own, ownParts...); err != nil {
+		return nil, nil, err
+	}
+	for _, name := range p.shared {
+		if all, err = all.ParseFS(p.files, "templates/"+name); err != nil {
+			return nil, nil, err
+		}
+	}
+	alone, err := template.New(file).Funcs(funcs).Funcs(p.funcs).ParseFS(p.files, "templates/"+file)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, t := range alone.Templates() {
+		names = append(names, t.Name())
+	}
+	all, err = all.ParseFS(p.files, "templates/"+file)
+	return all, names, err
+}
+
+// ownParts are the files of parts that any page can use.
+var ownParts = []string{"templates/layout.html", "templates/parts.html", "templates/rule.html", "templates/act.html",
+	"templates/filed.html", "templates/hours.html"}
+
+// used puts into a set of templates those of another that some use, directly or through others.
+func used(all, into *template.Template, names []string) (*template.Template, error) {
+	met := map[string]bool{}
+	for len(names) > 0 {
+		name := names[0]
+		names = names[1:]
+		t := all.Lookup(name)
+		if met[name] || t == nil || t.Tree == nil {
+			continue // one that is missing is an error where it is shown
+		}
+		met[name] = true
+		var err error
+		if _, err = into.AddParseTree(name, t.Tree); err != nil {
+			return nil, err
+		}
+		eachUse(t.Tree.Root, func(name string) { names = append(names, name) })
+	}
+	return into, nil
+}
+
+// eachUse calls f for every template that a node uses.
+func eachUse(n parse.Node, f func(name string)) {
+	branch := func(b *parse.BranchNode) {
+		eachUse(b.List, f)
+		if b.ElseList != nil {
+			eachUse(b.ElseList, f)
+		}
+	}
+	switch n := n.(type) {
+	case *parse.ListNode:
+		if n != nil {
+			for _, x := range n.Nodes {
+				eachUse(x, f)
+			}
+		}
+	case *parse.IfNode:
+		branch(&n.BranchNode)
+	case *parse.RangeNode:
+		branch(&n.BranchNode)
+	case *parse.WithNode:
+		branch(&n.BranchNode)
+	case *parse.TemplateNode:
+		f(n.Name)
+	}
 }
 
 // ReadyPages reads all pages, and looks at each for what has to be escaped: otherwise whoever asks for one first waits
@@ -421,7 +506,7 @@ func ReadyPages() error {
 			return err
 		}
 		for _, file := range files {
-			t, err := TemplateOf(path.Base(file))
+			t, err := TemplateOf(path.Base(file), "")
 			if err != nil {
 				return err
 			}
@@ -442,7 +527,7 @@ func ReadyPages() error {
 // is an error and not half a page.
 func (renderer) Render(_ *echo.Context, w io.Writer, name string, data any) error {
 	file, block, part := strings.Cut(name, "#")
-	t, err := TemplateOf(file)
+	t, err := TemplateOf(file, block)
 	if err != nil {
 		return err
 	}

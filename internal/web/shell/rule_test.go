@@ -139,7 +139,7 @@ func anyCondition(rnd *rand.Rand) rule.Condition {
 // the form that a browser would send back, unchanged: it is the same rule.
 func TestTheEditorKeepsWhatItShows(t *testing.T) {
 	rnd := rand.New(rand.NewPCG(7, 7))
-	page, err := TemplateOf("error.html")
+	page, err := TemplateOf("error.html", "rule-editor")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -180,7 +180,7 @@ func TestTheEditorKeepsWhatItShows(t *testing.T) {
 func TestTheEditorsButtons(t *testing.T) {
 	city := func(v string) rule.Rule { return rule.FieldIs(person.City, v) }
 	r := rule.Rule{All: []rule.Rule{city("a"), {Any: []rule.Rule{city("b"), city("c")}}}}
-	page, err := TemplateOf("error.html")
+	page, err := TemplateOf("error.html", "rule-editor")
 	if err != nil {
 		t.Fatal(err)
 	}
