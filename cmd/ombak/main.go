@@ -187,7 +187,7 @@ func tlsListener(c config, l net.Listener) (net.Listener, error) {
 // and may hold some hundred megabytes meanwhile. GOGC and GOMEMLIMIT say otherwise.
 func atEase() {
 	if os.Getenv("GOGC") == "" {
-		debug.SetGCPercent(400)
+		debug.SetGCPercent(800)
 	}
 	if os.Getenv("GOMEMLIMIT") == "" {
 		debug.SetMemoryLimit(1 << 30)

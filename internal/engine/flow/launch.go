@@ -67,6 +67,7 @@ func (e *Flow) Problems(ctx context.Context, q store.Sequence, p *sequence.Plan)
 	if err != nil {
 		return nil, err
 	}
+	checked := map[int64]error{} // each message once, however many steps send it
 	for _, part := range p.Parts() {
 		if part.What != sequence.MessagePart || part.ID == 0 {
 			continue
@@ -81,7 +82,12 @@ func (e *Flow) Problems(ctx context.Context, q store.Sequence, p *sequence.Plan)
 				sequence.Problem{Step: part.Step, Text: fmt.Sprintf("“%s” is a draft that was not kept yet", m.Name)})
 			continue
 		}
-		if err := m.Doc.V.Check(fields); err != nil {
+		err, done := checked[m.ID]
+		if !done {
+			err = m.Doc.V.Check(fields)
+			checked[m.ID] = err
+		}
+		if err != nil {
 			problems = append(problems, sequence.Problem{Step: part.Step, Text: fmt.Sprintf("“%s”: %v", m.Name, err)})
 		}
 	}

@@ -161,7 +161,7 @@ func (s *Place) showDesk(c *echo.Context, code int, d deskData) error {
 	// What may be an answer is an item like others.
 	d.Unsure = slices.DeleteFunc(d.Unsure, func(m store.Incoming) bool { return m.Holds() })
 	d.Times, d.Undo = sales.AlertTimes(), c.QueryParam("undo")
-	if err := s.atHand(c, &d); err != nil {
+	if err := s.atHand(c.Request().Context(), shell.UserOf(c), &d, shell.Number(c.QueryParam("since"))); err != nil {
 		return err
 	}
 	return s.PageCode(c, code, "desk.html", "desk", "Desk", "Desk", d)
@@ -190,9 +190,9 @@ func (s *Place) read(ctx context.Context, u store.User, d *deskData) error {
 	return both.Wait()
 }
 
-// atHand finds the item that is asked for, or the first, with all that is needed to do it.
-func (s *Place) atHand(c *echo.Context, d *deskData) error {
-	ctx := c.Request().Context()
+// atHand finds the item that is asked for, or the first, with all that is needed to do it; since is when that was opened
+// before.
+func (s *Place) atHand(ctx context.Context, u store.User, d *deskData, since int64) error {
 	item := d.item
 	if of, id, ok := readKey(item); ok {
 		var err error
@@ -227,10 +227,10 @@ func (s *Place) atHand(c *echo.Context, d *deskData) error {
 		}
 	}
 	d.Since = s.Engine.Now().Unix()
-	if since := shell.Number(c.QueryParam("since")); since > 0 && since < d.Since && d.Now.Key == item {
+	if since > 0 && since < d.Since && d.Now.Key == item {
 		d.Since = since
 	}
-	return s.around(ctx, d, shell.UserOf(c).ID)
+	return s.around(ctx, d, u.ID)
 }
 
 // open reads an item that is still to be done and that a user may do; nil: there is none.

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"slices"
 	"strings"
 
 	"github.com/labstack/echo/v5"
@@ -14,6 +15,7 @@ import (
 	"ombak/internal/core/right"
 	"ombak/internal/engine/base"
 	"ombak/internal/engine/sales"
+	"ombak/internal/store"
 	"ombak/internal/web/shell"
 )
 
@@ -64,13 +66,23 @@ func (s *Place) Warm(ctx context.Context) error {
 	return err
 }
 
-// Rehearse reads everybody's desk, as those do who come.
+// Rehearse reads the desks of a rep and of everybody, with what comes first there, as those do who come.
 func (s *Place) Rehearse(ctx context.Context) error {
 	users, err := s.Store.Users(ctx)
 	if err != nil || len(users) == 0 {
 		return err
 	}
-	return s.read(ctx, users[0], &deskData{})
+	u := users[max(slices.IndexFunc(users, func(u store.User) bool { return u.Role == right.Rep }), 0)]
+	for _, whose := range []int64{u.ID, 0} {
+		d := deskData{Ask: sales.Ask{User: whose}}
+		if err := s.read(ctx, u, &d); err != nil {
+			return err
+		}
+		if err := s.atHand(ctx, u, &d, 0); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func (s *Place) showLoad(c *echo.Context, code int, d loadData) error {

@@ -2,7 +2,6 @@ package sequences
 
 import (
 	"bytes"
-	"context"
 	"errors"
 	"fmt"
 	"html/template"
@@ -13,7 +12,6 @@ import (
 	"strings"
 
 	"github.com/labstack/echo/v5"
-	"golang.org/x/sync/errgroup"
 
 	"ombak/internal/core/calendar"
 	"ombak/internal/core/contact"
@@ -144,21 +142,6 @@ func (s *Place) sequence(c *echo.Context) error {
 	return s.showSequence(c, http.StatusOK, id, func(*sequenceData) {})
 }
 
-// judge finds what is wrong with a draft, what may be meant otherwise and how it differs from what runs.
-func (s *Place) judge(ctx context.Context, d *sequenceData, n int) (err error) {
-	if d.Problems, err = s.Engine.Problems(ctx, d.Q, d.Plan); err != nil {
-		return err
-	}
-	if d.Warnings, err = s.Engine.Warnings(ctx, d.Q, d.Plan); err != nil {
-		return err
-	}
-	if d.Differs, _, err = s.Engine.Differs(ctx, d.Q, d.Plan); err != nil {
-		return err
-	}
-	d.Weighing, err = weighing(n, &d.Q.Entry.V)
-	return err
-}
-
 // showSequence renders the map of a sequence; adjust has the last word.
 func (s *Place) showSequence(c *echo.Context, code int, id int64, adjust func(*sequenceData)) error {
 	ctx := c.Request().Context()
@@ -185,44 +168,10 @@ func (s *Place) showSequence(c *echo.Context, code int, id int64, adjust func(*s
 			d.Plan = launched
 		}
 	}
-	judging, judged := errgroup.WithContext(ctx)
-	if d.Draft {
-		judging.Go(func() error { return s.judge(judged, &d, draft.N) })
-	}
-	ids, _ := d.Plan.Events()
-	events, err := s.Store.EventsByID(ctx, ids)
-	if err != nil {
-		return err
-	}
-	d.dates = d.Plan.Dates(s.Engine.Zone(), events)
 	d.AsList = s.asList(c)
 	d.Editable = d.Draft && (shell.View{User: shell.UserOf(c)}).Writes()
-	if d.Events, err = s.Store.EventNames(ctx); err != nil {
-		return err
-	}
-	if d.Pages, err = s.Store.PageNames(ctx); err != nil {
-		return err
-	}
-	cat, err := s.Store.Catalogue(ctx)
+	messages, err := s.read(ctx, &d, draft.N)
 	if err != nil {
-		return err
-	}
-	d.Audiences, d.cat = cat.Audiences, cat
-	if d.choices, err = s.ActChoices(ctx); err != nil {
-		return err
-	}
-	d.Senders = d.choices.Users
-	if d.Purposes, err = s.Store.Purposes(ctx); err != nil {
-		return err
-	}
-	if d.Grounds, err = s.Store.Grounds(ctx); err != nil {
-		return err
-	}
-	messages, err := s.Store.MessageNames(ctx)
-	if err != nil {
-		return err
-	}
-	if err := judging.Wait(); err != nil {
 		return err
 	}
 	d.Parts = s.partLines(&d, messages)
