@@ -1,14 +1,18 @@
 package engine
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
 
 	"ombak/internal/core/calendar"
 	"ombak/internal/core/message"
 	"ombak/internal/core/sequence"
+	"ombak/internal/engine/flow"
 	"ombak/internal/standin/mailserver"
 	"ombak/internal/store"
 )
@@ -86,5 +90,66 @@ func TestWhoGoesOnWithANewVersion(t *testing.T) {
 			where e.person_id = $1 and e.sequence_id = $2`, people[i], q); (got == 3) != moved {
 			t.Errorf("person %d is on version %d", i, got)
 		}
+	}
+}
+
+// What is launched is what somebody looked at: where the draft, who enters, a message or what runs has changed since,
+// nothing is. Of those who launch it at the same moment from several windows one does.
+func TestALaunchIsWhatWasLookedAt(t *testing.T) {
+	w := newWorld(t, mailserver.Options{})
+	days := func(n int) calendar.Span { return calendar.Span{N: n, Unit: calendar.Days} }
+	q := w.running("Waits", w.plan(&sequence.Pause{Common: sequence.Common{Title: "One"}, For: days(10)},
+		&sequence.Email{Common: sequence.Common{Title: "Word"}, Message: w.first}))
+	looked := func() string {
+		l, err := w.e.Launching(w.ctx, q)
+		w.must(err)
+		return l.Mark
+	}
+	versions := func() int { return w.count("select count(*) from sequence_version where sequence_id = $1", q) }
+	for what, change := range map[string]func(){
+		"the draft": func() {
+			draft, err := w.s.Draft(w.ctx, q)
+			w.must(err)
+			_, err = w.e.EditPlan(w.ctx, q, draft.N, sequence.InsertStep{Kind: "pause", From: draft.Plan.V.Start,
+				Exits: []sequence.Exit{sequence.Next}})
+			w.must(err)
+		},
+		"who enters": func() { w.must(w.s.SetEntry(w.ctx, q, store.Entry{Hand: true, Times: 3}, w.clock.Now())) },
+		"a message": func() {
+			w.tx(func(tx store.Tx) error {
+				_, err := tx.SaveMessage(w.ctx, store.Message{ID: w.first, Name: "Guide",
+					Doc:      store.JSON[message.Document]{V: message.Simple("Newer", "<p>Words.</p>")},
+					SenderID: &w.marketer}, w.marketer, w.clock.Now())
+				return err
+			})
+		},
+		"what runs": func() { w.must(w.e.Launch(w.ctx, q, w.marketer)) },
+	} {
+		mark := looked()
+		change()
+		n := versions()
+		if err := w.e.LaunchSeen(w.ctx, q, w.marketer, mark); !errors.Is(err, flow.ErrLaunchesOther) || versions() != n {
+			t.Errorf("%s has changed since: %v, %d versions, were %d", what, err, versions(), n)
+		}
+		w.must(w.e.LaunchSeen(w.ctx, q, w.marketer, looked()))
+	}
+	mark, n := looked(), versions()
+	var done, other atomic.Int64
+	var all sync.WaitGroup
+	for range 6 {
+		all.Go(func() {
+			switch err := w.e.LaunchSeen(w.ctx, q, w.marketer, mark); {
+			case err == nil:
+				done.Add(1)
+			case errors.Is(err, flow.ErrLaunchesOther):
+				other.Add(1)
+			default:
+				t.Error(err)
+			}
+		})
+	}
+	all.Wait()
+	if done.Load() != 1 || other.Load() != 5 || versions() != n+1 {
+		t.Errorf("%d launched, %d were told that it is another; %d versions, were %d", done.Load(), other.Load(), versions(), n)
 	}
 }

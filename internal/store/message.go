@@ -52,11 +52,11 @@ func (db Queries) Messages(ctx context.Context) ([]Message, error) {
 }
 
 // MessageVersions answers the newest version of each of some messages.
-func (tx Tx) MessageVersions(ctx context.Context, ids []int64) (map[int64]int, error) {
+func (db Queries) MessageVersions(ctx context.Context, ids []int64) (map[int64]int, error) {
 	rows, err := all[struct {
 		ID      int64
 		Version int
-	}](ctx, tx, "select id, version from message where id = any ($1)", ids)
+	}](ctx, db, "select id, version from message where id = any ($1)", ids)
 	out := map[int64]int{}
 	for _, r := range rows {
 		out[r.ID] = r.Version

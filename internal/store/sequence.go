@@ -215,10 +215,15 @@ func (db Queries) Versions(ctx context.Context, ids []int64) ([]Version, error) 
 			"id = any ($1)", ids)
 }
 
+// LockSequence has whoever else would launch a sequence wait until the transaction ends.
+func (tx Tx) LockSequence(ctx context.Context, id int64) error {
+	_, err := exec(ctx, tx, "select from sequence where id = $1 for no key update", id)
+	return err
+}
+
 // AddVersion launches: it keeps a version and makes it the running one.
 func (tx Tx) AddVersion(ctx context.Context, v Version, by int64) (int64, error) {
-	// Who launches the same from another window waits, and makes the next.
-	if _, err := exec(ctx, tx, "select from sequence where id = $1 for no key update", v.Sequence); err != nil {
+	if err := tx.LockSequence(ctx, v.Sequence); err != nil {
 		return 0, err
 	}
 	id, err := one[int64](ctx, tx, `

@@ -80,7 +80,7 @@ func (s *Server) Warm(ctx context.Context) error {
 
 // rehearsals is how often, by so many at once: the database plans a statement for what is asked five times in each
 // connection before it plans it for good, and which of a pool's connections a page is read over is chance.
-const rehearsals, rehearsing = 50, 4
+const rehearsals, rehearsing = 35, 4
 
 // Rehearse has, where there are many people, the pages that ask most read before anybody comes.
 func (s *Server) Rehearse(ctx context.Context) error {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -79,6 +80,16 @@ func TestFiguresOfAWhileAndASecondVersion(t *testing.T) {
 		x.must(x.s.DB().QueryRow(`select string_agg(v.number::text, ' ') from enrolment e
 			join sequence_version v on v.id = e.version_id`).Scan(&out))
 		return out
+	}
+	_, body = d.do("GET", at+"/launch", nil)
+	seen := regexp.MustCompile(`name="seen" value="([0-9a-f]{64})"`).FindStringSubmatch(body)
+	if seen == nil {
+		t.Fatalf("the launch does not say what it is of: %.2000s", body)
+	}
+	d.post("/insert", url.Values{"from": {fmt.Sprint(pause)}, "exit": {"next"}, "kind": {"pause"}})
+	if _, body := d.post("/launch", url.Values{"seen": seen[1:]}); !strings.Contains(body, "Nothing was launched") ||
+		!strings.Contains(body, "Launch version 2?") {
+		t.Errorf("another draft than was looked at: %.2000s", body)
 	}
 	d.post("/launch", url.Values{"id": {fmt.Sprint(step), "x", "-9"}})
 	if got := versions(); got != "1" {

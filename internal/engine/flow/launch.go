@@ -2,6 +2,8 @@ package flow
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/json"
 	"fmt"
 	"slices"
 	"time"
@@ -127,20 +129,60 @@ func (e *Flow) ungrounded(ctx context.Context, g contact.Ground) (string, error)
 	return "", nil
 }
 
-// Launch makes the draft of a sequence its next running version. People who
-// are on the way stay on the version they entered; those who are at one of the steps of move
-// go on with the new one at the same step, where that is still there.
+// ErrLaunchesOther is answered where what would be launched is not what somebody looked at.
+var ErrLaunchesOther = plainly.New("the draft, its emails or what runs have changed since you looked")
+
+// launchable is what a launch of a sequence's draft would keep.
+type launchable struct {
+	q        store.Sequence
+	plan     store.JSON[*sequence.Plan]
+	messages map[int64]int // the newest version of each that the plan sends
+	mark     string        // another one where any of it differs, or what runs
+}
+
+// launchable reads it.
+func (e *Flow) launchable(ctx context.Context, db store.Queries, id int64) (l launchable, err error) {
+	if l.q, err = db.Sequence(ctx, id); err != nil {
+		return l, err
+	}
+	draft, err := db.Draft(ctx, id)
+	if err != nil {
+		return l, err
+	}
+	l.plan = draft.Plan
+	var ids []int64
+	for _, part := range l.plan.V.Parts() {
+		if part.What == sequence.MessagePart {
+			ids = append(ids, part.ID)
+		}
+	}
+	if l.messages, err = db.MessageVersions(ctx, ids); err != nil {
+		return l, err
+	}
+	all, err := json.Marshal([]any{l.plan.V, l.q.Entry.V, l.q.Number, l.messages})
+	l.mark = fmt.Sprintf("%x", sha256.Sum256(all))
+	return l, err
+}
+
+// Launch makes the draft of a sequence its next running version. People who are on the way stay on the version they
+// entered; those who are at one of the steps of move go on with the new one at the same step, where that is still there.
+// A draft that cannot run is an *Unready; one that somebody changes or launches meanwhile is ErrLaunchesOther.
 func (e *Flow) Launch(ctx context.Context, id, user int64, move ...sequence.StepID) error {
-	q, err := e.Store.Sequence(ctx, id)
+	return e.LaunchSeen(ctx, id, user, "", move...)
+}
+
+// LaunchSeen is Launch of what somebody looked at, by its mark (empty: they did not look): another draft than that is
+// ErrLaunchesOther.
+func (e *Flow) LaunchSeen(ctx context.Context, id, user int64, seen string, move ...sequence.StepID) error {
+	l, err := e.launchable(ctx, e.Store.Queries, id)
 	if err != nil {
 		return err
 	}
-	draft, err := e.Store.Draft(ctx, id)
-	if err != nil {
-		return err
+	if seen != "" && seen != l.mark {
+		return ErrLaunchesOther
 	}
-	plan := draft.Plan.V
-	problems, err := e.Problems(ctx, q, plan)
+	plan := l.plan.V
+	problems, err := e.Problems(ctx, l.q, plan)
 	if err != nil {
 		return err
 	}
@@ -148,22 +190,25 @@ func (e *Flow) Launch(ctx context.Context, id, user int64, move ...sequence.Step
 		return &Unready{problems}
 	}
 	now := e.Now()
-	v := store.Version{Sequence: id, Plan: draft.Plan, Entry: q.Entry, Launched: now, Hold: e.launchHold(plan, now)}
+	v := store.Version{Sequence: id, Plan: l.plan, Entry: l.q.Entry, Launched: now, Hold: e.launchHold(plan, now)}
+	v.Messages.V = l.messages
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {
-		var ids []int64
+		// Whoever launches it from another window waits here, and then sees that it is launched.
+		if err := tx.LockSequence(ctx, id); err != nil {
+			return err
+		}
+		is, err := e.launchable(ctx, tx.Queries, id)
+		if err != nil {
+			return err
+		}
+		if is.mark != l.mark {
+			return ErrLaunchesOther
+		}
 		var steps []int32
 		for _, s := range move {
 			if plan.Step(s) != nil {
 				steps = append(steps, int32(s))
 			}
-		}
-		for _, part := range plan.Parts() {
-			if part.What == sequence.MessagePart {
-				ids = append(ids, part.ID)
-			}
-		}
-		if v.Messages.V, err = tx.MessageVersions(ctx, ids); err != nil {
-			return err
 		}
 		version, err := tx.AddVersion(ctx, v, user)
 		if err != nil {
@@ -231,6 +276,7 @@ type Launching struct {
 	OnTheWay int64          // who is on an earlier version
 	Differs  []Differing    // from what runs
 	At       []Standing     // where those are who are on the way, the draft's steps first
+	Mark     string         // of what would be launched
 }
 
 // Differing is a difference from what runs.
@@ -314,16 +360,12 @@ func (e *Flow) Differs(
 
 // Launching tells what a launch of a sequence's draft would do now.
 func (e *Flow) Launching(ctx context.Context, id int64) (Launching, error) {
-	l := Launching{Number: 1}
-	q, err := e.Store.Sequence(ctx, id)
+	would, err := e.launchable(ctx, e.Store.Queries, id)
+	l := Launching{Number: 1, Mark: would.mark}
 	if err != nil {
 		return l, err
 	}
-	draft, err := e.Store.Draft(ctx, id)
-	if err != nil {
-		return l, err
-	}
-	plan := draft.Plan.V
+	q, plan := would.q, would.plan.V
 	if l.Problems, err = e.Problems(ctx, q, plan); err != nil || len(l.Problems) > 0 {
 		return l, err
 	}

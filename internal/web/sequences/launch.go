@@ -4,14 +4,15 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"ombak/internal/core/sequence"
-	"ombak/internal/engine/flow"
-	"ombak/internal/store"
-	"ombak/internal/web/shell"
 	"slices"
 	"strings"
 
 	"github.com/labstack/echo/v5"
+
+	"ombak/internal/core/sequence"
+	"ombak/internal/engine/flow"
+	"ombak/internal/store"
+	"ombak/internal/web/shell"
 )
 
 // What is done to a whole sequence: launched, held, ended, copied, removed.
@@ -111,7 +112,10 @@ func (s *Place) launch(c *echo.Context) error {
 	for _, x := range form["id"] {
 		move = append(move, sequence.StepID(shell.Number(x)))
 	}
-	err = s.Engine.Launch(c.Request().Context(), id, shell.UserOf(c).ID, move...)
+	err = s.Engine.LaunchSeen(c.Request().Context(), id, shell.UserOf(c).ID, c.FormValue("seen"), move...)
+	if errors.Is(err, flow.ErrLaunchesOther) {
+		return s.NotDone(c, to+"/launch", "Nothing was launched: "+err.Error()+". This is what a launch would do now.")
+	}
 	if u, ok := errors.AsType[*flow.Unready](err); ok {
 		return s.NotDone(c, to+"?view=draft", shell.Sentence(u))
 	}
