@@ -46,6 +46,19 @@ func (db Queries) Audience(ctx context.Context, id int64) (Audience, error) {
 	return one[Audience](ctx, db, audienceFields+"where a.id = $1", id)
 }
 
+// AudienceRules are whom some audiences are for, by id: of a live one its rule, of another nothing.
+func (db Queries) AudienceRules(ctx context.Context, ids []int64) (map[int64]string, error) {
+	list, err := all[struct {
+		ID   int64
+		Rule string
+	}](ctx, db, "select id, case when live then rule::text else '' end as rule from audience where id = any ($1)", ids)
+	out := map[int64]string{}
+	for _, a := range list {
+		out[a.ID] = a.Rule
+	}
+	return out, err
+}
+
 // LockAudience is Audience within a transaction, locked.
 func (tx Tx) LockAudience(ctx context.Context, id int64) (Audience, error) {
 	return one[Audience](ctx, tx, audienceFields+"where a.id = $1 for update of a", id)

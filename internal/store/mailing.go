@@ -116,10 +116,11 @@ func (tx Tx) RemoveMailing(ctx context.Context, id int64) error {
 
 // LaunchMailing has the readers of a draft written down, in the version that
 // the message has now. It answers ErrOver where it was launched before.
-func (tx Tx) LaunchMailing(ctx context.Context, id int64, at time.Time) error {
-	n, err := exec(ctx, tx,
-		"update mailing l set state = 'filling', launched_at = $2, message_version = m.version from message m where "+
-			"l.id = $1 and l.state = 'draft' and m.id = l.message_id", id, at)
+func (tx Tx) LaunchMailing(ctx context.Context, id int64, version int, at time.Time) error {
+	n, err := exec(ctx, tx, `
+		update mailing
+		set state = 'filling', launched_at = $2, message_version = $3
+		where id = $1 and state = 'draft' and message_id is not null`, id, at, version)
 	if err == nil && n == 0 {
 		err = ErrOver
 	}

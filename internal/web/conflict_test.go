@@ -87,6 +87,31 @@ func TestTwoTabsOnAPage(t *testing.T) {
 		}, "Title", "The first title", "The second title", title)
 }
 
+func TestTwoTabsOnAOneOffEmail(t *testing.T) {
+	x := newSite(t)
+	v := x.visitor().signIn("marketer")
+	res, _ := v.do("POST", "/content/emails/new", url.Values{"name": {"News"}})
+	at := res.Header.Get("Location")
+	name := func() (s string) {
+		x.must(x.s.DB().QueryRow("select name from mailing").Scan(&s))
+		return s
+	}
+	twoTabs(t, v, at, func(f url.Values) { f.Set("utm_source", "first"); f.Set("name", "From the first tab") },
+		func(f url.Values) { f.Set("name", "From the second") }, "Name", "From the first tab", "From the second", name)
+	// What is refused is not what is there: the form still says from which state it was drawn.
+	_, body := v.do("GET", at, nil)
+	f := formtest.Sent(t, body)
+	f.Set("rest", "many")
+	res, body = v.do("POST", at, f)
+	again := formtest.Sent(t, body)
+	if again.Set("rest", "7"); res.StatusCode != http.StatusUnprocessableEntity || again.Get("base") != f.Get("base") {
+		t.Errorf("refused: %d, from %q", res.StatusCode, again.Get("base"))
+	}
+	if res, _ := v.do("POST", at, again); res.StatusCode != http.StatusSeeOther {
+		t.Errorf("mended: %d", res.StatusCode)
+	}
+}
+
 func TestTwoTabsOnASequence(t *testing.T) {
 	d := newSite(t).drafting()
 	d.post("/insert", url.Values{"from": {"0"}, "kind": {"pause"}})

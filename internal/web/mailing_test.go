@@ -85,7 +85,15 @@ func TestAOneOffEmailByForm(t *testing.T) {
 	if _, body := v.do("GET", at, nil); !strings.Contains(body, "Tick that you have seen") {
 		t.Error("it goes without a look at who gets it")
 	}
-	v.do("POST", at+"/launch", url.Values{"sure": {"1"}})
+	_, body = v.do("GET", at, nil)
+	seen := formtest.Sent(t, body).Get("seen")
+	x.exec("update audience set live = not live") // for somebody else than was looked at
+	v.do("POST", at+"/launch", url.Values{"sure": {"1"}, "seen": {seen}})
+	if _, body := v.do("GET", at, nil); len(seen) != 64 || !strings.Contains(body, "Nothing was sent") {
+		t.Errorf("it goes to others than were looked at: %q %.1500s", seen, body)
+	}
+	x.exec("update audience set live = not live")
+	v.do("POST", at+"/launch", url.Values{"sure": {"1"}, "seen": {seen}})
 	for {
 		did, err := x.e.FillMailings(t.Context())
 		x.must(err)

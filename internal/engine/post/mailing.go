@@ -2,7 +2,10 @@ package post
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/json"
 	"fmt"
+	"slices"
 	"time"
 
 	"ombak/internal/core/act"
@@ -222,6 +225,14 @@ func (e *Post) Ready(ctx context.Context, m *store.Mailing) error {
 
 // SaveMailing keeps the draft of a one-off email, new where its id is 0.
 func (e *Post) SaveMailing(ctx context.Context, m store.Mailing, user int64) (id int64, err error) {
+	return e.SaveMailingSeen(ctx, m, user, nil)
+}
+
+// SaveMailingSeen is SaveMailing of a draft that somebody looked at: where it is not that any more, the answer is
+// ErrMailingOther. Nil: they did not look.
+func (e *Post) SaveMailingSeen(
+	ctx context.Context, m store.Mailing, user int64, seen func(is *store.Mailing) bool,
+) (id int64, err error) {
 	if m.Name = person.Name(m.Name); m.Name == "" {
 		return 0, people.ErrNoName
 	}
@@ -229,16 +240,60 @@ func (e *Post) SaveMailing(ctx context.Context, m store.Mailing, user int64) (id
 		return 0, err
 	}
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {
+		if m.ID != 0 && seen != nil {
+			if is, err := tx.LockMailing(ctx, m.ID); err != nil {
+				return err
+			} else if !seen(&is) {
+				return ErrMailingOther
+			}
+		}
 		id, err = tx.SaveMailing(ctx, m, user, e.Now())
 		return err
 	})
 	return id, err
 }
 
+// ErrMailingOther is answered where a one-off email is not what somebody looked at.
+var ErrMailingOther = plainly.New("this email, its words or whom it is for have changed since you looked")
+
+// MailingMark is of what a launch would send to whom: another one where the draft differs, the words of its message, or
+// whom its audiences are for.
+func (e *Post) MailingMark(ctx context.Context, m *store.Mailing) (string, error) {
+	mark, _, err := mailingMark(ctx, e.Store.Queries, m)
+	return mark, err
+}
+
+// mailingMark is the mark of a draft, with the newest version of its message; 0: it has none.
+func mailingMark(ctx context.Context, db store.Queries, m *store.Mailing) (mark string, version int, err error) {
+	audiences := slices.Clone(m.Excluded.V)
+	if m.Audience != nil {
+		audiences = append(audiences, *m.Audience)
+	}
+	whom, err := db.AudienceRules(ctx, audiences)
+	if err != nil {
+		return "", 0, err
+	}
+	if m.Message != nil {
+		versions, err := db.MessageVersions(ctx, []int64{*m.Message})
+		if err != nil {
+			return "", 0, err
+		}
+		version = versions[*m.Message]
+	}
+	all, err := json.Marshal([]any{m.Message, version, m.Purpose, m.Audience, m.Excluded.V, whom, m.Plan.V, m.Acts.V})
+	return fmt.Sprintf("%x", sha256.Sum256(all)), version, err
+}
+
 // LaunchMailing sends a one-off email off: its readers are written down, each
 // with the instant at which their email may go out, and who is left out with
-// the reason.
+// the reason. One that somebody changes meanwhile is ErrMailingOther.
 func (e *Post) LaunchMailing(ctx context.Context, id int64) error {
+	return e.LaunchMailingSeen(ctx, id, "")
+}
+
+// LaunchMailingSeen is LaunchMailing of what somebody looked at, by its mark (empty: they did not look): where it is
+// another by now, nothing is sent and the answer is ErrMailingOther.
+func (e *Post) LaunchMailingSeen(ctx context.Context, id int64, seen string) error {
 	m, err := e.Store.MailingText(ctx, id)
 	if err != nil {
 		return err
@@ -246,11 +301,33 @@ func (e *Post) LaunchMailing(ctx context.Context, id int64) error {
 	if m.State != "draft" {
 		return store.ErrOver
 	}
+	mark, err := e.MailingMark(ctx, &m)
+	if err != nil {
+		return err
+	}
+	if seen != "" && seen != mark {
+		return ErrMailingOther
+	}
 	if err := e.Ready(ctx, &m); err != nil {
 		return err
 	}
 	err = e.Store.InTx(ctx, func(tx store.Tx) error {
-		if err := tx.LaunchMailing(ctx, id, e.Now()); err != nil {
+		is, err := tx.LockMailing(ctx, id)
+		if err != nil {
+			return err
+		}
+		if is.State != "draft" {
+			return store.ErrOver
+		}
+		now, version, err := mailingMark(ctx, tx.Queries, &is)
+		if err != nil {
+			return err
+		}
+		if now != mark {
+			return ErrMailingOther
+		}
+		// The words that were proofed go out, and none that come meanwhile.
+		if err := tx.LaunchMailing(ctx, id, version, e.Now()); err != nil {
 			return err
 		}
 		return tx.Notify(ctx, news.Mailing.Of(id))

@@ -1,8 +1,15 @@
 package content
 
 import (
+	"cmp"
+	"fmt"
+	"net/url"
+	"slices"
 	"strings"
 
+	"github.com/labstack/echo/v5"
+
+	"ombak/internal/core/mailing"
 	"ombak/internal/core/message"
 	"ombak/internal/core/page"
 	"ombak/internal/store"
@@ -70,4 +77,94 @@ func pageConflict(a, b *page.Document) (out shell.ConflictData) {
 		out.Words("What the form does", "as it stands", "as you set it")
 	}
 	return out
+}
+
+// mailingState names a state of a one-off email's draft.
+func mailingState(m *store.Mailing) string {
+	return shell.StateOf(m.Name, m.Message, m.Purpose, m.Audience, append([]int64{}, m.Excluded.V...), m.Plan.V,
+		append([]mailing.LinkAct{}, m.Acts.V...))
+}
+
+// mailingConflicts shows the draft of a one-off email as it stands beside what was typed.
+func (s *Place) mailingConflicts(c *echo.Context, theirs, mine *store.Mailing, v url.Values) error {
+	ctx := c.Request().Context()
+	choices, err := s.ActChoices(ctx)
+	if err != nil {
+		return err
+	}
+	messages, err := s.Store.MessageNames(ctx)
+	if err != nil {
+		return err
+	}
+	audiences, err := s.Store.Audiences(ctx)
+	if err != nil {
+		return err
+	}
+	names := map[string]string{}
+	for _, m := range messages {
+		names[fmt.Sprint("message ", m.ID)] = m.Name
+	}
+	for _, a := range audiences {
+		names[fmt.Sprint("audience ", a.ID)] = a.Name
+	}
+	for _, p := range choices.Purposes {
+		names[fmt.Sprint("purpose ", p.ID)] = p.Name
+	}
+	name := func(what string, id *int64) string {
+		if id == nil {
+			return "none"
+		}
+		return cmp.Or(names[fmt.Sprint(what, " ", *id)], "one that is not there any more")
+	}
+	excluded := func(m *store.Mailing) string {
+		var out []string
+		for _, id := range m.Excluded.V {
+			out = append(out, name("audience", &id))
+		}
+		slices.Sort(out)
+		return strings.Join(out, ", ")
+	}
+	when := func(m *store.Mailing) string {
+		p := &m.Plan.V
+		at := "at once"
+		if !p.At.IsZero() {
+			at = "not before " + p.At.In(s.Engine.Zone()).Format("2 January 2006, 15:04")
+		}
+		hours := ""
+		for _, list := range p.Hours.Days {
+			if len(list) > 0 {
+				hours = ", from " + clockOf(list[0].From) + " to " + clockOf(list[0].To)
+			}
+		}
+		return at + hours
+	}
+	who := func(m *store.Mailing) string {
+		return fmt.Sprintf("who got nothing for %d days%s", m.Plan.V.Rest,
+			shell.Either(m.Plan.V.WithDeals, ", and who has an open deal", ""))
+	}
+	tags := func(m *store.Mailing) string {
+		t := &m.Plan.V.Tags
+		return strings.Join(slices.DeleteFunc([]string{t.Source, t.Medium, t.Campaign, t.Content},
+			func(s string) bool { return s == "" }), ", ")
+	}
+	acts := func(m *store.Mailing) string {
+		var out []string
+		for _, a := range m.Acts.V {
+			out = append(out, fmt.Sprintf("link %d: %s", a.Link, a.Says(choices)))
+		}
+		return strings.Join(out, "; ")
+	}
+	d := shell.ConflictData{Name: theirs.Name, Target: "mailing", Base: "base", State: mailingState(theirs),
+		Action: fmt.Sprintf("/content/emails/%d", theirs.ID)}
+	d.Back = d.Action
+	d.Words("Name", theirs.Name, mine.Name)
+	d.Words("Message", name("message", theirs.Message), name("message", mine.Message))
+	d.Words("Audience", name("audience", theirs.Audience), name("audience", mine.Audience))
+	d.Words("What they agreed to", name("purpose", theirs.Purpose), name("purpose", mine.Purpose))
+	d.Words("Left out", excluded(theirs), excluded(mine))
+	d.Words("Who gets it", who(theirs), who(mine))
+	d.Words("When", when(theirs), when(mine))
+	d.Words("Campaign tags", tags(theirs), tags(mine))
+	d.Words("What links do besides", acts(theirs), acts(mine))
+	return s.Conflict(c, "Content", d, v)
 }

@@ -81,6 +81,8 @@ type mailingData struct {
 	From, To  string // sending hours
 	Wrong     string
 	Unready   string
+	Mark      string // of what would be sent to whom
+	State     string // of the draft alone
 	Zone      string
 	Links     []linkLine
 	Warned    int // findings of the proof that are not grave
@@ -235,6 +237,16 @@ func (s *Place) showDraft(c *echo.Context, code int, d mailingData) error {
 	if err := s.Engine.Ready(ctx, &d.M); err != nil {
 		d.Unready = shell.Sentence(err)
 	}
+	if d.Mark, err = s.Engine.MailingMark(ctx, &d.M); err != nil {
+		return err
+	}
+	is := d.M
+	if code != http.StatusOK { // what was typed is not kept: what is there is what it was drawn from
+		if is, err = s.Store.MailingText(ctx, d.M.ID); err != nil {
+			return err
+		}
+	}
+	d.State = mailingState(&is)
 	return s.PageCode(c, code, "mailingdraft.html", "draft", "Content", d.M.Name, d)
 }
 
@@ -304,6 +316,7 @@ func (s *Place) saveMailing(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
+	is := m
 	at := fmt.Sprintf("/content/emails/%d", id)
 	if m.State != "draft" {
 		return s.NotDone(c, at, "It was launched already, and stays as it was.")
@@ -315,7 +328,16 @@ func (s *Place) saveMailing(c *echo.Context) error {
 	if err := s.readMailing(v, &m); err != nil {
 		return s.showMailing(c, http.StatusUnprocessableEntity, m, shell.Sentence(err))
 	}
-	if _, err := s.Engine.SaveMailing(ctx, m, shell.UserOf(c).ID); err != nil {
+	// A tab that changes nothing, or changes it to what is there, is in nobody's way.
+	base := v.Get("base")
+	_, err = s.Engine.SaveMailingSeen(ctx, m, shell.UserOf(c).ID, func(is *store.Mailing) bool {
+		state := mailingState(is)
+		return base == "" || base == state || state == mailingState(&m)
+	})
+	if errors.Is(err, post.ErrMailingOther) {
+		return s.mailingConflicts(c, &is, &m, v)
+	}
+	if err != nil {
 		return s.showMailing(c, http.StatusUnprocessableEntity, m, shell.Sentence(err))
 	}
 	if shell.IsHTMX(c) {
@@ -363,8 +385,10 @@ func (s *Place) launchMailing(c *echo.Context) error {
 	if c.FormValue("sure") == "" {
 		return s.NotDone(c, at, "Tick that you have seen who gets it, then send it.")
 	}
-	err = s.Engine.LaunchMailing(c.Request().Context(), id)
+	err = s.Engine.LaunchMailingSeen(c.Request().Context(), id, c.FormValue("seen"))
 	switch {
+	case errors.Is(err, post.ErrMailingOther):
+		return s.NotDone(c, at, "Nothing was sent: "+err.Error()+". Look again at who gets it and what.")
 	case store.IsNotFound(err):
 		return err
 	case errors.Is(err, store.ErrOver):
