@@ -139,8 +139,8 @@ func (s *Place) mailingConflicts(c *echo.Context, theirs, mine *store.Mailing, v
 		return at + hours
 	}
 	who := func(m *store.Mailing) string {
-		return fmt.Sprintf("who got nothing for %d days%s", m.Plan.V.Rest,
-			shell.Either(m.Plan.V.WithDeals, ", and who has an open deal", ""))
+		return fmt.Sprintf("nobody who had an email within %d days%s", m.Plan.V.Rest,
+			shell.Either(m.Plan.V.WithDeals, "; also people with an open deal", ""))
 	}
 	tags := func(m *store.Mailing) string {
 		t := &m.Plan.V.Tags
@@ -155,7 +155,7 @@ func (s *Place) mailingConflicts(c *echo.Context, theirs, mine *store.Mailing, v
 		return strings.Join(out, "; ")
 	}
 	d := shell.ConflictData{Name: theirs.Name, Target: "mailing", Base: "base", State: mailingState(theirs),
-		Action: fmt.Sprintf("/content/emails/%d", theirs.ID)}
+		Action: fmt.Sprintf("/content/emails/%d", theirs.ID), ForGood: true}
 	d.Back = d.Action
 	d.Words("Name", theirs.Name, mine.Name)
 	d.Words("Message", name("message", theirs.Message), name("message", mine.Message))

@@ -40,8 +40,10 @@ type ConflictData struct {
 	Action string // where the form was sent
 	Base   string // the name of the field that says the state, and the state now
 	State  string
-	Typed  []typedField
-	Lines  []conflictLine
+	// ForGood says that what is chosen is not undone with a press.
+	ForGood bool
+	Typed   []typedField
+	Lines   []conflictLine
 }
 
 // typedField is what a field of the form held.
