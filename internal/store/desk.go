@@ -62,9 +62,9 @@ var deskParts = []deskPart{
 // query is one of what of a part is on a desk at an instant (@now): what is a user's (@user; of user 0, who is
 // everybody, nothing more is asked), and what they can take, which is nobody's or their team's.
 //
-// Whose it is, is in the words, so that the database plans one statement for all who ask alike. It is asked of each item
-// as an index has them in order (coalesce keeps the planner from gathering somebody's first): whoever has most of them
-// has a list of their first soon, and whoever has few has them all found by an index alone.
+// Whose it is, is in the words, so that the database plans one statement for all who ask alike. It is asked of each
+// item as an index has them in order (coalesce keeps the planner from gathering somebody's first): whoever has most of
+// them has a list of their first soon, and whoever has few has them all found by an index alone.
 func (x *deskPart) query(columns, beside, where string, q DeskQuery) string {
 	or := func(expr, none string) string {
 		if expr == "" {

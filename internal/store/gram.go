@@ -28,7 +28,7 @@ type grams struct {
 	of map[string]*gramShares // by the table
 }
 
-// gramShares are the shares of rows that have a trigram, as they were at an instant; nil: nobody has looked at them yet.
+// gramShares are the shares of rows that have a trigram, as they were at an instant; nil: nobody has looked yet.
 type gramShares struct {
 	share map[string]float64
 	at    time.Time

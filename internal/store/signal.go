@@ -131,7 +131,9 @@ const (
 )
 
 // signals reads signals of so many people, those of one together and in their order.
-func (db Queries) signals(ctx context.Context, people int64, of string, args ...any) (map[int64][]signal.Signal, error) {
+func (db Queries) signals(
+	ctx context.Context, people int64, of string, args ...any,
+) (map[int64][]signal.Signal, error) {
 	out := map[int64][]signal.Signal{}
 	err := db.native(ctx, func(c *pgx.Conn) error {
 		rows, err := c.Query(ctx, `

@@ -165,8 +165,8 @@ func (e *Flow) launchable(ctx context.Context, db store.Queries, id int64) (l la
 }
 
 // Launch makes the draft of a sequence its next running version. People who are on the way stay on the version they
-// entered; those who are at one of the steps of move go on with the new one at the same step, where that is still there.
-// A draft that cannot run is an *Unready; one that somebody changes or launches meanwhile is ErrLaunchesOther.
+// entered; those who are at one of the steps of move go on with the new one at the same step, where that is still
+// there. A draft that cannot run is an *Unready; one that somebody changes or launches meanwhile is ErrLaunchesOther.
 func (e *Flow) Launch(ctx context.Context, id, user int64, move ...sequence.StepID) error {
 	return e.LaunchSeen(ctx, id, user, "", move...)
 }

@@ -190,8 +190,8 @@ func (s *Place) read(ctx context.Context, u store.User, d *deskData) error {
 	return both.Wait()
 }
 
-// atHand finds the item that is asked for, or the first, with all that is needed to do it; since is when that was opened
-// before.
+// atHand finds the item that is asked for, or the first, with all that is needed to do it; since is when that was
+// opened before.
 func (s *Place) atHand(ctx context.Context, u store.User, d *deskData, since int64) error {
 	item := d.item
 	if of, id, ok := readKey(item); ok {

@@ -23,8 +23,8 @@ func (s *Place) judge(ctx context.Context, d *sequenceData, n int) (err error) {
 	return err
 }
 
-// read reads what a map and what stands beside it choose from, and judges a draft, which is its nth, meanwhile. It answers
-// the messages that there are.
+// read reads what a map and what stands beside it choose from, and judges a draft, which is its nth, meanwhile. It
+// answers the messages that there are.
 func (s *Place) read(ctx context.Context, d *sequenceData, n int) ([]store.MessageName, error) {
 	judging, judged := errgroup.WithContext(ctx)
 	if d.Draft {
