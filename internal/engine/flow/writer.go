@@ -54,7 +54,7 @@ func (e *Flow) ReadyWriter(ctx context.Context, a act.Write, user int64) error {
 		}
 		return err
 	}
-	if err = e.Launch(ctx, id, user); err == nil {
+	if err = e.launchLeft(ctx, id, user); err == nil {
 		return nil
 	}
 	var unready *Unready
@@ -64,13 +64,17 @@ func (e *Flow) ReadyWriter(ctx context.Context, a act.Write, user int64) error {
 	return errors.Join(err, e.RemoveSequence(ctx, id, false))
 }
 
-// launchLeft launches one that was begun and never launched.
+// launchLeft launches one that was begun and never launched. Where another does so at the same moment, it is launched.
 func (e *Flow) launchLeft(ctx context.Context, id, user int64) error {
-	q, err := e.Store.Sequence(ctx, id)
-	if err != nil || q.State != "draft" {
-		return err
+	for try := 0; ; try++ {
+		q, err := e.Store.Sequence(ctx, id)
+		if err != nil || q.State != "draft" {
+			return err
+		}
+		if err = e.Launch(ctx, id, user); !errors.Is(err, ErrLaunchesOther) || try == 3 {
+			return err
+		}
 	}
-	return e.Launch(ctx, id, user)
 }
 
 // writeOnce enters people into the sequences by which messages are written; one that is gone lets nobody in.
