@@ -388,7 +388,7 @@ func (s *Place) launchMailing(c *echo.Context) error {
 	err = s.Engine.LaunchMailingSeen(c.Request().Context(), id, c.FormValue("seen"))
 	switch {
 	case errors.Is(err, post.ErrMailingOther):
-		return s.NotDone(c, at, "Nothing was sent: "+err.Error()+". Look again at who gets it and what.")
+		return s.NotDone(c, at, "Nothing was sent. "+shell.Sentence(err)+" Look again at who gets it and what.")
 	case store.IsNotFound(err):
 		return err
 	case errors.Is(err, store.ErrOver):
