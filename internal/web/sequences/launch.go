@@ -114,7 +114,8 @@ func (s *Place) launch(c *echo.Context) error {
 	}
 	err = s.Engine.LaunchSeen(c.Request().Context(), id, shell.UserOf(c).ID, c.FormValue("seen"), move...)
 	if errors.Is(err, flow.ErrLaunchesOther) {
-		return s.NotDone(c, to+"/launch", "Nothing was launched. "+shell.Sentence(err)+" This is what a launch would do now.")
+		return s.NotDone(c, to+"/launch",
+			"Nothing was launched. "+shell.Sentence(err)+" This is what a launch would do now.")
 	}
 	if u, ok := errors.AsType[*flow.Unready](err); ok {
 		return s.NotDone(c, to+"?view=draft", shell.Sentence(u))
